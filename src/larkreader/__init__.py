@@ -1,0 +1,169 @@
+"""Lark Reader: declare a UART link once, on one sheet; calculate it, read it, judge it and exercise it.
+
+The house, from left to right; each folder uses only those before it::
+
+    errors      every exception
+    declare     what the engineer says: line, layout, sheet
+    capture     what was measured: traces, characters, files
+    decode      from measured to meaning: characters, frames, fields
+    judge       is it right, and if not, why: readings and findings
+    exercise    make it happen: transmit, ports, loopback
+    present     tables and figures            demo   the dosing rig
+    cli         the command
+
+The public names stand here and are loaded when first used, so that the command starts fast.
+"""
+
+from importlib import import_module
+from typing import TYPE_CHECKING, Any
+
+__version__ = "0.1.0"
+
+if TYPE_CHECKING:
+    from .declare.line import LineSettings as LineSettings
+    from .declare.sheet import Sheet as Sheet
+    from .declare.sheet import Wire as Wire
+    from .declare.sheet import open_sheet as open_sheet
+    from .declare.sheet import parse_sheet as parse_sheet
+    from .declare.layout import FrameLayout as FrameLayout
+    from .declare.fields import NamedField as NamedField
+    from .declare.fields import ReservedBits as ReservedBits
+    from .declare.checksum import CrcAlgorithm as CrcAlgorithm
+    from .declare.checksum import FrameChecksum as FrameChecksum
+    from .declare.loopback import LoopbackPlan as LoopbackPlan
+    from .capture.trace import Trace as Trace
+    from .capture.characters import Characters as Characters
+    from .capture.characters import Fault as Fault
+    from .capture.files.open import open_capture as open_capture
+    from .capture.files.open import open_trace as open_trace
+    from .capture.files.vcd_writer import write_vcd as write_vcd
+    from .capture.files.csv_tables import write_characters as write_characters
+    from .capture.files.csv_tables import write_levels as write_levels
+    from .decode.receive import receive as receive
+    from .decode.frames import read_frames as read_frames
+    from .decode.frames import read_layouts as read_layouts
+    from .decode.frame_columns import FrameFault as FrameFault
+    from .decode.frame_columns import Frames as Frames
+    from .decode.frame_columns import Skip as Skip
+    from .decode.frame_columns import Spans as Spans
+    from .judge.findings import Finding as Finding
+    from .judge.reading import Reading as Reading
+    from .judge.reading import read as read
+    from .exercise.transmit import transmit as transmit
+    from .exercise.loopback import LoopbackResult as LoopbackResult
+    from .exercise.loopback import run_loopback as run_loopback
+    from .exercise.ports.open import open_port as open_port
+    from .exercise.ports.port import Port as Port
+    from .exercise.ports.simulated import SimulatedPort as SimulatedPort
+    from .present.figures.waveform import draw_waveform as draw_waveform
+    from .errors import CaptureError as CaptureError
+    from .errors import CaptureFileError as CaptureFileError
+    from .errors import LarkReaderError as LarkReaderError
+    from .errors import Mistake as Mistake
+    from .errors import PortError as PortError
+    from .errors import RequestError as RequestError
+    from .errors import SheetError as SheetError
+
+_HOMES = {
+    "CaptureError": "errors",
+    "CaptureFileError": "errors",
+    "Characters": "capture.characters",
+    "CrcAlgorithm": "declare.checksum",
+    "Fault": "capture.characters",
+    "Finding": "judge.findings",
+    "FrameChecksum": "declare.checksum",
+    "FrameFault": "decode.frame_columns",
+    "FrameLayout": "declare.layout",
+    "Frames": "decode.frame_columns",
+    "LarkReaderError": "errors",
+    "LineSettings": "declare.line",
+    "LoopbackPlan": "declare.loopback",
+    "LoopbackResult": "exercise.loopback",
+    "Mistake": "errors",
+    "NamedField": "declare.fields",
+    "Port": "exercise.ports.port",
+    "PortError": "errors",
+    "Reading": "judge.reading",
+    "RequestError": "errors",
+    "ReservedBits": "declare.fields",
+    "Sheet": "declare.sheet",
+    "SheetError": "errors",
+    "SimulatedPort": "exercise.ports.simulated",
+    "Skip": "decode.frame_columns",
+    "Spans": "decode.frame_columns",
+    "Trace": "capture.trace",
+    "Wire": "declare.sheet",
+    "draw_waveform": "present.figures.waveform",
+    "open_capture": "capture.files.open",
+    "open_port": "exercise.ports.open",
+    "open_sheet": "declare.sheet",
+    "open_trace": "capture.files.open",
+    "parse_sheet": "declare.sheet",
+    "read": "judge.reading",
+    "read_frames": "decode.frames",
+    "read_layouts": "decode.frames",
+    "receive": "decode.receive",
+    "run_loopback": "exercise.loopback",
+    "transmit": "exercise.transmit",
+    "write_characters": "capture.files.csv_tables",
+    "write_levels": "capture.files.csv_tables",
+    "write_vcd": "capture.files.vcd_writer",
+}
+
+__all__ = [
+    "CaptureError",
+    "CaptureFileError",
+    "Characters",
+    "CrcAlgorithm",
+    "Fault",
+    "Finding",
+    "FrameChecksum",
+    "FrameFault",
+    "FrameLayout",
+    "Frames",
+    "LarkReaderError",
+    "LineSettings",
+    "LoopbackPlan",
+    "LoopbackResult",
+    "Mistake",
+    "NamedField",
+    "Port",
+    "PortError",
+    "Reading",
+    "RequestError",
+    "ReservedBits",
+    "Sheet",
+    "SheetError",
+    "SimulatedPort",
+    "Skip",
+    "Spans",
+    "Trace",
+    "Wire",
+    "draw_waveform",
+    "open_capture",
+    "open_port",
+    "open_sheet",
+    "open_trace",
+    "parse_sheet",
+    "read",
+    "read_frames",
+    "read_layouts",
+    "receive",
+    "run_loopback",
+    "transmit",
+    "write_characters",
+    "write_levels",
+    "write_vcd",
+]
+
+
+def __getattr__(name: str) -> Any:
+    if name not in _HOMES:
+        raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
+    value = getattr(import_module(f".{_HOMES[name]}", __name__), name)
+    globals()[name] = value
+    return value
+
+
+def __dir__() -> list[str]:
+    return sorted([*globals(), *_HOMES])

@@ -1,0 +1,1 @@
+"""What was measured: level changes, characters and bytes, in columns."""

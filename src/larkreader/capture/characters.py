@@ -1,0 +1,112 @@
+"""One row a character: when it was on the wire, what it holds, what was held against it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import IntFlag
+from typing import Self
+
+import numpy as np
+import numpy.typing as npt
+
+from .columns import Columns
+
+
+class Fault(IntFlag):
+    """What a receiver holds against a character; 0 is a good one."""
+
+    PARITY = 1
+    """The parity bit does not fit the data bits."""
+    FRAMING = 2
+    """The line was not at idle level in the middle of the first stop bit."""
+    BREAK = 4
+    """Start, data, parity and stop bit were all at start level. Such a character has no other fault."""
+    NOISE = 8
+    """The three samples of a bit did not agree."""
+    OVERRUN = 16
+    """The hardware lost a character just before this one."""
+    UNKNOWN_LEVEL = 32
+    """The capture does not know the level for a part of the character."""
+
+
+FAULT_NAMES: dict[Fault, str] = {
+    Fault.PARITY: "parity",
+    Fault.FRAMING: "framing",
+    Fault.BREAK: "break",
+    Fault.NOISE: "noise",
+    Fault.OVERRUN: "overrun",
+    Fault.UNKNOWN_LEVEL: "unknown-level",
+}
+
+
+def fault_names(faults: int) -> str:
+    """Write the flags of one character as names joined by ``+``; nothing for a good one."""
+    return "+".join(name for fault, name in FAULT_NAMES.items() if faults & fault)
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Characters(Columns):
+    """The characters of one wire, in order of time; all columns have shape (n_characters,).
+
+    Parameters
+    ----------
+    begin_s : ndarray of float64
+        Leading edge of the start bit, in seconds on the clock of the capture. NaN where the source has no times.
+    end_s : ndarray of float64
+        End of the last stop bit, in seconds; the next start where that comes earlier; for a break, the return to
+        idle. NaN where the source has no times.
+    value : ndarray of uint16
+        The data bits alone; kept even when a check fails.
+    faults : ndarray of uint8
+        What the receiver held against the character, as flags of `Fault`.
+    false_starts_s : ndarray of float64, shape (n_false_starts,)
+        Changes to start level that had gone half a bit later.
+    begins_inside : bool
+        Whether the wire was at start level when the capture began, so that a character may be cut off there.
+    unfinished_s : float, optional
+        Start of a character that the end of the capture cuts off; it is no row.
+    has_line : bool
+        Whether the rows come from the levels of a wire. Bytes that software recorded show no line faults unless
+        somebody noted them.
+    """
+
+    COLUMNS = ("begin_s", "end_s", "value", "faults")
+
+    begin_s: npt.NDArray[np.float64]
+    end_s: npt.NDArray[np.float64]
+    value: npt.NDArray[np.uint16]
+    faults: npt.NDArray[np.uint8]
+    false_starts_s: npt.NDArray[np.float64]
+    begins_inside: bool = False
+    unfinished_s: float | None = None
+    has_line: bool = True
+
+    def __post_init__(self) -> None:
+        self.check_lengths()
+
+    @classmethod
+    def from_bytes(cls, data: bytes | npt.NDArray[np.uint8]) -> Self:
+        """Make characters of bytes that were recorded without times or faults."""
+        value = (
+            np.frombuffer(data, dtype=np.uint8)
+            if isinstance(data, bytes)
+            else np.asarray(data, dtype=np.uint8)
+        )
+        untimed = np.broadcast_to(np.float64("nan"), value.shape)
+        return cls(
+            untimed,
+            untimed,
+            value.astype(np.uint16),
+            np.zeros(value.shape, np.uint8),
+            np.empty(0),
+            has_line=False,
+        )
+
+    @property
+    def has_times(self) -> bool:
+        """Whether the source knows when the characters were on the wire."""
+        return bool(len(self)) and not np.isnan(self.begin_s[0])
+
+    def count(self, fault: Fault) -> int:
+        """Return how many characters have `fault`."""
+        return int(np.count_nonzero(self.faults & fault))

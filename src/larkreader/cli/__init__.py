@@ -1,0 +1,108 @@
+"""The command ``larkreader``: reads arguments, calls the core, hands the result to `present`.
+
+Exit status: 0 nothing wrong, 1 findings of severity error, 2 the request or the input could not be used, 70 a bug in
+Lark Reader, 130 interrupted, 141 the reader of the output went away.
+"""
+
+from __future__ import annotations
+
+import os
+import sys
+from importlib import import_module
+
+import click
+
+from .. import __version__
+
+COMMANDS = {
+    "demo": "Run the whole story on the dosing rig's data.",
+    "decode": "Read a capture: characters, frames, findings.",
+    "loopback": "Send a pattern into a port and compare what comes back.",
+    "draw": "Draw one figure from a capture.",
+}
+
+OK, FINDINGS, UNUSABLE, BUG, INTERRUPTED, PIPE_CLOSED = 0, 1, 2, 70, 130, 141
+
+
+class _LateGroup(click.Group):
+    """Loads a command when it is called, so that help comes at once."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        return list(COMMANDS)
+
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
+        if cmd_name not in COMMANDS:
+            return None
+        command: click.Command = getattr(import_module(f".{cmd_name}", __name__), cmd_name)
+        return command
+
+    def resolve_command(
+        self, ctx: click.Context, args: list[str]
+    ) -> tuple[str | None, click.Command | None, list[str]]:
+        if args and args[0] not in COMMANDS and not args[0].startswith("-"):
+            from ..errors import nearest
+
+            ctx.fail(f'There is no command "{args[0]}". {nearest(args[0], list(COMMANDS))}')
+        return super().resolve_command(ctx, args)
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        with formatter.section("Commands"):
+            formatter.write_dl(list(COMMANDS.items()))
+
+
+@click.command(cls=_LateGroup, context_settings={"help_option_names": ["-h", "--help"]})
+@click.version_option(__version__, message="%(prog)s %(version)s")
+def larkreader() -> None:
+    """Declare a UART link once, on one sheet; read a capture by it, judge it, and exercise the link."""
+
+
+def main() -> None:
+    """Run the command and exit with its status."""
+    sys.exit(run(sys.argv[1:]))
+
+
+def run(arguments: list[str]) -> int:
+    """Run the command.
+
+    Parameters
+    ----------
+    arguments : list of str
+        What stands behind its name on the command line.
+
+    Returns
+    -------
+    int
+        The exit status.
+    """
+    from ..errors import LarkReaderError
+
+    try:
+        status = larkreader.main(arguments, prog_name="larkreader", standalone_mode=False)
+        sys.stdout.flush()
+        return status if isinstance(status, int) else OK
+    except click.exceptions.NoArgsIsHelpError as help_wanted:
+        help_wanted.show()
+        return UNUSABLE
+    except click.ClickException as error:
+        error.show()
+        return UNUSABLE
+    except LarkReaderError as error:
+        click.echo(f"larkreader: {error}", err=True)
+        return UNUSABLE
+    except (click.Abort, KeyboardInterrupt):
+        click.echo("larkreader: interrupted", err=True)
+        return INTERRUPTED
+    except BrokenPipeError:
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return PIPE_CLOSED
+    except OSError as error:
+        if error.filename is None:
+            raise
+        click.echo(f"larkreader: {error.filename}: {error.strerror}", err=True)
+        return UNUSABLE
+    except Exception:
+        import traceback
+
+        traceback.print_exc()
+        click.echo("larkreader: this is a bug in Lark Reader; the lines above say where", err=True)
+        return BUG

@@ -1,0 +1,63 @@
+"""What several commands share: options, progress, and output."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+import click
+
+PROGRESS_FROM = 8 << 20  # bytes of a capture below which reading is too quick to show
+KIND_CHOICES = ("vcd", "levels", "characters", "bytes")
+
+sheet_argument = click.argument("sheet", type=click.Path(path_type=Path))
+capture_argument = click.argument("capture", type=click.Path(path_type=Path))
+kind_option = click.option(
+    "--kind", type=click.Choice(KIND_CHOICES), help="What the capture is; found from its content unless said."
+)
+wire_option = click.option("--wire", metavar="NAME", help="Read this wire of the sheet alone.")
+samples_option = click.option(
+    "--samples",
+    type=click.Choice(["1", "3"]),
+    default="1",
+    show_default=True,
+    help="Samples a bit: one in the middle, or three of which the majority counts.",
+)
+json_option = click.option("--json", "as_json", is_flag=True, help="Print one JSON object instead of tables.")
+
+
+def print_json(document: Any) -> None:
+    """Print one JSON document on standard output."""
+    click.echo(json.dumps(document, indent=2, ensure_ascii=False, allow_nan=False))
+
+
+def note(text: str) -> None:
+    """Say something beside the result, on standard error."""
+    click.echo(text, err=True)
+
+
+@contextmanager
+def progress_of(what: str, *, shown: bool) -> Iterator[Callable[[int, int], None] | None]:
+    """Give a function that shows progress on standard error, or None where nobody would see it."""
+    if not shown or not click.get_text_stream("stderr").isatty():
+        yield None
+        return
+    from rich.progress import Progress
+
+    from ..present.terminal import make_console
+
+    with Progress(console=make_console(stderr=True), transient=True) as bar:
+        task = bar.add_task(what, total=None)
+        yield lambda done, total: bar.update(task, completed=done, total=total)
+
+
+def read_with_progress(sheet: Path, capture: Path, **options: Any) -> Any:
+    """Read a capture against a sheet, with a progress bar if it is a large one."""
+    from ..judge.reading import read
+
+    large = capture.is_file() and capture.stat().st_size > PROGRESS_FROM
+    with progress_of(f"reading {capture.name}", shown=large) as progress:
+        return read(str(sheet), str(capture), progress=progress, **options)

@@ -1,0 +1,134 @@
+"""``larkreader demo``: the whole story on the dosing rig's data."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+if TYPE_CHECKING:
+    from ..demo.rig import Rig
+    from ..judge.reading import Reading
+
+WRONG_CLOCK_PPM = -65_000.0  # of the far end in the second loopback: more than a receiver of 8E1 tolerates
+
+
+@click.command()
+@click.option(
+    "--into",
+    type=click.Path(path_type=Path),
+    default=Path("larkreader-demo"),
+    show_default=True,
+    metavar="FOLDER",
+    help="Where to write the sheet, the captures, the data and the figure.",
+)
+def demo(into: Path) -> int:
+    """Run the whole story on the dosing rig: declare, read, judge, exercise.
+
+    A greenhouse controller talks to a pump head. Ten seconds of both wires are made, with a known list of faults on
+    them; the capture is read, each fault is found and explained, and a loopback is run. The exit status is 0 if what
+    was found is what was put there.
+    """
+    from ..demo.rig import make_rig, write_rig
+    from ..judge.reading import read
+    from ..present import terminal
+
+    console = terminal.make_console()
+    into.mkdir(parents=True, exist_ok=True)
+    rig = make_rig()
+    files = write_rig(into, rig)
+
+    console.print(terminal.heading(f"1  The link, as {files['sheet']} declares it"))
+    console.print(terminal.link(rig.sheet))
+
+    console.print(terminal.heading(f"2  Reading the capture {files['capture']}"))
+    reading = read(str(files["sheet"]), str(files["capture"]))
+    console.print(terminal.counts(reading))
+
+    console.print(terminal.heading("3  What is wrong, and why"))
+    console.print(terminal.findings(reading.findings, reading.verdict))
+    agree = _agree(rig, reading)
+    number = len(rig.injected)
+    told = (
+        f"exactly the {number} kinds of fault that were put on the wires"
+        if agree
+        else "not what was put there"
+    )
+    console.print(f"\nFound: {told}.", style="bold")
+
+    console.print(terminal.heading(f"4  The same bytes as the firmware got them, {files['delivered']}"))
+    delivered = read(str(files["sheet"]), str(files["delivered"]), wire="from_pump")
+    console.print(terminal.findings(delivered.findings, delivered.verdict))
+
+    console.print(terminal.heading("5  A loopback, through a simulated line"))
+    passed = _loopbacks(rig, console)
+
+    written = _write_results(into, rig, reading)
+    console.print(terminal.heading("6  Written"))
+    shown = {
+        str(files["sheet"]): "the sheet",
+        str(files["capture"]): "the capture: both wires, as a VCD file",
+        str(files["delivered"]): "the bytes that the controller's firmware got",
+        **written,
+    }
+    console.print(terminal.files(shown))
+    console.print(f"\nNow try: larkreader decode {files['sheet']} {files['capture']}", soft_wrap=True)
+    return 0 if agree and passed else 1
+
+
+def _agree(rig: Rig, reading: Reading) -> bool:
+    """Tell whether the findings are the faults that were put on the wires, place by place."""
+    found = {
+        (one.kind, one.wire, one.count, one.offset, round(one.first_s or 0.0, 6)) for one in reading.findings
+    }
+    put = {(one.kind, one.wire, one.count, one.offset, round(one.first_s, 6)) for one in rig.injected}
+    return found == put
+
+
+def _loopbacks(rig: Rig, console: Any) -> bool:
+    """Run one loopback that must pass, and one with a wrong clock at the far end that must fail."""
+    from ..declare.loopback import LoopbackPlan
+    from ..exercise.devices import echo
+    from ..exercise.loopback import run_loopback
+    from ..exercise.ports.simulated import SimulatedPort
+    from ..present import terminal
+
+    plan = LoopbackPlan(characters=4096)
+    good = run_loopback(SimulatedPort(rig.sheet.line, echo), plan)
+    console.print(f"An echo at {rig.sheet.line}, 4,096 characters of a counting pattern:\n")
+    console.print(terminal.loopback(good))
+    bad = run_loopback(SimulatedPort(rig.sheet.line, echo, clock_error_ppm=WRONG_CLOCK_PPM), plan)
+    console.print(f"\nThe same echo, its transmitter's clock {-WRONG_CLOCK_PPM / 1e4:g} % slow:\n")
+    console.print(terminal.loopback(bad))
+    return good.verdict == "pass" and bad.verdict == "fail"
+
+
+def _write_results(into: Path, rig: Rig, reading: Reading) -> dict[str, str]:
+    """Write characters, frames, findings and a figure; return what each file holds."""
+    from ..capture.files.csv_tables import write_characters
+    from ..present.figures.waveform import draw_waveform
+    from ..present.tables import frames_table
+
+    write_characters(into / "characters.csv", reading.characters)
+    frames_table(reading).to_csv(into / "frames.csv", index=False, lineterminator="\n")
+    (into / "reading.json").write_text(json.dumps(reading.to_dict(), indent=2) + "\n", encoding="utf-8")
+    first = next(
+        one.offset for one in reading.findings if one.kind == "parity-error" and one.wire == "from_pump"
+    )
+    wire = rig.sheet.wire["from_pump"]
+    axes = draw_waveform(
+        rig.traces[wire.source],
+        reading.characters["from_pump"],
+        wire.line,
+        first=max((first or 0) - 1, 0),
+        count=4,
+    )
+    axes.figure.savefig(into / "waveform.png")
+    return {
+        str(into / "characters.csv"): "every character with its time and faults",
+        str(into / "frames.csv"): "every frame with its fields",
+        str(into / "reading.json"): "counts and findings",
+        str(into / "waveform.png"): "a parity error, drawn",
+    }

@@ -1,0 +1,94 @@
+"""``larkreader draw``: one figure from a capture."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from .common import capture_argument, kind_option, note, sheet_argument, wire_option
+
+if TYPE_CHECKING:
+    from ..capture.characters import Characters
+
+FIGURES = ("waveform",)
+ENDINGS = (".png", ".svg", ".pdf")
+
+
+@click.command()
+@sheet_argument
+@capture_argument
+@click.argument("figure", type=click.Choice(FIGURES))
+@click.option(
+    "-o",
+    "--output",
+    type=click.Path(path_type=Path),
+    required=True,
+    metavar="FILE",
+    help="A .png, .svg or .pdf file.",
+)
+@wire_option
+@kind_option
+@click.option("--at", "at_s", type=float, metavar="SECONDS", help="Begin with the character at this time.")
+@click.option("--first", type=int, metavar="NUMBER", help="Begin with this character, counted from 0.")
+@click.option(
+    "--count", type=click.IntRange(1, 64), default=4, show_default=True, help="How many characters to show."
+)
+def draw(
+    sheet: Path,
+    capture: Path,
+    figure: str,
+    output: Path,
+    wire: str | None,
+    kind: str | None,
+    at_s: float | None,
+    first: int | None,
+    count: int,
+) -> int:
+    """Draw one figure of CAPTURE, read as SHEET declares it.
+
+    waveform: a few characters of one wire, with their bits, sampling instants and values, faults marked. Unless
+    --at or --first says where, it begins just before the first line fault.
+    """
+    from ..capture.files.open import open_capture
+    from ..capture.trace import Trace
+    from ..declare.sheet import open_sheet
+    from ..decode.receive import receive
+    from ..errors import CaptureError, RequestError
+    from ..present.figures.waveform import draw_waveform
+
+    if output.suffix.lower() not in ENDINGS:
+        raise RequestError(str(output), f'ends in "{output.suffix}"', f"must end in {', '.join(ENDINGS)}")
+    declared = open_sheet(sheet)
+    signals = {key: one.source for key, one in declared.wire.items()}
+    measured = open_capture(capture, signals, kind=kind, wire=wire)  # type: ignore[arg-type]  # click let no other through
+    traces = {key: trace for key, trace in measured.items() if isinstance(trace, Trace)}
+    if not traces:
+        raise CaptureError(str(capture), "holds no levels, so there is no waveform to draw")
+    received = {key: receive(trace, declared.wire[key].line) for key, trace in traces.items()}
+    chosen = min(received, key=lambda key: _first_fault(received[key]))
+    characters = received[chosen]
+    if not len(characters):
+        raise CaptureError(f"{capture}: wire {chosen}", "holds no character, so there is nothing to draw")
+    if first is None:
+        first = _place_of(characters, at_s, count)
+    axes = draw_waveform(traces[chosen], characters, declared.wire[chosen].line, first=first, count=count)
+    axes.figure.savefig(output)
+    note(f"{figure} of {chosen}, from character {first:,} on, drawn into {output}")
+    return 0
+
+
+def _first_fault(characters: Characters) -> float:
+    """Return when the first character with a fault began; for ever if there is none."""
+    faulty = characters.begin_s[characters.faults != 0]
+    return float(faulty[0]) if len(faulty) else float("inf")
+
+
+def _place_of(characters: Characters, at_s: float | None, count: int) -> int:
+    """Return the character at a time, or so that the first with a fault is seen among others."""
+    if at_s is not None:
+        place = int(characters.end_s.searchsorted(at_s, side="right"))
+        return min(place, len(characters) - 1)
+    faulty = characters.faults.nonzero()[0]
+    return max(int(faulty[0]) - (count - 1) // 2, 0) if len(faulty) else 0

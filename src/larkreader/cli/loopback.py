@@ -1,0 +1,96 @@
+"""``larkreader loopback``: send a pattern into a port and compare what comes back."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from .common import json_option, print_json, progress_of
+
+
+@click.command()
+@click.argument("places", nargs=-1, required=True, metavar="[SHEET] PORT")
+@click.option(
+    "--line", "line_text", metavar="TEXT", help='Settings such as "57600 8E1", instead of the sheet\'s.'
+)
+@click.option(
+    "--characters", type=click.IntRange(1, 1 << 32), default=4096, show_default=True, help="How many to send."
+)
+@click.option(
+    "--pattern",
+    type=click.Choice(["counting", "alternating", "random"]),
+    default="counting",
+    show_default=True,
+    help="What to send.",
+)
+@click.option(
+    "--block",
+    type=click.IntRange(1, 1 << 20),
+    default=256,
+    show_default=True,
+    help="Characters written at once.",
+)
+@click.option(
+    "--limit",
+    type=float,
+    default=0.5,
+    show_default=True,
+    metavar="SECONDS",
+    help="How long to wait for a character.",
+)
+@click.option("--seed", type=int, default=1, show_default=True, help="Of the random pattern.")
+@json_option
+def loopback(
+    places: tuple[str, ...],
+    line_text: str | None,
+    characters: int,
+    pattern: str,
+    block: int,
+    limit: float,
+    seed: int,
+    as_json: bool,
+) -> int:
+    """Send a pattern into PORT and compare what comes back.
+
+    PORT is stand-in:echo, a simulated device at the other end of a simulated line. Its settings come from SHEET or
+    from --line. The exit status is 1 if not all came back as it was.
+    """
+    from ..declare.line import LineSettings
+    from ..declare.loopback import LoopbackPlan
+    from ..declare.sheet import open_sheet
+    from ..errors import RequestError
+    from ..exercise.loopback import run_loopback
+    from ..exercise.ports.open import open_port
+
+    if len(places) > 2:
+        raise RequestError("arguments", f"are {len(places)}: {' '.join(places)}", "must be [SHEET] PORT")
+    line = open_sheet(places[0]).line if len(places) == 2 else LineSettings()
+    if line_text is not None:
+        line = LineSettings.parse(line_text)
+    if not 0 < limit <= 3600:
+        raise RequestError("--limit", f"is {limit:g}", "must be more than 0 and at most 3600 seconds")
+    plan = LoopbackPlan(
+        characters=characters,
+        pattern=pattern,  # type: ignore[arg-type]  # click let through no other
+        data_bits=min(line.data_bits, 8),
+        block=block,
+        limit_s=limit,
+        seed=seed,
+    )
+    port = open_port(places[-1], line)
+    try:
+        with progress_of("loopback", shown=characters > 1 << 17) as progress:
+            result = run_loopback(port, plan, progress=progress)
+    finally:
+        port.close()
+    if as_json:
+        print_json({"port": places[-1], **result.to_dict()})
+    else:
+        from ..present import terminal
+
+        console = terminal.make_console()
+        console.print(f"Loopback on {places[-1]} at {line}, pattern {pattern}", soft_wrap=True)
+        console.print()
+        console.print(terminal.loopback(result))
+    return 0 if result.verdict == "pass" else 1

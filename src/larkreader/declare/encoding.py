@@ -1,0 +1,111 @@
+"""Values into the bits of one frame and back, in plain integers.
+
+A frame is one large number: its bytes read in the order of the packing (little-endian for lsb, big-endian for
+msb). A slot is then a run of bits in it.
+"""
+
+from __future__ import annotations
+
+import math
+import struct
+from collections.abc import Mapping, Sequence
+from typing import Any, Literal
+
+from ..errors import RequestError
+from .fields import NamedField, Slot, raw_limits
+
+FLOAT_CODES: Mapping[int, str] = {16: "<e", 32: "<f", 64: "<d"}
+
+
+def pack_values(
+    slots: Sequence[Slot], values: Mapping[str, Any], length: int, packing: Literal["lsb", "msb"]
+) -> int:
+    """Return the number of a frame of `length` bytes that holds `values`; the checksum is left at 0."""
+    number = 0
+    for slot in slots:
+        field = slot.field
+        if field is None:
+            items = [slot.value]
+        elif slot.name in values:
+            items = _raw_items(slot, field, values[slot.name])
+        else:
+            items = [field.equals or 0] * slot.count
+        number = put_slot(number, slot, items, length, packing)
+    return number
+
+
+def put_slot(
+    number: int, slot: Slot, items: Sequence[int], length: int, packing: Literal["lsb", "msb"]
+) -> int:
+    """Write the raw `items` of a slot into a frame's number."""
+    mask = (1 << slot.bits) - 1
+    for place, item in enumerate(items):
+        shift = _shift(slot, place, length, packing)
+        number = number & ~(mask << shift) | _in_order(item & mask, slot) << shift
+    return number
+
+
+def take_slot(number: int, slot: Slot, length: int, packing: Literal["lsb", "msb"]) -> list[int]:
+    """Read the raw items of a slot from a frame's number; negative where an ``int`` is."""
+    items = []
+    for place in range(slot.count):
+        item = _in_order(number >> _shift(slot, place, length, packing) & (1 << slot.bits) - 1, slot)
+        if slot.kind == "int" and item >> slot.bits - 1:
+            item -= 1 << slot.bits
+        items.append(item)
+    return items
+
+
+def _shift(slot: Slot, place: int, length: int, packing: Literal["lsb", "msb"]) -> int:
+    first = slot.first_bit + place * slot.bits
+    return first if packing == "lsb" else 8 * length - first - slot.bits
+
+
+def _in_order(item: int, slot: Slot) -> int:
+    """Swap the bytes of an item that is stored against the packing's own order."""
+    if slot.order is None:
+        return item
+    return int.from_bytes(item.to_bytes(slot.bits // 8, "little"), "big")
+
+
+def _raw_items(slot: Slot, field: NamedField, value: Any) -> list[int]:
+    items = list(value) if isinstance(value, Sequence) and not isinstance(value, str) else [value]
+    if hasattr(value, "tolist"):  # an array or a scalar of NumPy, which this stage does not import
+        items = value.tolist() if isinstance(value.tolist(), list) else [value.tolist()]
+    if len(items) != slot.count:
+        raise RequestError(field.name, f"has {len(items)} items", f"must have {slot.count}")
+    return [_raw_item(slot, field, item) for item in items]
+
+
+def _raw_item(slot: Slot, field: NamedField, value: Any) -> int:
+    if isinstance(value, str):
+        if value not in field.names:
+            raise RequestError(
+                field.name, f'"{value}" is none of its names', f"must be one of {list(field.names)}"
+            )
+        return field.names[value]
+    if slot.kind == "float":
+        return _float_bits(slot, field, value)
+    if not math.isfinite(value):
+        raise RequestError(
+            field.name, f"{value} is not finite", f"must be a number that a {field.type} holds"
+        )
+    raw = round((value - field.offset) / field.scale) if field.is_scaled else value
+    if raw != int(raw):
+        raise RequestError(
+            field.name, f"{value} has a fraction", f"must be a whole number for a {field.type}"
+        )
+    low, high = raw_limits(slot.kind, slot.bits)
+    if not low <= raw <= high:
+        limits = sorted(limit * field.scale + field.offset for limit in (low, high))
+        wanted = f"must be {limits[0]:g} to {limits[1]:g} {field.unit}".rstrip()
+        raise RequestError(field.name, f"{value} does not fit into its {slot.bits} bits", wanted)
+    return int(raw)
+
+
+def _float_bits(slot: Slot, field: NamedField, value: float) -> int:
+    try:
+        stored = struct.pack(FLOAT_CODES[slot.bits], (value - field.offset) / field.scale)
+    except OverflowError:
+        raise RequestError(field.name, f"{value} does not fit into a {field.type}") from None
+    return int.from_bytes(stored, "little")

@@ -1,0 +1,236 @@
+"""The sheet: one TOML file that declares a link. The one module of this stage that opens a file.
+
+Each table is validated by itself, so that all the mistakes of a sheet are reported at once.
+"""
+
+from __future__ import annotations
+
+import tomllib
+from collections.abc import Callable, Mapping
+from pathlib import Path
+from typing import Any, Literal, TypeVar
+
+from pydantic import BaseModel, ValidationError
+
+from ..errors import Mistake, SheetError, nearest
+from .layout import FrameLayout
+from .line import LineSettings
+from .mistakes import mistakes_of, show
+
+_Model = TypeVar("_Model", bound=BaseModel)
+_TABLES = ("sheet", "title", "line", "wire", "frame")
+
+
+class Wire(BaseModel, frozen=True, extra="forbid"):
+    """One direction of the link.
+
+    Parameters
+    ----------
+    key : str
+        Its name in every output.
+    signal : str, optional
+        The signal in a VCD file or the column in a CSV file; `key` where it is left out.
+    line : LineSettings
+        Its settings: those of ``[line]`` with what the wire says otherwise.
+    note : str
+        Anything worth telling the reader.
+    """
+
+    key: str
+    signal: str | None = None
+    line: LineSettings = LineSettings()
+    note: str = ""
+
+    @property
+    def source(self) -> str:
+        """What the wire is called in a capture."""
+        return self.signal or self.key
+
+
+class Sheet(BaseModel, frozen=True, extra="forbid"):
+    """A declared link.
+
+    Parameters
+    ----------
+    title : str
+        What the link is.
+    line : LineSettings
+        The settings of every wire that does not say otherwise.
+    wire : mapping of str to Wire
+        The directions of the link, by name.
+    frame : mapping of str to FrameLayout
+        The layouts of its frames, by name.
+    """
+
+    sheet: Literal[1] = 1
+    title: str = ""
+    line: LineSettings = LineSettings()
+    wire: Mapping[str, Wire]
+    frame: Mapping[str, FrameLayout] = {}
+
+    def layouts_of(self, wire: str) -> tuple[FrameLayout, ...]:
+        """Return the layouts of the frames that travel on `wire`."""
+        return tuple(layout for layout in self.frame.values() if layout.wire == wire)
+
+
+def open_sheet(path: str | Path) -> Sheet:
+    """Load a sheet.
+
+    Parameters
+    ----------
+    path : str or pathlib.Path
+        The TOML file.
+
+    Returns
+    -------
+    Sheet
+        The declared link.
+
+    Raises
+    ------
+    SheetError
+        If it cannot be read or used; `mistakes` lists everything that is wrong with it.
+    """
+    path = Path(path)
+    try:
+        text = path.read_text(encoding="utf-8")
+    except FileNotFoundError:
+        raise SheetError(str(path), [Mistake(str(path), "", "does not exist")]) from None
+    except UnicodeDecodeError as error:
+        raise SheetError(
+            str(path), [Mistake(f"byte {error.start}", "", "is not UTF-8 text, which TOML is")]
+        ) from None
+    except OSError as error:
+        raise SheetError(str(path), [Mistake(str(path), "", f"cannot be read: {error.strerror}")]) from None
+    return parse_sheet(text, name=str(path))
+
+
+def parse_sheet(text: str, *, name: str = "sheet") -> Sheet:
+    """Read a sheet from the text of its TOML document.
+
+    Parameters
+    ----------
+    text : str
+        The document.
+    name : str
+        What to call it in messages.
+
+    Returns
+    -------
+    Sheet
+        The declared link.
+
+    Raises
+    ------
+    SheetError
+        If it cannot be used; `mistakes` lists everything that is wrong with it.
+    """
+    try:
+        document = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        what, _, place = str(error).rpartition(" (at ")
+        where = place.rstrip(")") if what else "the document"
+        raise SheetError(name, [Mistake(where, "", f"is not TOML: {what or error}")]) from None
+    return _SheetBuilder(document, name).build()
+
+
+class _SheetBuilder:
+    """Builds a sheet table by table and gathers the mistakes of all of them."""
+
+    def __init__(self, document: Mapping[str, Any], name: str) -> None:
+        self.document = document
+        self.name = name
+        self.mistakes: list[Mistake] = []
+
+    def build(self) -> Sheet:
+        self._top()
+        common = self._table("line")
+        line = self._model(LineSettings, common, "line") or LineSettings()
+        wires = self._each("wire", lambda key, table: self._wire(key, table, common))
+        frames = self._each("frame", lambda key, table: self._frame(key, table, wires))
+        if self.mistakes:
+            raise SheetError(self.name, self.mistakes)
+        return Sheet(title=self.document.get("title", ""), line=line, wire=wires, frame=frames)
+
+    def _top(self) -> None:
+        for key in self.document:
+            if key not in _TABLES:
+                self.mistakes.append(Mistake(key, "", "is not a key of a sheet", nearest(key, _TABLES)))
+        version = self.document.get("sheet")
+        if version != 1:
+            found = "" if version is None else show(version)
+            self.mistakes.append(
+                Mistake("sheet", found, "must be 1, the version of the format", "Write sheet = 1")
+            )
+        if not isinstance(self.document.get("title", ""), str):
+            self.mistakes.append(Mistake("title", show(self.document["title"]), "must be text in quotes"))
+        if not self.document.get("wire"):
+            advice = 'Write for instance [wire.from_pump] with signal = "pump_tx".'
+            self.mistakes.append(
+                Mistake("wire", "", "is missing: a sheet declares one wire at least", advice)
+            )
+
+    def _table(self, key: str) -> Mapping[str, Any]:
+        table = self.document.get(key, {})
+        if isinstance(table, Mapping):
+            return table
+        self.mistakes.append(Mistake(key, show(table), f"must be a table, [{key}]"))
+        return {}
+
+    def _each(self, key: str, make: Callable[[str, Mapping[str, Any]], _Model | None]) -> dict[str, _Model]:
+        made = {}
+        for name, table in self._table(key).items():
+            if not isinstance(table, Mapping):
+                self.mistakes.append(
+                    Mistake(f"{key}.{name}", show(table), f"must be a table, [{key}.{name}]")
+                )
+            elif "key" in table:
+                self.mistakes.append(Mistake(f"{key}.{name}.key", "", f"is not a key of [{key}.{name}]"))
+            elif (model := make(name, table)) is not None:
+                made[name] = model
+        return made
+
+    def _wire(self, key: str, table: Mapping[str, Any], common: Mapping[str, Any]) -> Wire | None:
+        own = table.get("line", {})
+        if not isinstance(own, Mapping):
+            self.mistakes.append(
+                Mistake(f"wire.{key}.line", show(own), "must be a table of what differs from [line]")
+            )
+            return None
+        before = len(self.mistakes)
+        self._model(LineSettings, own, f"wire.{key}.line")
+        line = self._valid_part(common) | own if before == len(self.mistakes) else {}
+        return self._model(Wire, {**table, "key": key, "line": line}, f"wire.{key}")
+
+    def _frame(self, key: str, table: Mapping[str, Any], wires: Mapping[str, Wire]) -> FrameLayout | None:
+        declared = self._table("wire")
+        wire = table.get("wire")
+        if wire is None and len(declared) > 1:
+            wanted = f"is missing: say on which wire the frame travels ({', '.join(declared)})"
+            self.mistakes.append(Mistake(f"frame.{key}.wire", "", wanted))
+        if isinstance(wire, str) and wire not in declared:
+            advice = nearest(wire, list(declared))
+            self.mistakes.append(
+                Mistake(f"frame.{key}.wire", show(wire), "is not a wire of this sheet", advice)
+            )
+        wire = wire if wire is not None else next(iter(declared), None)
+        if isinstance(wire, str) and wire in wires and wires[wire].line.data_bits > 8:
+            wanted = "carries 9 data bits a character; frames are cut from bytes, of 5 to 8 data bits"
+            self.mistakes.append(Mistake(f"frame.{key}.wire", show(wire), wanted))
+        return self._model(FrameLayout, {**table, "key": key, "wire": wire}, f"frame.{key}")
+
+    def _valid_part(self, common: Mapping[str, Any]) -> dict[str, Any]:
+        """Leave out of ``[line]`` what has been reported already, so that it is reported once."""
+        try:
+            LineSettings.model_validate(common)
+        except ValidationError as error:
+            wrong = {detail["loc"][0] for detail in error.errors() if detail["loc"]}
+            return {key: value for key, value in common.items() if key not in wrong}
+        return dict(common)
+
+    def _model(self, model: type[_Model], table: Mapping[str, Any], where: str) -> _Model | None:
+        try:
+            return model.model_validate(table)
+        except ValidationError as error:
+            self.mistakes += mistakes_of(error, model, where)
+            return None

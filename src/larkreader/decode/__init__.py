@@ -1,0 +1,1 @@
+"""From measured to meaning: pure functions, columns to columns."""

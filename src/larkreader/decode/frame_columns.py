@@ -1,0 +1,184 @@
+"""One row a frame: where it lay, what was held against it, and a column for each of its fields."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import IntEnum, IntFlag
+from functools import cached_property
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+import numpy.typing as npt
+
+from ..capture.columns import SHOWN_ROWS, Columns
+from ..declare.fields import Slot
+from ..declare.layout import FrameLayout
+from ..errors import RequestError, nearest
+from .unpack import raw_column, scaled
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+Bytes = npt.NDArray[np.uint8]
+Places = npt.NDArray[np.int64]
+
+
+class FrameFault(IntFlag):
+    """What is held against a frame; 0 is a good one."""
+
+    CHECKSUM_MISMATCH = 1
+    """The stored check value is not the computed one. The fields of such a frame are not judged."""
+    UNKNOWN_VALUE = 2
+    """A field or reserved bits do not have the value that they must, or one that has no name."""
+    OUT_OF_RANGE = 4
+    """A value lies outside the range in which it makes sense."""
+    CHARACTER_FAULT = 8
+    """A character of the frame has a fault of its own."""
+
+
+class Skip(IntEnum):
+    """Why bytes belong to no frame."""
+
+    NO_MARKER = 0
+    """No marker stands at their beginning."""
+    TRUNCATED_FRAME = 1
+    """A marker, but the next frame begins before this one can be whole."""
+    LENGTH_MISMATCH = 2
+    """A marker, but what follows is no frame, and the next one begins later than it should."""
+    UNFINISHED = 3
+    """The capture ends inside a frame."""
+
+
+FRAME_FAULT_NAMES = {fault: str(fault.name).lower().replace("_", "-") for fault in FrameFault}
+SKIP_NAMES = {skip: skip.name.lower().replace("_", "-") for skip in Skip}
+
+
+def frame_fault_names(faults: int) -> str:
+    """Write the flags of one frame as names joined by ``+``; nothing for a good one."""
+    return "+".join(name for fault, name in FRAME_FAULT_NAMES.items() if faults & fault)
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Spans(Columns):
+    """Stretches of bytes that belong to no frame; all columns have shape (n_spans,).
+
+    Parameters
+    ----------
+    offset : ndarray of int64
+        First byte of each.
+    length : ndarray of int64
+        Bytes in each, 1 or more.
+    reason : ndarray of uint8
+        Why, as `Skip`.
+    """
+
+    COLUMNS = ("offset", "length", "reason")
+
+    offset: Places
+    length: Places
+    reason: npt.NDArray[np.uint8]
+
+    def __post_init__(self) -> None:
+        self.check_lengths()
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Frames(Columns):
+    """The frames of one layout, in order; ``frames["flow"]`` is the column of a field.
+
+    Parameters
+    ----------
+    layout : FrameLayout
+        What they are declared to be.
+    offset : ndarray of int64, shape (n_frames,)
+        First byte of each, counted from the start of the bytes read.
+    begin_s : ndarray of float64, shape (n_frames,)
+        When its first character began, in seconds on the clock of the capture; NaN where the source has no times.
+    faults : ndarray of uint8, shape (n_frames,)
+        What is held against it, as flags of `FrameFault`; 0 is a good frame.
+    data : ndarray of uint8, shape (n_frames, n_bytes)
+        Its bytes.
+    skipped : Spans
+        The stretches that belong to no frame of any layout that was looked for.
+    """
+
+    COLUMNS = ("offset", "begin_s", "faults", "data")
+
+    layout: FrameLayout
+    offset: Places
+    begin_s: npt.NDArray[np.float64]
+    faults: npt.NDArray[np.uint8]
+    data: Bytes
+    skipped: Spans
+
+    def __post_init__(self) -> None:
+        self.check_lengths()
+
+    def __getitem__(self, rows: Any) -> Any:
+        """Return a field's column by its name, or the frames that a slice, a mask or row numbers select.
+
+        A column has shape (n_frames,), or (n_frames, n_items) for an array: bool for a flag, float64 where the
+        field has a scale or an offset, else the narrowest NumPy type that holds its bits.
+
+        Raises
+        ------
+        RequestError
+            If there is no field of that name.
+        """
+        if isinstance(rows, str):
+            return scaled(self.raw(rows), self._slot(rows))
+        return super().__getitem__(rows)
+
+    def raw(self, name: str) -> npt.NDArray[Any]:
+        """Return a field's raw numbers, before scale and offset."""
+        return raw_column(self._by_place, self._slot(name), self.layout.packing)
+
+    def labels(self, name: str) -> npt.NDArray[np.object_]:
+        """Return the names that a field's values have; the number as text where it has none."""
+        field = self._slot(name).field
+        by_value = {value: label for label, value in (field.names if field else {}).items()}
+        raw = self.raw(name)
+        texts = [by_value.get(value, str(value)) for value in raw.reshape(-1).tolist()]
+        return np.array(texts, dtype=object).reshape(raw.shape)
+
+    def to_pandas(self) -> pd.DataFrame:
+        """Return a data frame of offset, begin_s, the fields by name (an array's items apart), and fault names."""
+        import pandas as pd
+
+        columns: dict[str, Any] = {"offset": self.offset, "begin_s": np.round(self.begin_s, 12)}
+        for name, slot in self.layout.slot.items():
+            values = self.labels(name) if slot.field is not None and slot.field.names else self[name]
+            if slot.count == 1:
+                columns[name] = values
+            else:
+                columns |= {f"{name}[{item}]": values[:, item] for item in range(slot.count)}
+        texts = {faults: frame_fault_names(faults) for faults in np.unique(self.faults).tolist()}
+        columns["faults"] = [texts[faults] for faults in self.faults.tolist()]
+        return pd.DataFrame(columns)
+
+    def about(self) -> str:
+        """Name the layout."""
+        return f'"{self.layout.key}"'
+
+    def shown(self) -> dict[str, npt.NDArray[Any]]:
+        """Return what a repr shows of the first rows: offset, fields and faults."""
+        head = super().__getitem__(slice(SHOWN_ROWS))
+        fields = {
+            name: head.labels(name) if slot.field and slot.field.names else head[name]
+            for name, slot in self.layout.slot.items()
+        }
+        return {
+            "offset": head.offset,
+            **fields,
+            "faults": np.array([frame_fault_names(one) or "none" for one in head.faults]),
+        }
+
+    @cached_property
+    def _by_place(self) -> Bytes:
+        return np.ascontiguousarray(self.data.T)
+
+    def _slot(self, name: str) -> Slot:
+        if name not in self.layout.slot:
+            advice = nearest(name, list(self.layout.slot))
+            raise RequestError(f'field "{name}"', f"is not a field of {self.layout.key}", advice=advice)
+        return self.layout.slot[name]

@@ -1,0 +1,317 @@
+"""Trace to characters, as an ordinary UART receives.
+
+A start is a change from idle level to start level while no character is in progress. Half a bit later the line
+must still be at start level, else it was a false start. Data, parity and the first stop bit are each judged at
+their middle, timed from that change. From the middle of the first stop bit on, the next start is looked for.
+
+Every change to start level is a candidate. How many candidates further its successor would be follows from
+comparing times alone; `follow_chain` then tells which candidates are starts. Only those are sampled: each edge
+inside a character turns over all samples behind it, so the exclusive or of one mask an edge is the whole
+character, as a word whose bit `n` says whether sample `n` was at start level.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+
+from ..capture.characters import Characters, Fault
+from ..capture.trace import Trace
+from ..declare.line import LineSettings
+from ..errors import CaptureError, RequestError
+from .chain import follow_chain
+
+Ticks = npt.NDArray[np.int64]
+Words = npt.NDArray[np.uint16]
+
+BLOCK = 1 << 16  # characters worked on at once, so that temporaries stay in the processor's cache
+FEWEST_TICKS = 3  # ticks a bit below which the middle of a bit cannot be told from its edges
+LARGEST_TABLE = 1 << 16  # entries of a table indexed by ticks; coarser time goes through a second look-up
+MANY_EDGES = 48  # edges a character beyond which its samples are searched instead
+THIRDS = (7 / 16, 8 / 16, 9 / 16)  # where in a bit the three samples of a majority are taken
+
+
+def receive(trace: Trace, line: LineSettings, *, samples: int = 1) -> Characters:
+    """Read the characters that the level changes of one wire spell.
+
+    Parameters
+    ----------
+    trace : Trace
+        Level changes of one wire: ``edges``, int64 of shape (n_edges,), in ticks of ``tick_s`` seconds.
+    line : LineSettings
+        Baud and character format that the wire is declared to carry.
+    samples : {1, 3}
+        How often a bit is sampled: once in its middle, or at 7, 8 and 9 sixteenths, of which the majority
+        counts. Where the three disagree the character has the fault `Fault.NOISE`.
+
+    Returns
+    -------
+    Characters
+        One row for each start found, in order of time, every column of shape (n_characters,):
+
+        - ``begin_s`` : float64. Leading edge of the start bit, in seconds on the clock of the capture.
+        - ``end_s`` : float64. End of the last stop bit, in seconds.
+        - ``value`` : uint16. The data bits alone; kept even when a check fails.
+        - ``faults`` : uint8. What the receiver held against the character, as flags of `Fault`.
+
+    Raises
+    ------
+    CaptureError
+        If a bit lasts fewer than three ticks of the trace, which is too coarse to tell its middle.
+    RequestError
+        If `samples` is neither 1 nor 3.
+
+    See Also
+    --------
+    transmit : The way back. ``receive(transmit(x, line), line)`` gives ``x``.
+
+    Notes
+    -----
+    A damaged character is a row, never an exception. A character that the end of the capture cuts off is no row;
+    ``unfinished_s`` says where it began. Where nobody knows when recording ended, a wire at idle level is taken
+    to stay there. Time grows with the number of edges, whatever the data.
+
+    Examples
+    --------
+    An ``A`` (0x41) at 9600 baud leaves idle at bit time 0 and changes again at 1, 2, 7, 8 and 9.
+
+    >>> trace = lr.Trace.from_seconds(np.array([0, 1, 2, 7, 8, 9]) / 9600, first_level=1)
+    >>> characters = lr.receive(trace, lr.LineSettings.parse("9600 8N1"))
+    >>> characters.value, characters.faults
+    (array([65], dtype=uint16), array([0], dtype=uint8))
+
+    Declared as seven data bits with odd parity, the same wire disagrees:
+
+    >>> lr.receive(trace, lr.LineSettings.parse("9600 7O1")).faults == lr.Fault.PARITY
+    array([ True])
+    """
+    if samples not in (1, 3):
+        raise RequestError("samples", f"is {samples!r}", "must be 1 or 3")
+    instants = _Instants.of(trace, line, samples)
+    idle = 1 if line.idle == "high" else 0
+    first = 0 if trace.first_level == idle else 1  # which edge is the first change to start level
+    starts = trace.edges[first::2].copy()
+    valid = _still_at_start_level(trace.edges, starts, first, instants)
+    steps = _steps(starts, valid, instants)
+    members = follow_chain(steps)
+    chosen = np.flatnonzero(members & valid)
+    chosen, unfinished = _cut_off(chosen, starts, trace, idle, instants)
+
+    value = np.empty(len(chosen), dtype=np.uint16)
+    faults = np.empty(len(chosen), dtype=np.uint8)
+    values_of, faults_of = _meaning(line)
+    for low in range(0, len(chosen), BLOCK):
+        words, noisy = _judge(trace.edges, 2 * chosen[low : low + BLOCK] + first, instants)
+        value[low : low + BLOCK] = values_of[words]
+        faults[low : low + BLOCK] = faults_of[words]
+        if noisy is not None:
+            faults[low : low + BLOCK][noisy] |= np.uint8(Fault.NOISE)
+
+    begin = starts[chosen]
+    faults[_unknown_within(begin, instants.last, trace.unknown)] |= np.uint8(Fault.UNKNOWN_LEVEL)
+    return Characters(
+        begin_s=begin * trace.tick_s,
+        end_s=_ends(begin, faults, trace, line, instants),
+        value=value,
+        faults=faults,
+        false_starts_s=starts[np.flatnonzero(members & ~valid)] * trace.tick_s,
+        begins_inside=trace.first_level != idle,
+        unfinished_s=None if unfinished is None else float(unfinished * trace.tick_s),
+    )
+
+
+@dataclass(frozen=True)
+class _Instants:
+    """When a character is sampled, in whole ticks after its start edge.
+
+    `rows` has one row for each sample of a bit (one, or three) and one column for each bit from the start bit to
+    the first stop bit. An edge that many ticks after the start or fewer has happened by then.
+    """
+
+    rows: npt.NDArray[np.int64]
+    bit_ticks: float
+
+    @classmethod
+    def of(cls, trace: Trace, line: LineSettings, samples: int) -> _Instants:
+        bit_ticks = line.bit_time_s / trace.tick_s
+        if bit_ticks < FEWEST_TICKS:
+            raise CaptureError(
+                trace.name or "trace",
+                f"is too coarse: a bit at {line.baud:g} baud lasts {bit_ticks:.2g} ticks of {trace.tick_s:g} s",
+                f"a bit must last {FEWEST_TICKS} ticks at least",
+                "Record at a higher sample rate, or check the baud",
+            )
+        within = np.array([0.5] if samples == 1 else THIRDS)
+        bits = np.arange(line.stop_position + 1)
+        return cls(np.floor((bits + within[:, None]) * bit_ticks).astype(np.int64), bit_ticks)
+
+    @property
+    def start(self) -> int:
+        """When the start bit is judged."""
+        return int(self.rows[-1, 0])
+
+    @property
+    def last(self) -> int:
+        """When the first stop bit is judged, behind which the next start is looked for."""
+        return int(self.rows[-1, -1])
+
+
+def _judge(edges: Ticks, at: Ticks, instants: _Instants) -> tuple[Words, npt.NDArray[np.bool_] | None]:
+    """Sample the characters that begin at edges number `at`; return their words, and which are noisy."""
+    if len(instants.rows) == 1:
+        return _words(edges, at, instants.rows[0]), None
+    one, two, three = (_words(edges, at, row) for row in instants.rows)
+    return (one & two) | (two & three) | (one & three), (one != two) | (two != three)
+
+
+def _words(edges: Ticks, at: Ticks, row: Ticks) -> Words:
+    """Sample the wire at `row` ticks after each of the edges number `at`, all of them changes to start level."""
+    masks = _MaskTable(row)
+    words = np.full(len(at), masks.every, dtype=np.uint16)
+    origin, who, last = edges[at], np.arange(len(at)), len(edges) - 1
+    whole = True  # whether every character still has edges to come
+    for further in range(1, MANY_EDGES):
+        edge = at + further
+        beyond = edge[-1] > last
+        offset = edges.take(edge, mode="clip") - origin
+        if beyond:
+            offset[edge > last] = row[-1] + 1
+        if whole:
+            words ^= masks.behind(offset)
+        else:
+            words[who] ^= masks.behind(offset)
+        going = offset <= row[-1]
+        left = np.count_nonzero(going)
+        if not left:
+            return words
+        if left < 0.7 * len(going):
+            who, at, origin, whole = who[going], at[going], origin[going], False
+    for bit, instant in enumerate(row):
+        passed = np.searchsorted(edges, origin + instant, side="right") - at
+        words[who] = words[who] & ~np.uint16(1 << bit) | (passed & 1).astype(np.uint16) << np.uint16(bit)
+    return words
+
+
+class _MaskTable:
+    """From an edge's distance to its start, the samples that lie behind it."""
+
+    def __init__(self, row: Ticks) -> None:
+        self.row = row
+        self.every = (1 << len(row)) - 1
+        masks = [self.every & ~((1 << passed) - 1) for passed in range(len(row) + 1)]
+        self.by_count = np.array([*masks, 0], dtype=np.uint16)
+        self.shift = 0
+        if row[-1] + 2 > LARGEST_TABLE:  # a bucket no longer than a bit holds one sample at most
+            self.shift = int(np.diff(row).min()).bit_length() - 1
+        buckets = np.arange((int(row[-1]) >> self.shift) + 2) << self.shift
+        self.count = np.searchsorted(row, buckets)
+        self.by_tick = self.by_count[self.count]
+
+    def behind(self, offset: Ticks) -> Words:
+        """Return one mask for each offset: bit n is set if sample n lies at the offset or behind it."""
+        if not self.shift:
+            return self.by_tick.take(offset, mode="clip")
+        count = self.count.take(offset >> self.shift, mode="clip")
+        count += offset > self.row.take(count, mode="clip")
+        return self.by_count.take(count)
+
+
+def _still_at_start_level(
+    edges: Ticks, starts: Ticks, first: int, instants: _Instants
+) -> npt.NDArray[np.bool_]:
+    """Tell which changes to start level have lasted until the middle of the start bit."""
+    ends = edges[first + 1 :: 2]
+    valid = np.ones(len(starts), dtype=np.bool_)
+    np.greater(ends - starts[: len(ends)], instants.start, out=valid[: len(ends)])
+    doubtful = np.flatnonzero(~valid)
+    if doubtful.size:
+        start_bit = _Instants(instants.rows[:, :1], instants.bit_ticks)
+        words, _ = _judge(edges, 2 * doubtful + first, start_bit)
+        valid[doubtful] = words == 1
+    return valid
+
+
+def _steps(starts: Ticks, valid: npt.NDArray[np.bool_], instants: _Instants) -> npt.NDArray[np.integer]:
+    """Return how many candidates further the successor of each candidate would be."""
+    reach = instants.last
+    steps = np.ones(len(starts), dtype=np.int32)
+    for low in range(0, len(starts), BLOCK):
+        here = starts[low : low + BLOCK]
+        limit = here + reach
+        for further in range(1, MANY_EDGES):
+            later = starts[low + further : low + further + len(here)]
+            within = later <= limit[: len(later)]
+            if not within.any():
+                break
+            steps[low : low + len(later)] += within
+        else:
+            steps[low : low + BLOCK] = np.searchsorted(starts, limit, side="right") - np.arange(
+                low, low + len(here)
+            )
+    false = np.flatnonzero(~valid)
+    steps[false] = np.searchsorted(starts, starts[false] + instants.start, side="right") - false
+    return steps
+
+
+def _cut_off(
+    chosen: Ticks, starts: Ticks, trace: Trace, idle: int, instants: _Instants
+) -> tuple[Ticks, int | None]:
+    """Take away the last character if the end of the capture cuts it off; return where it began."""
+    end = trace.end
+    if end is None and trace.last_level != idle:
+        end = int(trace.edges[-1])
+    if end is None or not len(chosen) or starts[chosen[-1]] + instants.last <= end:
+        return chosen, None
+    return chosen[:-1], int(starts[chosen[-1]])
+
+
+def _meaning(line: LineSettings) -> tuple[npt.NDArray[np.uint16], npt.NDArray[np.uint8]]:
+    """Tabulate value and faults of every word; a set bit is a sample at start level, a logical 0."""
+    words = np.arange(1 << line.stop_position + 1, dtype=np.uint16)
+    ones = ~words
+    value = np.zeros(len(words), dtype=np.uint16)
+    for bit in range(line.data_bits):
+        weight = bit if line.first_bit == "lsb" else line.data_bits - 1 - bit
+        value |= (ones >> bit + 1 & 1) << weight
+    faults = np.zeros(len(words), dtype=np.uint8)
+    if line.has_parity:
+        parity_bit = ones >> 1 + line.data_bits & 1
+        faults[parity_bit != expected_parity(value, line)] |= np.uint8(Fault.PARITY)
+    faults[words >> line.stop_position & 1 == 1] |= np.uint8(Fault.FRAMING)
+    faults[words == len(words) - 1] = np.uint8(Fault.BREAK)
+    return value, faults
+
+
+def expected_parity(value: npt.NDArray[np.uint16], line: LineSettings) -> npt.NDArray[np.uint16]:
+    """Return the parity bit that belongs to each value: uint16 of 0 and 1, of the shape of `value`."""
+    if line.parity in ("M", "S"):
+        return np.full(value.shape, line.parity == "M", dtype=np.uint16)
+    odd_ones = np.bitwise_count(value).astype(np.uint16) & 1
+    return odd_ones if line.parity == "E" else odd_ones ^ 1
+
+
+def _unknown_within(begin: Ticks, length: int, unknown: npt.NDArray[np.int64]) -> npt.NDArray[np.bool_]:
+    """Tell which characters overlap a stretch whose level is not known."""
+    if not len(unknown):
+        return np.zeros(len(begin), dtype=np.bool_)
+    span = np.searchsorted(unknown[:, 1], begin, side="right")
+    opens = np.append(unknown[:, 0], np.iinfo(np.int64).max)
+    overlaps: npt.NDArray[np.bool_] = opens[span] <= begin + length
+    return overlaps
+
+
+def _ends(
+    begin: Ticks, faults: npt.NDArray[np.uint8], trace: Trace, line: LineSettings, instants: _Instants
+) -> npt.NDArray[np.float64]:
+    """Return when each character ends, in seconds."""
+    end = begin * trace.tick_s
+    end += line.character_time_s
+    np.minimum(end[:-1], begin[1:] * trace.tick_s, out=end[:-1])
+    breaks = np.flatnonzero(faults & Fault.BREAK)
+    if breaks.size:
+        idle_again = np.searchsorted(trace.edges, begin[breaks] + instants.last, side="right")
+        times = np.append(trace.edges * trace.tick_s, trace.end_s)
+        end[breaks] = times[idle_again]
+    return end

@@ -1,0 +1,286 @@
+"""The dosing rig's traffic: a deterministic generator with a known list of faults.
+
+Ten seconds of both wires are made from the rig's sheet. Every fault put on a wire is noted as the finding that must
+come out, with its count, its first place and its time, so that a reading can be held against it. The generator knows
+when it put which character on a wire; it never asks the receiver.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from ..capture.characters import Fault
+from ..capture.files.vcd_writer import write_vcd
+from ..capture.trace import Trace
+from ..declare.layout import FrameLayout
+from ..declare.line import LineSettings
+from ..declare.sheet import Sheet, parse_sheet
+from ..exercise.impair import add_spike
+from ..exercise.transmit import transmit
+
+DURATION_S = 10.0
+STATUS_PERIOD_S = 0.05
+SETPOINT_PERIOD_S = 0.5
+OUT_OF_RANGE, UNKNOWN_STATE, REPEATED = 70, 84, 96  # numbers of status messages
+SHEET_FILE = Path(__file__).with_name("rig.toml")
+
+
+@dataclass(frozen=True)
+class Injected:
+    """One kind of fault that was put on a wire, as the finding that must come out."""
+
+    kind: str
+    wire: str
+    count: int
+    first_s: float
+    offset: int | None
+
+
+@dataclass(frozen=True)
+class Rig:
+    """The rig's link with ten seconds of its traffic.
+
+    Parameters
+    ----------
+    sheet : Sheet
+        The declared link.
+    traces : mapping of str to Trace
+        What was on each wire, by the signal's name in the capture.
+    injected : tuple of Injected
+        The faults that were put on the wires.
+    delivered : bytes
+        What the controller's firmware got out of its receive buffer on another day, without any fault on the line:
+        the pump head's bytes, but for those that the buffer lost when it overflowed.
+    delivered_losses : tuple of int
+        How many bytes were lost, place by place.
+    """
+
+    sheet: Sheet
+    traces: Mapping[str, Trace]
+    injected: tuple[Injected, ...]
+    delivered: bytes
+    delivered_losses: tuple[int, ...]
+
+
+@dataclass
+class _Message:
+    """One message on a wire: its characters with the faults that each is to have."""
+
+    at_s: float
+    values: list[int]
+    faults: dict[int, Fault] = field(default_factory=dict)
+    marks: list[tuple[str, int]] = field(
+        default_factory=list
+    )  # kind of finding, and the character that it names
+
+
+def rig_sheet() -> Sheet:
+    """Return the rig's sheet."""
+    return parse_sheet(SHEET_FILE.read_text(encoding="utf-8"), name=SHEET_FILE.name)
+
+
+def make_rig(*, seed: int = 7, faulty: bool = True) -> Rig:
+    """Make ten seconds of the rig's traffic.
+
+    Parameters
+    ----------
+    seed : int
+        Of the measured values' noise.
+    faulty : bool
+        Whether to put the faults on the wires.
+
+    Returns
+    -------
+    Rig
+    """
+    sheet = rig_sheet()
+    rng = np.random.default_rng(seed)
+    rows = _measurements(rng)
+    if faulty:
+        _mistake_values(rows)
+    status = _status_messages(sheet.frame["status"], rows)
+    setpoints = _setpoint_messages(sheet.frame["setpoint"])
+    from_pump = sorted([*status, *_alarm_messages(sheet.frame["alarm"])], key=lambda message: message.at_s)
+    delivered = bytes(value for message in from_pump for value in message.values)
+    losses: tuple[int, ...] = ()
+    spikes: list[float] = []
+    if faulty:
+        delivered, losses = _through_a_small_buffer(delivered)
+        _damage(status)
+        from_pump = sorted([*from_pump, _boot_text()], key=lambda message: message.at_s)
+        spikes = [4.645, 8.03]
+        setpoints[5].faults[6] = Fault.PARITY
+        setpoints[5].marks.append(("parity-error", 6))
+    pump_trace, pump_injected = _on_wire(from_pump, sheet.wire["from_pump"].line, "from_pump", spikes)
+    control_trace, control_injected = _on_wire(setpoints, sheet.wire["to_pump"].line, "to_pump", [])
+    return Rig(
+        sheet=sheet,
+        traces={sheet.wire["to_pump"].source: control_trace, sheet.wire["from_pump"].source: pump_trace},
+        injected=(*pump_injected, *control_injected),
+        delivered=delivered,
+        delivered_losses=losses,
+    )
+
+
+def write_rig(folder: Path, rig: Rig) -> dict[str, Path]:
+    """Write the rig's sheet and captures.
+
+    Parameters
+    ----------
+    folder : pathlib.Path
+        Where to; it must exist.
+    rig : Rig
+        What to write.
+
+    Returns
+    -------
+    dict of str to pathlib.Path
+        ``sheet``, the TOML file; ``capture``, a VCD of both wires; ``delivered``, the bytes that the firmware got.
+    """
+    files = {name: folder / file for name, file in (("sheet", "rig.toml"), ("capture", "rig.vcd"))}
+    files["delivered"] = folder / "delivered.bin"
+    files["sheet"].write_text(SHEET_FILE.read_text(encoding="utf-8"), encoding="utf-8")
+    write_vcd(files["capture"], rig.traces, comment="Dosing rig, made-up traffic")
+    files["delivered"].write_bytes(rig.delivered)
+    return files
+
+
+def _measurements(rng: np.random.Generator) -> list[dict[str, Any]]:
+    """Measure a dose: the pump head rests, doses, purges and rests again. One row of field values a status."""
+    rows, dosed = [], 0.0
+    for number in range(round(DURATION_S / STATUS_PERIOD_S)):
+        at_s = _status_time(number)
+        state = "dosing" if 1.0 <= at_s < 8.0 else "purging" if 8.0 <= at_s < 9.0 else "resting"
+        flow = {"dosing": 120 + 60 * np.sin(at_s), "purging": 250.0, "resting": 0.0}[state]
+        flow = max(0.0, float(flow + (rng.normal(0, 0.8) if flow else 0.0)))
+        dosed += flow * STATUS_PERIOD_S / 60 if state == "dosing" else 0.0
+        rows.append(
+            {
+                "count": number % 256,
+                "flow": flow,
+                "pressure": 101.3 + 0.4 * flow + rng.normal(0, 0.5),
+                "temperature": 21.5 + 0.05 * at_s + rng.normal(0, 0.02),
+                "dosed": dosed,
+                "state": state,
+                "valve": [state == "dosing", state == "purging", False, True],
+            }
+        )
+    return rows
+
+
+def _status_time(number: int) -> float:
+    return 0.02 + number * STATUS_PERIOD_S
+
+
+def _status_messages(layout: FrameLayout, rows: list[dict[str, Any]]) -> list[_Message]:
+    return [_Message(_status_time(number), list(layout.encode(row))) for number, row in enumerate(rows)]
+
+
+def _setpoint_messages(layout: FrameLayout) -> list[_Message]:
+    """Ask for a flow twice a second."""
+    return [
+        _Message(
+            0.01 + number * SETPOINT_PERIOD_S,
+            list(layout.encode({"count": number, "flow": 120.0, "valve": [1, 0, 0, 1], "dose": 14.0})),
+        )
+        for number in range(round(DURATION_S / SETPOINT_PERIOD_S))
+    ]
+
+
+def _alarm_messages(layout: FrameLayout) -> list[_Message]:
+    return [
+        _Message(at_s + 0.01, list(layout.encode({"cause": cause, "at": int(at_s)})))
+        for at_s, cause in ((3.0, "blocked"), (9.5, "dry"))
+    ]
+
+
+def _mistake_values(rows: list[dict[str, Any]]) -> None:
+    """Let the pump head report what it should not, in frames that are whole."""
+    rows[OUT_OF_RANGE]["flow"] = 321.0
+    rows[UNKNOWN_STATE]["state"] = 5
+    for row in rows[REPEATED:]:  # one frame is counted twice
+        row["count"] = (row["count"] - 1) % 256
+
+
+def _damage(status: list[_Message]) -> None:
+    """Put faults of every kind on the status messages, each far enough from the others to be told apart."""
+    for number, kind in (
+        (OUT_OF_RANGE, "out-of-range"),
+        (UNKNOWN_STATE, "unknown-value"),
+        (REPEATED, "counter-repeat"),
+    ):
+        status[number].marks.append((kind, 0))
+    for number, place in ((20, 7), (61, 12), (118, 3)):  # a parity bit turned over, the data whole
+        status[number].faults[place] = Fault.PARITY
+        status[number].marks.append(("parity-error", place))
+    status[33].faults[9] = Fault.FRAMING
+    status[33].marks.append(("framing-error", 9))
+    for number, place in ((45, 5), (152, 8)):  # two bits changed, which parity does not see
+        status[number].values[place] ^= 0x0A
+        status[number].marks.append(("checksum-mismatch", 0))
+    # A burst of noise: two characters never make it, the one behind them is garbled in its parity.
+    del status[110].values[6:8]
+    status[110].faults[6] = Fault.PARITY
+    status[110].marks += [("parity-error", 6), ("truncated-frame", 0), ("counter-gap", 0)]
+    # The pump head's transmit buffer overflows twice: 21 bytes over two frames, then one frame and a half.
+    del status[130].values[11:]
+    status[130].marks.append(("overflow", 0))
+    status[131].values.clear()
+    status[170].values.clear()
+    del status[171].values[:8]
+    status[171].marks.append(("overflow", 0))
+
+
+def _boot_text() -> _Message:
+    """Let the pump head say something in plain text, which the sheet does not declare, behind a break."""
+    marks = [("break", 0), ("resynchronised", 0)]
+    return _Message(6.345, [0, *b"pump head 1.4\r\n"], {0: Fault.BREAK}, marks)
+
+
+def _on_wire(
+    messages: Iterable[_Message], line: LineSettings, wire: str, spikes: list[float]
+) -> tuple[Trace, list[Injected]]:
+    """Put messages on a wire; return its trace and the findings that must come out."""
+    values: list[int] = []
+    faults: list[int] = []
+    begins: list[float] = []
+    gaps: list[float] = []
+    marks: dict[str, list[int]] = {}
+    free_s = 0.0
+    for message in messages:
+        begin_s, first = max(message.at_s, free_s), len(values)
+        for place, value in enumerate(message.values):
+            fault = message.faults.get(place, Fault(0))
+            gaps.append(max(begin_s - free_s, 0.0) * line.baud)
+            values.append(value)
+            faults.append(int(fault))
+            begins.append(begin_s)
+            held = bool(fault & (Fault.FRAMING | Fault.BREAK))
+            free_s = begin_s + (line.bits_per_character + held) * line.bit_time_s
+            begin_s = free_s
+        for kind, place in message.marks:
+            marks.setdefault(kind, []).append(first + place)
+    trace = transmit(values, line, gaps=gaps, faults=faults, end_s=DURATION_S + 0.05)
+    injected = [
+        Injected(kind, wire, len(places), begins[places[0]], places[0]) for kind, places in marks.items()
+    ]
+    for at_s in spikes:
+        trace = add_spike(trace, at_s, 0.2 * line.bit_time_s)
+    if spikes:
+        injected.append(Injected("false-start", wire, len(spikes), spikes[0], None))
+    return trace, injected
+
+
+def _through_a_small_buffer(data: bytes) -> tuple[bytes, tuple[int, ...]]:
+    """Lose a stretch of bytes twice, as a receive buffer does that nobody empties for a while."""
+    lost = ((1606, 43), (2331, 20))  # offset and length of each stretch
+    rest, done = bytearray(), 0
+    for offset, length in lost:
+        rest += data[done:offset]
+        done = offset + length
+    return bytes(rest + data[done:]), tuple(length for _, length in lost)

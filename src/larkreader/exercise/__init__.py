@@ -1,0 +1,1 @@
+"""Make it happen: transmit, port, device, loopback."""

@@ -1,0 +1,193 @@
+"""A loopback: send what is known, and hold what comes back against it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any, Literal
+
+from ..declare.line import LineSettings
+from ..declare.loopback import LoopbackPlan
+from .alignment import align
+from .patterns import pattern_of
+from .ports.port import Port, as_port
+
+AROUND = 8  # characters shown before and behind the first difference
+GIVE_UP = 2  # blocks after which a port that has sent nothing at all is taken to be dead
+
+
+@dataclass(frozen=True)
+class Difference:
+    """The first place where what came back is not what went out.
+
+    Parameters
+    ----------
+    offset : int
+        Number of the first character sent that did not come back as it was, counted from 0.
+    begin : int
+        Number of the first of the characters in `sent` and `received`.
+    sent, received : bytes
+        What stood around it.
+    """
+
+    offset: int
+    begin: int
+    sent: bytes
+    received: bytes
+
+
+@dataclass(frozen=True)
+class LoopbackResult:
+    """What came of a loopback.
+
+    Parameters
+    ----------
+    plan : LoopbackPlan
+        What was asked for.
+    line : LineSettings, optional
+        The settings whose rate the measured one is held against.
+    sent, received : int
+        Characters that went out and came back.
+    lost, changed, extra : int
+        Characters that did not come back, came back as others, or came back without having been sent.
+    difference : Difference, optional
+        The first place where the two differ.
+    duration_s : float
+        From the first write to the last character, in seconds on the port's clock.
+    """
+
+    plan: LoopbackPlan
+    line: LineSettings | None
+    sent: int
+    received: int
+    lost: int
+    changed: int
+    extra: int
+    difference: Difference | None
+    duration_s: float
+
+    @property
+    def verdict(self) -> Literal["pass", "fail"]:
+        """``"pass"`` if all that was planned went out, and came back unchanged."""
+        whole = self.sent == self.received == self.plan.characters
+        return "pass" if whole and self.difference is None else "fail"
+
+    @property
+    def characters_per_second(self) -> float:
+        """Characters that came back a second."""
+        return self.received / self.duration_s if self.duration_s > 0 else 0.0
+
+    @property
+    def line_share(self) -> float | None:
+        """The measured rate as a share of what the line carries at most; None where its settings are not known."""
+        return None if self.line is None else self.characters_per_second / self.line.characters_per_second
+
+    def to_dict(self) -> dict[str, Any]:
+        """Return the result as JSON has it."""
+        first = self.difference
+        return {
+            "verdict": self.verdict,
+            "line": None if self.line is None else str(self.line),
+            "pattern": self.plan.pattern,
+            "sent": self.sent,
+            "received": self.received,
+            "lost": self.lost,
+            "changed": self.changed,
+            "extra": self.extra,
+            "duration_s": round(self.duration_s, 9),
+            "characters_per_second": round(self.characters_per_second, 3),
+            "line_share": None if self.line_share is None else round(self.line_share, 6),
+            "first_difference": first
+            and {
+                "offset": first.offset,
+                "begin": first.begin,
+                "sent": first.sent.hex(" "),
+                "received": first.received.hex(" "),
+            },
+        }
+
+
+def run_loopback(
+    port: Port | Any,
+    plan: LoopbackPlan | None = None,
+    *,
+    line: LineSettings | None = None,
+    progress: Callable[[int, int], None] | None = None,
+) -> LoopbackResult:
+    """Send a pattern into a port and compare what comes back.
+
+    Two blocks are under way at a time, so that the line need not wait and no buffer of a few kilobytes overflows.
+
+    Parameters
+    ----------
+    port : Port, or any object with ``read`` and ``write``
+        Where to send and receive; see `BorrowedPort` for what its methods must do.
+    plan : LoopbackPlan, optional
+        What to send.
+    line : LineSettings, optional
+        The settings whose rate the measured one is held against; those of the port where it knows them.
+    progress : callable, optional
+        Called with the characters sent and those to be sent, after each block.
+
+    Returns
+    -------
+    LoopbackResult
+        A dead or lossy port never raises; it is a result.
+
+    Raises
+    ------
+    PortError
+        If the port fails to send or receive.
+    RequestError
+        If `port` lacks ``read`` or ``write``.
+
+    Examples
+    --------
+    >>> result = lr.run_loopback(lr.open_port("stand-in:echo"), lr.LoopbackPlan(characters=1000))
+    >>> result.verdict, result.received, result.lost
+    ('pass', 1000, 0)
+    """
+    plan = plan or LoopbackPlan()
+    end = as_port(port)
+    line = line or getattr(port, "line", None)
+    pattern = pattern_of(plan).tobytes()
+    received = bytearray()
+    begin_s = last_s = end.now_s()
+    sent = under_way = silent = 0
+    while sent < len(pattern) and silent < GIVE_UP:
+        block = pattern[sent : sent + plan.block]
+        end.write(block)
+        sent, under_way = sent + len(block), under_way + len(block)
+        wanted = under_way - plan.block if sent < len(pattern) else under_way
+        if wanted > 0:
+            piece = end.read(wanted, plan.limit_s)
+            received += piece
+            last_s = end.now_s() - (plan.limit_s if len(piece) < wanted else 0.0)
+            silent = 0 if received else silent + 1
+            under_way = under_way - len(piece) if len(piece) == wanted else 0  # the rest is taken as lost
+        if progress:
+            progress(sent, len(pattern))
+    if received:
+        received += end.read(len(pattern) + plan.block, plan.limit_s)  # what nobody sent
+    found = align(pattern[:sent], bytes(received))
+    return LoopbackResult(
+        plan=plan,
+        line=line if isinstance(line, LineSettings) else None,
+        sent=sent,
+        received=len(received),
+        lost=found.lost,
+        changed=found.changed,
+        extra=found.extra,
+        difference=found.first and _difference(pattern[:sent], bytes(received), *found.first),
+        duration_s=max(last_s - begin_s, 0.0),
+    )
+
+
+def _difference(sent: bytes, received: bytes, here: int, there: int) -> Difference:
+    before = min(AROUND, here, there)
+    return Difference(
+        offset=here,
+        begin=here - before,
+        sent=sent[here - before : here + AROUND],
+        received=received[there - before : there + AROUND],
+    )

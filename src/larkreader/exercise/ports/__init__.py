@@ -1,0 +1,1 @@
+"""Ports: the only device access, behind one small interface."""

@@ -1,0 +1,124 @@
+"""Characters to trace: what a transmitter puts on the wire, with faults on request."""
+
+from __future__ import annotations
+
+import numpy as np
+import numpy.typing as npt
+
+from ..capture.characters import Fault
+from ..capture.trace import Trace
+from ..declare.line import LineSettings
+from ..decode.receive import expected_parity
+from ..errors import RequestError
+
+CAN_SEND = Fault.PARITY | Fault.FRAMING | Fault.BREAK
+
+
+def transmit(
+    values: npt.ArrayLike | bytes,
+    line: LineSettings,
+    *,
+    gaps: npt.ArrayLike = 0.0,
+    faults: npt.ArrayLike = 0,
+    clock_error_ppm: float = 0.0,
+    begin_s: float = 0.0,
+    end_s: float | None = None,
+    tick_s: float = 1e-9,
+    name: str = "",
+) -> Trace:
+    """Put characters on a wire.
+
+    Parameters
+    ----------
+    values : bytes or array_like of int, shape (n,)
+        What to send; each must fit into the line's data bits.
+    line : LineSettings
+        Baud and character format of the transmitter.
+    gaps : array_like of float, shape () or (n,)
+        Idle time before each character, in bit times; the first follows `begin_s`.
+    faults : array_like of int, shape () or (n,)
+        Flags of `Fault` that each character is to have: ``PARITY`` turns its parity bit over, ``FRAMING`` holds its
+        first stop bit at start level, ``BREAK`` holds the wire at start level for the whole character. After the last
+        two one more bit time of idle follows, without which there would be no next start.
+    clock_error_ppm : float
+        How much faster than declared the transmitter runs, in millionths.
+    begin_s, end_s : float
+        When the first gap begins and when recording ends, in seconds. `end_s` is at the earliest, and unless said,
+        a character time behind the last character.
+    tick_s : float
+        Length of a tick of the trace, in seconds.
+    name : str
+        What the wire is called.
+
+    Returns
+    -------
+    Trace
+        Its level changes. The wire is idle before the first character and after the last.
+
+    Raises
+    ------
+    RequestError
+        If a value does not fit, a gap is negative, or a fault cannot be put on a wire.
+
+    See Also
+    --------
+    receive : The way back.
+    """
+    sent = np.frombuffer(values, dtype=np.uint8) if isinstance(values, bytes) else np.asarray(values)
+    _check(sent, line, np.asarray(gaps), np.asarray(faults))
+    sent = sent.astype(np.uint16)
+    fault = np.broadcast_to(np.asarray(faults, dtype=np.uint8), sent.shape)
+    held = (fault & (Fault.FRAMING | Fault.BREAK)) != 0
+
+    bit_s = line.bit_time_s / (1 + clock_error_ppm * 1e-6)
+    room = line.bits_per_character + held + np.broadcast_to(np.asarray(gaps, dtype=np.float64), sent.shape)
+    length = line.bits_per_character + held
+    begin_bits = np.cumsum(room) - length
+    levels = _levels(sent, line, fault)
+
+    turns = np.flatnonzero(np.diff(levels, axis=1, prepend=1).reshape(-1))
+    row, bit = np.divmod(turns, levels.shape[1])
+    edges = np.rint((begin_s + (begin_bits[row] + bit) * bit_s) / tick_s).astype(np.int64)
+    over = (
+        begin_s + (float(begin_bits[-1] + length[-1]) * bit_s if len(sent) else 0.0) + line.character_time_s
+    )
+    idle = 1 if line.idle == "high" else 0
+    end = round(max(over, end_s or 0.0) / tick_s)
+    return Trace(edges, tick_s, idle, begin=round(begin_s / tick_s), end=end, name=name)
+
+
+def _levels(
+    sent: npt.NDArray[np.uint16], line: LineSettings, fault: npt.NDArray[np.uint8]
+) -> npt.NDArray[np.uint8]:
+    """Return the logical level of each bit and of the idle time behind: uint8, shape (n, bits + 1)."""
+    stop = line.stop_position
+    levels = np.ones((len(sent), stop + 2), dtype=np.uint8)
+    levels[:, 0] = 0
+    for bit in range(line.data_bits):
+        weight = bit if line.first_bit == "lsb" else line.data_bits - 1 - bit
+        levels[:, 1 + bit] = sent >> weight & 1
+    if line.has_parity:
+        levels[:, stop - 1] = expected_parity(sent, line) ^ ((fault & Fault.PARITY) != 0)
+    levels[(fault & Fault.FRAMING) != 0, stop] = 0
+    levels[(fault & Fault.BREAK) != 0, : stop + 1] = 0
+    return levels
+
+
+def _check(
+    sent: npt.NDArray[np.integer],
+    line: LineSettings,
+    gaps: npt.NDArray[np.floating],
+    faults: npt.NDArray[np.integer],
+) -> None:
+    wrong = np.flatnonzero((sent < 0) | (sent >> line.data_bits != 0))
+    if wrong.size:
+        place = int(wrong[0])
+        raise RequestError(
+            f"values[{place}]", f"is {sent[place]}", f"must fit into {line.data_bits} data bits"
+        )
+    if gaps.size and gaps.min() < 0:
+        raise RequestError("gaps", f"has {gaps.min()}", "must be bit times, 0 or more")
+    if (faults & ~int(CAN_SEND)).any():
+        raise RequestError("faults", "has others", "must be of PARITY, FRAMING and BREAK")
+    if not line.has_parity and (faults & Fault.PARITY).any():
+        raise RequestError("faults", "has PARITY", f"needs a parity bit, which {line.format} has not")

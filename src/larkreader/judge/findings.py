@@ -1,0 +1,294 @@
+"""What a finding is, with the one table of all kinds."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any, Literal
+
+from ..capture.characters import Characters
+
+Severity = Literal["error", "warning", "note"]
+Verdict = Literal["clean", "warnings", "faults"]
+
+SEVERITIES: tuple[Severity, ...] = ("error", "warning", "note")
+
+
+@dataclass(frozen=True)
+class Kind:
+    """One kind of finding: how bad it is, what it is called, what it means, and what to do about it."""
+
+    severity: Severity
+    one: str
+    many: str
+    meaning: str
+    advice: str
+
+
+KINDS: Mapping[str, Kind] = {
+    "parity-error": Kind(
+        "error",
+        "parity error",
+        "parity errors",
+        "A bit of the character changed on the way, or the two ends do not mean the same parity.",
+        "If few: look for noise, a missing ground or a weak driver. If most: compare the parity at both ends.",
+    ),
+    "framing-error": Kind(
+        "error",
+        "framing error",
+        "framing errors",
+        "The line was not at idle level where the stop bit should be.",
+        "Compare baud and character format at both ends; then look for a receiver that began in mid-character.",
+    ),
+    "break": Kind(
+        "warning",
+        "break",
+        "breaks",
+        "The line stayed at start level for a whole character: a break that was sent, or a wire that came loose.",
+        "If nobody sends breaks, check the wire, the sender's supply, and whether its pin is set up as an output.",
+    ),
+    "noise": Kind(
+        "warning",
+        "noisy character",
+        "noisy characters",
+        "The three samples of a bit did not agree.",
+        "Look for noise, slow edges or a baud at the limit of what the receiver tolerates.",
+    ),
+    "unknown-level": Kind(
+        "warning",
+        "character of unknown level",
+        "characters of unknown level",
+        "The capture does not know the level of the wire (undefined or undriven) for a part of the character.",
+        "Check that somebody drives the wire at all times, or that a pull-up holds it at idle level.",
+    ),
+    "false-start": Kind(
+        "warning",
+        "false start",
+        "false starts",
+        "The line left idle level and was back half a bit later; nothing was received.",
+        "Look for spikes: crosstalk, a missing ground, a pin that is switched over while the line is idle.",
+    ),
+    "cut-character": Kind(
+        "note",
+        "cut-off character",
+        "cut-off characters",
+        "The capture begins or ends inside a character, which is not counted.",
+        "Begin recording while the line is idle, and record a little longer than the last character.",
+    ),
+    "overrun": Kind(
+        "error",
+        "overrun",
+        "overruns",
+        "The receiver's hardware lost a character: the next one arrived before the last was fetched.",
+        "Fetch sooner: a higher interrupt priority, shorter stretches with interrupts off, a FIFO, or DMA.",
+    ),
+    "overflow": Kind(
+        "error",
+        "overflow",
+        "overflows",
+        "The sequence counter jumps and bytes are missing, yet the line shows no fault around the place: they were "
+        "lost behind the line, not on it.",
+        "",
+    ),
+    "checksum-mismatch": Kind(
+        "error",
+        "checksum mismatch",
+        "checksum mismatches",
+        "The frame has its length, but its content changed on the way, or the ends compute the checksum differently.",
+        "If few: look for line faults at the same places. If all: compare algorithm, covered bytes and byte order.",
+    ),
+    "unknown-value": Kind(
+        "error",
+        "frame with an unknown value",
+        "frames with unknown values",
+        "A field holds a value that the layout does not know, though the frame arrived whole.",
+        "Compare the layout with the sender's code: a new message kind or state may be missing from the sheet.",
+    ),
+    "out-of-range": Kind(
+        "warning",
+        "frame with a value out of range",
+        "frames with values out of range",
+        "A value lies outside the limits within which it makes sense, though the frame arrived whole.",
+        "Check the sensor, and whether scale, sign and byte order of the field are what the sender means.",
+    ),
+    "truncated-frame": Kind(
+        "error",
+        "truncated frame",
+        "truncated frames",
+        "The next frame begins before this one can be whole: bytes of it are missing.",
+        "Look for line faults at the place; if there are none, a buffer before the line lost the bytes.",
+    ),
+    "length-mismatch": Kind(
+        "error",
+        "frame of a wrong length",
+        "frames of a wrong length",
+        "More bytes lie between two frames than one frame has: bytes were inserted, or a marker was damaged.",
+        "Look for doubled characters, local echo, or a second sender on the wire.",
+    ),
+    "resynchronised": Kind(
+        "warning",
+        "stretch without a marker",
+        "stretches without a marker",
+        "Bytes that belong to no frame were passed over until the next marker.",
+        "Look for line faults in the marker, or for messages that the sheet does not declare.",
+    ),
+    "cut-frame": Kind(
+        "note",
+        "cut-off frame",
+        "cut-off frames",
+        "The capture begins or ends inside a frame, which is not counted.",
+        "Record a little longer if the frame matters.",
+    ),
+    "counter-gap": Kind(
+        "error",
+        "gap in the sequence",
+        "gaps in the sequence",
+        "The sequence counter jumps and bytes are missing where the line shows faults: they were lost on the line.",
+        "Mend the line faults at the place first.",
+    ),
+    "counter-repeat": Kind(
+        "warning",
+        "repeated frame",
+        "repeated frames",
+        "The sequence counter stands still from one frame to the next.",
+        "Check whether the sender repeats after a missing answer, or forgets to count.",
+    ),
+    "silence": Kind(
+        "warning",
+        "silent wire",
+        "silent wires",
+        "The wire never left its level in the whole capture.",
+        "Check that the sender is powered and enabled, that TX goes to RX, and that the right signal was recorded.",
+    ),
+}
+
+
+@dataclass(frozen=True)
+class Finding:
+    """One thing wrong or worth knowing; like places are one finding with a count.
+
+    Parameters
+    ----------
+    kind : str
+        A key of `KINDS`.
+    wire : str
+        Where it was seen.
+    count : int
+        How many places there are.
+    text : str
+        Where, how often, and what it means.
+    advice : str
+        What to do.
+    first_s : float, optional
+        When the first place began, in seconds on the clock of the capture; None where that has no times.
+    offset : int, optional
+        Number of the first place's character on its wire, counted from 0; None where it lies between characters.
+    frame : str, optional
+        The layout concerned.
+    severity : {"error", "warning", "note"}
+        How bad it is; as `KINDS` has it.
+    """
+
+    kind: str
+    wire: str
+    count: int
+    text: str
+    advice: str
+    first_s: float | None = None
+    offset: int | None = None
+    frame: str | None = None
+    severity: Severity = "error"
+
+    def to_dict(self) -> dict[str, Any]:
+        """Return the finding as JSON has it."""
+        found: dict[str, Any] = {
+            "kind": self.kind,
+            "severity": self.severity,
+            "wire": self.wire,
+            "count": self.count,
+        }
+        if self.frame is not None:
+            found["frame"] = self.frame
+        first_s = None if self.first_s is None else round(self.first_s, 12)
+        return found | {"first_s": first_s, "offset": self.offset, "text": self.text, "advice": self.advice}
+
+
+def make_finding(
+    kind: str,
+    wire: str,
+    count: int,
+    *,
+    of: tuple[int, str] | None = None,
+    first_s: float | None = None,
+    offset: int | None = None,
+    frame: str | None = None,
+    detail: str = "",
+    meaning: str | None = None,
+    advice: str | None = None,
+) -> Finding:
+    """Make a finding with the sentences of its kind.
+
+    Parameters
+    ----------
+    kind : str
+        A key of `KINDS`.
+    wire : str
+        Where it was seen.
+    count : int
+        How many places there are.
+    of : tuple of int and str, optional
+        How many there could have been, and what those are called.
+    first_s, offset, frame
+        As in `Finding`.
+    detail : str
+        A sentence about these places alone, which stands before the meaning.
+    meaning, advice : str, optional
+        Instead of those of the kind.
+
+    Returns
+    -------
+    Finding
+    """
+    known = KINDS[kind]
+    how_many = f"{count:,} {known.one if count == 1 else known.many}"
+    if of is not None and of[0]:
+        how_many += f" in {of[0]:,} {of[1]} ({_share(count, of[0])})"
+    where = place(first_s, offset)
+    sentences = [f"{how_many}{', first ' * (count > 1) or ', '}{where}." if where else f"{how_many}."]
+    sentences += [
+        sentence for sentence in (detail, known.meaning if meaning is None else meaning) if sentence
+    ]
+    return Finding(
+        kind=kind,
+        wire=wire,
+        count=count,
+        text=" ".join(sentences),
+        advice=known.advice if advice is None else advice,
+        first_s=first_s,
+        offset=offset,
+        frame=frame,
+        severity=known.severity,
+    )
+
+
+def place(first_s: float | None, offset: int | None) -> str:
+    """Write a place as text."""
+    parts = [] if first_s is None else [f"at {first_s:.6f} s"]
+    parts += [] if offset is None else [f"character {offset:,}"]
+    return ", ".join(parts)
+
+
+def time_of(characters: Characters, offset: int) -> float | None:
+    """Return when a character began, in seconds; None where nobody knows, or it is not there."""
+    return float(characters.begin_s[offset]) if characters.has_times and offset < len(characters) else None
+
+
+def verdict_of(findings: tuple[Finding, ...]) -> Verdict:
+    """Return the verdict that follows from findings: notes do not spoil it."""
+    severities = {finding.severity for finding in findings}
+    return "faults" if "error" in severities else "warnings" if "warning" in severities else "clean"
+
+
+def _share(count: int, total: int) -> str:
+    share = 100 * count / total
+    return f"{share:.3g} %" if share < 99.95 or count == total else "almost all"

@@ -1,0 +1,106 @@
+"""What is held against the frames of one wire, and against what lies between them?"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import numpy as np
+import numpy.typing as npt
+
+from ..capture.characters import Characters, Fault
+from ..decode.frame_columns import FRAME_FAULT_NAMES, FrameFault, Frames, Skip, Spans
+from ..decode.verify import fixed_value, names_known, within_range
+from .findings import Finding, make_finding, time_of
+from .sequence import Losses, find_losses, judge_losses
+
+
+def judge_frames(wire: str, characters: Characters, every: list[Frames], skipped: Spans) -> Iterator[Finding]:
+    """Yield what is held against the frames of one wire, and against what lies between them."""
+    explained = np.zeros(len(skipped), dtype=np.bool_)
+    for frames in every:
+        key = frames.layout.key
+        for fault in (FrameFault.CHECKSUM_MISMATCH, FrameFault.UNKNOWN_VALUE, FrameFault.OUT_OF_RANGE):
+            places = np.flatnonzero(frames.faults & fault)
+            if places.size:
+                first = int(frames.offset[places[0]])
+                yield make_finding(
+                    FRAME_FAULT_NAMES[fault],
+                    wire,
+                    len(places),
+                    of=(len(frames), f"frames {key}"),
+                    first_s=time_of(characters, first),
+                    offset=first,
+                    frame=key,
+                    detail=_worst_field(frames, int(places[0]), fault),
+                )
+        losses = find_losses(frames, characters, [one for one in every if one is not frames])
+        if losses is not None:
+            yield from judge_losses(losses, frames, characters, wire)
+            explained |= _within(skipped, losses)
+    breaks = np.concatenate([[0], np.cumsum((characters.faults & Fault.BREAK) != 0)])
+    explained |= breaks[skipped.offset + skipped.length] - breaks[skipped.offset] == skipped.length
+    yield from _judge_spans(wire, characters, skipped, explained, min(one.layout.length for one in every))
+
+
+def _judge_spans(
+    wire: str, characters: Characters, skipped: Spans, explained: npt.NDArray[np.bool_], length: int
+) -> Iterator[Finding]:
+    """Yield what lies between the frames and is not explained by a loss behind the line."""
+    total = len(characters)
+    reason = skipped.reason.copy()
+    at_begin = (skipped.offset == 0) & (reason == Skip.NO_MARKER) & (skipped.length < length)
+    reason[at_begin] = Skip.UNFINISHED
+    for skip, kind in (
+        (Skip.TRUNCATED_FRAME, "truncated-frame"),
+        (Skip.LENGTH_MISMATCH, "length-mismatch"),
+        (Skip.NO_MARKER, "resynchronised"),
+        (Skip.UNFINISHED, "cut-frame"),
+    ):
+        chosen = np.flatnonzero((reason == skip) & ~explained)
+        if not chosen.size:
+            continue
+        first, number = int(skipped.offset[chosen[0]]), int(skipped.length[chosen].sum())
+        yield make_finding(
+            kind,
+            wire,
+            len(chosen),
+            first_s=time_of(characters, first),
+            offset=first,
+            detail=f"{number:,} of {total:,} bytes lie there.",
+        )
+
+
+def _within(skipped: Spans, losses: Losses) -> npt.NDArray[np.bool_]:
+    """Tell which stretches lie where a buffer or the hardware lost bytes."""
+    behind = ~losses.by("line")
+    begin, end = losses.begin[behind], losses.end[behind]
+    place = np.searchsorted(end, skipped.offset, side="right")
+    begins = np.append(begin, np.iinfo(np.int64).max)
+    within: npt.NDArray[np.bool_] = begins[place] <= skipped.offset
+    return within
+
+
+def _worst_field(frames: Frames, row: int, fault: FrameFault) -> str:
+    """Name the field of a frame that is at fault, with what it holds."""
+    if fault == FrameFault.CHECKSUM_MISMATCH:
+        layout = frames.layout
+        assert layout.checksum is not None and layout.checksum_slot is not None
+        begin, end = layout.covered
+        data = frames.data[row].tobytes()
+        stored, computed = frames.raw(layout.checksum_slot.name)[row], layout.checksum.crc.of(data[begin:end])
+        digits = -(-layout.checksum.crc.width // 4)
+        return f"The first holds 0x{int(stored):0{digits}X}, computed is 0x{computed:0{digits}X}."
+    one = frames[row]
+    for name, slot in frames.layout.slot.items():
+        field, raw = slot.field, one.raw(name)
+        assert field is not None
+        value = one[name].reshape(-1)[0]
+        shown = f"{float(value):.6g} {field.unit}".rstrip()
+        wanted = fixed_value(slot)
+        if fault == FrameFault.UNKNOWN_VALUE and wanted is not None and (raw != wanted).any():
+            return f"The first has {name} = {int(raw.reshape(-1)[0])}, where {wanted} is declared."
+        if fault == FrameFault.UNKNOWN_VALUE and field.names and not names_known(raw, slot)[0]:
+            return f"The first has {name} = {shown}, which has no name."
+        if fault == FrameFault.OUT_OF_RANGE and field.range and not within_range(raw, slot)[0]:
+            return f"The first has {name} = {shown}, declared are {field.range[0]:g} to {field.range[1]:g}."
+    return "The first has reserved bits that are not what they must be."

@@ -1,0 +1,205 @@
+"""A capture decoded and judged as its sheet says."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import PurePath
+from typing import Any
+
+import numpy as np
+
+from ..capture.characters import Characters, Fault
+from ..capture.files.open import CaptureKind, open_capture
+from ..capture.files.vcd import Progress
+from ..capture.trace import Trace
+from ..declare.sheet import Sheet, open_sheet
+from ..decode.frame_columns import FRAME_FAULT_NAMES, Frames, Spans
+from ..decode.frames import read_layouts
+from ..decode.receive import receive
+from ..errors import RequestError, nearest
+from .character_faults import judge_characters
+from .findings import SEVERITIES, Finding, Verdict, verdict_of
+from .frame_faults import judge_frames
+
+COUNTED = ("parity", "framing", "break", "noise", "overrun")  # in the JSON document, each a name of `Fault`
+
+
+@dataclass(frozen=True, repr=False)
+class Reading:
+    """Everything that came out of one capture read against one sheet.
+
+    Parameters
+    ----------
+    sheet : Sheet
+        What was declared.
+    capture : str
+        What was read.
+    characters : mapping of str to Characters
+        By wire.
+    frames : mapping of str to Frames
+        By layout.
+    skipped : mapping of str to Spans
+        By wire, what belongs to no frame; only wires that carry frames.
+    findings : tuple of Finding
+        What is wrong or worth knowing, errors first, then in order of place.
+    sheet_name : str
+        Where the sheet came from.
+    """
+
+    sheet: Sheet
+    capture: str
+    characters: Mapping[str, Characters]
+    frames: Mapping[str, Frames]
+    skipped: Mapping[str, Spans]
+    findings: tuple[Finding, ...]
+    sheet_name: str = ""
+
+    @property
+    def verdict(self) -> Verdict:
+        """``"faults"`` with a finding of severity error, ``"warnings"`` with one of warning, else ``"clean"``."""
+        return verdict_of(self.findings)
+
+    def bytes_of(self, wire: str) -> dict[str, int]:
+        """Account for every byte of a wire: total, and of it good, faulty and skipped.
+
+        On a wire that carries frames, bytes of good frames, of faulty frames and of no frame; on another, characters
+        without and with a fault.
+        """
+        characters = self.characters[wire]
+        total = len(characters)
+        layouts = [layout.key for layout in self.sheet.layouts_of(wire)]
+        if not layouts:
+            faulty = int(np.count_nonzero(characters.faults))
+            return {"total": total, "good": total - faulty, "faulty": faulty, "skipped": 0}
+        good = faulty = 0
+        for key in layouts:
+            frames = self.frames[key]
+            bad = int(np.count_nonzero(frames.faults))
+            good += (len(frames) - bad) * frames.layout.length
+            faulty += bad * frames.layout.length
+        return {
+            "total": total,
+            "good": good,
+            "faulty": faulty,
+            "skipped": int(self.skipped[wire].length.sum()),
+        }
+
+    def to_dict(self) -> dict[str, Any]:
+        """Return the reading as the JSON document has it: counts and findings, not the columns."""
+        return {
+            "sheet": self.sheet_name,
+            "capture": self.capture,
+            "verdict": self.verdict,
+            "wires": {wire: self._wire_dict(wire) for wire in self.characters},
+            "frames": {key: _frames_dict(frames) for key, frames in self.frames.items()},
+            "findings": [finding.to_dict() for finding in self.findings],
+        }
+
+    def _wire_dict(self, wire: str) -> dict[str, Any]:
+        characters = self.characters[wire]
+        counts = {name: characters.count(Fault[name.upper()]) for name in COUNTED}
+        return {
+            "line": str(self.sheet.wire[wire].line),
+            "characters": len(characters),
+            **counts,
+            "bytes": self.bytes_of(wire),
+        }
+
+    def __repr__(self) -> str:
+        wires = ", ".join(f"{wire}: {len(characters):,}" for wire, characters in self.characters.items())
+        frames = ", ".join(f"{key}: {len(frames):,}" for key, frames in self.frames.items())
+        lines = [
+            f"<Reading of {self.capture}: {self.verdict}; characters {wires}; frames {frames or 'none'}>"
+        ]
+        lines += [
+            f"  {finding.severity} {finding.kind} on {finding.wire}: {finding.text}"
+            for finding in self.findings
+        ]
+        return "\n".join(lines)
+
+
+def read(
+    sheet: Sheet | str | PurePath,
+    capture: str | PurePath | Mapping[str, Trace | Characters | bytes],
+    *,
+    kind: CaptureKind | None = None,
+    wire: str | None = None,
+    samples: int = 1,
+    progress: Progress | None = None,
+) -> Reading:
+    """Read a capture against a sheet: characters, frames, findings, verdict.
+
+    Parameters
+    ----------
+    sheet : Sheet, str or path
+        What was declared, or the file that says so.
+    capture : str, path, or mapping of str to Trace, Characters or bytes
+        A file, or what was measured by wire.
+    kind : {"vcd", "levels", "characters", "bytes"}, optional
+        What the file is; found from its content unless said.
+    wire : str, optional
+        Read this wire alone.
+    samples : {1, 3}
+        How often a bit is sampled; see `receive`.
+    progress : callable, optional
+        Called with the bytes read and the bytes there are, now and then.
+
+    Returns
+    -------
+    Reading
+        Bad data never raises; it is a finding.
+
+    Raises
+    ------
+    SheetError
+        If the sheet cannot be used.
+    CaptureError
+        If the capture cannot be read.
+    RequestError
+        If `wire` is not on the sheet, or is needed and not given.
+    """
+    sheet_name = "" if isinstance(sheet, Sheet) else str(sheet)
+    declared = sheet if isinstance(sheet, Sheet) else open_sheet(sheet_name)
+    if isinstance(capture, Mapping):
+        name, measured = "", _of_known_wires(capture, declared)
+    else:
+        name = str(capture)
+        signals = {key: one.source for key, one in declared.wire.items()}
+        measured = dict(open_capture(name, signals, kind=kind, wire=wire, progress=progress))
+    characters: dict[str, Characters] = {}
+    frames: dict[str, Frames] = {}
+    skipped: dict[str, Spans] = {}
+    findings: list[Finding] = []
+    for key, what in measured.items():
+        line = declared.wire[key].line
+        if isinstance(what, Trace):
+            characters[key] = receive(what, line, samples=samples)
+        else:
+            characters[key] = what if isinstance(what, Characters) else Characters.from_bytes(what)
+        findings += judge_characters(key, characters[key], line, what)
+        if layouts := declared.layouts_of(key):
+            found = read_layouts(characters[key], layouts)
+            frames |= found
+            skipped[key] = next(iter(found.values())).skipped
+            findings += judge_frames(key, characters[key], list(found.values()), skipped[key])
+    findings.sort(key=lambda one: (SEVERITIES.index(one.severity), one.first_s or 0.0, one.offset or 0))
+    return Reading(declared, name, characters, frames, skipped, tuple(findings), sheet_name)
+
+
+def _of_known_wires(capture: Mapping[str, Any], sheet: Sheet) -> dict[str, Any]:
+    for wire in capture:
+        if wire not in sheet.wire:
+            raise RequestError(
+                f'wire "{wire}"', "is not a wire of the sheet", advice=nearest(wire, list(sheet.wire))
+            )
+    return dict(capture)
+
+
+def _frames_dict(frames: Frames) -> dict[str, Any]:
+    counts = {name: int(np.count_nonzero(frames.faults & fault)) for fault, name in FRAME_FAULT_NAMES.items()}
+    return {
+        "count": len(frames),
+        "good": int(np.count_nonzero(frames.faults == 0)),
+        "faults": {name: count for name, count in counts.items() if count},
+    }

@@ -1,0 +1,169 @@
+"""Did frames go missing, and where: on the line, in the hardware, or in a buffer behind it?
+
+Each good frame of a layout with a counter says how many frames there should be since the last good one, and so how
+many bytes. If fewer arrived, some were lost. A fault of the line around the place says that they were lost on the
+line, an overrun flag that the receiver's hardware lost them; neither, that a software buffer did.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+
+from ..capture.characters import Characters, Fault
+from ..decode.frame_columns import FrameFault, Frames
+from ..decode.verify import counter_steps
+from .findings import Finding, make_finding, time_of
+
+Places = npt.NDArray[np.int64]
+UNTRUSTED = FrameFault.CHECKSUM_MISMATCH | FrameFault.UNKNOWN_VALUE
+ON_THE_LINE = Fault.PARITY | Fault.FRAMING | Fault.BREAK | Fault.NOISE | Fault.UNKNOWN_LEVEL
+NO_LINE_FAULTS_KNOWN = (
+    "The sequence counter jumps and bytes are missing. The capture holds bytes alone, no line faults; most likely a "
+    "software buffer lost them, but a loss on the line cannot be ruled out from here."
+)
+
+
+@dataclass(frozen=True)
+class Losses:
+    """Places between two good frames of a layout where bytes are missing; all arrays have shape (n_places,).
+
+    Parameters
+    ----------
+    begin, end : ndarray of int64
+        Offsets behind the good frame before, and of the good frame after.
+    frames : ndarray of int64
+        How many frames are missing or incomplete there.
+    missing : ndarray of int64
+        How many bytes are missing.
+    cause : ndarray of str
+        ``"line"``, ``"hardware"`` or ``"buffer"``.
+    repeats : ndarray of int64, shape (n_repeats,)
+        Offsets of frames whose counter stands where the last one's stood.
+    """
+
+    begin: Places
+    end: Places
+    frames: Places
+    missing: Places
+    cause: npt.NDArray[np.str_]
+    repeats: Places
+
+    def by(self, cause: str) -> npt.NDArray[np.bool_]:
+        """Tell which losses have a cause."""
+        return self.cause == cause
+
+
+def find_losses(frames: Frames, characters: Characters, others: list[Frames]) -> Losses | None:
+    """Find where bytes are missing between the frames of a layout.
+
+    Parameters
+    ----------
+    frames : Frames
+        The frames of a layout; one without a counter tells nothing.
+    characters : Characters
+        The characters of its wire, from which they were cut.
+    others : list of Frames
+        The frames of the other layouts on the same wire.
+
+    Returns
+    -------
+    Losses or None
+        None if the layout has no counter.
+    """
+    counter = frames.layout.counter
+    if counter is None:
+        return None
+    good = frames[(frames.faults & UNTRUSTED) == 0]
+    length = frames.layout.length
+    steps = counter_steps(good.raw(counter.name), counter.bits)
+    begin, end = good.offset[:-1] + length, good.offset[1:]
+    present = end - begin + length - _taken_by(others, begin, end)
+    cycle = 1 << min(counter.bits, 48)
+    steps = steps + cycle * np.maximum(np.rint((present / length - steps) / cycle), 0).astype(np.int64)
+    missing = steps * length - present
+    lost = np.flatnonzero(missing > 0)
+    damaged = _count_between(
+        np.flatnonzero(characters.faults & ON_THE_LINE), begin[lost], end[lost] + length
+    ) + _count_between(
+        np.searchsorted(characters.begin_s, characters.false_starts_s), begin[lost], end[lost] + length
+    )
+    overrun = _count_between(
+        np.flatnonzero(characters.faults & Fault.OVERRUN), begin[lost], end[lost] + length
+    )
+    cause = np.where(overrun > 0, "hardware", np.where(damaged > 0, "line", "buffer"))
+    return Losses(
+        begin=begin[lost],
+        end=end[lost],
+        frames=steps[lost] - 1,
+        missing=missing[lost],
+        cause=cause,
+        repeats=end[steps == 0],
+    )
+
+
+def judge_losses(losses: Losses, frames: Frames, characters: Characters, wire: str) -> Iterator[Finding]:
+    """Yield the findings on what is missing between the frames of a layout."""
+    layout = frames.layout.key
+    sent = (len(frames), f"frames {layout}")
+    for cause, kind in (("line", "counter-gap"), ("buffer", "overflow")):
+        chosen = losses.by(cause)
+        if not chosen.any():
+            continue
+        missing, number = int(losses.missing[chosen].sum()), int(losses.frames[chosen].sum())
+        first = int(losses.begin[chosen][0])
+        yield make_finding(
+            kind,
+            wire,
+            int(chosen.sum()),
+            first_s=time_of(characters, first),
+            offset=first,
+            frame=layout,
+            detail=f"{missing:,} byte{'s are' if missing > 1 else ' is'} missing, of {number:,} "
+            f"frame{'s' * (number > 1)} {layout}.",
+            meaning=None if kind != "overflow" or _shows_line_faults(characters) else NO_LINE_FAULTS_KNOWN,
+            advice=_where_it_overflowed(characters) if kind == "overflow" else None,
+        )
+    if len(losses.repeats):
+        first = int(losses.repeats[0])
+        yield make_finding(
+            "counter-repeat",
+            wire,
+            len(losses.repeats),
+            of=sent,
+            first_s=time_of(characters, first),
+            offset=first,
+            frame=layout,
+        )
+
+
+def _shows_line_faults(characters: Characters) -> bool:
+    """Tell whether a line fault would show in the characters, if there were one."""
+    return characters.has_line or bool(characters.faults.any())
+
+
+def _where_it_overflowed(characters: Characters) -> str:
+    if characters.has_line:
+        return (
+            "The bytes never reached the wire: look at the sender's transmit buffer, and at what writes into it "
+            "without waiting for room."
+        )
+    return (
+        "Make the receiver's software buffer larger, empty it more often, or let flow control pause the sender; "
+        "if the wire itself was recorded too, read that to rule out the sender."
+    )
+
+
+def _taken_by(others: list[Frames], begin: Places, end: Places) -> Places:
+    """Return how many bytes of other layouts' frames lie in each stretch."""
+    taken = np.zeros(len(begin), dtype=np.int64)
+    for frames in others:
+        taken += frames.layout.length * _count_between(frames.offset, begin, end)
+    return taken
+
+
+def _count_between(places: Places, begin: Places, end: Places) -> Places:
+    return np.searchsorted(places, end) - np.searchsorted(places, begin)

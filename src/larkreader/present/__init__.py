@@ -1,0 +1,1 @@
+"""Results for people: tables for the terminal, and figures."""

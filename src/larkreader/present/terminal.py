@@ -1,0 +1,152 @@
+"""Results as text for a terminal: what is shown, never what it is."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import TYPE_CHECKING, Any
+
+from rich import box
+from rich.console import Console, Group
+from rich.padding import Padding
+from rich.table import Table
+from rich.text import Text
+
+from ..capture.characters import Fault
+
+if TYPE_CHECKING:
+    from ..declare.sheet import Sheet
+    from ..exercise.loopback import LoopbackResult
+    from ..judge.findings import Finding
+    from ..judge.reading import Reading
+
+SEVERITY_STYLES = {"error": "bold reverse", "warning": "bold", "note": "dim"}
+VERDICTS = {
+    "clean": "clean: nothing is wrong",
+    "warnings": "warnings: nothing is broken, but look at what follows",
+    "faults": "faults: something is wrong, as follows",
+}
+FAULT_COLUMNS = {"parity": Fault.PARITY, "framing": Fault.FRAMING, "break": Fault.BREAK, "noise": Fault.NOISE}
+
+
+def make_console(*, stderr: bool = False) -> Console:
+    """Return a console that writes plain text when it is not a terminal."""
+    return Console(stderr=stderr, highlight=False, emoji=False, soft_wrap=False)
+
+
+def link(sheet: Sheet) -> Group:
+    """Show a declared link: its wires with their arithmetic, and its frames."""
+    wires = _table("wire", "signal", "line", ">bit", ">bits/char", ">char/s")
+    for key, wire in sheet.wire.items():
+        line = wire.line
+        wires.add_row(
+            key,
+            wire.source,
+            str(line),
+            f"{line.bit_time_s * 1e6:.4g} us",
+            f"{line.bits_per_character:g}",
+            f"{line.characters_per_second:,.1f}",
+        )
+    frames = _table("frame", "wire", "begins", ">bytes", "checksum", "fields")
+    for key, layout in sheet.frame.items():
+        checksum = layout.checksum.algorithm if layout.checksum else "none"
+        frames.add_row(
+            key,
+            layout.wire or "",
+            layout.marker.hex(" ").upper() or layout.boundary.kind,
+            str(layout.length),
+            checksum if isinstance(checksum, str) else f"CRC of {checksum.width} bits",
+            " ".join(layout.slot),
+        )
+    return Group(wires, "", frames) if sheet.frame else Group(wires)
+
+
+def counts(reading: Reading) -> Group:
+    """Show what was found on each wire, and how many frames of each layout."""
+    wires = _table(
+        "wire", ">characters", *(f">{name}" for name in FAULT_COLUMNS), ">bytes good", ">faulty", ">skipped"
+    )
+    for wire, characters in reading.characters.items():
+        parts = reading.bytes_of(wire)
+        wires.add_row(
+            wire,
+            f"{len(characters):,}",
+            *(_number(characters.count(fault)) for fault in FAULT_COLUMNS.values()),
+            f"{parts['good']:,}",
+            _number(parts["faulty"]),
+            _number(parts["skipped"]),
+        )
+    if not reading.frames:
+        return Group(wires)
+    frames = _table("frame", ">found", ">good", "faults")
+    for key, told in reading.to_dict()["frames"].items():
+        faults = ", ".join(f"{count:,} {name}" for name, count in told["faults"].items())
+        frames.add_row(key, f"{told['count']:,}", f"{told['good']:,}", faults or "none")
+    return Group(wires, "", frames)
+
+
+def findings(found: tuple[Finding, ...], verdict: str) -> Group:
+    """Show the verdict, then each finding: where, how often, what it means, what to do."""
+    parts: list[Any] = [Text(f"Verdict: {VERDICTS[verdict]}", style="bold")]
+    for one in found:
+        head = Text.assemble(
+            (f" {one.severity} ", SEVERITY_STYLES[one.severity]), f" {one.kind} on ", (one.wire, "bold")
+        )
+        if one.frame:
+            head.append(f", frame {one.frame}")
+        parts += ["", head, Padding(Text(one.text), (0, 0, 0, 2))]
+        if one.advice:
+            parts.append(Padding(Text.assemble(("To do: ", "bold"), one.advice), (0, 0, 0, 2)))
+    return Group(*parts)
+
+
+def loopback(result: LoopbackResult) -> Group:
+    """Show what came of a loopback."""
+    table = _table(">sent", ">received", ">lost", ">changed", ">extra", ">char/s", ">of the line")
+    share = result.line_share
+    table.add_row(
+        f"{result.sent:,}",
+        f"{result.received:,}",
+        _number(result.lost),
+        _number(result.changed),
+        _number(result.extra),
+        f"{result.characters_per_second:,.0f}",
+        "unknown" if share is None else f"{100 * share:.1f} %",
+    )
+    verdict = (
+        "pass: all came back as it was" if result.verdict == "pass" else "fail: not all came back as it was"
+    )
+    parts: list[Any] = [table, Text(f"Verdict: {verdict}", style="bold")]
+    if first := result.difference:
+        parts.append(f"First difference at character {first.offset:,}; from character {first.begin:,} on:")
+        parts += [
+            f"  sent      {first.sent.hex(' ').upper()}",
+            f"  received  {first.received.hex(' ').upper()}",
+        ]
+    return Group(*parts)
+
+
+def heading(text: str) -> Text:
+    """Show the title of a part."""
+    return Text(f"\n{text}\n", style="bold underline")
+
+
+def files(written: Mapping[str, Any]) -> Table:
+    """Show which files were written."""
+    table = _table("file", "what it holds")
+    for path, what in written.items():
+        table.add_row(path, str(what))
+    return table
+
+
+def _table(*columns: str) -> Table:
+    """Make a table of our own kind; a column that begins with ``>`` is aligned to the right."""
+    table = Table(box=box.SIMPLE_HEAD, pad_edge=False, show_edge=False, header_style="bold")
+    for column in columns:
+        table.add_column(
+            column.removeprefix(">"), justify="right" if column.startswith(">") else "left", overflow="fold"
+        )
+    return table
+
+
+def _number(count: int) -> str:
+    return f"{count:,}" if count else "-"
