@@ -20,42 +20,32 @@ from typing import TYPE_CHECKING, Any
 __version__ = "0.1.0"
 
 if TYPE_CHECKING:
+    from .capture.characters import Characters as Characters
+    from .capture.characters import Fault as Fault
+    from .capture.files.csv_tables import write_characters as write_characters
+    from .capture.files.csv_tables import write_levels as write_levels
+    from .capture.files.open import open_capture as open_capture
+    from .capture.files.open import open_trace as open_trace
+    from .capture.files.vcd_writer import write_vcd as write_vcd
+    from .capture.trace import Trace as Trace
+    from .declare.checksum import CrcAlgorithm as CrcAlgorithm
+    from .declare.checksum import FrameChecksum as FrameChecksum
+    from .declare.fields import NamedField as NamedField
+    from .declare.fields import ReservedBits as ReservedBits
+    from .declare.layout import FrameLayout as FrameLayout
     from .declare.line import LineSettings as LineSettings
+    from .declare.loopback import LoopbackPlan as LoopbackPlan
     from .declare.sheet import Sheet as Sheet
     from .declare.sheet import Wire as Wire
     from .declare.sheet import open_sheet as open_sheet
     from .declare.sheet import parse_sheet as parse_sheet
-    from .declare.layout import FrameLayout as FrameLayout
-    from .declare.fields import NamedField as NamedField
-    from .declare.fields import ReservedBits as ReservedBits
-    from .declare.checksum import CrcAlgorithm as CrcAlgorithm
-    from .declare.checksum import FrameChecksum as FrameChecksum
-    from .declare.loopback import LoopbackPlan as LoopbackPlan
-    from .capture.trace import Trace as Trace
-    from .capture.characters import Characters as Characters
-    from .capture.characters import Fault as Fault
-    from .capture.files.open import open_capture as open_capture
-    from .capture.files.open import open_trace as open_trace
-    from .capture.files.vcd_writer import write_vcd as write_vcd
-    from .capture.files.csv_tables import write_characters as write_characters
-    from .capture.files.csv_tables import write_levels as write_levels
-    from .decode.receive import receive as receive
-    from .decode.frames import read_frames as read_frames
-    from .decode.frames import read_layouts as read_layouts
     from .decode.frame_columns import FrameFault as FrameFault
     from .decode.frame_columns import Frames as Frames
     from .decode.frame_columns import Skip as Skip
     from .decode.frame_columns import Spans as Spans
-    from .judge.findings import Finding as Finding
-    from .judge.reading import Reading as Reading
-    from .judge.reading import read as read
-    from .exercise.transmit import transmit as transmit
-    from .exercise.loopback import LoopbackResult as LoopbackResult
-    from .exercise.loopback import run_loopback as run_loopback
-    from .exercise.ports.open import open_port as open_port
-    from .exercise.ports.port import Port as Port
-    from .exercise.ports.simulated import SimulatedPort as SimulatedPort
-    from .present.figures.waveform import draw_waveform as draw_waveform
+    from .decode.frames import read_frames as read_frames
+    from .decode.frames import read_layouts as read_layouts
+    from .decode.receive import receive as receive
     from .errors import CaptureError as CaptureError
     from .errors import CaptureFileError as CaptureFileError
     from .errors import LarkReaderError as LarkReaderError
@@ -63,6 +53,16 @@ if TYPE_CHECKING:
     from .errors import PortError as PortError
     from .errors import RequestError as RequestError
     from .errors import SheetError as SheetError
+    from .exercise.loopback import LoopbackResult as LoopbackResult
+    from .exercise.loopback import run_loopback as run_loopback
+    from .exercise.ports.open import open_port as open_port
+    from .exercise.ports.port import Port as Port
+    from .exercise.ports.simulated import SimulatedPort as SimulatedPort
+    from .exercise.transmit import transmit as transmit
+    from .judge.findings import Finding as Finding
+    from .judge.reading import Reading as Reading
+    from .judge.reading import read as read
+    from .present.figures.waveform import draw_waveform as draw_waveform
 
 _HOMES = {
     "CaptureError": "errors",

@@ -41,8 +41,12 @@ class LarkReaderError(Exception):
         self.advice = advice
 
     def __str__(self) -> str:
-        sentences = [f"{self.where}: {_sentence(self.found)}"]
-        sentences += [_sentence(text) for text in (self.wanted, self.advice) if text]
+        sentences = [_sentence(f"{self.where} {self.found}")]
+        if self.wanted:
+            wanted = f"It {self.wanted}" if self.wanted.startswith("must ") else self.wanted
+            sentences.append(_sentence(wanted[0].upper() + wanted[1:]))
+        if self.advice:
+            sentences.append(_sentence(self.advice))
         return " ".join(sentences)
 
 

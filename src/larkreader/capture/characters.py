@@ -87,11 +87,7 @@ class Characters(Columns):
     @classmethod
     def from_bytes(cls, data: bytes | npt.NDArray[np.uint8]) -> Self:
         """Make characters of bytes that were recorded without times or faults."""
-        value = (
-            np.frombuffer(data, dtype=np.uint8)
-            if isinstance(data, bytes)
-            else np.asarray(data, dtype=np.uint8)
-        )
+        value = np.frombuffer(data, dtype=np.uint8) if isinstance(data, bytes) else np.asarray(data, dtype=np.uint8)
         untimed = np.broadcast_to(np.float64("nan"), value.shape)
         return cls(
             untimed,

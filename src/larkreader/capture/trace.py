@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 import numpy as np
 import numpy.typing as npt
 
-from ..errors import CaptureError
+from larkreader.errors import CaptureError
 
 NO_SPANS: npt.NDArray[np.int64] = np.empty((0, 2), dtype=np.int64)
 
@@ -111,7 +111,7 @@ class Trace:
     @property
     def edges_s(self) -> npt.NDArray[np.float64]:
         """When the level changed, in seconds: float64, shape (n_edges,)."""
-        return self.edges * self.tick_s
+        return self.edges * np.float64(self.tick_s)
 
     @property
     def end_s(self) -> float:

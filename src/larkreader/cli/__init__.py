@@ -12,7 +12,7 @@ from importlib import import_module
 
 import click
 
-from .. import __version__
+from larkreader import __version__
 
 COMMANDS = {
     "demo": "Run the whole story on the dosing rig's data.",
@@ -40,7 +40,7 @@ class _LateGroup(click.Group):
         self, ctx: click.Context, args: list[str]
     ) -> tuple[str | None, click.Command | None, list[str]]:
         if args and args[0] not in COMMANDS and not args[0].startswith("-"):
-            from ..errors import nearest
+            from larkreader.errors import nearest
 
             ctx.fail(f'There is no command "{args[0]}". {nearest(args[0], list(COMMANDS))}')
         return super().resolve_command(ctx, args)
@@ -74,7 +74,7 @@ def run(arguments: list[str]) -> int:
     int
         The exit status.
     """
-    from ..errors import LarkReaderError
+    from larkreader.errors import LarkReaderError
 
     try:
         status = larkreader.main(arguments, prog_name="larkreader", standalone_mode=False)
@@ -96,9 +96,8 @@ def run(arguments: list[str]) -> int:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return PIPE_CLOSED
     except OSError as error:
-        if error.filename is None:
-            raise
-        click.echo(f"larkreader: {error.filename}: {error.strerror}", err=True)
+        where = f"{error.filename}: " if error.filename else ""
+        click.echo(f"larkreader: {where}{error.strerror or error}", err=True)
         return UNUSABLE
     except Exception:
         import traceback

@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import json
+import sys
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
 import click
+
+Progress = Callable[[int, int], None]
 
 PROGRESS_FROM = 8 << 20  # bytes of a capture below which reading is too quick to show
 KIND_CHOICES = ("vcd", "levels", "characters", "bytes")
@@ -29,6 +32,18 @@ samples_option = click.option(
 json_option = click.option("--json", "as_json", is_flag=True, help="Print one JSON object instead of tables.")
 
 
+def check_output(path: Path | None) -> None:
+    """Raise `RequestError` before any work is done if a file could not be written."""
+    from larkreader.errors import RequestError
+
+    if path is None:
+        return
+    if path.is_dir():
+        raise RequestError(str(path), "is a folder", "must be a file to write")
+    if not path.parent.is_dir():
+        raise RequestError(str(path), f"cannot be written: there is no folder {path.parent}")
+
+
 def print_json(document: Any) -> None:
     """Print one JSON document on standard output."""
     click.echo(json.dumps(document, indent=2, ensure_ascii=False, allow_nan=False))
@@ -40,23 +55,27 @@ def note(text: str) -> None:
 
 
 @contextmanager
-def progress_of(what: str, *, shown: bool) -> Iterator[Callable[[int, int], None] | None]:
+def progress_of(what: str, *, shown: bool) -> Iterator[Progress | None]:
     """Give a function that shows progress on standard error, or None where nobody would see it."""
-    if not shown or not click.get_text_stream("stderr").isatty():
+    if not shown or not sys.stderr.isatty():
         yield None
         return
-    from rich.progress import Progress
+    from rich.progress import Progress as Bar
 
-    from ..present.terminal import make_console
+    from larkreader.present.terminal import make_console
 
-    with Progress(console=make_console(stderr=True), transient=True) as bar:
+    with Bar(console=make_console(stderr=True), transient=True) as bar:
         task = bar.add_task(what, total=None)
-        yield lambda done, total: bar.update(task, completed=done, total=total)
+
+        def update(done: int, total: int) -> None:
+            bar.update(task, completed=done, total=total)
+
+        yield update
 
 
 def read_with_progress(sheet: Path, capture: Path, **options: Any) -> Any:
     """Read a capture against a sheet, with a progress bar if it is a large one."""
-    from ..judge.reading import read
+    from larkreader.judge.reading import read
 
     large = capture.is_file() and capture.stat().st_size > PROGRESS_FROM
     with progress_of(f"reading {capture.name}", shown=large) as progress:

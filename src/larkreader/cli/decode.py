@@ -8,6 +8,7 @@ import click
 
 from .common import (
     capture_argument,
+    check_output,
     json_option,
     kind_option,
     note,
@@ -23,9 +24,7 @@ from .common import (
 @sheet_argument
 @capture_argument
 @json_option
-@click.option(
-    "--characters", type=click.Path(path_type=Path), metavar="FILE", help="Write the characters as CSV."
-)
+@click.option("--characters", type=click.Path(path_type=Path), metavar="FILE", help="Write the characters as CSV.")
 @click.option(
     "--frames",
     type=click.Path(path_type=Path),
@@ -49,21 +48,23 @@ def decode(
 
     The exit status is 1 if there is a finding of severity error.
     """
+    check_output(characters)
+    check_output(frames)
     reading = read_with_progress(sheet, capture, kind=kind, wire=wire, samples=int(samples))
     if characters is not None:
-        from ..capture.files.csv_tables import write_characters
+        from larkreader.capture.files.csv_tables import write_characters
 
         write_characters(characters, reading.characters)
         note(f"characters written to {characters}")
     if frames is not None:
-        from ..present.tables import frames_table
+        from larkreader.present.tables import frames_table
 
         frames_table(reading).to_csv(frames, index=False, lineterminator="\n")
         note(f"frames written to {frames}")
     if as_json:
         print_json(reading.to_dict())
     else:
-        from ..present import terminal
+        from larkreader.present import terminal
 
         console = terminal.make_console()
         console.print(f"{capture} read as {sheet}: {reading.sheet.title}".removesuffix(": "), soft_wrap=True)

@@ -9,8 +9,8 @@ from typing import TYPE_CHECKING, Any
 import click
 
 if TYPE_CHECKING:
-    from ..demo.rig import Rig
-    from ..judge.reading import Reading
+    from larkreader.demo.rig import Rig
+    from larkreader.judge.reading import Reading
 
 WRONG_CLOCK_PPM = -65_000.0  # of the far end in the second loopback: more than a receiver of 8E1 tolerates
 
@@ -31,9 +31,9 @@ def demo(into: Path) -> int:
     them; the capture is read, each fault is found and explained, and a loopback is run. The exit status is 0 if what
     was found is what was put there.
     """
-    from ..demo.rig import make_rig, write_rig
-    from ..judge.reading import read
-    from ..present import terminal
+    from larkreader.demo.rig import make_rig, write_rig
+    from larkreader.judge.reading import read
+    from larkreader.present import terminal
 
     console = terminal.make_console()
     into.mkdir(parents=True, exist_ok=True)
@@ -51,11 +51,7 @@ def demo(into: Path) -> int:
     console.print(terminal.findings(reading.findings, reading.verdict))
     agree = _agree(rig, reading)
     number = len(rig.injected)
-    told = (
-        f"exactly the {number} kinds of fault that were put on the wires"
-        if agree
-        else "not what was put there"
-    )
+    told = f"exactly the {number} kinds of fault that were put on the wires" if agree else "not what was put there"
     console.print(f"\nFound: {told}.", style="bold")
 
     console.print(terminal.heading(f"4  The same bytes as the firmware got them, {files['delivered']}"))
@@ -80,20 +76,18 @@ def demo(into: Path) -> int:
 
 def _agree(rig: Rig, reading: Reading) -> bool:
     """Tell whether the findings are the faults that were put on the wires, place by place."""
-    found = {
-        (one.kind, one.wire, one.count, one.offset, round(one.first_s or 0.0, 6)) for one in reading.findings
-    }
+    found = {(one.kind, one.wire, one.count, one.offset, round(one.first_s or 0.0, 6)) for one in reading.findings}
     put = {(one.kind, one.wire, one.count, one.offset, round(one.first_s, 6)) for one in rig.injected}
     return found == put
 
 
 def _loopbacks(rig: Rig, console: Any) -> bool:
     """Run one loopback that must pass, and one with a wrong clock at the far end that must fail."""
-    from ..declare.loopback import LoopbackPlan
-    from ..exercise.devices import echo
-    from ..exercise.loopback import run_loopback
-    from ..exercise.ports.simulated import SimulatedPort
-    from ..present import terminal
+    from larkreader.declare.loopback import LoopbackPlan
+    from larkreader.exercise.devices import echo
+    from larkreader.exercise.loopback import run_loopback
+    from larkreader.exercise.ports.simulated import SimulatedPort
+    from larkreader.present import terminal
 
     plan = LoopbackPlan(characters=4096)
     good = run_loopback(SimulatedPort(rig.sheet.line, echo), plan)
@@ -107,25 +101,24 @@ def _loopbacks(rig: Rig, console: Any) -> bool:
 
 def _write_results(into: Path, rig: Rig, reading: Reading) -> dict[str, str]:
     """Write characters, frames, findings and a figure; return what each file holds."""
-    from ..capture.files.csv_tables import write_characters
-    from ..present.figures.waveform import draw_waveform
-    from ..present.tables import frames_table
+    from larkreader.capture.files.csv_tables import write_characters
+    from larkreader.present.figures.waveform import draw_waveform, new_figure
+    from larkreader.present.tables import frames_table
 
     write_characters(into / "characters.csv", reading.characters)
     frames_table(reading).to_csv(into / "frames.csv", index=False, lineterminator="\n")
     (into / "reading.json").write_text(json.dumps(reading.to_dict(), indent=2) + "\n", encoding="utf-8")
-    first = next(
-        one.offset for one in reading.findings if one.kind == "parity-error" and one.wire == "from_pump"
-    )
+    first = next(one.offset for one in reading.findings if one.kind == "parity-error" and one.wire == "from_pump")
     wire = rig.sheet.wire["from_pump"]
-    axes = draw_waveform(
+    picture = new_figure()
+    draw_waveform(
         rig.traces[wire.source],
         reading.characters["from_pump"],
         wire.line,
         first=max((first or 0) - 1, 0),
         count=4,
     )
-    axes.figure.savefig(into / "waveform.png")
+    picture.savefig(into / "waveform.png")
     return {
         str(into / "characters.csv"): "every character with its time and faults",
         str(into / "frames.csv"): "every frame with its fields",

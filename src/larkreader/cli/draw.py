@@ -7,10 +7,10 @@ from typing import TYPE_CHECKING
 
 import click
 
-from .common import capture_argument, kind_option, note, sheet_argument, wire_option
+from .common import capture_argument, check_output, kind_option, note, sheet_argument, wire_option
 
 if TYPE_CHECKING:
-    from ..capture.characters import Characters
+    from larkreader.capture.characters import Characters
 
 FIGURES = ("waveform",)
 ENDINGS = (".png", ".svg", ".pdf")
@@ -51,15 +51,16 @@ def draw(
     waveform: a few characters of one wire, with their bits, sampling instants and values, faults marked. Unless
     --at or --first says where, it begins just before the first line fault.
     """
-    from ..capture.files.open import open_capture
-    from ..capture.trace import Trace
-    from ..declare.sheet import open_sheet
-    from ..decode.receive import receive
-    from ..errors import CaptureError, RequestError
-    from ..present.figures.waveform import draw_waveform
+    from larkreader.capture.files.open import open_capture
+    from larkreader.capture.trace import Trace
+    from larkreader.declare.sheet import open_sheet
+    from larkreader.decode.receive import receive
+    from larkreader.errors import CaptureError, RequestError
+    from larkreader.present.figures.waveform import draw_waveform, new_figure
 
     if output.suffix.lower() not in ENDINGS:
         raise RequestError(str(output), f'ends in "{output.suffix}"', f"must end in {', '.join(ENDINGS)}")
+    check_output(output)
     declared = open_sheet(sheet)
     signals = {key: one.source for key, one in declared.wire.items()}
     measured = open_capture(capture, signals, kind=kind, wire=wire)  # type: ignore[arg-type]  # click let no other through
@@ -73,8 +74,11 @@ def draw(
         raise CaptureError(f"{capture}: wire {chosen}", "holds no character, so there is nothing to draw")
     if first is None:
         first = _place_of(characters, at_s, count)
-    axes = draw_waveform(traces[chosen], characters, declared.wire[chosen].line, first=first, count=count)
-    axes.figure.savefig(output)
+    picture = new_figure()
+    draw_waveform(
+        traces[chosen], characters, declared.wire[chosen].line, first=first, count=count, ax=picture.add_subplot()
+    )
+    picture.savefig(output)
     note(f"{figure} of {chosen}, from character {first:,} on, drawn into {output}")
     return 0
 

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from pathlib import Path
-
 import click
 
 from .common import json_option, print_json, progress_of
@@ -11,9 +9,7 @@ from .common import json_option, print_json, progress_of
 
 @click.command()
 @click.argument("places", nargs=-1, required=True, metavar="[SHEET] PORT")
-@click.option(
-    "--line", "line_text", metavar="TEXT", help='Settings such as "57600 8E1", instead of the sheet\'s.'
-)
+@click.option("--line", "line_text", metavar="TEXT", help='Settings such as "57600 8E1", instead of the sheet\'s.')
 @click.option(
     "--characters", type=click.IntRange(1, 1 << 32), default=4096, show_default=True, help="How many to send."
 )
@@ -56,12 +52,12 @@ def loopback(
     PORT is stand-in:echo, a simulated device at the other end of a simulated line. Its settings come from SHEET or
     from --line. The exit status is 1 if not all came back as it was.
     """
-    from ..declare.line import LineSettings
-    from ..declare.loopback import LoopbackPlan
-    from ..declare.sheet import open_sheet
-    from ..errors import RequestError
-    from ..exercise.loopback import run_loopback
-    from ..exercise.ports.open import open_port
+    from larkreader.declare.line import LineSettings
+    from larkreader.declare.loopback import LoopbackPlan
+    from larkreader.declare.sheet import open_sheet
+    from larkreader.errors import RequestError
+    from larkreader.exercise.loopback import run_loopback
+    from larkreader.exercise.ports.open import open_port
 
     if len(places) > 2:
         raise RequestError("arguments", f"are {len(places)}: {' '.join(places)}", "must be [SHEET] PORT")
@@ -72,7 +68,7 @@ def loopback(
         raise RequestError("--limit", f"is {limit:g}", "must be more than 0 and at most 3600 seconds")
     plan = LoopbackPlan(
         characters=characters,
-        pattern=pattern,  # type: ignore[arg-type]  # click let through no other
+        pattern=pattern,
         data_bits=min(line.data_bits, 8),
         block=block,
         limit_s=limit,
@@ -87,7 +83,7 @@ def loopback(
     if as_json:
         print_json({"port": places[-1], **result.to_dict()})
     else:
-        from ..present import terminal
+        from larkreader.present import terminal
 
         console = terminal.make_console()
         console.print(f"Loopback on {places[-1]} at {line}, pattern {pattern}", soft_wrap=True)

@@ -14,7 +14,8 @@ from typing import Annotated, ClassVar
 from pydantic import BaseModel, Discriminator, Field, StrictBool, Tag, field_validator, model_validator
 from pydantic_core import PydanticCustomError
 
-from ..errors import nearest
+from larkreader.errors import nearest
+
 from .fields import ByteOrder
 
 
@@ -165,9 +166,7 @@ CATALOGUE: Mapping[str, CrcAlgorithm] = {
     "CRC-32/ISO-HDLC": _crc(32, 0x04C11DB7, 0xFFFFFFFF, True, 0xFFFFFFFF, 0xCBF43926),
     "CRC-32/MPEG-2": _crc(32, 0x04C11DB7, 0xFFFFFFFF, False, 0x00000000, 0x0376E6E7),
     "CRC-64/ECMA-182": _crc(64, 0x42F0E1EBA9EA3693, 0, False, 0, 0x6C40DF5F0B497347),
-    "CRC-64/XZ": _crc(
-        64, 0x42F0E1EBA9EA3693, 0xFFFFFFFFFFFFFFFF, True, 0xFFFFFFFFFFFFFFFF, 0x995DC9BBDF1939FA
-    ),
+    "CRC-64/XZ": _crc(64, 0x42F0E1EBA9EA3693, 0xFFFFFFFFFFFFFFFF, True, 0xFFFFFFFFFFFFFFFF, 0x995DC9BBDF1939FA),
 }
 
 

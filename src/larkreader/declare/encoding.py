@@ -11,15 +11,14 @@ import struct
 from collections.abc import Mapping, Sequence
 from typing import Any, Literal
 
-from ..errors import RequestError
+from larkreader.errors import RequestError
+
 from .fields import NamedField, Slot, raw_limits
 
 FLOAT_CODES: Mapping[int, str] = {16: "<e", 32: "<f", 64: "<d"}
 
 
-def pack_values(
-    slots: Sequence[Slot], values: Mapping[str, Any], length: int, packing: Literal["lsb", "msb"]
-) -> int:
+def pack_values(slots: Sequence[Slot], values: Mapping[str, Any], length: int, packing: Literal["lsb", "msb"]) -> int:
     """Return the number of a frame of `length` bytes that holds `values`; the checksum is left at 0."""
     number = 0
     for slot in slots:
@@ -34,9 +33,7 @@ def pack_values(
     return number
 
 
-def put_slot(
-    number: int, slot: Slot, items: Sequence[int], length: int, packing: Literal["lsb", "msb"]
-) -> int:
+def put_slot(number: int, slot: Slot, items: Sequence[int], length: int, packing: Literal["lsb", "msb"]) -> int:
     """Write the raw `items` of a slot into a frame's number."""
     mask = (1 << slot.bits) - 1
     for place, item in enumerate(items):
@@ -80,21 +77,15 @@ def _raw_items(slot: Slot, field: NamedField, value: Any) -> list[int]:
 def _raw_item(slot: Slot, field: NamedField, value: Any) -> int:
     if isinstance(value, str):
         if value not in field.names:
-            raise RequestError(
-                field.name, f'"{value}" is none of its names', f"must be one of {list(field.names)}"
-            )
+            raise RequestError(field.name, f'"{value}" is none of its names', f"must be one of {list(field.names)}")
         return field.names[value]
     if slot.kind == "float":
         return _float_bits(slot, field, value)
     if not math.isfinite(value):
-        raise RequestError(
-            field.name, f"{value} is not finite", f"must be a number that a {field.type} holds"
-        )
+        raise RequestError(field.name, f"{value} is not finite", f"must be a number that a {field.type} holds")
     raw = round((value - field.offset) / field.scale) if field.is_scaled else value
     if raw != int(raw):
-        raise RequestError(
-            field.name, f"{value} has a fraction", f"must be a whole number for a {field.type}"
-        )
+        raise RequestError(field.name, f"{value} has a fraction", f"must be a whole number for a {field.type}")
     low, high = raw_limits(slot.kind, slot.bits)
     if not low <= raw <= high:
         limits = sorted(limit * field.scale + field.offset for limit in (low, high))

@@ -14,7 +14,8 @@ from typing import Any, Literal
 from pydantic import BaseModel, Field, model_validator
 from pydantic_core import PydanticCustomError
 
-from ..errors import Mistake, RequestError, nearest
+from larkreader.errors import Mistake, RequestError, nearest
+
 from .boundary import Boundary, MarkerBoundary
 from .checksum import FrameChecksum
 from .encoding import pack_values, put_slot, take_slot
@@ -63,8 +64,7 @@ class FrameLayout(BaseModel, frozen=True, extra="forbid"):
                 {
                     "text": "; ".join(f"{place}: {found} {wanted}" for place, found, wanted in claims),
                     "mistakes": lambda where: [
-                        Mistake(f"{where}.{place}".rstrip("."), found, wanted)
-                        for place, found, wanted in claims
+                        Mistake(f"{where}.{place}".rstrip("."), found, wanted) for place, found, wanted in claims
                     ],
                 },
             )
@@ -111,7 +111,7 @@ class FrameLayout(BaseModel, frozen=True, extra="forbid"):
         if self.checksum is None or self.checksum_slot is None:
             return 0, 0
         first, last = self.checksum.from_, self.checksum.to
-        begin = 0 if first in (None, "marker") else self.slot[first].first_bit // 8  # type: ignore[index]
+        begin = 0 if first is None or first == "marker" else self.slot[first].first_bit // 8
         end = self.checksum_slot.first_bit // 8 if last is None else self.slot[last].end_bit // 8
         return begin, end
 
@@ -142,9 +142,7 @@ class FrameLayout(BaseModel, frozen=True, extra="forbid"):
         values = dict(values or {})
         for name in values:
             if name not in self.slot:
-                raise RequestError(
-                    name, f"is not a field of {self.key}", advice=nearest(name, list(self.slot))
-                )
+                raise RequestError(name, f"is not a field of {self.key}", advice=nearest(name, list(self.slot)))
         number = pack_values(self.slots, values, self.length, self.packing)
         frame = self._bytes_of(number)
         frame = self.marker + frame[len(self.marker) :]

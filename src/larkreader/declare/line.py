@@ -13,7 +13,8 @@ from typing import Any, Literal
 from pydantic import BaseModel, ValidationError, field_validator
 from pydantic_core import PydanticCustomError
 
-from ..errors import Mistake, SheetError
+from larkreader.errors import Mistake, SheetError
+
 from .mistakes import mistakes_of
 
 Parity = Literal["N", "E", "O", "M", "S"]
@@ -23,9 +24,7 @@ FlowControl = Literal["none", "xon-xoff", "rts-cts"]
 
 PARITY_NAMES: Mapping[str, str] = {"N": "none", "E": "even", "O": "odd", "M": "mark", "S": "space"}
 
-FORMAT_WANTED = (
-    'must be data bits (5 to 9), parity (N, E, O, M or S) and stop bits (1, 1.5 or 2), as in "8E1".'
-)
+FORMAT_WANTED = 'must be data bits (5 to 9), parity (N, E, O, M or S) and stop bits (1, 1.5 or 2), as in "8E1".'
 _FORMAT = re.compile(r"([5-9])([NEOMS])(1\.5|1|2)")
 _WORDS: Mapping[str, tuple[str, str]] = {
     "idle-low": ("idle", "low"),

@@ -13,7 +13,7 @@ from typing import Any, Union, get_args, get_origin
 
 from pydantic import BaseModel, ValidationError
 
-from ..errors import Mistake, nearest
+from larkreader.errors import Mistake, nearest
 
 _PLAIN = {
     "missing": "is missing",
@@ -45,9 +45,7 @@ def mistakes_of(error: ValidationError, model: type[BaseModel], where: str) -> l
             table = place.rpartition(".")[0]
             known = [field.alias or key for key, field in owner.model_fields.items()]
             advice = nearest(str(detail["loc"][-1]), [key for key in known if key != "key"])
-            mistakes.append(
-                Mistake(place, "", f"is not a key of [{table}]" if table else "is not known", advice)
-            )
+            mistakes.append(Mistake(place, "", f"is not a key of [{table}]" if table else "is not known", advice))
         elif kind == "missing":
             mistakes.append(Mistake(place, "", "is missing"))
         else:
@@ -66,11 +64,11 @@ def _wanted(detail: Any) -> str:
     if kind in _PLAIN:
         return _PLAIN[kind]
     if kind in ("literal_error", "enum"):
-        return f"must be {context['expected']}"
+        return f"must be {context['expected']}".replace("'", '"')
     if kind == "union_tag_invalid":
-        return f"must have a {context['discriminator']} of {context['expected_tags']}"
+        return f"must have a kind of {context['expected_tags'].replace(', ', ' or ')}".replace("'", '"')
     if kind == "union_tag_not_found":
-        return f"must have the key {context['discriminator']}"
+        return f"must have the key {context['discriminator']}".replace("'", "")
     if kind == "greater_than_equal":
         return f"must be at least {context['ge']}"
     if kind == "less_than_equal":
@@ -81,7 +79,8 @@ def _wanted(detail: Any) -> str:
 
 def _place(model: type[BaseModel], loc: Sequence[int | str], where: str) -> tuple[str, type[BaseModel]]:
     """Follow a validator's location through the models; return the place and the model that it lies in."""
-    place, owner, annotation = where, model, None
+    place, owner = where, model
+    annotation: Any = None
     for part in loc:
         if isinstance(part, int):
             place += f"[{part}]"

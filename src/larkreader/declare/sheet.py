@@ -12,7 +12,8 @@ from typing import Any, Literal, TypeVar
 
 from pydantic import BaseModel, ValidationError
 
-from ..errors import Mistake, SheetError, nearest
+from larkreader.errors import Mistake, SheetError, nearest
+
 from .layout import FrameLayout
 from .line import LineSettings
 from .mistakes import mistakes_of, show
@@ -159,16 +160,12 @@ class _SheetBuilder:
         version = self.document.get("sheet")
         if version != 1:
             found = "" if version is None else show(version)
-            self.mistakes.append(
-                Mistake("sheet", found, "must be 1, the version of the format", "Write sheet = 1")
-            )
+            self.mistakes.append(Mistake("sheet", found, "must be 1, the version of the format", "Write sheet = 1"))
         if not isinstance(self.document.get("title", ""), str):
             self.mistakes.append(Mistake("title", show(self.document["title"]), "must be text in quotes"))
         if not self.document.get("wire"):
             advice = 'Write for instance [wire.from_pump] with signal = "pump_tx".'
-            self.mistakes.append(
-                Mistake("wire", "", "is missing: a sheet declares one wire at least", advice)
-            )
+            self.mistakes.append(Mistake("wire", "", "is missing: a sheet declares one wire at least", advice))
 
     def _table(self, key: str) -> Mapping[str, Any]:
         table = self.document.get(key, {})
@@ -181,9 +178,7 @@ class _SheetBuilder:
         made = {}
         for name, table in self._table(key).items():
             if not isinstance(table, Mapping):
-                self.mistakes.append(
-                    Mistake(f"{key}.{name}", show(table), f"must be a table, [{key}.{name}]")
-                )
+                self.mistakes.append(Mistake(f"{key}.{name}", show(table), f"must be a table, [{key}.{name}]"))
             elif "key" in table:
                 self.mistakes.append(Mistake(f"{key}.{name}.key", "", f"is not a key of [{key}.{name}]"))
             elif (model := make(name, table)) is not None:
@@ -199,7 +194,7 @@ class _SheetBuilder:
             return None
         before = len(self.mistakes)
         self._model(LineSettings, own, f"wire.{key}.line")
-        line = self._valid_part(common) | own if before == len(self.mistakes) else {}
+        line = self._valid_part(common) | dict(own) if before == len(self.mistakes) else {}
         return self._model(Wire, {**table, "key": key, "line": line}, f"wire.{key}")
 
     def _frame(self, key: str, table: Mapping[str, Any], wires: Mapping[str, Wire]) -> FrameLayout | None:
@@ -210,9 +205,7 @@ class _SheetBuilder:
             self.mistakes.append(Mistake(f"frame.{key}.wire", "", wanted))
         if isinstance(wire, str) and wire not in declared:
             advice = nearest(wire, list(declared))
-            self.mistakes.append(
-                Mistake(f"frame.{key}.wire", show(wire), "is not a wire of this sheet", advice)
-            )
+            self.mistakes.append(Mistake(f"frame.{key}.wire", show(wire), "is not a wire of this sheet", advice))
         wire = wire if wire is not None else next(iter(declared), None)
         if isinstance(wire, str) and wire in wires and wires[wire].line.data_bits > 8:
             wanted = "carries 9 data bits a character; frames are cut from bytes, of 5 to 8 data bits"

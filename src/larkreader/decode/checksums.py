@@ -13,15 +13,17 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from ..declare.checksum import CrcAlgorithm, crc_table, finish, reflect, start_register
+from larkreader.declare.checksum import CrcAlgorithm, crc_table, finish, reflect, start_register
 
 Registers = npt.NDArray[Any]  # unsigned, as wide as the register needs
 MOST_TABULATED = 64  # bytes a message; longer ones go through the register byte by byte
 BLOCK = 1 << 15  # messages worked on at once
 
 
-def crc_of_rows(data: npt.NDArray[np.uint8], crc: CrcAlgorithm) -> npt.NDArray[np.uint64]:
-    """Compute the CRC of each row.
+def crc_of_rows(
+    data: npt.NDArray[np.uint8], crc: CrcAlgorithm, begin: int = 0, end: int | None = None
+) -> npt.NDArray[np.uint64]:
+    """Compute the CRC of some columns of each row.
 
     Parameters
     ----------
@@ -29,31 +31,38 @@ def crc_of_rows(data: npt.NDArray[np.uint8], crc: CrcAlgorithm) -> npt.NDArray[n
         One message a row.
     crc : CrcAlgorithm
         The algorithm.
+    begin, end : int
+        First column, and the one behind the last; all of them unless said.
 
     Returns
     -------
     ndarray of uint64, shape (n_messages,)
         The CRC of each message.
     """
-    count, length = data.shape
+    count = len(data)
+    end = data.shape[1] if end is None else end
     registers = np.empty(count, dtype=_register_type(crc))
     for low in range(0, count, BLOCK):
         rows = data[low : low + BLOCK]
-        registers[low : low + BLOCK] = (
-            _tabulated(rows, crc) if length <= MOST_TABULATED else _byte_by_byte(rows, crc)
-        )
+        if end - begin <= MOST_TABULATED:
+            registers[low : low + BLOCK] = _tabulated(rows, crc, begin, end)
+        else:
+            registers[low : low + BLOCK] = _byte_by_byte(rows[:, begin:end], crc)
     return _finish(registers, crc).astype(np.uint64)
 
 
-def _tabulated(rows: npt.NDArray[np.uint8], crc: CrcAlgorithm) -> Registers:
-    length = rows.shape[1]
+def _tabulated(rows: npt.NDArray[np.uint8], crc: CrcAlgorithm, begin: int, end: int) -> Registers:
+    length = end - begin
     start, single, pairs = _tables(crc, length)
     registers = np.full(len(rows), start, dtype=_register_type(crc))
     if length % 2:
-        registers ^= single[rows[:, 0]]
-    even = np.ascontiguousarray(rows[:, length % 2 :]).view("<u2")
-    for place, table in enumerate(pairs):
-        registers ^= table.take(even[:, place])
+        registers ^= single[rows[:, begin]]
+        begin += 1
+    if begin % 2 or rows.shape[1] % 2 or not rows.flags.c_contiguous:
+        rows, begin = np.ascontiguousarray(rows[:, begin:end]), 0
+    words = rows.view("<u2")
+    for place, table in enumerate(pairs, begin // 2):
+        registers ^= table.take(words[:, place])
     return registers
 
 
@@ -85,26 +94,26 @@ def _tables(crc: CrcAlgorithm, length: int) -> tuple[int, Registers, list[Regist
     return int(start[0]), contributions[0] if contributions else table, pairs
 
 
-def _advance(
-    registers: Registers, crc: CrcAlgorithm, table: Registers, entering: npt.NDArray[np.uint8]
-) -> Registers:
+def _advance(registers: Registers, crc: CrcAlgorithm, table: Registers, entering: npt.NDArray[np.uint8]) -> Registers:
     """Let one byte enter each register."""
+    advanced: Registers
     if crc.reflect_in:
         index = (registers & 0xFF).astype(np.uint8) ^ entering
         rest = registers >> 8 if crc.width > 8 else np.zeros_like(registers)
-        return rest ^ table[index]
+        advanced = rest ^ table[index]
+        return advanced
     top = max(crc.width, 8)
     index = (registers >> top - 8).astype(np.uint8) ^ entering
-    if top == 8:
-        return table[index]
     mask = np.array((1 << top) - 1, dtype=registers.dtype)
-    return (registers << 8 & mask) ^ table[index]
+    advanced = table[index] if top == 8 else (registers << 8 & mask) ^ table[index]
+    return advanced
 
 
 def _finish(registers: Registers, crc: CrcAlgorithm) -> Registers:
     if crc.reflect_in == crc.reflect_out:
         shift = 0 if crc.reflect_in else max(8 - crc.width, 0)
-        return registers >> shift ^ np.array(crc.final_xor, dtype=registers.dtype)
+        finished: Registers = registers >> shift ^ np.array(crc.final_xor, dtype=registers.dtype)
+        return finished
     if crc.width > 16:  # mirrored a byte at a time
         mirrored = np.zeros(len(registers), dtype=np.uint64)
         table = np.array([reflect(byte, 8) for byte in range(256)], dtype=np.uint64)
@@ -112,9 +121,7 @@ def _finish(registers: Registers, crc: CrcAlgorithm) -> Registers:
         for place in range(8):
             mirrored |= table[wide >> np.uint64(8 * place) & np.uint64(0xFF)] << np.uint64(56 - 8 * place)
         return mirrored >> np.uint64(64 - crc.width) ^ np.uint64(crc.final_xor)
-    every = np.array(
-        [finish(crc, register) for register in range(1 << max(crc.width, 8))], dtype=registers.dtype
-    )
+    every = np.array([finish(crc, register) for register in range(1 << max(crc.width, 8))], dtype=registers.dtype)
     return every[registers]
 
 

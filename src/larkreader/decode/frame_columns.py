@@ -4,16 +4,16 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from enum import IntEnum, IntFlag
-from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import numpy.typing as npt
 
-from ..capture.columns import SHOWN_ROWS, Columns
-from ..declare.fields import Slot
-from ..declare.layout import FrameLayout
-from ..errors import RequestError, nearest
+from larkreader.capture.columns import SHOWN_ROWS, Columns
+from larkreader.declare.fields import Slot
+from larkreader.declare.layout import FrameLayout
+from larkreader.errors import RequestError, nearest
+
 from .unpack import raw_column, scaled
 
 if TYPE_CHECKING:
@@ -131,7 +131,7 @@ class Frames(Columns):
 
     def raw(self, name: str) -> npt.NDArray[Any]:
         """Return a field's raw numbers, before scale and offset."""
-        return raw_column(self._by_place, self._slot(name), self.layout.packing)
+        return raw_column(np.ascontiguousarray(self.data), self._slot(name), self.layout.packing)
 
     def labels(self, name: str) -> npt.NDArray[np.object_]:
         """Return the names that a field's values have; the number as text where it has none."""
@@ -172,10 +172,6 @@ class Frames(Columns):
             **fields,
             "faults": np.array([frame_fault_names(one) or "none" for one in head.faults]),
         }
-
-    @cached_property
-    def _by_place(self) -> Bytes:
-        return np.ascontiguousarray(self.data.T)
 
     def _slot(self, name: str) -> Slot:
         if name not in self.layout.slot:

@@ -17,14 +17,15 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
-from ..capture.characters import Characters
-from ..declare.boundary import MarkerBoundary
-from ..declare.layout import FrameLayout
-from ..errors import RequestError
+from larkreader.capture.characters import Characters
+from larkreader.declare.boundary import MarkerBoundary
+from larkreader.declare.layout import FrameLayout
+from larkreader.errors import RequestError
+
 from .chain import follow_chain
 from .frame_columns import FrameFault, Frames, Skip, Spans
 from .unpack import raw_column
-from .verify import checksum_matches, fixed_value, identity_matches, names_known, within_range
+from .verify import checksum_matches, identity_matches, names_known, within_range
 
 Bytes = npt.NDArray[np.uint8]
 Places = npt.NDArray[np.int64]
@@ -88,23 +89,21 @@ def read_layouts(data: bytes | Bytes | Characters, layouts: Sequence[FrameLayout
     stream = _bytes_of(data)
     if len({layout.boundary.kind for layout in layouts}) > 1:
         found = ", ".join(f"{layout.key}: {layout.boundary.kind}" for layout in layouts)
-        raise RequestError(
-            "boundary", f"differs between the layouts of one wire ({found})", "must be of one kind"
-        )
+        raise RequestError("boundary", f"differs between the layouts of one wire ({found})", "must be of one kind")
     if isinstance(layouts[0].boundary, MarkerBoundary):
         candidates = _marked(stream, layouts)
     else:
         candidates = _fixed(stream, layouts)
     chain = candidates.chain()
     taken = chain & candidates.accepted
-    lengths = np.array([layout.length for layout in layouts], dtype=np.int64)
-    skipped = _skipped(candidates, chain, taken, lengths, len(stream))
+    skipped = _skipped(candidates, chain, taken, len(stream))
     frames = {}
     for number, layout in enumerate(layouts):
-        offset = candidates.offset[taken & (candidates.which == number)]
+        mine = np.flatnonzero(taken & (candidates.which == number))
+        offset = candidates.offset[mine]
         rows = _rows(stream, offset, layout.length)
         begin_s = data.begin_s[offset] if isinstance(data, Characters) else np.full(len(offset), np.nan)
-        faults = _frame_faults(rows, layout)
+        faults = _frame_faults(rows, layout, candidates.genuine[mine], candidates.right[mine])
         if isinstance(data, Characters):
             faults[_has_bad_character(data, offset, layout.length)] |= np.uint8(FrameFault.CHARACTER_FAULT)
         frames[layout.key] = Frames(layout, offset, begin_s, faults, rows, skipped)
@@ -113,12 +112,24 @@ def read_layouts(data: bytes | Bytes | Characters, layouts: Sequence[FrameLayout
 
 @dataclass
 class _Candidates:
-    """Places where a frame may begin, in order; at most one a place."""
+    """Places where a frame may begin, in order; at most one a place.
+
+    `genuine` and `right` tell whether the fixed values and the checksum of the layout number `which` are there.
+    """
 
     offset: Places
     which: npt.NDArray[np.uint8]
     length: Places
+    genuine: Mask
+    right: Mask
     accepted: Mask
+
+    @classmethod
+    def at(cls, offset: Places) -> _Candidates:
+        """Make candidates of which nothing is known yet."""
+        count = len(offset)
+        nothing = np.zeros((3, count), dtype=np.bool_)
+        return cls(offset, np.zeros(count, np.uint8), np.zeros(count, np.int64), *nothing)
 
     def chain(self) -> Mask:
         """Tell which candidates are met when the accepted ones are passed over as a whole."""
@@ -133,52 +144,72 @@ def _marked(stream: Bytes, layouts: Sequence[FrameLayout]) -> _Candidates:
     """Find the candidates of marker boundaries."""
     total = len(stream)
     hits = {layout.marker: _occurrences(stream, layout.marker) for layout in layouts}
-    is_marker = np.zeros(total + 1, dtype=np.bool_)
-    is_marker[total] = True
-    for places in hits.values():
-        is_marker[places] = True
-    offset = np.flatnonzero(is_marker[:total])
-    which = np.zeros(len(offset), dtype=np.uint8)
-    best = np.full(len(offset), -1, dtype=np.int8)
-    confirmed = np.zeros(len(offset), dtype=np.bool_)
-    accepted = np.zeros(len(offset), dtype=np.bool_)
+    ends = next(iter(hits.values())) if len(hits) == 1 else np.unique(np.concatenate(list(hits.values())))
+    found = _Candidates.at(ends)
+    best = np.full(len(ends), -1, dtype=np.int8)
+    confirmed = np.zeros(len(ends), dtype=np.bool_)
+    ends = np.append(ends, total)  # where a frame may end: before a marker, or with the stream
     for number, layout in enumerate(layouts):
-        at = np.searchsorted(offset, hits[layout.marker]) if len(hits) > 1 else np.arange(len(offset))
-        whole = offset[at] + layout.length <= total
-        followed = is_marker[np.minimum(offset[at] + layout.length, total)] & whole
-        genuine, right = np.zeros(len(at), np.bool_), np.zeros(len(at), np.bool_)
-        genuine[whole], right[whole] = _judge_candidates(stream, offset[at][whole], layout)
-        sure = genuine & right & (followed if layout.checksum is None else True)
-        score = np.where(sure, 4, np.where(whole & genuine, 2, 0) + followed).astype(np.int8)
+        offset = hits[layout.marker]
+        at = slice(None) if len(hits) == 1 else np.searchsorted(found.offset, offset)
+        whole = int(np.searchsorted(offset, total - layout.length, side="right"))
+        genuine, right = np.zeros(len(offset), np.bool_), np.zeros(len(offset), np.bool_)
+        genuine[:whole], right[:whole] = _judge_candidates(stream, offset[:whole], layout)
+        sure = genuine & right
+        followed = np.zeros(len(offset), dtype=np.bool_)
+        asked = np.flatnonzero(sure[:whole] if layout.checksum is None else ~sure[:whole])
+        followed[asked] = _is_among(offset[asked] + layout.length, ends)
+        accepted = sure | followed  # without a checksum, fixed values alone must do where no marker follows
+        if layout.checksum is None:
+            rest = np.flatnonzero(~sure[:whole])
+            accepted[rest] = _is_among(offset[rest] + layout.length, ends)
+            sure = sure & followed
+        score = (4 * sure + 2 * genuine + accepted).astype(np.int8)
         better = score > best[at]
-        chosen = at[better]
-        best[chosen], which[chosen] = score[better], number
-        confirmed[chosen] = sure[better]
-        lonely = genuine & whole if layout.checksum is None else False
-        accepted[chosen] = (sure | followed | lonely)[better]
-    length = np.array([layout.length for layout in layouts], dtype=np.int64)[which]
-    doubtful = np.flatnonzero(accepted & ~confirmed)
-    sure_ones = np.append(offset[confirmed], total)
-    next_sure = sure_ones[np.searchsorted(sure_ones[:-1], offset[doubtful], side="right")]
-    accepted[doubtful[next_sure < offset[doubtful] + length[doubtful]]] = False
-    return _Candidates(offset, which, length, accepted)
+        every = bool(better.all())
+        for known, told in (
+            (best, score),
+            (confirmed, sure),
+            (found.which, number),
+            (found.length, layout.length),
+            (found.genuine, genuine),
+            (found.right, right),
+            (found.accepted, accepted),
+        ):
+            known[at] = told if every else np.where(better, told, known[at])
+    doubtful = np.flatnonzero(found.accepted & ~confirmed)
+    sure_ones = np.append(found.offset[confirmed], total) if doubtful.size else ends
+    next_sure = sure_ones[np.searchsorted(sure_ones[:-1], found.offset[doubtful], side="right")]
+    found.accepted[doubtful[next_sure < found.offset[doubtful] + found.length[doubtful]]] = False
+    return found
 
 
 def _fixed(stream: Bytes, layouts: Sequence[FrameLayout]) -> _Candidates:
     """Find the candidates of frames of one length that follow each other from the start."""
     length = layouts[0].length
     if any(layout.length != length for layout in layouts):
-        found = ", ".join(f"{layout.key}: {layout.length}" for layout in layouts)
-        raise RequestError("boundary", f"is fixed, but the layouts of the wire differ in length ({found})")
-    offset = np.arange(len(stream) // length, dtype=np.int64) * length
-    which = np.zeros(len(offset), dtype=np.uint8)
-    best = np.full(len(offset), -1, dtype=np.int8)
+        told = ", ".join(f"{layout.key}: {layout.length}" for layout in layouts)
+        raise RequestError("boundary", f"is fixed, but the layouts of the wire differ in length ({told})")
+    found = _Candidates.at(np.arange(len(stream) // length, dtype=np.int64) * length)
+    found.length[:], found.accepted[:] = length, True
+    best = np.full(len(found.offset), -1, dtype=np.int8)
     for number, layout in enumerate(layouts):
-        genuine, right = _judge_candidates(stream, offset, layout)
-        score = 2 * genuine.astype(np.int8) + right
+        genuine, right = _judge_candidates(stream, found.offset, layout)
+        score = (2 * genuine + right).astype(np.int8)
         better = score > best
-        best[better], which[better] = score[better], number
-    return _Candidates(offset, which, np.full(len(offset), length), np.ones(len(offset), np.bool_))
+        best[better], found.which[better] = score[better], number
+        found.genuine[better], found.right[better] = genuine[better], right[better]
+    return found
+
+
+def _is_among(places: Places, sorted_places: Places) -> Mask:
+    """Tell which of the places are among others, which are sorted."""
+    if len(places) < len(sorted_places) // 16:
+        among: Mask = sorted_places[np.searchsorted(sorted_places[:-1], places)] == places
+        return among
+    table = np.zeros(int(sorted_places[-1]) + 1, dtype=np.bool_)
+    table[sorted_places] = True
+    return table[places]
 
 
 def _judge_candidates(stream: Bytes, offset: Places, layout: FrameLayout) -> tuple[Mask, Mask]:
@@ -187,27 +218,22 @@ def _judge_candidates(stream: Bytes, offset: Places, layout: FrameLayout) -> tup
     block = max(BLOCK // layout.length, 1)
     for low in range(0, len(offset), block):
         rows = _rows(stream, offset[low : low + block], layout.length)
-        genuine[low : low + block] = identity_matches(rows.T, layout)
+        genuine[low : low + block] = identity_matches(rows, layout)
         right[low : low + block] = checksum_matches(rows, layout)
     return genuine, right
 
 
-def _frame_faults(rows: Bytes, layout: FrameLayout) -> npt.NDArray[np.uint8]:
+def _frame_faults(rows: Bytes, layout: FrameLayout, genuine: Mask, intact: Mask) -> npt.NDArray[np.uint8]:
     """Hold against each frame what its fields show; those of a frame whose checksum fails show nothing."""
-    columns = rows.T
-    intact = checksum_matches(rows, layout)
-    known, sensible = np.ones(len(rows), np.bool_), np.ones(len(rows), np.bool_)
+    faults = np.zeros(len(rows), dtype=np.uint8)
+    known, sensible = genuine.copy(), np.ones(len(rows), np.bool_)
     for slot in layout.slots:
         field = slot.field
-        if fixed_value(slot) is None and (field is None or not (field.names or field.range)):
-            continue
-        raw = raw_column(columns, slot, layout.packing)
-        if field is not None and field.names:
-            known &= names_known(raw, slot)
-        if field is not None and field.range:
+        if field is not None and (field.names or field.range):
+            raw = raw_column(rows, slot, layout.packing)
+            known &= names_known(raw, slot) if field.names else True
             sensible &= within_range(raw, slot)
-    known &= identity_matches(columns, layout)
-    faults = np.where(intact, 0, FrameFault.CHECKSUM_MISMATCH).astype(np.uint8)
+    faults[~intact] |= np.uint8(FrameFault.CHECKSUM_MISMATCH)
     faults[intact & ~known] |= np.uint8(FrameFault.UNKNOWN_VALUE)
     faults[intact & ~sensible] |= np.uint8(FrameFault.OUT_OF_RANGE)
     return faults
@@ -215,25 +241,26 @@ def _frame_faults(rows: Bytes, layout: FrameLayout) -> npt.NDArray[np.uint8]:
 
 def _has_bad_character(characters: Characters, offset: Places, length: int) -> Mask:
     bad = np.flatnonzero(characters.faults)
-    return np.searchsorted(bad, offset) != np.searchsorted(bad, offset + length)
+    has_bad: Mask = np.searchsorted(bad, offset) != np.searchsorted(bad, offset + length)
+    return has_bad
 
 
-def _skipped(candidates: _Candidates, chain: Mask, taken: Mask, lengths: Places, total: int) -> Spans:
+def _skipped(candidates: _Candidates, chain: Mask, taken: Mask, total: int) -> Spans:
     """Return what lies between the frames, cut where a marker was met that begins none."""
-    begins = np.concatenate(
-        [[0], candidates.offset[chain] + np.where(taken[chain], candidates.length[chain], 0)]
-    )
-    refused = np.concatenate([[False], ~taken[chain]])
-    needed = np.concatenate([[0], lengths[candidates.which[chain]]])
-    ends = np.append(candidates.offset[chain], total)
-    length = ends - begins
-    reason = np.full(len(begins), Skip.NO_MARKER, dtype=np.uint8)
+    met = np.flatnonzero(chain)
+    taken, needed = taken[met], candidates.length[met]
+    ends = np.append(candidates.offset[met], total)
+    begins = np.zeros(len(ends), dtype=np.int64)
+    begins[1:] = ends[:-1] + needed * taken
+    some = np.flatnonzero(ends > begins)
+    begins, length = begins[some], ends[some] - begins[some]
+    refused = np.append(False, ~taken)[some]
+    needed = np.append(0, needed)[some]
+    reason = np.full(len(some), Skip.NO_MARKER, dtype=np.uint8)
     reason[refused & (length < needed)] = Skip.TRUNCATED_FRAME
     reason[refused & (length >= needed)] = Skip.LENGTH_MISMATCH
-    if refused[-1] and length[-1] < needed[-1]:
-        reason[-1] = Skip.UNFINISHED
-    some = length > 0
-    return Spans(begins[some], length[some], reason[some])
+    reason[refused & (begins + needed > total)] = Skip.UNFINISHED
+    return Spans(begins, length, reason)
 
 
 def _occurrences(stream: Bytes, marker: bytes) -> Places:

@@ -17,10 +17,11 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
-from ..capture.characters import Characters, Fault
-from ..capture.trace import Trace
-from ..declare.line import LineSettings
-from ..errors import CaptureError, RequestError
+from larkreader.capture.characters import Characters, Fault
+from larkreader.capture.trace import Trace
+from larkreader.declare.line import LineSettings
+from larkreader.errors import CaptureError, RequestError
+
 from .chain import follow_chain
 
 Ticks = npt.NDArray[np.int64]
@@ -112,11 +113,11 @@ def receive(trace: Trace, line: LineSettings, *, samples: int = 1) -> Characters
     begin = starts[chosen]
     faults[_unknown_within(begin, instants.last, trace.unknown)] |= np.uint8(Fault.UNKNOWN_LEVEL)
     return Characters(
-        begin_s=begin * trace.tick_s,
+        begin_s=begin * np.float64(trace.tick_s),
         end_s=_ends(begin, faults, trace, line, instants),
         value=value,
         faults=faults,
-        false_starts_s=starts[np.flatnonzero(members & ~valid)] * trace.tick_s,
+        false_starts_s=starts[np.flatnonzero(members & ~valid)] * np.float64(trace.tick_s),
         begins_inside=trace.first_level != idle,
         unfinished_s=None if unfinished is None else float(unfinished * trace.tick_s),
     )
@@ -218,9 +219,7 @@ class _MaskTable:
         return self.by_count.take(count)
 
 
-def _still_at_start_level(
-    edges: Ticks, starts: Ticks, first: int, instants: _Instants
-) -> npt.NDArray[np.bool_]:
+def _still_at_start_level(edges: Ticks, starts: Ticks, first: int, instants: _Instants) -> npt.NDArray[np.bool_]:
     """Tell which changes to start level have lasted until the middle of the start bit."""
     ends = edges[first + 1 :: 2]
     valid = np.ones(len(starts), dtype=np.bool_)
@@ -247,17 +246,13 @@ def _steps(starts: Ticks, valid: npt.NDArray[np.bool_], instants: _Instants) -> 
                 break
             steps[low : low + len(later)] += within
         else:
-            steps[low : low + BLOCK] = np.searchsorted(starts, limit, side="right") - np.arange(
-                low, low + len(here)
-            )
+            steps[low : low + BLOCK] = np.searchsorted(starts, limit, side="right") - np.arange(low, low + len(here))
     false = np.flatnonzero(~valid)
     steps[false] = np.searchsorted(starts, starts[false] + instants.start, side="right") - false
     return steps
 
 
-def _cut_off(
-    chosen: Ticks, starts: Ticks, trace: Trace, idle: int, instants: _Instants
-) -> tuple[Ticks, int | None]:
+def _cut_off(chosen: Ticks, starts: Ticks, trace: Trace, idle: int, instants: _Instants) -> tuple[Ticks, int | None]:
     """Take away the last character if the end of the capture cuts it off; return where it began."""
     end = trace.end
     if end is None and trace.last_level != idle:
@@ -288,8 +283,8 @@ def expected_parity(value: npt.NDArray[np.uint16], line: LineSettings) -> npt.ND
     """Return the parity bit that belongs to each value: uint16 of 0 and 1, of the shape of `value`."""
     if line.parity in ("M", "S"):
         return np.full(value.shape, line.parity == "M", dtype=np.uint16)
-    odd_ones = np.bitwise_count(value).astype(np.uint16) & 1
-    return odd_ones if line.parity == "E" else odd_ones ^ 1
+    odd_ones = (np.bitwise_count(value) & 1).astype(np.uint16)
+    return odd_ones if line.parity == "E" else odd_ones ^ np.uint16(1)
 
 
 def _unknown_within(begin: Ticks, length: int, unknown: npt.NDArray[np.int64]) -> npt.NDArray[np.bool_]:
@@ -306,7 +301,7 @@ def _ends(
     begin: Ticks, faults: npt.NDArray[np.uint8], trace: Trace, line: LineSettings, instants: _Instants
 ) -> npt.NDArray[np.float64]:
     """Return when each character ends, in seconds."""
-    end = begin * trace.tick_s
+    end = begin * np.float64(trace.tick_s)
     end += line.character_time_s
     np.minimum(end[:-1], begin[1:] * trace.tick_s, out=end[:-1])
     breaks = np.flatnonzero(faults & Fault.BREAK)

@@ -7,8 +7,9 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from ..declare.fields import Slot
-from ..declare.layout import FrameLayout
+from larkreader.declare.fields import Slot
+from larkreader.declare.layout import FrameLayout
+
 from .checksums import crc_of_rows
 from .unpack import raw_column, scaled
 
@@ -34,18 +35,18 @@ def checksum_matches(rows: Bytes, layout: FrameLayout) -> Mask:
     if slot is None or checksum is None:
         return np.ones(len(rows), dtype=np.bool_)
     begin, end = layout.covered
-    stored = raw_column(rows.T, slot, layout.packing)
-    matches: Mask = stored == crc_of_rows(rows[:, begin:end], checksum.crc)
+    stored = raw_column(rows, slot, layout.packing)
+    matches: Mask = stored == crc_of_rows(rows, checksum.crc, begin, end)
     return matches
 
 
-def identity_matches(columns: Bytes, layout: FrameLayout) -> Mask:
+def identity_matches(rows: Bytes, layout: FrameLayout) -> Mask:
     """Tell which frames hold all the values that `equals` and ``reserved`` fix.
 
     Parameters
     ----------
-    columns : ndarray of uint8, shape (n_bytes, n_frames)
-        The frames, a byte place a row.
+    rows : ndarray of uint8, shape (n_frames, n_bytes)
+        One frame a row.
     layout : FrameLayout
         Their layout.
 
@@ -53,10 +54,10 @@ def identity_matches(columns: Bytes, layout: FrameLayout) -> Mask:
     -------
     ndarray of bool, shape (n_frames,)
     """
-    matches = np.ones(columns.shape[1], dtype=np.bool_)
+    matches = np.ones(len(rows), dtype=np.bool_)
     for slot in layout.slots:
         if (wanted := fixed_value(slot)) is not None:
-            matches &= _each_item(raw_column(columns, slot, layout.packing) == wanted)
+            matches &= _each_item(raw_column(rows, slot, layout.packing) == wanted)
     return matches
 
 
@@ -68,7 +69,12 @@ def fixed_value(slot: Slot) -> int | None:
 def names_known(raw: npt.NDArray[Any], slot: Slot) -> Mask:
     """Tell which frames hold a named value in a slot that has names."""
     assert slot.field is not None
-    return _each_item(np.isin(raw, np.array(list(slot.field.names.values()))))
+    values = np.array(list(slot.field.names.values()))
+    if slot.bits <= 8:  # a table is quicker than comparing with each name
+        table = np.zeros(256, dtype=np.bool_)
+        table[values.astype(np.uint8)] = True
+        return _each_item(table[raw.view(np.uint8)])
+    return _each_item(np.isin(raw, values))
 
 
 def within_range(raw: npt.NDArray[Any], slot: Slot) -> Mask:
@@ -102,4 +108,5 @@ def counter_steps(raw: npt.NDArray[Any], bits: int) -> npt.NDArray[np.int64]:
 
 
 def _each_item(checks: Mask) -> Mask:
-    return checks if checks.ndim == 1 else checks.all(axis=1)
+    every: Mask = checks if checks.ndim == 1 else np.all(checks, axis=1)
+    return every

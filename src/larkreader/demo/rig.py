@@ -14,14 +14,14 @@ from typing import Any
 
 import numpy as np
 
-from ..capture.characters import Fault
-from ..capture.files.vcd_writer import write_vcd
-from ..capture.trace import Trace
-from ..declare.layout import FrameLayout
-from ..declare.line import LineSettings
-from ..declare.sheet import Sheet, parse_sheet
-from ..exercise.impair import add_spike
-from ..exercise.transmit import transmit
+from larkreader.capture.characters import Fault
+from larkreader.capture.files.vcd_writer import write_vcd
+from larkreader.capture.trace import Trace
+from larkreader.declare.layout import FrameLayout
+from larkreader.declare.line import LineSettings
+from larkreader.declare.sheet import Sheet, parse_sheet
+from larkreader.exercise.impair import add_spike
+from larkreader.exercise.transmit import transmit
 
 DURATION_S = 10.0
 STATUS_PERIOD_S = 0.05
@@ -74,9 +74,7 @@ class _Message:
     at_s: float
     values: list[int]
     faults: dict[int, Fault] = field(default_factory=dict)
-    marks: list[tuple[str, int]] = field(
-        default_factory=list
-    )  # kind of finding, and the character that it names
+    marks: list[tuple[str, int]] = field(default_factory=list)  # kind of finding, and the character that it names
 
 
 def rig_sheet() -> Sheet:
@@ -101,18 +99,18 @@ def make_rig(*, seed: int = 7, faulty: bool = True) -> Rig:
     sheet = rig_sheet()
     rng = np.random.default_rng(seed)
     rows = _measurements(rng)
-    if faulty:
-        _mistake_values(rows)
-    status = _status_messages(sheet.frame["status"], rows)
+    alarms = _alarm_messages(sheet.frame["alarm"])
     setpoints = _setpoint_messages(sheet.frame["setpoint"])
-    from_pump = sorted([*status, *_alarm_messages(sheet.frame["alarm"])], key=lambda message: message.at_s)
+    from_pump = _in_order(_status_messages(sheet.frame["status"], rows), alarms)
     delivered = bytes(value for message in from_pump for value in message.values)
     losses: tuple[int, ...] = ()
     spikes: list[float] = []
     if faulty:
         delivered, losses = _through_a_small_buffer(delivered)
+        _mistake_values(rows)
+        status = _status_messages(sheet.frame["status"], rows)
         _damage(status)
-        from_pump = sorted([*from_pump, _boot_text()], key=lambda message: message.at_s)
+        from_pump = _in_order(status, alarms, [_boot_text()])
         spikes = [4.645, 8.03]
         setpoints[5].faults[6] = Fault.PARITY
         setpoints[5].marks.append(("parity-error", 6))
@@ -179,6 +177,10 @@ def _status_time(number: int) -> float:
 
 def _status_messages(layout: FrameLayout, rows: list[dict[str, Any]]) -> list[_Message]:
     return [_Message(_status_time(number), list(layout.encode(row))) for number, row in enumerate(rows)]
+
+
+def _in_order(*messages: list[_Message]) -> list[_Message]:
+    return sorted((one for several in messages for one in several), key=lambda message: message.at_s)
 
 
 def _setpoint_messages(layout: FrameLayout) -> list[_Message]:
@@ -265,10 +267,8 @@ def _on_wire(
             begin_s = free_s
         for kind, place in message.marks:
             marks.setdefault(kind, []).append(first + place)
-    trace = transmit(values, line, gaps=gaps, faults=faults, end_s=DURATION_S + 0.05)
-    injected = [
-        Injected(kind, wire, len(places), begins[places[0]], places[0]) for kind, places in marks.items()
-    ]
+    trace = transmit(values, line, gaps=gaps, faults=faults, end_s=DURATION_S + 0.05, name=wire)
+    injected = [Injected(kind, wire, len(places), begins[places[0]], places[0]) for kind, places in marks.items()]
     for at_s in spikes:
         trace = add_spike(trace, at_s, 0.2 * line.bit_time_s)
     if spikes:

@@ -6,7 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from ..capture.trace import Trace
+from larkreader.capture.trace import Trace
 
 
 def add_spike(trace: Trace, at_s: float, width_s: float) -> Trace:

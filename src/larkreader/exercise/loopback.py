@@ -6,8 +6,9 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any, Literal
 
-from ..declare.line import LineSettings
-from ..declare.loopback import LoopbackPlan
+from larkreader.declare.line import LineSettings
+from larkreader.declare.loopback import LoopbackPlan
+
 from .alignment import align
 from .patterns import pattern_of
 from .ports.port import Port, as_port

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import numpy.typing as npt
 
-from ..declare.loopback import LoopbackPlan
+from larkreader.declare.loopback import LoopbackPlan
 
 
 def pattern_of(plan: LoopbackPlan) -> npt.NDArray[np.uint8]:

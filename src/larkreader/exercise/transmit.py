@@ -5,11 +5,11 @@ from __future__ import annotations
 import numpy as np
 import numpy.typing as npt
 
-from ..capture.characters import Fault
-from ..capture.trace import Trace
-from ..declare.line import LineSettings
-from ..decode.receive import expected_parity
-from ..errors import RequestError
+from larkreader.capture.characters import Fault
+from larkreader.capture.trace import Trace
+from larkreader.declare.line import LineSettings
+from larkreader.decode.receive import expected_parity
+from larkreader.errors import RequestError
 
 CAN_SEND = Fault.PARITY | Fault.FRAMING | Fault.BREAK
 
@@ -64,9 +64,9 @@ def transmit(
     --------
     receive : The way back.
     """
-    sent = np.frombuffer(values, dtype=np.uint8) if isinstance(values, bytes) else np.asarray(values)
-    _check(sent, line, np.asarray(gaps), np.asarray(faults))
-    sent = sent.astype(np.uint16)
+    given = np.frombuffer(values, dtype=np.uint8) if isinstance(values, bytes) else np.asarray(values)
+    _check(given, line, np.asarray(gaps), np.asarray(faults))
+    sent = given.astype(np.uint16)
     fault = np.broadcast_to(np.asarray(faults, dtype=np.uint8), sent.shape)
     held = (fault & (Fault.FRAMING | Fault.BREAK)) != 0
 
@@ -79,17 +79,13 @@ def transmit(
     turns = np.flatnonzero(np.diff(levels, axis=1, prepend=1).reshape(-1))
     row, bit = np.divmod(turns, levels.shape[1])
     edges = np.rint((begin_s + (begin_bits[row] + bit) * bit_s) / tick_s).astype(np.int64)
-    over = (
-        begin_s + (float(begin_bits[-1] + length[-1]) * bit_s if len(sent) else 0.0) + line.character_time_s
-    )
+    over = begin_s + (float(begin_bits[-1] + length[-1]) * bit_s if len(sent) else 0.0) + line.character_time_s
     idle = 1 if line.idle == "high" else 0
     end = round(max(over, end_s or 0.0) / tick_s)
     return Trace(edges, tick_s, idle, begin=round(begin_s / tick_s), end=end, name=name)
 
 
-def _levels(
-    sent: npt.NDArray[np.uint16], line: LineSettings, fault: npt.NDArray[np.uint8]
-) -> npt.NDArray[np.uint8]:
+def _levels(sent: npt.NDArray[np.uint16], line: LineSettings, fault: npt.NDArray[np.uint8]) -> npt.NDArray[np.uint8]:
     """Return the logical level of each bit and of the idle time behind: uint8, shape (n, bits + 1)."""
     stop = line.stop_position
     levels = np.ones((len(sent), stop + 2), dtype=np.uint8)
@@ -113,9 +109,7 @@ def _check(
     wrong = np.flatnonzero((sent < 0) | (sent >> line.data_bits != 0))
     if wrong.size:
         place = int(wrong[0])
-        raise RequestError(
-            f"values[{place}]", f"is {sent[place]}", f"must fit into {line.data_bits} data bits"
-        )
+        raise RequestError(f"values[{place}]", f"is {sent[place]}", f"must fit into {line.data_bits} data bits")
     if gaps.size and gaps.min() < 0:
         raise RequestError("gaps", f"has {gaps.min()}", "must be bit times, 0 or more")
     if (faults & ~int(CAN_SEND)).any():

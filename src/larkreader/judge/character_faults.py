@@ -1,4 +1,4 @@
-"""What is held against the characters of one wire?"""
+"""What is held against the characters of one wire."""
 
 from __future__ import annotations
 
@@ -7,9 +7,10 @@ from collections.abc import Iterator, Mapping
 import numpy as np
 import numpy.typing as npt
 
-from ..capture.characters import Characters, Fault
-from ..capture.trace import Trace
-from ..declare.line import PARITY_NAMES, LineSettings
+from larkreader.capture.characters import Characters, Fault
+from larkreader.capture.trace import Trace
+from larkreader.declare.line import PARITY_NAMES, LineSettings
+
 from .findings import Finding, make_finding, time_of
 
 LARGE_SHARE = 0.2  # of the characters; so many line faults are no accident
@@ -37,9 +38,7 @@ def judge_characters(
         if not places.size:
             continue
         many = (
-            kind in ("parity-error", "framing-error", "break")
-            and total >= 10
-            and len(places) > LARGE_SHARE * total
+            kind in ("parity-error", "framing-error", "break") and total >= 10 and len(places) > LARGE_SHARE * total
         )
         yield make_finding(
             kind,
@@ -66,9 +65,7 @@ def _around(kind: str, characters: Characters, places: npt.NDArray[np.int64], li
     """Say something about these places that the kind alone does not."""
     first = int(places[0])
     if kind == "parity-error":
-        return (
-            f"The first is 0x{characters.value[first]:02X}; declared is {PARITY_NAMES[line.parity]} parity."
-        )
+        return f"The first is 0x{characters.value[first]:02X}; declared is {PARITY_NAMES[line.parity]} parity."
     if kind == "break" and characters.has_times:
         longest = float((characters.end_s[places] - characters.begin_s[places]).max())
         times = longest / line.character_time_s

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any, Literal
 
-from ..capture.characters import Characters
+from larkreader.capture.characters import Characters
 
 Severity = Literal["error", "warning", "note"]
 Verdict = Literal["clean", "warnings", "faults"]
@@ -255,9 +255,7 @@ def make_finding(
         how_many += f" in {of[0]:,} {of[1]} ({_share(count, of[0])})"
     where = place(first_s, offset)
     sentences = [f"{how_many}{', first ' * (count > 1) or ', '}{where}." if where else f"{how_many}."]
-    sentences += [
-        sentence for sentence in (detail, known.meaning if meaning is None else meaning) if sentence
-    ]
+    sentences += [sentence for sentence in (detail, known.meaning if meaning is None else meaning) if sentence]
     return Finding(
         kind=kind,
         wire=wire,

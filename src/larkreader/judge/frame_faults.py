@@ -1,4 +1,4 @@
-"""What is held against the frames of one wire, and against what lies between them?"""
+"""What is held against the frames of one wire, and against what lies between them."""
 
 from __future__ import annotations
 
@@ -7,9 +7,10 @@ from collections.abc import Iterator
 import numpy as np
 import numpy.typing as npt
 
-from ..capture.characters import Characters, Fault
-from ..decode.frame_columns import FRAME_FAULT_NAMES, FrameFault, Frames, Skip, Spans
-from ..decode.verify import fixed_value, names_known, within_range
+from larkreader.capture.characters import Characters, Fault
+from larkreader.decode.frame_columns import FRAME_FAULT_NAMES, FrameFault, Frames, Skip, Spans
+from larkreader.decode.verify import fixed_value, names_known, within_range
+
 from .findings import Finding, make_finding, time_of
 from .sequence import Losses, find_losses, judge_losses
 
@@ -27,7 +28,7 @@ def judge_frames(wire: str, characters: Characters, every: list[Frames], skipped
                     FRAME_FAULT_NAMES[fault],
                     wire,
                     len(places),
-                    of=(len(frames), f"frames {key}"),
+                    of=(len(frames), f"{key} frames"),
                     first_s=time_of(characters, first),
                     offset=first,
                     frame=key,
@@ -84,7 +85,8 @@ def _worst_field(frames: Frames, row: int, fault: FrameFault) -> str:
     """Name the field of a frame that is at fault, with what it holds."""
     if fault == FrameFault.CHECKSUM_MISMATCH:
         layout = frames.layout
-        assert layout.checksum is not None and layout.checksum_slot is not None
+        assert layout.checksum is not None
+        assert layout.checksum_slot is not None
         begin, end = layout.covered
         data = frames.data[row].tobytes()
         stored, computed = frames.raw(layout.checksum_slot.name)[row], layout.checksum.crc.of(data[begin:end])

@@ -4,20 +4,20 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from pathlib import PurePath
 from typing import Any
 
 import numpy as np
 
-from ..capture.characters import Characters, Fault
-from ..capture.files.open import CaptureKind, open_capture
-from ..capture.files.vcd import Progress
-from ..capture.trace import Trace
-from ..declare.sheet import Sheet, open_sheet
-from ..decode.frame_columns import FRAME_FAULT_NAMES, Frames, Spans
-from ..decode.frames import read_layouts
-from ..decode.receive import receive
-from ..errors import RequestError, nearest
+from larkreader.capture.characters import Characters, Fault
+from larkreader.capture.files.open import CaptureKind, CapturePath, open_capture
+from larkreader.capture.files.vcd import Progress
+from larkreader.capture.trace import Trace
+from larkreader.declare.sheet import Sheet, open_sheet
+from larkreader.decode.frame_columns import FRAME_FAULT_NAMES, Frames, Spans
+from larkreader.decode.frames import read_layouts
+from larkreader.decode.receive import receive
+from larkreader.errors import RequestError, nearest
+
 from .character_faults import judge_characters
 from .findings import SEVERITIES, Finding, Verdict, verdict_of
 from .frame_faults import judge_frames
@@ -109,19 +109,16 @@ class Reading:
     def __repr__(self) -> str:
         wires = ", ".join(f"{wire}: {len(characters):,}" for wire, characters in self.characters.items())
         frames = ", ".join(f"{key}: {len(frames):,}" for key, frames in self.frames.items())
-        lines = [
-            f"<Reading of {self.capture}: {self.verdict}; characters {wires}; frames {frames or 'none'}>"
-        ]
+        lines = [f"<Reading of {self.capture}: {self.verdict}; characters {wires}; frames {frames or 'none'}>"]
         lines += [
-            f"  {finding.severity} {finding.kind} on {finding.wire}: {finding.text}"
-            for finding in self.findings
+            f"  {finding.severity} {finding.kind} on {finding.wire}: {finding.text}" for finding in self.findings
         ]
         return "\n".join(lines)
 
 
 def read(
-    sheet: Sheet | str | PurePath,
-    capture: str | PurePath | Mapping[str, Trace | Characters | bytes],
+    sheet: Sheet | str | CapturePath,
+    capture: str | CapturePath | Mapping[str, Trace | Characters | bytes],
     *,
     kind: CaptureKind | None = None,
     wire: str | None = None,
@@ -190,9 +187,7 @@ def read(
 def _of_known_wires(capture: Mapping[str, Any], sheet: Sheet) -> dict[str, Any]:
     for wire in capture:
         if wire not in sheet.wire:
-            raise RequestError(
-                f'wire "{wire}"', "is not a wire of the sheet", advice=nearest(wire, list(sheet.wire))
-            )
+            raise RequestError(f'wire "{wire}"', "is not a wire of the sheet", advice=nearest(wire, list(sheet.wire)))
     return dict(capture)
 
 

@@ -1,4 +1,4 @@
-"""Did frames go missing, and where: on the line, in the hardware, or in a buffer behind it?
+"""Whether frames went missing, and where: on the line, in the hardware, or in a buffer behind it.
 
 Each good frame of a layout with a counter says how many frames there should be since the last good one, and so how
 many bytes. If fewer arrived, some were lost. A fault of the line around the place says that they were lost on the
@@ -13,9 +13,10 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
-from ..capture.characters import Characters, Fault
-from ..decode.frame_columns import FrameFault, Frames
-from ..decode.verify import counter_steps
+from larkreader.capture.characters import Characters, Fault
+from larkreader.decode.frame_columns import FrameFault, Frames
+from larkreader.decode.verify import counter_steps
+
 from .findings import Finding, make_finding, time_of
 
 Places = npt.NDArray[np.int64]
@@ -54,7 +55,8 @@ class Losses:
 
     def by(self, cause: str) -> npt.NDArray[np.bool_]:
         """Tell which losses have a cause."""
-        return self.cause == cause
+        chosen: npt.NDArray[np.bool_] = self.cause == cause
+        return chosen
 
 
 def find_losses(frames: Frames, characters: Characters, others: list[Frames]) -> Losses | None:
@@ -91,9 +93,7 @@ def find_losses(frames: Frames, characters: Characters, others: list[Frames]) ->
     ) + _count_between(
         np.searchsorted(characters.begin_s, characters.false_starts_s), begin[lost], end[lost] + length
     )
-    overrun = _count_between(
-        np.flatnonzero(characters.faults & Fault.OVERRUN), begin[lost], end[lost] + length
-    )
+    overrun = _count_between(np.flatnonzero(characters.faults & Fault.OVERRUN), begin[lost], end[lost] + length)
     cause = np.where(overrun > 0, "hardware", np.where(damaged > 0, "line", "buffer"))
     return Losses(
         begin=begin[lost],
@@ -108,7 +108,7 @@ def find_losses(frames: Frames, characters: Characters, others: list[Frames]) ->
 def judge_losses(losses: Losses, frames: Frames, characters: Characters, wire: str) -> Iterator[Finding]:
     """Yield the findings on what is missing between the frames of a layout."""
     layout = frames.layout.key
-    sent = (len(frames), f"frames {layout}")
+    sent = (len(frames), f"{layout} frames")
     for cause, kind in (("line", "counter-gap"), ("buffer", "overflow")):
         chosen = losses.by(cause)
         if not chosen.any():
@@ -123,7 +123,7 @@ def judge_losses(losses: Losses, frames: Frames, characters: Characters, wire: s
             offset=first,
             frame=layout,
             detail=f"{missing:,} byte{'s are' if missing > 1 else ' is'} missing, of {number:,} "
-            f"frame{'s' * (number > 1)} {layout}.",
+            f"{layout} frame{'s' * (number > 1)}.",
             meaning=None if kind != "overflow" or _shows_line_faults(characters) else NO_LINE_FAULTS_KNOWN,
             advice=_where_it_overflowed(characters) if kind == "overflow" else None,
         )

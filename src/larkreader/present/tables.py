@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 if TYPE_CHECKING:
     import pandas as pd
 
-    from ..judge.reading import Reading
+    from larkreader.judge.reading import Reading
 
 
 def frames_table(reading: Reading) -> pd.DataFrame:
@@ -24,6 +24,4 @@ def frames_table(reading: Reading) -> pd.DataFrame:
         parts.append(table.astype(object))
     if not parts:
         return pd.DataFrame(columns=["wire", "frame", "offset", "begin_s", "faults"])
-    return pd.concat(parts, ignore_index=True).sort_values(
-        ["begin_s", "offset"], kind="stable", ignore_index=True
-    )
+    return pd.concat(parts, ignore_index=True).sort_values(["begin_s", "offset"], kind="stable", ignore_index=True)

@@ -11,13 +11,13 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
-from ..capture.characters import Fault
+from larkreader.capture.characters import FAULT_NAMES
 
 if TYPE_CHECKING:
-    from ..declare.sheet import Sheet
-    from ..exercise.loopback import LoopbackResult
-    from ..judge.findings import Finding
-    from ..judge.reading import Reading
+    from larkreader.declare.sheet import Sheet
+    from larkreader.exercise.loopback import LoopbackResult
+    from larkreader.judge.findings import Finding
+    from larkreader.judge.reading import Reading
 
 SEVERITY_STYLES = {"error": "bold reverse", "warning": "bold", "note": "dim"}
 VERDICTS = {
@@ -25,7 +25,6 @@ VERDICTS = {
     "warnings": "warnings: nothing is broken, but look at what follows",
     "faults": "faults: something is wrong, as follows",
 }
-FAULT_COLUMNS = {"parity": Fault.PARITY, "framing": Fault.FRAMING, "break": Fault.BREAK, "noise": Fault.NOISE}
 
 
 def make_console(*, stderr: bool = False) -> Console:
@@ -62,15 +61,14 @@ def link(sheet: Sheet) -> Group:
 
 def counts(reading: Reading) -> Group:
     """Show what was found on each wire, and how many frames of each layout."""
-    wires = _table(
-        "wire", ">characters", *(f">{name}" for name in FAULT_COLUMNS), ">bytes good", ">faulty", ">skipped"
-    )
+    wires = _table("wire", ">characters", "line faults", ">bytes good", ">faulty", ">skipped")
     for wire, characters in reading.characters.items():
         parts = reading.bytes_of(wire)
+        faults = [(characters.count(fault), name) for fault, name in FAULT_NAMES.items()]
         wires.add_row(
             wire,
             f"{len(characters):,}",
-            *(_number(characters.count(fault)) for fault in FAULT_COLUMNS.values()),
+            ", ".join(f"{count:,} {name}" for count, name in faults if count) or "none",
             f"{parts['good']:,}",
             _number(parts["faulty"]),
             _number(parts["skipped"]),
@@ -79,8 +77,8 @@ def counts(reading: Reading) -> Group:
         return Group(wires)
     frames = _table("frame", ">found", ">good", "faults")
     for key, told in reading.to_dict()["frames"].items():
-        faults = ", ".join(f"{count:,} {name}" for name, count in told["faults"].items())
-        frames.add_row(key, f"{told['count']:,}", f"{told['good']:,}", faults or "none")
+        held = ", ".join(f"{count:,} {name}" for name, count in told["faults"].items())
+        frames.add_row(key, f"{told['count']:,}", f"{told['good']:,}", held or "none")
     return Group(wires, "", frames)
 
 
@@ -112,10 +110,8 @@ def loopback(result: LoopbackResult) -> Group:
         f"{result.characters_per_second:,.0f}",
         "unknown" if share is None else f"{100 * share:.1f} %",
     )
-    verdict = (
-        "pass: all came back as it was" if result.verdict == "pass" else "fail: not all came back as it was"
-    )
-    parts: list[Any] = [table, Text(f"Verdict: {verdict}", style="bold")]
+    verdict = "pass: all came back as it was" if result.verdict == "pass" else "fail: not all came back as it was"
+    parts: list[Any] = [table, "", Text(f"Verdict: {verdict}", style="bold")]
     if first := result.difference:
         parts.append(f"First difference at character {first.offset:,}; from character {first.begin:,} on:")
         parts += [
@@ -140,7 +136,7 @@ def files(written: Mapping[str, Any]) -> Table:
 
 def _table(*columns: str) -> Table:
     """Make a table of our own kind; a column that begins with ``>`` is aligned to the right."""
-    table = Table(box=box.SIMPLE_HEAD, pad_edge=False, show_edge=False, header_style="bold")
+    table = Table(box=box.SIMPLE_HEAD, padding=(0, 1, 0, 0), pad_edge=False, show_edge=False, header_style="bold")
     for column in columns:
         table.add_column(
             column.removeprefix(">"), justify="right" if column.startswith(">") else "left", overflow="fold"

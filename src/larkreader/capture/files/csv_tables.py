@@ -16,9 +16,10 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from ...errors import CaptureError, nearest
-from ..characters import FAULT_NAMES, Characters, fault_names
-from ..trace import Trace
+from larkreader.capture.characters import FAULT_NAMES, Characters, fault_names
+from larkreader.capture.trace import Trace
+from larkreader.errors import CaptureError, nearest
+
 from .levels import UNDRIVEN, UNKNOWN, trace_of_changes
 
 if TYPE_CHECKING:
@@ -136,24 +137,18 @@ def read_characters(path: Path, *, name: str | None = None) -> dict[str, Charact
     name = name or path.name
     table = _table(path, name)
     if tuple(table.columns) != CHARACTER_COLUMNS:
-        raise CaptureError(
-            name, f"has the columns {list(table.columns)}", f"must have {','.join(CHARACTER_COLUMNS)}"
-        )
+        raise CaptureError(name, f"has the columns {list(table.columns)}", f"must have {','.join(CHARACTER_COLUMNS)}")
     value = _numbers(table, "value", name)
     wrong = np.flatnonzero((value < 0) | (value > 511) | (value != np.floor(value)))
     if wrong.size:
-        raise CaptureError(
-            f"{name}: row {wrong[0] + 2}", f"has the value {value[wrong[0]]:g}", "must be 0 to 511"
-        )
+        raise CaptureError(f"{name}: row {wrong[0] + 2}", f"has the value {value[wrong[0]]:g}", "must be 0 to 511")
     begin, end = (_numbers(table, column, name, may_lack=True) for column in ("begin_s", "end_s"))
     known = {text: int(fault) for fault, text in FAULT_NAMES.items()}
     faults = np.zeros(len(table), dtype=np.uint8)
     for text in table["faults"].unique():
         for part in filter(None, str(text).split("+")):
             if part not in known:
-                raise CaptureError(
-                    f"{name}: column faults", f'has "{part}"', advice=nearest(part, list(known))
-                )
+                raise CaptureError(f"{name}: column faults", f'has "{part}"', advice=nearest(part, list(known)))
             faults[(table["faults"] == text).to_numpy()] |= known[part]
     wires = {}
     for wire in table["wire"].unique():
@@ -217,9 +212,7 @@ def _numbers(table: pd.DataFrame, column: str, name: str, *, may_lack: bool = Fa
         missing &= (texts != "").to_numpy()
     if missing.any():
         row = int(np.argmax(missing))
-        raise CaptureError(
-            f"{name}: row {row + 2}, column {column}", f'has "{texts.iloc[row]}"', "must be a number"
-        )
+        raise CaptureError(f"{name}: row {row + 2}, column {column}", f'has "{texts.iloc[row]}"', "must be a number")
     return numbers
 
 

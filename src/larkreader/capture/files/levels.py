@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import numpy.typing as npt
 
-from ..trace import NO_SPANS, Trace
+from larkreader.capture.trace import NO_SPANS, Trace
 
 UNKNOWN, UNDRIVEN = 2, 3  # levels beside 0 and 1: x, and z
 
@@ -56,9 +56,7 @@ def trace_of_changes(
     return Trace(edges, tick_s, int(held[0]), begin=begin, end=end, unknown=spans, name=name)
 
 
-def _spans(
-    at: npt.NDArray[np.int64], known: npt.NDArray[np.bool_], begin: int, last: int
-) -> npt.NDArray[np.int64]:
+def _spans(at: npt.NDArray[np.int64], known: npt.NDArray[np.bool_], begin: int, last: int) -> npt.NDArray[np.int64]:
     """Return the stretches in which the level is not known: int64, shape (n, 2)."""
     states = np.concatenate([[len(at) > 0 and at[0] <= begin], known, [True]])
     times = np.concatenate([[begin], at, [last]])

@@ -9,18 +9,19 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping
 from pathlib import Path
-from typing import Literal, get_args
+from typing import Literal
 
 import numpy as np
 
-from ...errors import CaptureError, CaptureFileError, RequestError, nearest
-from ..characters import Characters
-from ..trace import Trace
+from larkreader.capture.characters import Characters
+from larkreader.capture.trace import Trace
+from larkreader.errors import CaptureError, CaptureFileError, RequestError, nearest
+
 from .csv_tables import CHARACTER_COLUMNS, TIME_COLUMNS, read_characters, read_levels
 from .vcd import Progress, read_vcd
 
 CaptureKind = Literal["vcd", "levels", "characters", "bytes"]
-KINDS: tuple[str, ...] = get_args(CaptureKind)
+CapturePath = str | Path
 BYTE_ENDINGS = (".bin", ".raw", ".dat")
 _LOOKED_AT = 1 << 16  # bytes from which the kind is found
 _VCD_KEYWORD = re.compile(
@@ -28,7 +29,7 @@ _VCD_KEYWORD = re.compile(
 )
 
 
-def open_trace(path: str | Path, wire: str, *, kind: CaptureKind | None = None) -> Trace:
+def open_trace(path: CapturePath, wire: str, *, kind: CaptureKind | None = None) -> Trace:
     """Read the level changes of one signal of a capture.
 
     Parameters
@@ -53,14 +54,12 @@ def open_trace(path: str | Path, wire: str, *, kind: CaptureKind | None = None) 
     """
     opened = open_capture(path, {wire: wire}, kind=kind)[wire]
     if isinstance(opened, Characters):
-        raise CaptureError(
-            str(path), "holds characters, not levels", "must be a VCD file or level changes in CSV"
-        )
+        raise CaptureError(str(path), "holds characters, not levels", "must be a VCD file or level changes in CSV")
     return opened
 
 
 def open_capture(
-    path: str | Path,
+    path: CapturePath,
     signals: Mapping[str, str],
     *,
     kind: CaptureKind | None = None,
@@ -98,9 +97,7 @@ def open_capture(
     """
     path = Path(path)
     if wire is not None and wire not in signals:
-        raise RequestError(
-            f'wire "{wire}"', "is not a wire of the sheet", advice=nearest(wire, list(signals))
-        )
+        raise RequestError(f'wire "{wire}"', "is not a wire of the sheet", advice=nearest(wire, list(signals)))
     wanted = dict(signals) if wire is None else {wire: signals[wire]}
     try:
         kind = kind or find_kind(path)
@@ -111,6 +108,8 @@ def open_capture(
                     str(path), "holds the bytes of one wire, but the sheet declares several", "", advice
                 )
             data = np.fromfile(path, dtype=np.uint8)
+            if not len(data):
+                raise CaptureError(str(path), "is empty", advice="Was anything recorded?")
             return {one: Characters.from_bytes(data) for one in wanted}
         if kind == "characters":
             found = read_characters(path, name=str(path))
@@ -129,7 +128,7 @@ def open_capture(
     return {one: traces[signal] for one, signal in wanted.items()}
 
 
-def find_kind(path: str | Path) -> CaptureKind:
+def find_kind(path: CapturePath) -> CaptureKind:
     """Find from a file's content what kind of capture it is.
 
     Parameters
@@ -166,21 +165,16 @@ def find_kind(path: str | Path) -> CaptureKind:
         return "bytes"
     begins = head[:16].decode("latin-1").encode("unicode_escape").decode()
     if ending == ".vcd":
-        raise CaptureError(
-            str(path), f'is not a VCD file: it begins with "{begins}"', "a VCD file begins with $"
-        )
+        raise CaptureError(str(path), f'is not a VCD file: it begins with "{begins}"', "a VCD file begins with $")
     raise CaptureError(
         str(path),
         f'is no kind of capture that can be told from its content: it begins with "{begins}"',
-        "must be a VCD file, or CSV that begins with time_s, or CSV with the columns "
-        + ",".join(CHARACTER_COLUMNS),
-        "If it holds the bytes as they arrived, say kind bytes",
+        "must be a VCD file, or CSV that begins with time_s, or CSV with the columns " + ",".join(CHARACTER_COLUMNS),
+        'If it holds the bytes as they arrived, say that its kind is "bytes"',
     )
 
 
-def _known_wires(
-    found: Mapping[str, Characters], wanted: Mapping[str, str], name: str
-) -> dict[str, Characters]:
+def _known_wires(found: Mapping[str, Characters], wanted: Mapping[str, str], name: str) -> dict[str, Characters]:
     known = {wire: characters for wire, characters in found.items() if wire in wanted}
     if not known:
         wires = ", ".join(found) or "none"

@@ -10,22 +10,25 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
-from typing import BinaryIO
+from typing import Any, BinaryIO
 
 import numpy as np
 import numpy.typing as npt
 
-from ...errors import CaptureError
-from ..trace import Trace
+from larkreader.capture.trace import Trace
+from larkreader.errors import CaptureError
+
 from .levels import UNDRIVEN, UNKNOWN, trace_of_changes
 from .vcd_header import Variable, read_header
+from .vcd_plain import plain_changes
 
 Bytes = npt.NDArray[np.uint8]
 Places = npt.NDArray[np.int64]
 Progress = Callable[[int, int], None]
 
-BLOCK = 4 << 20
+BLOCK = 1 << 19  # bytes read at once, so that what is made of them stays in the processor's cache
 PAD = 32  # white space before a block, so that words of 8 bytes may begin before a time
+LONGEST_WORD = 4096  # bytes that a vector's value may have
 MOST_DIGITS = 19  # of a time; more does not fit into 64 bits
 
 OTHER, SCALAR, TIME, VECTOR, KEYWORD = range(5)
@@ -99,9 +102,9 @@ def _blocks(file: BinaryIO) -> Iterator[bytes]:
     while piece := file.read(BLOCK):
         text = tail + piece
         cut = text.rfind(b"\n") + 1 or max(text.rfind(b" "), text.rfind(b"\t")) + 1
-        words = text[max(0, cut - 4096) : cut].split()
-        if words and words[-1][:1] in b"bBrRsS":  # its code may come next
-            cut = text.rfind(words[-1], 0, cut)
+        last = text[max(0, cut - LONGEST_WORD) : cut].rsplit(None, 1)
+        if last and last[-1][:1] in b"bBrRsS":  # its code may come next
+            cut = text.rfind(last[-1], 0, cut)
         tail = text[cut:]
         if cut:
             yield text[:cut]
@@ -127,6 +130,32 @@ class _Scan:
         """Take in the next block, which holds whole changes."""
         text = np.full(PAD + len(block) + 1, 0x20, dtype=np.uint8)
         text[PAD:-1] = np.frombuffer(block, dtype=np.uint8)
+        if not self._feed_plain(text, block):
+            self._feed_any(text)
+        self.place += len(block)
+
+    def _feed_plain(self, text: Bytes, block: bytes) -> bool:
+        """Take in a block of times and scalars alone; return whether it is one."""
+        if self.in_comment or any(variable.size > 1 for variable, _ in self.wanted):
+            return False
+        told = plain_changes(text, [variable.code for variable, _ in self.wanted])
+        opening, closing = block.find(b"#"), block.rfind(b"#")
+        if told is None or opening < 0:
+            return False
+        opening_word, closing_word = block[opening:].split(None, 1)[0], block[closing:].split(None, 1)[0]
+        if len(opening_word) != len(closing_word) or (closing and block[closing - 1] > 0x20):
+            return False  # times of several lengths, or a code with a # in it
+        begin_time, last_time = (self._one_number(word) for word in (opening_word, closing_word))
+        for (words, times), kept_times, kept_levels in zip(told, self.times, self.levels, strict=True):
+            at = np.full(len(words), self.time, dtype=np.int64)
+            timed = int(np.searchsorted(times, 0))  # words before the first time of the block
+            at[timed:] = self._numbers(text, times[timed:] + 1, times[timed:] + len(opening_word))
+            self._keep(at, text[words], kept_times, kept_levels)
+        self._go_on_to(begin_time, last_time, block.rstrip().endswith(closing_word) and closing >= 0)
+        return True
+
+    def _feed_any(self, text: Bytes) -> None:
+        """Take in a block of anything that a VCD file may hold."""
         turns = np.flatnonzero(np.diff(text <= 0x20))
         first, behind = turns[0::2] + 1, turns[1::2] + 1
         kind = _KIND[text[first]]
@@ -135,65 +164,96 @@ class _Scan:
         self._check(text, first, behind, kind, vectors)
         is_time = kind == TIME
         times = np.flatnonzero(is_time)
-        before = np.cumsum(is_time, dtype=np.int32)
-        last_time = self.time
+        before = np.cumsum(is_time, dtype=np.int64)
+        begin_time = last_time = self.time
         if times.size:
-            ends = self._numbers(text, first[times[[0, -1]]] + 1, behind[times[[0, -1]]])
-            self.begin = int(ends[0]) if self.begin is None else self.begin
-            last_time = int(ends[1])
-        for (variable, bit), kept_times, kept_levels in zip(
-            self.wanted, self.times, self.levels, strict=True
-        ):
+            words = [text[first[word] : behind[word]].tobytes() for word in (times[0], times[-1])]
+            begin_time, last_time = map(self._one_number, words)
+        for (variable, bit), kept_times, kept_levels in zip(self.wanted, self.times, self.levels, strict=True):
             changes, characters = _changes(text, first, behind, kind, vectors, variable, bit)
             number = before[changes]
             at = np.full(len(changes), self.time, dtype=np.int64)
-            timed = np.flatnonzero(number)
-            at[timed] = self._times_before(text, first, behind, times, number[timed] - 1)
-            kept_times.append(at)
-            kept_levels.append(_LEVEL[characters])
-        if last_time < self.time:
-            raise CaptureError(self.name, f"goes back in time, from {self.time} to {last_time} ticks")
-        self.time = last_time
+            timed = int(np.searchsorted(number, 1))
+            at[timed:] = self._times_before(text, first, behind, times, number[timed:] - 1)
+            self._keep(at, characters, kept_times, kept_levels)
         told = np.flatnonzero(kind != KEYWORD)
-        if told.size:
-            self.ends_with_time = bool(kind[told[-1]] == TIME)
-        self.place += len(block)
+        ends_with_time = bool(kind[told[-1]] == TIME) if told.size else self.ends_with_time
+        self._go_on_to(begin_time, last_time, ends_with_time)
+
+    def _keep(self, at: npt.NDArray[np.int64], characters: Bytes, times: list[Any], levels: list[Any]) -> None:
+        if len(at) and (at[0] < self.time or (at[1:] < at[:-1]).any()):
+            raise CaptureError(self.name, f"goes back in time, behind {self.time} ticks")
+        times.append(at)
+        levels.append(_LEVEL[characters])
+
+    def _go_on_to(self, begin_time: int, last_time: int, ends_with_time: bool) -> None:
+        if begin_time < self.time or last_time < begin_time:
+            raise CaptureError(
+                self.name, f"goes back in time, from {max(self.time, begin_time)} to {last_time} ticks"
+            )
+        self.begin = begin_time if self.begin is None else self.begin
+        self.time, self.ends_with_time = last_time, ends_with_time
+
+    def _one_number(self, word: bytes) -> int:
+        """Turn the word of one time into an integer."""
+        if not word[1:].isdigit() or len(word) > MOST_DIGITS + 1:
+            raise CaptureError(self.name, f'holds "{word.decode("latin-1")}", which is no time')
+        return int(word[1:])
 
     def _times_before(
         self, text: Bytes, first: Places, behind: Places, times: Places, number: Places
     ) -> npt.NDArray[np.int64]:
         """Return the times with the given numbers among the words `times`."""
         if len(number) > len(times):  # several changes a time: turn each time into a number once
-            at = self._numbers(text, first[times] + 1, behind[times])[number]
-        else:
-            words = times[number]
-            at = self._numbers(text, first[words] + 1, behind[words])
-        if len(at) and (at[0] < self.time or (np.diff(at) < 0).any()):
-            raise CaptureError(self.name, f"goes back in time, near {at[0]} ticks")
-        return at
+            return self._numbers(text, first[times] + 1, behind[times])[number]
+        words = times[number]
+        return self._numbers(text, first[words] + 1, behind[words])
 
     def _numbers(self, text: Bytes, begin: Places, end: Places) -> npt.NDArray[np.int64]:
-        """Turn the decimal numbers between `begin` and `end` into integers, eight digits at once."""
+        """Turn the decimal numbers between `begin` and `end`, which never fall, into integers."""
         digits = end - begin
-        wrong = np.flatnonzero((digits < 1) | (digits > MOST_DIGITS))
-        eights = np.ndarray((len(text) - 7,), dtype="<u8", buffer=text.data, strides=(1,))
-        total = np.zeros(len(begin), dtype=np.uint64)
-        most = int(digits.max()) if len(digits) and not wrong.size else 0
-        for done in range(0, most, 8):
-            unused = (8 * (8 - np.clip(digits - done, 0, 8))).astype(np.uint64)
-            zeros = np.uint64(0x3030303030303030)
-            number = (eights[end - 8 - done] ^ zeros) >> unused << unused
-            low, high = np.uint64(0x0606060606060606), np.uint64(0xF0F0F0F0F0F0F0F0)
-            not_digits = np.flatnonzero(((number + low) | number) & high)
-            if not_digits.size:
-                wrong = not_digits
-                break
-            for factor, bits, mask in _PAIRING:
-                number = (number * factor >> bits) & mask
-            total += number * np.uint64(10**done)
-        if wrong.size:
-            self._refuse(text, int(begin[wrong[0]]) - 1, int(end[wrong[0]]), "is no time")
-        return total.astype(np.int64)
+        fewest, most = (int(digits.min()), int(digits.max())) if len(digits) else (1, 1)
+        if fewest < 1 or most > MOST_DIGITS:
+            wrong = int(np.argmax((digits < 1) | (digits > MOST_DIGITS)))
+            self._refuse(text, int(begin[wrong]) - 1, int(end[wrong]), "is no time")
+        numbers = self._eight_digits(text, begin, end, min(most, 8) if fewest == most else None)
+        if most <= 8:
+            return numbers
+        if fewest == most and len(numbers) > 2:
+            # What stands before the last eight digits rises by one wherever those fall, if nothing else happened.
+            higher = self._numbers(text, begin[[0, -1]], end[[0, -1]] - 8)
+            falls = np.cumsum(numbers[1:] < numbers[:-1])
+            if higher[0] + falls[-1] == higher[1]:
+                numbers[0] += higher[0] * 10**8
+                numbers[1:] += (higher[0] + falls) * 10**8
+                return numbers
+        long = np.flatnonzero(digits > 8)
+        numbers[long] += self._numbers(text, begin[long], end[long] - 8) * 10**8
+        return numbers
+
+    def _eight_digits(self, text: Bytes, begin: Places, end: Places, digits: int | None) -> npt.NDArray[np.int64]:
+        """Turn the last eight digits before each `end`, or as many as there are from `begin` on, into integers.
+
+        `digits` says how many there are, up to eight, where all have as many.
+        """
+        # As items of no alignment: an array of unaligned integers would be copied as a whole before it is indexed.
+        eights = np.ndarray((len(text) - 7,), dtype="V8", buffer=text.data, strides=(1,))
+        number = eights[end - 8].view("<u8") ^ np.uint64(0x3030303030303030)
+        if digits is None:
+            before = (8 * (8 - np.minimum(end - begin, 8))).astype(np.uint64)
+            number = number >> before << before
+        elif digits < 8:
+            before = np.uint64(8 * (8 - digits))
+            number = number >> before << before
+        strange = ((number + np.uint64(0x0606060606060606)) | number) & np.uint64(0xF0F0F0F0F0F0F0F0)
+        if strange.any():
+            wrong = int(np.argmax(strange != 0))
+            self._refuse(text, int(begin[wrong]) - 1, int(end[wrong]), "is no time")
+        for factor, bits, mask in _PAIRING:
+            number *= factor
+            number >>= bits
+            number &= mask
+        return number.view(np.int64)
 
     def _leave_out_comments(self, text: Bytes, first: Places, behind: Places, kind: Bytes) -> None:
         begins = 0 if self.in_comment else None
@@ -241,7 +301,7 @@ def _leave_out_codes(kind: Bytes) -> Places:
     run_begins = np.diff(looks, prepend=-2) != 1
     order = np.arange(len(looks))
     within_run = order - np.maximum.accumulate(np.where(run_begins, order, 0))
-    vectors = looks[within_run % 2 == 0]  # in a run of words that look like vectors every other one is a code
+    vectors: Places = looks[within_run % 2 == 0]  # in a run of words that look like vectors every other one is a code
     codes = vectors[vectors + 1 < len(kind)] + 1
     kind[codes] = OTHER
     return vectors

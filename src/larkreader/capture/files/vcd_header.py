@@ -6,7 +6,7 @@ import re
 from dataclasses import dataclass, field
 from typing import BinaryIO
 
-from ...errors import CaptureError, nearest
+from larkreader.errors import CaptureError, nearest
 
 UNITS_S = {b"s": 1.0, b"ms": 1e-3, b"us": 1e-6, b"ns": 1e-9, b"ps": 1e-12, b"fs": 1e-15}
 NOT_LEVELS = ("real", "realtime", "event", "parameter", "string")
@@ -71,9 +71,7 @@ class VcdHeader:
                 f'{file_name}: signal "{signal}"', "is not in the file", advice=nearest(signal, levels)
             )
         if found.kind in NOT_LEVELS:
-            raise CaptureError(
-                f'{file_name}: signal "{signal}"', f"is a {found.kind}, which has no logic level"
-            )
+            raise CaptureError(f'{file_name}: signal "{signal}"', f"is a {found.kind}, which has no logic level")
         return found, bit
 
     def _named(self, signal: str, file_name: str) -> Variable | None:
@@ -110,9 +108,7 @@ def read_header(file: BinaryIO, name: str) -> VcdHeader:
     while (end := re.search(rb"\$enddefinitions\s+\$end\s", text + b" ")) is None:
         piece = file.read(1 << 16)
         if not piece or len(text) > LONGEST_HEADER:
-            raise CaptureError(
-                name, "is not a VCD file, or is cut off: its declarations have no $enddefinitions"
-            )
+            raise CaptureError(name, "is not a VCD file, or is cut off: its declarations have no $enddefinitions")
         text += piece
     file.seek(min(end.end(), len(text)))
     return _parse(text[: end.start()].split(), name)
@@ -126,9 +122,7 @@ def _parse(words: list[bytes], name: str) -> VcdHeader:
         try:
             end = words.index(b"$end", place)
         except ValueError:
-            raise CaptureError(
-                name, f"has a {keyword.decode('latin-1')} without $end in its declarations"
-            ) from None
+            raise CaptureError(name, f"has a {keyword.decode('latin-1')} without $end in its declarations") from None
         body = words[place + 1 : end]
         if keyword == b"$timescale":
             match = _TIMESCALE.fullmatch(b" ".join(body))
@@ -156,9 +150,7 @@ def _declare(header: VcdHeader, scopes: list[str], words: list[str], name: str) 
         left = int(match[1])
         right = left if match[2] is None else int(match[2])
         reference = reference[: match.start()]
-    header.variables[".".join([*scopes, reference])] = Variable(
-        code.encode("latin-1"), kind, size, left, right
-    )
+    header.variables[".".join([*scopes, reference])] = Variable(code.encode("latin-1"), kind, size, left, right)
 
 
 def _bit_place(variable: Variable, number: int, signal: str, file_name: str) -> int:

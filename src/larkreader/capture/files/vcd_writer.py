@@ -8,8 +8,8 @@ from typing import TextIO
 
 import numpy as np
 
-from ...errors import CaptureError
-from ..trace import Trace
+from larkreader.capture.trace import Trace
+from larkreader.errors import CaptureError
 
 
 def write_vcd(path: Path, traces: Mapping[str, Trace], *, comment: str = "") -> None:

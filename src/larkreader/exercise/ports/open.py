@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from ...declare.line import LineSettings
-from ...errors import PortError, nearest
-from ..devices import STAND_INS
+from larkreader.declare.line import LineSettings
+from larkreader.errors import PortError, nearest
+from larkreader.exercise.devices import STAND_INS
+
 from .port import Port
 from .simulated import SimulatedPort
 
@@ -34,7 +35,10 @@ def open_port(name: str, line: LineSettings | None = None) -> Port:
     if not name.startswith(STAND_IN):
         advice = "Another device can be used from Python: run_loopback takes any object with read and write"
         raise PortError(
-            f'port "{name}"', "is of no kind that can be opened", f"must be {', '.join(known)}", advice
+            f'port "{name}"',
+            "is of no kind that can be opened",
+            f"Ports that can be opened: {', '.join(known)}",
+            advice,
         )
     device = STAND_INS.get(name.removeprefix(STAND_IN))
     if device is None:

@@ -7,7 +7,7 @@ import select
 import time
 from typing import Any, Protocol, runtime_checkable
 
-from ...errors import PortError, RequestError
+from larkreader.errors import PortError, RequestError
 
 
 @runtime_checkable
@@ -46,9 +46,7 @@ class BorrowedPort:
     def __init__(self, stream: Any) -> None:
         for name in ("read", "write"):
             if not callable(getattr(stream, name, None)):
-                raise RequestError(
-                    "port", f"is a {type(stream).__name__} without {name}", "must have read and write"
-                )
+                raise RequestError("port", f"is a {type(stream).__name__} without {name}", "must have read and write")
         self._stream = stream
         self._number = _file_number(stream)
 
@@ -100,9 +98,7 @@ class BorrowedPort:
         except OSError as error:
             if isinstance(error, PortError):
                 raise
-            raise PortError(
-                "port", f"cannot be read: {error.strerror or os.strerror(error.errno or 0)}"
-            ) from None
+            raise PortError("port", f"cannot be read: {error.strerror or os.strerror(error.errno or 0)}") from None
         return bytes(piece or b"")
 
 

@@ -12,11 +12,11 @@ from collections.abc import Callable
 
 import numpy as np
 
-from ...capture.characters import Characters
-from ...capture.trace import Trace
-from ...declare.line import LineSettings
-from ...decode.receive import receive
-from ..transmit import transmit
+from larkreader.capture.characters import Characters
+from larkreader.capture.trace import Trace
+from larkreader.declare.line import LineSettings
+from larkreader.decode.receive import receive
+from larkreader.exercise.transmit import transmit
 
 Device = Callable[[bytes], bytes]
 

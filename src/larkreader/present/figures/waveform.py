@@ -11,11 +11,11 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from ...capture.characters import FAULT_NAMES, Characters, Fault
-from ...capture.trace import Trace
-from ...declare.line import LineSettings
-from ...decode.receive import expected_parity
-from ...errors import RequestError
+from larkreader.capture.characters import FAULT_NAMES, Characters, Fault
+from larkreader.capture.trace import Trace
+from larkreader.declare.line import LineSettings
+from larkreader.decode.receive import expected_parity
+from larkreader.errors import RequestError
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -119,9 +119,7 @@ def _steps(trace: Trace, begin_s: float, end_s: float) -> tuple[np.ndarray, np.n
     return times, np.repeat(after, 2)
 
 
-def _draw_character(
-    axes: Axes, one: Characters, line: LineSettings, origin_s: float, per_unit: float
-) -> None:
+def _draw_character(axes: Axes, one: Characters, line: LineSettings, origin_s: float, per_unit: float) -> None:
     """Draw the strips of one character, its sampling instants and its faults."""
     from matplotlib.patches import Rectangle
 
