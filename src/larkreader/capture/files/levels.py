@@ -43,16 +43,19 @@ def trace_of_changes(
         Where the level is not known it keeps its last known one; before the first known one it has that.
     """
     end = last if end_is_known else None
-    final = np.append(at[1:] != at[:-1], True)[: len(at)]
-    at, level = at[final], level[final]
+    early = np.flatnonzero(at[1:] == at[:-1])
+    if early.size:
+        at, level = np.delete(at, early), np.delete(level, early)
     known = level < UNKNOWN
-    spans = _spans(at, known, begin, last)
+    spans = NO_SPANS if len(at) and at[0] <= begin and known.all() else _spans(at, known, begin, last)
     if not known.any():
         return Trace(np.empty(0, np.int64), tick_s, 1, begin=begin, end=end, unknown=spans, name=name)
-    latest = np.maximum.accumulate(np.where(known, np.arange(len(level)), 0))
-    latest = np.maximum(latest, np.argmax(known))
-    held = level[latest]
-    edges = at[1:][held[1:] != held[:-1]]
+    held = level
+    if not known.all():
+        latest = np.maximum.accumulate(np.where(known, np.arange(len(level)), 0))
+        held = level[np.maximum(latest, np.argmax(known))]
+    changed = held[1:] != held[:-1]
+    edges = at[1:] if changed.all() else at[1:][changed]
     return Trace(edges, tick_s, int(held[0]), begin=begin, end=end, unknown=spans, name=name)
 
 

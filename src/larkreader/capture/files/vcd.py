@@ -138,20 +138,22 @@ class _Scan:
         """Take in a block of times and scalars alone; return whether it is one."""
         if self.in_comment or any(variable.size > 1 for variable, _ in self.wanted):
             return False
-        told = plain_changes(text, [variable.code for variable, _ in self.wanted])
         opening, closing = block.find(b"#"), block.rfind(b"#")
-        if told is None or opening < 0:
+        if opening < 0 or any(at and block[at - 1] > 0x20 for at in (opening, closing)):
+            return False  # no time, or a code with a # in it
+        opening_word, closing_word = (block[at : at + PAD].split(None, 1)[0] for at in (opening, closing))
+        if len(opening_word) != len(closing_word) or len(opening_word) > MOST_DIGITS:
+            return False  # times of several lengths
+        told = plain_changes(text, [variable.code for variable, _ in self.wanted], len(opening_word) - 1)
+        if told is None:
             return False
-        opening_word, closing_word = block[opening:].split(None, 1)[0], block[closing:].split(None, 1)[0]
-        if len(opening_word) != len(closing_word) or (closing and block[closing - 1] > 0x20):
-            return False  # times of several lengths, or a code with a # in it
         begin_time, last_time = (self._one_number(word) for word in (opening_word, closing_word))
         for (words, times), kept_times, kept_levels in zip(told, self.times, self.levels, strict=True):
             at = np.full(len(words), self.time, dtype=np.int64)
             timed = int(np.searchsorted(times, 0))  # words before the first time of the block
             at[timed:] = self._numbers(text, times[timed:] + 1, times[timed:] + len(opening_word))
             self._keep(at, text[words], kept_times, kept_levels)
-        self._go_on_to(begin_time, last_time, block.rstrip().endswith(closing_word) and closing >= 0)
+        self._go_on_to(begin_time, last_time, not block[closing + len(closing_word) :].strip())
         return True
 
     def _feed_any(self, text: Bytes) -> None:

@@ -19,15 +19,17 @@ HASH = ord("#")
 ONE, LETTER_Z = ord("1"), ord("z")  # differ in one bit from "0" and "x"
 
 
-def plain_changes(text: Bytes, codes: Sequence[bytes]) -> list[tuple[Places, Places]] | None:
+def plain_changes(text: Bytes, codes: Sequence[bytes], digits: int) -> list[tuple[Places, Places]] | None:
     """Find the changes of some scalars, with the times before them.
 
     Parameters
     ----------
     text : ndarray of uint8, shape (n,)
-        Whole words, with white space before the first and behind the last.
+        Whole words, with white space before the first, more of it than a time has digits, and behind the last.
     codes : sequence of bytes
         The codes of the scalars.
+    digits : int
+        How many digits each time has.
 
     Returns
     -------
@@ -37,12 +39,14 @@ def plain_changes(text: Bytes, codes: Sequence[bytes]) -> list[tuple[Places, Pla
     """
     found: list[list[Places]] = [[] for _ in codes]
     widest = max((len(code) for code in codes), default=0) + 2
+    time_at = np.zeros(len(text), dtype=np.bool_)
     for low in range(0, len(text), PIECE):
         piece = text[low : low + PIECE + widest]  # reaches into the next one as far as a change may
         is_space = piece <= 0x20
-        begins = is_space[:PIECE] & ~is_space[1 : PIECE + 1] if len(piece) > PIECE else is_space[:-1] & ~is_space[1:]
+        begins = is_space[:-1] & ~is_space[1:]  # whether a word begins one byte further
+        begins = begins[:PIECE]
         first = piece[1 : len(begins) + 1]
-        is_time = (first == HASH) & begins
+        is_time = np.logical_and(first == HASH, begins, out=time_at[low + 1 : low + 1 + len(begins)])
         begins ^= is_time
         strange = (first | 1 != ONE) & begins
         if strange.any() and ((first | 2 != LETTER_Z) & strange).any():
@@ -52,14 +56,15 @@ def plain_changes(text: Bytes, codes: Sequence[bytes]) -> list[tuple[Places, Pla
             wanted = begins[: max(len(piece) - last, 0)] & is_space[last : last + len(begins)]
             for place, character in enumerate(code, 2):
                 wanted &= piece[place : place + len(wanted)] == character
-            wanted |= is_time[: len(wanted)]
             words.append(np.flatnonzero(wanted) + (low + 1))
-    return [_with_times(text, np.concatenate(words)) for words in found]
+    return [_with_times(np.concatenate(words), time_at, digits) for words in found]
 
 
-def _with_times(text: Bytes, words: Places) -> tuple[Places, Places]:
-    """Part words in order into changes and times; return the changes and the latest time before each."""
-    is_change = text[words] != HASH
-    changes = np.flatnonzero(is_change)
-    times = np.append(-1, words[np.flatnonzero(~is_change)])
-    return words[changes], times[changes - np.arange(len(changes))]
+def _with_times(words: Places, time_at: npt.NDArray[np.bool_], digits: int) -> tuple[Places, Places]:
+    """Return some words and the latest time before each, which most often is the word before."""
+    times = words - (digits + 2)
+    elsewhere = np.flatnonzero(~time_at[times])
+    if elsewhere.size:
+        every = np.append(-1, np.flatnonzero(time_at))
+        times[elsewhere] = every[np.searchsorted(every, words[elsewhere]) - 1]
+    return words, times
