@@ -1,7 +1,7 @@
 """Frames a second of `read_frames` with all field columns, beside the loop that a person would write.
 
-The layout is the dosing rig's status: 16 bytes, marker, packed fields, CRC. The least that NumPy must do is taken as a
-structured view of frames that are already cut and aligned, without any check.
+The layout is the status of the dosing rig: 16 bytes, marker, packed fields, CRC. The least that NumPy must do is taken
+to be a structured view of frames that are already cut and aligned, without any check.
 """
 
 from __future__ import annotations
@@ -66,7 +66,9 @@ def main() -> None:
     ]
     data = np.frombuffer(b"".join(some) * (COUNT // 2048 + 1), np.uint8)[: 16 * COUNT]
     few = data[: 16 * PLAIN_COUNT].tobytes()
-    record = np.dtype([("head", "u1", 4), ("packed", "u1", 3), ("temperature", ">i2"), ("dosed", "<f4"), ("tail", "u1", 3)])
+    record = np.dtype(
+        [("head", "u1", 4), ("packed", "u1", 3), ("temperature", ">i2"), ("dosed", "<f4"), ("tail", "u1", 3)]
+    )
 
     def ours() -> None:
         frames = lr.read_frames(data, LAYOUT)

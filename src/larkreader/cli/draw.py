@@ -32,9 +32,7 @@ ENDINGS = (".png", ".svg", ".pdf")
 @kind_option
 @click.option("--at", "at_s", type=float, metavar="SECONDS", help="Begin with the character at this time.")
 @click.option("--first", type=int, metavar="NUMBER", help="Begin with this character, counted from 0.")
-@click.option(
-    "--count", type=click.IntRange(1, 64), default=4, show_default=True, help="How many characters to show."
-)
+@click.option("--count", type=click.IntRange(1, 64), default=4, show_default=True, help="How many characters to show.")
 def draw(
     sheet: Path,
     capture: Path,

@@ -204,9 +204,11 @@ def _layout_mistakes(layout: FrameLayout) -> Iterator[tuple[str, str, str]]:
                     f"is the name of fields[{names[entry.name]}] too.",
                 )
             names.setdefault(entry.name, place)
-    yield from _checksum_mistakes(layout)
+    bits = layout.slots[-1].end_bit
+    whole = bits % 8 == 0  # else every place behind the wrong width is wrong, which would be told again and again
+    yield from _checksum_mistakes(layout, whole)
     for place, slot in enumerate(layout.slots):
-        if slot.order is not None and not slot.is_whole_bytes:
+        if slot.order is not None and (slot.bits % 8 or (whole and slot.first_bit % 8)):
             yield (
                 f"fields[{place}]",
                 f'"{slot.name}"',
@@ -220,8 +222,7 @@ def _layout_mistakes(layout: FrameLayout) -> Iterator[tuple[str, str, str]]:
             "",
             f"have {len(counters)} counters ({', '.join(counters)}), but a frame has one at most.",
         )
-    bits = layout.slots[-1].end_bit
-    if bits % 8:
+    if not whole:
         spare = 8 - bits % 8
         yield (
             "fields",
@@ -240,7 +241,7 @@ def _layout_mistakes(layout: FrameLayout) -> Iterator[tuple[str, str, str]]:
         yield "fields", "", f"add up to {layout.length} bytes; a frame has {LONGEST_FRAME} at most."
 
 
-def _checksum_mistakes(layout: FrameLayout) -> Iterator[tuple[str, str, str]]:
+def _checksum_mistakes(layout: FrameLayout, whole: bool) -> Iterator[tuple[str, str, str]]:
     fields = [entry for entry in layout.fields if isinstance(entry, NamedField) and entry.type == "checksum"]
     if len(fields) > 1:
         yield "fields", "", f"have {len(fields)} checksums, but a frame has one at most."
@@ -265,7 +266,7 @@ def _checksum_mistakes(layout: FrameLayout) -> Iterator[tuple[str, str, str]]:
             f'"{name}"',
             f"is not a field of this frame. {nearest(name, list(layout.slot))}",
         )
-    if unknown:
+    if unknown or not whole:
         return
     first, last = (layout.slot.get(name or "") for name in spans.values())
     if first is not None and first.first_bit % 8:

@@ -101,9 +101,7 @@ class LineSettings(BaseModel, frozen=True, extra="forbid"):
         """
         parts = text.split()
         if len(parts) < 2:
-            raise SheetError(
-                f'"{text}"', [Mistake("line", f'"{text}"', 'must be baud and format, as in "57600 8E1"')]
-            )
+            raise SheetError(f'"{text}"', [Mistake("line", f'"{text}"', 'must be baud and format, as in "57600 8E1"')])
         settings: dict[str, Any] = {"baud": parts[0], "format": parts[1]}
         mistakes = []
         for word in parts[2:]:

@@ -98,9 +98,7 @@ def open_sheet(path: str | Path) -> Sheet:
     except FileNotFoundError:
         raise SheetError(str(path), [Mistake(str(path), "", "does not exist")]) from None
     except UnicodeDecodeError as error:
-        raise SheetError(
-            str(path), [Mistake(f"byte {error.start}", "", "is not UTF-8 text, which TOML is")]
-        ) from None
+        raise SheetError(str(path), [Mistake(f"byte {error.start}", "", "is not UTF-8 text, which TOML is")]) from None
     except OSError as error:
         raise SheetError(str(path), [Mistake(str(path), "", f"cannot be read: {error.strerror}")]) from None
     return parse_sheet(text, name=str(path))
@@ -188,9 +186,7 @@ class _SheetBuilder:
     def _wire(self, key: str, table: Mapping[str, Any], common: Mapping[str, Any]) -> Wire | None:
         own = table.get("line", {})
         if not isinstance(own, Mapping):
-            self.mistakes.append(
-                Mistake(f"wire.{key}.line", show(own), "must be a table of what differs from [line]")
-            )
+            self.mistakes.append(Mistake(f"wire.{key}.line", show(own), "must be a table of what differs from [line]"))
             return None
         before = len(self.mistakes)
         self._model(LineSettings, own, f"wire.{key}.line")

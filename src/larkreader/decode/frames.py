@@ -90,13 +90,11 @@ def read_layouts(data: bytes | Bytes | Characters, layouts: Sequence[FrameLayout
     if len({layout.boundary.kind for layout in layouts}) > 1:
         found = ", ".join(f"{layout.key}: {layout.boundary.kind}" for layout in layouts)
         raise RequestError("boundary", f"differs between the layouts of one wire ({found})", "must be of one kind")
-    if isinstance(layouts[0].boundary, MarkerBoundary):
-        candidates = _marked(stream, layouts)
-    else:
-        candidates = _fixed(stream, layouts)
+    fixed = not isinstance(layouts[0].boundary, MarkerBoundary)
+    candidates = _fixed(stream, layouts) if fixed else _marked(stream, layouts)
     chain = candidates.chain()
     taken = chain & candidates.accepted
-    skipped = _skipped(candidates, chain, taken, len(stream))
+    skipped = _skipped(candidates, chain, taken, len(stream), fixed=fixed)
     frames = {}
     for number, layout in enumerate(layouts):
         mine = np.flatnonzero(taken & (candidates.which == number))
@@ -164,6 +162,8 @@ def _marked(stream: Bytes, layouts: Sequence[FrameLayout]) -> _Candidates:
             rest = np.flatnonzero(~sure[:whole])
             accepted[rest] = _is_among(offset[rest] + layout.length, ends)
             sure = sure & followed
+        if any(other.marker == layout.marker and other.length > layout.length for other in layouts):
+            accepted &= genuine  # what lacks the fixed values may as well be the stump of a longer frame
         score = (4 * sure + 2 * genuine + accepted).astype(np.int8)
         better = score > best[at]
         every = bool(better.all())
@@ -245,7 +245,7 @@ def _has_bad_character(characters: Characters, offset: Places, length: int) -> M
     return has_bad
 
 
-def _skipped(candidates: _Candidates, chain: Mask, taken: Mask, total: int) -> Spans:
+def _skipped(candidates: _Candidates, chain: Mask, taken: Mask, total: int, *, fixed: bool) -> Spans:
     """Return what lies between the frames, cut where a marker was met that begins none."""
     met = np.flatnonzero(chain)
     taken, needed = taken[met], candidates.length[met]
@@ -260,6 +260,8 @@ def _skipped(candidates: _Candidates, chain: Mask, taken: Mask, total: int) -> S
     reason[refused & (length < needed)] = Skip.TRUNCATED_FRAME
     reason[refused & (length >= needed)] = Skip.LENGTH_MISMATCH
     reason[refused & (begins + needed > total)] = Skip.UNFINISHED
+    if fixed:
+        reason[:] = Skip.UNFINISHED  # all that can be left is the beginning of one more frame
     return Spans(begins, length, reason)
 
 

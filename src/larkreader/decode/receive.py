@@ -13,6 +13,8 @@ character, as a word whose bit `n` says whether sample `n` was at start level.
 from __future__ import annotations
 
 from dataclasses import dataclass
+from fractions import Fraction
+from math import floor
 
 import numpy as np
 import numpy.typing as npt
@@ -31,7 +33,12 @@ BLOCK = 1 << 16  # characters worked on at once, so that temporaries stay in the
 FEWEST_TICKS = 3  # ticks a bit below which the middle of a bit cannot be told from its edges
 LARGEST_TABLE = 1 << 16  # entries of a table indexed by ticks; coarser time goes through a second look-up
 MANY_EDGES = 48  # edges a character beyond which its samples are searched instead
-THIRDS = (7 / 16, 8 / 16, 9 / 16)  # where in a bit the three samples of a majority are taken
+MIDDLE = Fraction(1, 2)  # of a bit, where it is judged
+THIRDS = [
+    Fraction(7, 16),
+    Fraction(8, 16),
+    Fraction(9, 16),
+]  # where in a bit the three samples of a majority are taken
 
 
 def receive(trace: Trace, line: LineSettings, *, samples: int = 1) -> Characters:
@@ -132,21 +139,22 @@ class _Instants:
     """
 
     rows: npt.NDArray[np.int64]
-    bit_ticks: float
 
     @classmethod
     def of(cls, trace: Trace, line: LineSettings, samples: int) -> _Instants:
-        bit_ticks = line.bit_time_s / trace.tick_s
+        # Decimal numbers as they were written, since 1e-6 / 1e-9 in floating point need not be 1000.
+        bit_ticks = 1 / (Fraction(repr(line.baud)) * Fraction(repr(float(trace.tick_s))))
         if bit_ticks < FEWEST_TICKS:
             raise CaptureError(
                 trace.name or "trace",
-                f"is too coarse: a bit at {line.baud:g} baud lasts {bit_ticks:.2g} ticks of {trace.tick_s:g} s",
-                f"a bit must last {FEWEST_TICKS} ticks at least",
+                f"is too coarse: a bit at {line.baud:g} baud lasts {float(bit_ticks):.2g} ticks of {trace.tick_s:g} s",
+                f"A bit must last {FEWEST_TICKS} ticks at least",
                 "Record at a higher sample rate, or check the baud",
             )
-        within = np.array([0.5] if samples == 1 else THIRDS)
-        bits = np.arange(line.stop_position + 1)
-        return cls(np.floor((bits + within[:, None]) * bit_ticks).astype(np.int64), bit_ticks)
+        within = [MIDDLE] if samples == 1 else THIRDS
+        bits = range(line.stop_position + 1)
+        rows = [[floor((bit + part) * bit_ticks) for bit in bits] for part in within]
+        return cls(np.array(rows, dtype=np.int64))
 
     @property
     def start(self) -> int:
@@ -226,7 +234,7 @@ def _still_at_start_level(edges: Ticks, starts: Ticks, first: int, instants: _In
     np.greater(ends - starts[: len(ends)], instants.start, out=valid[: len(ends)])
     doubtful = np.flatnonzero(~valid)
     if doubtful.size:
-        start_bit = _Instants(instants.rows[:, :1], instants.bit_ticks)
+        start_bit = _Instants(instants.rows[:, :1])
         words, _ = _judge(edges, 2 * doubtful + first, start_bit)
         valid[doubtful] = words == 1
     return valid
@@ -254,10 +262,12 @@ def _steps(starts: Ticks, valid: npt.NDArray[np.bool_], instants: _Instants) -> 
 
 def _cut_off(chosen: Ticks, starts: Ticks, trace: Trace, idle: int, instants: _Instants) -> tuple[Ticks, int | None]:
     """Take away the last character if the end of the capture cuts it off; return where it began."""
+    if not len(chosen):
+        return chosen, None
     end = trace.end
     if end is None and trace.last_level != idle:
         end = int(trace.edges[-1])
-    if end is None or not len(chosen) or starts[chosen[-1]] + instants.last <= end:
+    if end is None or starts[chosen[-1]] + instants.last <= end:
         return chosen, None
     return chosen[:-1], int(starts[chosen[-1]])
 

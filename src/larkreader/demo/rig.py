@@ -267,7 +267,7 @@ def _on_wire(
             begin_s = free_s
         for kind, place in message.marks:
             marks.setdefault(kind, []).append(first + place)
-    trace = transmit(values, line, gaps=gaps, faults=faults, end_s=DURATION_S + 0.05, name=wire)
+    trace = transmit(values, line, gaps=gaps, faults=faults, begin_s=0.0, end_s=DURATION_S + 0.05, name=wire)
     injected = [Injected(kind, wire, len(places), begins[places[0]], places[0]) for kind, places in marks.items()]
     for at_s in spikes:
         trace = add_spike(trace, at_s, 0.2 * line.bit_time_s)

@@ -21,7 +21,7 @@ def transmit(
     gaps: npt.ArrayLike = 0.0,
     faults: npt.ArrayLike = 0,
     clock_error_ppm: float = 0.0,
-    begin_s: float = 0.0,
+    begin_s: float | None = None,
     end_s: float | None = None,
     tick_s: float = 1e-9,
     name: str = "",
@@ -43,8 +43,8 @@ def transmit(
     clock_error_ppm : float
         How much faster than declared the transmitter runs, in millionths.
     begin_s, end_s : float
-        When the first gap begins and when recording ends, in seconds. `end_s` is at the earliest, and unless said,
-        a character time behind the last character.
+        When the first gap begins and when recording ends, in seconds. Unless said, a character time behind the
+        beginning of the recording at 0, and a character time behind the last character, which is the least.
     tick_s : float
         Length of a tick of the trace, in seconds.
     name : str
@@ -65,11 +65,15 @@ def transmit(
     receive : The way back.
     """
     given = np.frombuffer(values, dtype=np.uint8) if isinstance(values, bytes) else np.asarray(values)
-    _check(given, line, np.asarray(gaps), np.asarray(faults))
+    if not given.size:
+        given = given.astype(np.uint8)
+    _check(given, line, np.asarray(gaps), np.asarray(faults, dtype=np.int64))
     sent = given.astype(np.uint16)
     fault = np.broadcast_to(np.asarray(faults, dtype=np.uint8), sent.shape)
     held = (fault & (Fault.FRAMING | Fault.BREAK)) != 0
 
+    recorded_s = 0.0 if begin_s is None else begin_s
+    begin_s = line.character_time_s if begin_s is None else begin_s
     bit_s = line.bit_time_s / (1 + clock_error_ppm * 1e-6)
     room = line.bits_per_character + held + np.broadcast_to(np.asarray(gaps, dtype=np.float64), sent.shape)
     length = line.bits_per_character + held
@@ -82,7 +86,7 @@ def transmit(
     over = begin_s + (float(begin_bits[-1] + length[-1]) * bit_s if len(sent) else 0.0) + line.character_time_s
     idle = 1 if line.idle == "high" else 0
     end = round(max(over, end_s or 0.0) / tick_s)
-    return Trace(edges, tick_s, idle, begin=round(begin_s / tick_s), end=end, name=name)
+    return Trace(edges, tick_s, idle, begin=round(recorded_s / tick_s), end=end, name=name)
 
 
 def _levels(sent: npt.NDArray[np.uint16], line: LineSettings, fault: npt.NDArray[np.uint8]) -> npt.NDArray[np.uint8]:
@@ -106,6 +110,10 @@ def _check(
     gaps: npt.NDArray[np.floating],
     faults: npt.NDArray[np.integer],
 ) -> None:
+    if not np.issubdtype(sent.dtype, np.integer) or sent.ndim != 1:
+        raise RequestError(
+            "values", f"are {sent.dtype} of shape {sent.shape}", "must be bytes or a row of whole numbers"
+        )
     wrong = np.flatnonzero((sent < 0) | (sent >> line.data_bits != 0))
     if wrong.size:
         place = int(wrong[0])

@@ -29,17 +29,20 @@ SAME_SETTINGS = (
 
 
 def judge_characters(
-    wire: str, characters: Characters, line: LineSettings, source: Trace | Characters | bytes
+    wire: str,
+    characters: Characters,
+    line: LineSettings,
+    source: Trace | Characters | bytes,
+    *,
+    missing: int = 0,
 ) -> Iterator[Finding]:
-    """Yield what is held against the characters of one wire."""
+    """Yield what is held against the characters of one wire; `missing` bytes are known to be lost by overruns."""
     total = len(characters)
     for kind, fault in CHARACTER_KINDS.items():
         places = np.flatnonzero(characters.faults & fault)
         if not places.size:
             continue
-        many = (
-            kind in ("parity-error", "framing-error", "break") and total >= 10 and len(places) > LARGE_SHARE * total
-        )
+        many = kind in ("parity-error", "framing-error", "break") and total >= 10 and len(places) > LARGE_SHARE * total
         yield make_finding(
             kind,
             wire,
@@ -47,7 +50,7 @@ def judge_characters(
             of=(total, "characters"),
             first_s=time_of(characters, int(places[0])),
             offset=int(places[0]),
-            detail=_around(kind, characters, places, line),
+            detail=_around(kind, characters, places, line, missing),
             advice=SAME_SETTINGS if many else None,
         )
     if len(false := characters.false_starts_s):
@@ -61,7 +64,7 @@ def judge_characters(
             yield make_finding("cut-character", wire, 1, first_s=characters.unfinished_s, offset=total)
 
 
-def _around(kind: str, characters: Characters, places: npt.NDArray[np.int64], line: LineSettings) -> str:
+def _around(kind: str, characters: Characters, places: npt.NDArray[np.int64], line: LineSettings, missing: int) -> str:
     """Say something about these places that the kind alone does not."""
     first = int(places[0])
     if kind == "parity-error":
@@ -70,4 +73,6 @@ def _around(kind: str, characters: Characters, places: npt.NDArray[np.int64], li
         longest = float((characters.end_s[places] - characters.begin_s[places]).max())
         times = longest / line.character_time_s
         return f"The longest lasts {longest * 1e3:.3g} ms, {times:.3g} character time{'s' if times > 1.005 else ''}."
+    if kind == "overrun" and missing:
+        return f"By the sequence counter, {missing:,} byte{'s are' if missing > 1 else ' is'} missing there."
     return ""

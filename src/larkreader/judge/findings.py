@@ -153,6 +153,13 @@ KINDS: Mapping[str, Kind] = {
         "The sequence counter stands still from one frame to the next.",
         "Check whether the sender repeats after a missing answer, or forgets to count.",
     ),
+    "counter-restart": Kind(
+        "warning",
+        "restarted counter",
+        "restarted counters",
+        "The sequence counter begins again at 0 long before it is due to: the sender has restarted.",
+        "Check the sender's supply, its watchdog, and whether opening the port resets it.",
+    ),
     "silence": Kind(
         "warning",
         "silent wire",

@@ -12,10 +12,12 @@ from larkreader.decode.frame_columns import FRAME_FAULT_NAMES, FrameFault, Frame
 from larkreader.decode.verify import fixed_value, names_known, within_range
 
 from .findings import Finding, make_finding, time_of
-from .sequence import Losses, find_losses, judge_losses
+from .sequence import Losses, judge_losses
 
 
-def judge_frames(wire: str, characters: Characters, every: list[Frames], skipped: Spans) -> Iterator[Finding]:
+def judge_frames(
+    wire: str, characters: Characters, every: list[Frames], skipped: Spans, losses: list[Losses]
+) -> Iterator[Finding]:
     """Yield what is held against the frames of one wire, and against what lies between them."""
     explained = np.zeros(len(skipped), dtype=np.bool_)
     for frames in every:
@@ -34,13 +36,12 @@ def judge_frames(wire: str, characters: Characters, every: list[Frames], skipped
                     frame=key,
                     detail=_worst_field(frames, int(places[0]), fault),
                 )
-        losses = find_losses(frames, characters, [one for one in every if one is not frames])
-        if losses is not None:
-            yield from judge_losses(losses, frames, characters, wire)
-            explained |= _within(skipped, losses)
+    for lost in losses:
+        yield from judge_losses(lost, characters, wire)
+        explained |= _within(skipped, lost)
     breaks = np.concatenate([[0], np.cumsum((characters.faults & Fault.BREAK) != 0)])
     explained |= breaks[skipped.offset + skipped.length] - breaks[skipped.offset] == skipped.length
-    yield from _judge_spans(wire, characters, skipped, explained, min(one.layout.length for one in every))
+    yield from _judge_spans(wire, characters, skipped, explained, max(one.layout.length for one in every))
 
 
 def _judge_spans(

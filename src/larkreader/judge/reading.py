@@ -21,6 +21,7 @@ from larkreader.errors import RequestError, nearest
 from .character_faults import judge_characters
 from .findings import SEVERITIES, Finding, Verdict, verdict_of
 from .frame_faults import judge_frames
+from .sequence import Losses, find_losses, lost_by_hardware
 
 COUNTED = ("parity", "framing", "break", "noise", "overrun")  # in the JSON document, each a name of `Fault`
 
@@ -110,9 +111,7 @@ class Reading:
         wires = ", ".join(f"{wire}: {len(characters):,}" for wire, characters in self.characters.items())
         frames = ", ".join(f"{key}: {len(frames):,}" for key, frames in self.frames.items())
         lines = [f"<Reading of {self.capture}: {self.verdict}; characters {wires}; frames {frames or 'none'}>"]
-        lines += [
-            f"  {finding.severity} {finding.kind} on {finding.wire}: {finding.text}" for finding in self.findings
-        ]
+        lines += [f"  {finding.severity} {finding.kind} on {finding.wire}: {finding.text}" for finding in self.findings]
         return "\n".join(lines)
 
 
@@ -174,12 +173,14 @@ def read(
             characters[key] = receive(what, line, samples=samples)
         else:
             characters[key] = what if isinstance(what, Characters) else Characters.from_bytes(what)
-        findings += judge_characters(key, characters[key], line, what)
+        losses: list[Losses] = []
         if layouts := declared.layouts_of(key):
             found = read_layouts(characters[key], layouts)
             frames |= found
             skipped[key] = next(iter(found.values())).skipped
-            findings += judge_frames(key, characters[key], list(found.values()), skipped[key])
+            losses = find_losses(list(found.values()), characters[key])
+            findings += judge_frames(key, characters[key], list(found.values()), skipped[key], losses)
+        findings += judge_characters(key, characters[key], line, what, missing=lost_by_hardware(losses))
     findings.sort(key=lambda one: (SEVERITIES.index(one.severity), one.first_s or 0.0, one.offset or 0))
     return Reading(declared, name, characters, frames, skipped, tuple(findings), sheet_name)
 

@@ -14,6 +14,7 @@ import numpy as np
 import numpy.typing as npt
 
 from larkreader.capture.characters import Characters, Fault
+from larkreader.declare.fields import Slot
 from larkreader.decode.frame_columns import FrameFault, Frames
 from larkreader.decode.verify import counter_steps
 
@@ -22,6 +23,7 @@ from .findings import Finding, make_finding, time_of
 Places = npt.NDArray[np.int64]
 UNTRUSTED = FrameFault.CHECKSUM_MISMATCH | FrameFault.UNKNOWN_VALUE
 ON_THE_LINE = Fault.PARITY | Fault.FRAMING | Fault.BREAK | Fault.NOISE | Fault.UNKNOWN_LEVEL
+FEWEST_RESTART_BITS = 4  # of a counter; a narrower one stands at 0 too often to tell a restart
 NO_LINE_FAULTS_KNOWN = (
     "The sequence counter jumps and bytes are missing. The capture holds bytes alone, no line faults; most likely a "
     "software buffer lost them, but a loss on the line cannot be ruled out from here."
@@ -34,6 +36,10 @@ class Losses:
 
     Parameters
     ----------
+    layout : str
+        The frames' layout.
+    count : int
+        How many frames there are.
     begin, end : ndarray of int64
         Offsets behind the good frame before, and of the good frame after.
     frames : ndarray of int64
@@ -42,16 +48,20 @@ class Losses:
         How many bytes are missing.
     cause : ndarray of str
         ``"line"``, ``"hardware"`` or ``"buffer"``.
-    repeats : ndarray of int64, shape (n_repeats,)
-        Offsets of frames whose counter stands where the last one's stood.
+    repeats, restarts : ndarray of int64, shapes (n_repeats,) and (n_restarts,)
+        Offsets of frames whose counter stands where the last one's stood, and of those at which it began again at 0
+        from the lower half of what it holds.
     """
 
+    layout: str
+    count: int
     begin: Places
     end: Places
     frames: Places
     missing: Places
     cause: npt.NDArray[np.str_]
     repeats: Places
+    restarts: Places
 
     def by(self, cause: str) -> npt.NDArray[np.bool_]:
         """Tell which losses have a cause."""
@@ -59,56 +69,66 @@ class Losses:
         return chosen
 
 
-def find_losses(frames: Frames, characters: Characters, others: list[Frames]) -> Losses | None:
-    """Find where bytes are missing between the frames of a layout.
+def find_losses(every: list[Frames], characters: Characters) -> list[Losses]:
+    """Find where bytes are missing between the frames of each layout that has a counter.
 
     Parameters
     ----------
-    frames : Frames
-        The frames of a layout; one without a counter tells nothing.
+    every : list of Frames
+        The frames of all layouts of a wire.
     characters : Characters
-        The characters of its wire, from which they were cut.
-    others : list of Frames
-        The frames of the other layouts on the same wire.
+        The characters of the wire, from which they were cut.
 
     Returns
     -------
-    Losses or None
-        None if the layout has no counter.
+    list of Losses
+        One for each layout with a counter.
     """
-    counter = frames.layout.counter
-    if counter is None:
-        return None
+    return [
+        _losses_of(frames, frames.layout.counter, characters, [other for other in every if other is not frames])
+        for frames in every
+        if frames.layout.counter is not None
+    ]
+
+
+def lost_by_hardware(losses: list[Losses]) -> int:
+    """Return how many bytes are missing where the receiver's hardware reported an overrun."""
+    return sum(int(lost.missing[lost.by("hardware")].sum()) for lost in losses)
+
+
+def _losses_of(frames: Frames, counter: Slot, characters: Characters, others: list[Frames]) -> Losses:
     good = frames[(frames.faults & UNTRUSTED) == 0]
-    length = frames.layout.length
-    steps = counter_steps(good.raw(counter.name), counter.bits)
+    length, values = frames.layout.length, good.raw(counter.name)
+    steps = counter_steps(values, counter.bits)
     begin, end = good.offset[:-1] + length, good.offset[1:]
     present = end - begin + length - _taken_by(others, begin, end)
     cycle = 1 << min(counter.bits, 48)
-    steps = steps + cycle * np.maximum(np.rint((present / length - steps) / cycle), 0).astype(np.int64)
+    restarts = (values[1:] == 0) & (steps > cycle // 2) & (counter.bits >= FEWEST_RESTART_BITS)
+    steps[restarts] = 1
+    steps += cycle * np.maximum(np.rint((present / length - steps) / cycle), 0).astype(np.int64)
     missing = steps * length - present
-    lost = np.flatnonzero(missing > 0)
-    damaged = _count_between(
-        np.flatnonzero(characters.faults & ON_THE_LINE), begin[lost], end[lost] + length
-    ) + _count_between(
-        np.searchsorted(characters.begin_s, characters.false_starts_s), begin[lost], end[lost] + length
-    )
-    overrun = _count_between(np.flatnonzero(characters.faults & Fault.OVERRUN), begin[lost], end[lost] + length)
-    cause = np.where(overrun > 0, "hardware", np.where(damaged > 0, "line", "buffer"))
+    lost = np.flatnonzero((missing > 0) & ~restarts)
+    first, behind = begin[lost], end[lost] + length
+    damaged = _count_between(np.flatnonzero(characters.faults & ON_THE_LINE), first, behind)
+    damaged += _count_between(np.searchsorted(characters.begin_s, characters.false_starts_s), first, behind)
+    overrun = _count_between(np.flatnonzero(characters.faults & Fault.OVERRUN), first, behind)
     return Losses(
-        begin=begin[lost],
+        layout=frames.layout.key,
+        count=len(frames),
+        begin=first,
         end=end[lost],
         frames=steps[lost] - 1,
         missing=missing[lost],
-        cause=cause,
+        cause=np.where(overrun > 0, "hardware", np.where(damaged > 0, "line", "buffer")),
         repeats=end[steps == 0],
+        restarts=end[restarts],
     )
 
 
-def judge_losses(losses: Losses, frames: Frames, characters: Characters, wire: str) -> Iterator[Finding]:
+def judge_losses(losses: Losses, characters: Characters, wire: str) -> Iterator[Finding]:
     """Yield the findings on what is missing between the frames of a layout."""
-    layout = frames.layout.key
-    sent = (len(frames), f"{layout} frames")
+    layout = losses.layout
+    sent = (losses.count, f"{layout} frames")
     for cause, kind in (("line", "counter-gap"), ("buffer", "overflow")):
         chosen = losses.by(cause)
         if not chosen.any():
@@ -127,17 +147,11 @@ def judge_losses(losses: Losses, frames: Frames, characters: Characters, wire: s
             meaning=None if kind != "overflow" or _shows_line_faults(characters) else NO_LINE_FAULTS_KNOWN,
             advice=_where_it_overflowed(characters) if kind == "overflow" else None,
         )
-    if len(losses.repeats):
-        first = int(losses.repeats[0])
-        yield make_finding(
-            "counter-repeat",
-            wire,
-            len(losses.repeats),
-            of=sent,
-            first_s=time_of(characters, first),
-            offset=first,
-            frame=layout,
-        )
+    for places, kind in ((losses.repeats, "counter-repeat"), (losses.restarts, "counter-restart")):
+        if len(places):
+            first = int(places[0])
+            first_s = time_of(characters, first)
+            yield make_finding(kind, wire, len(places), of=sent, first_s=first_s, offset=first, frame=layout)
 
 
 def _shows_line_faults(characters: Characters) -> bool:

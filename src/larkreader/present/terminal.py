@@ -27,9 +27,16 @@ VERDICTS = {
 }
 
 
+class _Console(Console):
+    """A console that leaves it to the command to end when the reader of its output went away."""
+
+    def on_broken_pipe(self) -> None:
+        raise BrokenPipeError
+
+
 def make_console(*, stderr: bool = False) -> Console:
     """Return a console that writes plain text when it is not a terminal."""
-    return Console(stderr=stderr, highlight=False, emoji=False, soft_wrap=False)
+    return _Console(stderr=stderr, highlight=False, emoji=False, soft_wrap=False)
 
 
 def link(sheet: Sheet) -> Group:

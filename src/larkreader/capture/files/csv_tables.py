@@ -67,7 +67,7 @@ def read_levels(path: Path, signals: Sequence[str], *, name: str | None = None) 
         raise CaptureError(name, "has a header but no rows")
     seconds = _numbers(table, table.columns[0], name) * unit
     if (back := np.flatnonzero(np.diff(seconds) < 0)).size:
-        raise CaptureError(f"{name}: row {back[0] + 2}", "goes back in time")
+        raise CaptureError(f"{name}: row {back[0] + 3}", "goes back in time")
     tick_s = TICK_S if abs(seconds).max() < LONGEST_S else 1e-9
     at = np.rint(seconds / tick_s).astype(np.int64)
     columns = {signal: _levels(table, signal, name) for signal in signals}

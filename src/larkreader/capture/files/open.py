@@ -104,9 +104,7 @@ def open_capture(
         if kind == "bytes":
             if len(wanted) != 1:
                 advice = f"Say on which wire they were: {', '.join(wanted)}"
-                raise RequestError(
-                    str(path), "holds the bytes of one wire, but the sheet declares several", "", advice
-                )
+                raise RequestError(str(path), "holds the bytes of one wire, but the sheet declares several", "", advice)
             data = np.fromfile(path, dtype=np.uint8)
             if not len(data):
                 raise CaptureError(str(path), "is empty", advice="Was anything recorded?")

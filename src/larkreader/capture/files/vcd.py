@@ -190,9 +190,7 @@ class _Scan:
 
     def _go_on_to(self, begin_time: int, last_time: int, ends_with_time: bool) -> None:
         if begin_time < self.time or last_time < begin_time:
-            raise CaptureError(
-                self.name, f"goes back in time, from {max(self.time, begin_time)} to {last_time} ticks"
-            )
+            raise CaptureError(self.name, f"goes back in time, from {max(self.time, begin_time)} to {last_time} ticks")
         self.begin = begin_time if self.begin is None else self.begin
         self.time, self.ends_with_time = last_time, ends_with_time
 

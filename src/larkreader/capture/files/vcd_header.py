@@ -8,7 +8,7 @@ from typing import BinaryIO
 
 from larkreader.errors import CaptureError, nearest
 
-UNITS_S = {b"s": 1.0, b"ms": 1e-3, b"us": 1e-6, b"ns": 1e-9, b"ps": 1e-12, b"fs": 1e-15}
+EXPONENTS = {b"s": 0, b"ms": -3, b"us": -6, b"ns": -9, b"ps": -12, b"fs": -15}
 NOT_LEVELS = ("real", "realtime", "event", "parameter", "string")
 LONGEST_HEADER = 64 << 20
 _TIMESCALE = re.compile(rb"(1|10|100)\s*(s|ms|us|ns|ps|fs)")
@@ -59,7 +59,9 @@ class VcdHeader:
             found = self._named(signal[: match.start()].rstrip(), file_name)
             if found is not None:
                 bit = _bit_place(found, int(match[1]), signal, file_name)
-        elif found is not None and found.size > 1:
+        if found is not None and found.kind in NOT_LEVELS:
+            raise CaptureError(f'{file_name}: signal "{signal}"', f"is a {found.kind}, which has no logic level")
+        if found is not None and found.size > 1 and not _RANGE.search(signal):
             raise CaptureError(
                 f'{file_name}: signal "{signal}"',
                 f"is a vector of {found.size} bits",
@@ -67,11 +69,7 @@ class VcdHeader:
             )
         if found is None:
             levels = [name for name, one in self.variables.items() if one.kind not in NOT_LEVELS]
-            raise CaptureError(
-                f'{file_name}: signal "{signal}"', "is not in the file", advice=nearest(signal, levels)
-            )
-        if found.kind in NOT_LEVELS:
-            raise CaptureError(f'{file_name}: signal "{signal}"', f"is a {found.kind}, which has no logic level")
+            raise CaptureError(f'{file_name}: signal "{signal}"', "is not in the file", advice=nearest(signal, levels))
         return found, bit
 
     def _named(self, signal: str, file_name: str) -> Variable | None:
@@ -129,7 +127,7 @@ def _parse(words: list[bytes], name: str) -> VcdHeader:
             if not match:
                 found = b" ".join(body).decode("latin-1")
                 raise CaptureError(f"{name}: $timescale", f'is "{found}"', "must be 1, 10 or 100 of s to fs")
-            header.tick_s = int(match[1]) * UNITS_S[match[2]]
+            header.tick_s = float(f"{int(match[1])}e{EXPONENTS[match[2]]}")
         elif keyword == b"$scope":
             scopes.append(body[-1].decode("latin-1") if body else "")
         elif keyword == b"$upscope" and scopes:
@@ -160,7 +158,5 @@ def _bit_place(variable: Variable, number: int, signal: str, file_name: str) -> 
         left, right = variable.size - 1, 0
     place = number - right if left >= right else right - number
     if not 0 <= place < variable.size:
-        raise CaptureError(
-            f'{file_name}: signal "{signal}"', f"has no bit {number}", f"it has bits {left} to {right}"
-        )
+        raise CaptureError(f'{file_name}: signal "{signal}"', f"has no bit {number}", f"it has bits {left} to {right}")
     return place

@@ -28,7 +28,8 @@ def write_vcd(path: Path, traces: Mapping[str, Trace], *, comment: str = "") -> 
     Raises
     ------
     CaptureError
-        If the ticks differ or are no VCD timescale.
+        If the ticks differ or are no VCD timescale, or a level changes the moment recording begins, where VCD has its
+        first level.
     """
     with path.open("w", encoding="ascii", newline="\n") as file:
         _write(file, traces, comment)
@@ -54,6 +55,14 @@ def _write(file: TextIO, traces: Mapping[str, Trace], comment: str) -> None:
         file.write(f"$var wire 1 {codes[name]} {reference} $end\n")
     file.write("$upscope $end\n" * len(open_scopes) + "$enddefinitions $end\n")
     begin = min(trace.begin for trace in traces.values())
+    first = min((int(trace.edges[0]) for trace in traces.values() if len(trace)), default=begin + 1)
+    begin = min(begin, first - 1)
+    if begin < 0:
+        raise CaptureError(
+            "trace",
+            f"begins at tick {begin}",
+            "the first level of a VCD file stands at 0 or later, before the first change",
+        )
     file.write(f"#{begin}\n$dumpvars\n")
     file.writelines(f"{trace.first_level}{codes[name]}\n" for name, trace in traces.items())
     file.write("$end\n")

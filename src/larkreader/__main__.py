@@ -1,0 +1,5 @@
+"""``python -m larkreader``: the command."""
+
+from larkreader.cli import main
+
+main()

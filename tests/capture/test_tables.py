@@ -1,0 +1,88 @@
+import numpy as np
+import pytest
+
+import larkreader as lr
+from larkreader.capture.files.open import find_kind, open_capture
+
+LEVELS = """# made by hand
+time_us, tx, rx
+0,      1,  x
+10.5,   0,
+20,     ,   1
+20.25,  1,  0
+30,     ,   z
+40,     ,
+"""
+
+
+def test_level_changes_are_read_by_column(tmp_path):
+    path = tmp_path / "levels.csv"
+    path.write_text(LEVELS)
+    tx, rx = lr.open_trace(path, "tx"), lr.open_trace(path, "rx")
+    assert tx.edges_s == pytest.approx([10.5e-6, 20.25e-6], abs=1e-12)
+    assert (tx.first_level, tx.end_s) == (1, pytest.approx(40e-6))
+    assert rx.edges_s == pytest.approx([20.25e-6], abs=1e-12)
+    assert (rx.unknown * rx.tick_s).tolist() == [pytest.approx([0, 20e-6]), pytest.approx([30e-6, 40e-6])]
+
+
+def test_level_changes_written_read_back_the_same(tmp_path, rig):
+    path = tmp_path / "levels.csv"
+    lr.write_levels(path, rig.traces)
+    assert find_kind(path) == "levels"
+    for name, trace in rig.traces.items():
+        read = lr.open_trace(path, name)
+        assert np.array_equal(np.rint(read.edges_s / trace.tick_s), trace.edges)
+        assert (read.first_level, round(read.end_s, 9)) == (trace.first_level, round(trace.end_s, 9))
+
+
+def test_characters_written_read_back_the_same(tmp_path, rig):
+    characters = lr.receive(rig.traces["rig.pump_tx"], rig.sheet.wire["from_pump"].line)
+    path = tmp_path / "characters.csv"
+    lr.write_characters(path, {"from_pump": characters})
+    assert path.read_text().splitlines()[0] == "begin_s,end_s,wire,value,faults"
+    read = open_capture(path, {"from_pump": "x", "to_pump": "y"})
+    assert list(read) == ["from_pump"]
+    for column in lr.Characters.COLUMNS:
+        assert np.allclose(read["from_pump"].column(column), characters.column(column), atol=1e-11)
+
+
+@pytest.mark.parametrize(
+    ("name", "content", "message"),
+    [
+        ("a.csv", "time_s,tx\n0,1\n1,2\n", 'row 3, column tx has "2". It must be 0, 1, x, z or empty.'),
+        ("a.csv", "time_s,tx\n0,1\nsoon,0\n", 'row 3, column time_s has "soon". It must be a number.'),
+        ("a.csv", "time_s,tx\n1,1\n0,0\n", "row 3 goes back in time."),
+        ("a.csv", "time_s,tx\n", "has a header but no rows."),
+        ("a.csv", "time_s,rx\n0,1\n", 'signal "tx" is not a column of the file. There is: rx.'),
+        ("a.csv", "begin_s,end_s,wire,value,faults\n0,1,tx,512,\n", "row 2 has the value 512. It must be 0 to 511."),
+        ("a.csv", "begin_s,end_s,wire,value,faults\n0,1,tx,5,pairty\n", 'has "pairty". Did you mean "parity"?'),
+        (
+            "a.csv",
+            "begin_s,end_s,wire,value,faults\n0,1,other,5,\n",
+            "holds the wires other. It must hold one of tx.",
+        ),
+        ("a.csv", "a,b\n1,2\n", "is no kind of capture that can be told from its content"),
+        ("a.vcd", "hello\n", 'is not a VCD file: it begins with "hello'),
+        ("a.vcd", "", "is empty. Was anything recorded?"),
+        ("a.bin", "", "is empty. Was anything recorded?"),
+        ("nowhere.vcd", None, "does not exist."),
+    ],
+)
+def test_a_file_that_cannot_be_read_is_told(tmp_path, name, content, message):
+    path = tmp_path / name
+    if content is not None:
+        path.write_text(content)
+    with pytest.raises(lr.CaptureError) as caught:
+        open_capture(path, {"tx": "tx"})
+    assert message in str(caught.value)
+    assert isinstance(caught.value, ValueError)
+
+
+def test_a_file_of_bytes_needs_to_know_its_wire(rig_files, rig):
+    signals = {key: wire.source for key, wire in rig.sheet.wire.items()}
+    with pytest.raises(lr.RequestError, match="Say on which wire they were: to_pump, from_pump"):
+        open_capture(rig_files["delivered"], signals)
+    read = open_capture(rig_files["delivered"], signals, wire="from_pump")["from_pump"]
+    assert read.value.astype(np.uint8).tobytes() == rig.delivered
+    assert not read.has_times
+    assert not read.has_line

@@ -1,0 +1,187 @@
+import csv
+import json
+import os
+import subprocess
+import sys
+
+import pytest
+
+import larkreader as lr
+from larkreader.cli import run
+
+
+@pytest.fixture
+def shell(capsys, monkeypatch):
+    """Run the command in this process; return status, standard output and standard error."""
+    monkeypatch.setenv("COLUMNS", "80")
+
+    def call(*arguments):
+        status = run([str(one) for one in arguments])
+        out, err = capsys.readouterr()
+        return status, out, err
+
+    return call
+
+
+def test_the_demo_tells_the_whole_story_and_writes_its_files(shell, tmp_path):
+    status, out, err = shell("demo", "--into", tmp_path / "demo")
+    assert (status, err) == (0, "")
+    assert "Found: exactly the 13 kinds of fault that were put on the wires." in out
+    assert "Verdict: pass: all came back as it was" in out
+    assert "Verdict: fail: not all came back as it was" in out
+    assert max(map(len, out.splitlines())) <= 80 or "demo/" in out
+    names = {path.name for path in (tmp_path / "demo").iterdir()}
+    assert names == {
+        "rig.toml", "rig.vcd", "delivered.bin", "characters.csv", "frames.csv", "reading.json", "waveform.png",
+    }  # fmt: skip
+    assert (tmp_path / "demo" / "waveform.png").read_bytes().startswith(b"\x89PNG")
+
+
+def test_decode_shows_counts_and_findings_and_ends_with_1(shell, rig_files):
+    status, out, err = shell("decode", rig_files["sheet"], rig_files["capture"])
+    assert (status, err) == (1, "")
+    assert "from_pump       3,185  4 parity, 1 framing, 1 break" in out
+    assert "Verdict: faults: something is wrong, as follows" in out
+    assert out.count("To do:") == 13
+    assert "\x1b[" not in out
+
+
+def test_decode_prints_one_json_object(shell, rig_files):
+    status, out, _ = shell("decode", "--json", rig_files["sheet"], rig_files["capture"])
+    reading = lr.read(rig_files["sheet"], rig_files["capture"])
+    assert status == 1
+    assert json.loads(out) == reading.to_dict()
+
+
+def test_decode_writes_characters_and_frames_as_csv(shell, rig_files, tmp_path):
+    characters, frames = tmp_path / "characters.csv", tmp_path / "frames.csv"
+    options = ["--characters", characters, "--frames", frames]
+    status, out, err = shell("decode", rig_files["sheet"], rig_files["capture"], *options)
+    assert status == 1
+    assert err == f"characters written to {characters}\nframes written to {frames}\n"
+    with characters.open() as file:
+        rows = list(csv.DictReader(file))
+    assert len(rows) == 3385
+    assert [row["faults"] for row in rows if row["faults"]].count("parity") == 5
+    times = [float(row["begin_s"]) for row in rows]
+    assert times == sorted(times)
+    with frames.open() as file:
+        table = list(csv.DictReader(file))
+    assert {row["frame"] for row in table} == {"setpoint", "status", "alarm"}
+    status_row = next(row for row in table if row["frame"] == "status" and row["state"] == "dosing")
+    assert (status_row["wire"], status_row["cause"], status_row["valve[0]"]) == ("from_pump", "", "True")
+    # what was written is itself a capture
+    again, out, _ = shell("decode", "--json", rig_files["sheet"], characters)
+    kinds = {finding["kind"] for finding in json.loads(out)["findings"]}
+    assert again == 1
+    assert kinds == {one.kind for one in lr.read(rig_files["sheet"], rig_files["capture"]).findings} - {"false-start"}
+
+
+def test_a_clean_capture_ends_with_0(shell, tmp_path, rig_files):
+    sheet = tmp_path / "sheet.toml"
+    sheet.write_text('sheet = 1\n[line]\nbaud = 57600\nformat = "8E1"\n[wire.tx]\nsignal = "rig.tx"\n')
+    trace = lr.transmit(b"pump ready\r\n", lr.LineSettings.parse("57600 8E1"))
+    lr.write_vcd(tmp_path / "a.vcd", {"rig.tx": trace})
+    status, out, _ = shell("decode", sheet, tmp_path / "a.vcd")
+    assert (status, "Verdict: clean: nothing is wrong" in out) == (0, True)
+
+
+UNUSABLE = [
+    ("decode {sheet} {png}", "is no kind of capture that can be told from its content"),
+    ("decode {sheet} {fake}", "is not a VCD file: it begins with"),
+    ("decode {sheet} {empty}", "is empty. Was anything recorded?"),
+    ("decode {sheet} nowhere.vcd", "nowhere.vcd does not exist."),
+    ("decode {misspelt} {capture}", 'line.baudd\n      is not a key of [line]. Did you mean "baud"?'),
+    ("decode {lacking} {capture}", 'signal "rig.pump_txd" is not in the file. Did you mean "rig.pump_tx"?'),
+    ("decode {sheet} {delivered}", "Say on which wire they were: to_pump, from_pump."),
+    ("decode {sheet} {capture} --wire pump", 'wire "pump" is not a wire of the sheet. Did you mean "to_pump"?'),
+    ("decode {sheet} {capture} --frames /nowhere/x.csv", "cannot be written: there is no folder /nowhere"),
+    ("decode {sheet}", "Missing argument 'CAPTURE'"),
+    ("decod", 'There is no command "decod". Did you mean "decode"?'),
+    ("", "Commands:"),
+    ("loopback stand-in:ecko", 'Did you mean "stand-in:echo"?'),
+    ("loopback {sheet} a b", "arguments are 3"),
+    ("loopback --line 9600,8N1 stand-in:echo", 'must be baud and format, as in "57600 8E1"'),
+    ("loopback --limit 0 stand-in:echo", "--limit is 0"),
+    ("draw {sheet} {capture} waveform -o x.gif", "must end in .png, .svg, .pdf"),
+    ("draw {sheet} {delivered} waveform -o x.png --wire from_pump", "holds no levels, so there is no waveform"),
+    ("draw {sheet} {capture} waveform -o x.png --first 99999", "first is character 99999. There are"),
+]
+
+
+@pytest.mark.parametrize(("arguments", "message"), UNUSABLE)
+def test_what_cannot_be_used_is_told_shortly_and_ends_with_2(
+    shell, rig_files, tmp_path, monkeypatch, arguments, message
+):
+    monkeypatch.chdir(tmp_path)
+    sheet = rig_files["sheet"].read_text()
+    made = {
+        "png": b"\x89PNG\r\n\x1a\n",
+        "empty.vcd": b"",
+        "fake.vcd": b"hello\n",
+        "misspelt.toml": sheet.replace("baud =", "baudd =").encode(),
+        "lacking.toml": sheet.replace("rig.pump_tx", "rig.pump_txd").encode(),
+    }
+    for name, content in made.items():
+        (tmp_path / name).write_bytes(content)
+    places = {name.split(".")[0]: name for name in made} | {name: str(path) for name, path in rig_files.items()}
+    status, out, err = shell(*arguments.format(**places).split())
+    assert status == 2
+    assert message in out + err
+    assert "Traceback" not in err
+    assert len(err.splitlines()) <= 20
+
+
+def test_loopback_passes_on_the_echo_and_says_how_fast(shell, rig_files):
+    status, out, _ = shell("loopback", rig_files["sheet"], "stand-in:echo", "--characters", 2000)
+    assert status == 0
+    assert "Loopback on stand-in:echo at 57600 8E1, pattern counting" in out
+    status, out, _ = shell("loopback", "stand-in:echo", "--line", "9600 7O2", "--json", "--pattern", "random")
+    result = json.loads(out)
+    assert (status, result["verdict"], result["line"], result["lost"]) == (0, "pass", "9600 7O2", 0)
+    assert result["line_share"] == pytest.approx(4096 / 4097, abs=1e-3)
+
+
+@pytest.mark.parametrize("ending", ["png", "svg", "pdf"])
+def test_draw_writes_a_figure(shell, rig_files, tmp_path, ending):
+    target = tmp_path / f"wave.{ending}"
+    status, _, err = shell("draw", rig_files["sheet"], rig_files["capture"], "waveform", "-o", target, "--at", "1.02")
+    assert (status, target.stat().st_size > 5000) == (0, True)
+    assert err == f"waveform of from_pump, from character 320 on, drawn into {target}\n"
+
+
+def test_a_bug_is_neither_clean_nor_faulty_nor_unusable(shell, monkeypatch, rig_files):
+    monkeypatch.setattr("larkreader.judge.reading.receive", lambda *_, **__: 1 / 0)
+    status, _, err = shell("decode", rig_files["sheet"], rig_files["capture"])
+    assert status == 70
+    assert err.endswith("this is a bug in Lark Reader; the lines above say where\n")
+
+
+def test_an_interrupt_ends_with_130(shell, monkeypatch, rig_files):
+    def interrupt(*_, **__):
+        raise KeyboardInterrupt
+
+    monkeypatch.setattr("larkreader.judge.reading.receive", interrupt)
+    assert shell("decode", rig_files["sheet"], rig_files["capture"])[0] == 130
+
+
+@pytest.mark.parametrize("option", ["--version", "--help"])
+def test_help_comes_without_the_heavy_packages(option):
+    """A fresh Python that shows version or help has loaded neither NumPy nor anything else of weight."""
+    heavy = ["numpy", "pandas", "matplotlib", "pydantic", "rich"]
+    code = (
+        "import sys\nfrom larkreader.cli import run\n"
+        f"status = run([{option!r}])\nprint(status, [one for one in {heavy} if one in sys.modules])"
+    )
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+    assert done.stdout.splitlines()[-1] == "0 []"
+
+
+def test_a_reader_that_goes_away_is_no_bug(rig_files):
+    """As with a pipe into head."""
+    command = [sys.executable, "-m", "larkreader", "decode", rig_files["sheet"], rig_files["capture"]]
+    read_end, write_end = os.pipe()
+    os.close(read_end)
+    done = subprocess.run(command, stdout=write_end, stderr=subprocess.PIPE, text=True, check=False)
+    os.close(write_end)
+    assert (done.returncode, done.stderr) == (141, "")

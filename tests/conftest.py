@@ -1,0 +1,23 @@
+"""Settings and fixtures that all tests share."""
+
+from pathlib import Path
+
+import pytest
+from hypothesis import HealthCheck, settings
+
+from larkreader.demo.rig import Rig, make_rig, write_rig
+
+settings.register_profile("quick", max_examples=25, deadline=None)
+settings.register_profile("usual", max_examples=100, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+settings.register_profile("deep", max_examples=3000, deadline=None)
+settings.load_profile("usual")
+
+
+@pytest.fixture(scope="session")
+def rig() -> Rig:
+    return make_rig()
+
+
+@pytest.fixture(scope="session")
+def rig_files(rig, tmp_path_factory) -> dict[str, Path]:
+    return write_rig(tmp_path_factory.mktemp("rig"), rig)

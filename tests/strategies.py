@@ -1,0 +1,66 @@
+"""What hypothesis makes for the tests."""
+
+from hypothesis import strategies as st
+
+import larkreader as lr
+
+
+@st.composite
+def line_settings(draw, most_data_bits=9):
+    return lr.LineSettings(
+        baud=draw(st.sampled_from([300, 9600, 57600, 115200, 1e6, 31250])),
+        format=f"{draw(st.integers(5, most_data_bits))}{draw(st.sampled_from('NEOMS'))}{draw(st.sampled_from(['1', '1.5', '2']))}",
+        idle=draw(st.sampled_from(["high", "low"])),
+        first_bit=draw(st.sampled_from(["lsb", "msb"])),
+    )
+
+
+@st.composite
+def layouts(draw):
+    """Make a layout of random fields at random bit positions, filled up to whole bytes."""
+    packing = draw(st.sampled_from(["lsb", "msb"]))
+    with_checksum = draw(st.booleans())
+    fields, bits = [], 0
+    for number in range(draw(st.integers(1, 7))):
+        kind = draw(st.sampled_from(["uint", "int", "flag", "reserved", "float"]))
+        width = draw(st.integers(2, 64))
+        repeat = draw(st.sampled_from([1, 1, 1, 2, 3]))
+        if kind == "reserved":
+            fields.append({"reserved": width, "value": draw(st.integers(0, (1 << width) - 1))})
+            bits += width
+            continue
+        if kind == "float":
+            width = draw(st.sampled_from([16, 32, 64]))
+        width = 1 if kind == "flag" else width
+        field = {"name": f"f{number}", "type": "flag" if kind == "flag" else f"{kind}{width}", "repeat": repeat}
+        if bits % 8 == 0 and width % 8 == 0:
+            field["order"] = draw(st.sampled_from(["little", "big"]))
+        fields.append(field)
+        bits += width * repeat
+    if bits % 8:
+        fields.append({"reserved": 8 - bits % 8})
+    extra = {}
+    if with_checksum:
+        fields.append({"name": "crc", "type": "checksum"})
+        order = draw(st.sampled_from(["little", "big"]))
+        extra["checksum"] = {"algorithm": draw(st.sampled_from(["CRC-16/MODBUS", "CRC-32/BZIP2"])), "order": order}
+    boundary = {"kind": "marker", "marker": draw(st.binary(min_size=1, max_size=3)).hex()}
+    return lr.FrameLayout(boundary=boundary, packing=packing, fields=fields, **extra)
+
+
+@st.composite
+def values_of(draw, layout):
+    """Make values for all fields of a layout that hold some."""
+    values = {}
+    for name, slot in layout.slot.items():
+        low, high = (
+            (-(1 << slot.bits - 1), (1 << slot.bits - 1) - 1) if slot.kind == "int" else (0, (1 << slot.bits) - 1)
+        )
+        if slot.kind == "checksum":
+            continue
+        one = st.integers(low, high)
+        if slot.kind == "float":
+            one = st.floats(width=slot.bits, allow_nan=False)
+        items = draw(st.lists(one, min_size=slot.count, max_size=slot.count))
+        values[name] = items[0] if slot.count == 1 else items
+    return values

@@ -1,0 +1,93 @@
+"""Whether the house is in order: names, imports, documents."""
+
+import doctest
+import importlib
+import inspect
+import pkgutil
+import re
+import subprocess
+import sys
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+import larkreader as lr
+from larkreader.judge.findings import KINDS
+
+ROOT = Path(__file__).parents[1]
+MODULES = [one.name for one in pkgutil.walk_packages(lr.__path__, "larkreader.") if not one.name.endswith("__main__")]
+
+
+def test_the_public_names_are_those_that_are_loaded_and_typed():
+    """The sorted `__all__`, the lazy homes, the names for type checkers and `dir` agree."""
+    source = Path(lr.__file__).read_text(encoding="utf-8")
+    typed = re.findall(r"import (\w+) as \1$", source, re.MULTILINE)
+    assert lr.__all__ == sorted(lr.__all__)
+    assert set(lr.__all__) == set(lr._HOMES) == set(typed)
+    assert set(lr.__all__) <= set(dir(lr))
+    assert all(getattr(lr, name) is not None for name in lr.__all__)
+    with pytest.raises(AttributeError, match="has no attribute 'nothing'"):
+        _ = lr.nothing
+
+
+def test_importing_the_package_loads_nothing_heavy():
+    code = "import sys, larkreader; print([one for one in ('numpy', 'click', 'rich', 'pandas') if one in sys.modules])"
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+    assert done.stdout.strip() == "[]"
+
+
+def test_every_public_function_tells_what_it_takes_gives_and_raises():
+    for name in lr.__all__:
+        thing = getattr(lr, name)
+        text = inspect.getdoc(thing)
+        assert text, name
+        if inspect.isfunction(thing):
+            gives = inspect.signature(thing).return_annotation not in (None, "None")
+            for part in ("Parameters", "Returns")[: 1 + gives]:
+                assert f"{part}\n---" in text, f"{name} lacks {part}"
+            for parameter in inspect.signature(thing).parameters:
+                assert re.search(rf"\b{parameter}\b", text), f"{name} does not tell {parameter}"
+
+
+@pytest.mark.parametrize("name", MODULES)
+def test_examples_in_docstrings_are_true(name):
+    found = doctest.DocTestFinder(recurse=True).find(importlib.import_module(name), extraglobs={"lr": lr, "np": np})
+    runner = doctest.DocTestRunner(optionflags=doctest.NORMALIZE_WHITESPACE)
+    for one in found:
+        runner.run(one)
+    assert runner.summarize(verbose=False).failed == 0
+
+
+DOCUMENTS = [ROOT / "README.md", *sorted((ROOT / "docs").rglob("*.md"))]
+
+
+@pytest.mark.parametrize("path", DOCUMENTS, ids=[path.name for path in DOCUMENTS])
+def test_python_in_the_documents_is_true(path, rig_files, monkeypatch):
+    monkeypatch.chdir(rig_files["sheet"].parent)
+    result = doctest.testfile(
+        str(path), module_relative=False, globs={"lr": lr, "np": np}, optionflags=doctest.NORMALIZE_WHITESPACE
+    )
+    assert result.failed == 0
+
+
+@pytest.mark.parametrize("path", DOCUMENTS, ids=[path.name for path in DOCUMENTS])
+def test_sheets_and_links_in_the_documents_are_good(path):
+    text = path.read_text(encoding="utf-8")
+    for block in re.findall(r"```toml\n(sheet = 1.*?)```", text, re.DOTALL):
+        lr.parse_sheet(block, name=path.name)
+    for target in re.findall(r"\]\((?!http)([^)#]+)", text):
+        assert (path.parent / target).exists(), target
+
+
+def test_each_kind_of_finding_stands_in_the_table():
+    text = (ROOT / "docs" / "reference" / "findings.md").read_text(encoding="utf-8")
+    rows = dict(re.findall(r"^\| `([a-z-]+)` \| (\w+) \|", text, re.MULTILINE))
+    assert rows == {kind: known.severity for kind, known in KINDS.items()}
+
+
+def test_an_example_runs_and_prints_what_stands_beside_it(tmp_path):
+    for script in sorted((ROOT / "examples").glob("*.py")):
+        done = subprocess.run([sys.executable, script], capture_output=True, text=True, check=False, cwd=tmp_path)
+        assert (done.returncode, done.stderr) == (0, ""), script.name
+        assert done.stdout == script.with_suffix(".txt").read_text(encoding="utf-8"), script.name
