@@ -30,6 +30,8 @@ LETTERS = {
     Fault.UNKNOWN_LEVEL: "U",
 }
 INK, SOFT, PALE = "#1c2b33", "#6b7c85", "#e9eef0"
+LONGEST_PAUSE = 2  # character times; behind a longer one the drawing ends
+MOST_LETTERED_BITS = 72  # in one drawing; more would overlap
 AXIS_Y = -0.22  # of the axis under which the sampling instants hang
 BITS = (-0.78, -0.48)  # lower and upper edge of the strip of bits
 VALUES = (-1.22, -0.88)  # lower and upper edge of the strip of values
@@ -55,7 +57,7 @@ def draw_waveform(
     line : LineSettings
         The settings with which it was received.
     first, count : int
-        Which characters.
+        Which characters; fewer are drawn if a pause of several character times follows one of them.
     ax : matplotlib.axes.Axes, optional
         Where to draw; a figure of its own unless given.
 
@@ -72,7 +74,7 @@ def draw_waveform(
         raise RequestError("first", f"is character {first}", f"there are {len(characters)}, counted from 0")
     if count < 1:
         raise RequestError("count", f"is {count}", "must be 1 or more")
-    shown = characters[first : first + count]
+    shown = characters[first : first + _without_pause(characters, line, first, count)]
     axes = ax if ax is not None else new_figure().add_subplot()
     origin_s = float(shown.begin_s[0])
     unit, per_unit = ("ms", 1e3) if line.character_time_s * len(shown) > 2e-3 else ("us", 1e6)
@@ -82,8 +84,9 @@ def draw_waveform(
     times, levels = _steps(trace, begin_s, end_s)
     axes.plot((times - origin_s) * per_unit, levels, color=INK, linewidth=1.6, solid_joinstyle="miter")
     axes.axhline(AXIS_Y, color=SOFT, linewidth=0.8)
+    lettered = len(shown) * (line.stop_position + 1) <= MOST_LETTERED_BITS
     for row in range(len(shown)):
-        _draw_character(axes, shown[row], line, origin_s, per_unit)
+        _draw_character(axes, shown[row], line, origin_s, per_unit, lettered=lettered)
     axes.set_xlim((begin_s - origin_s) * per_unit, (end_s - origin_s) * per_unit)
     axes.set_ylim(VALUES[0] - 0.08, 1.35)
     axes.set_yticks([0, 1, AXIS_Y - 0.06, sum(BITS) / 2, sum(VALUES) / 2])
@@ -92,7 +95,8 @@ def draw_waveform(
     axes.set_xlabel(f"time from {origin_s:.6f} s on, in {'µs' if unit == 'us' else unit}")
     name = f"{trace.name}: " if trace.name else ""
     last = first + len(shown) - 1
-    axes.set_title(f"{name}characters {first:,} to {last:,} at {line}", loc="left", fontsize=11, color=INK)
+    which = f"character {first:,}" if last == first else f"characters {first:,} to {last:,}"
+    axes.set_title(f"{name}{which} at {line}", loc="left", fontsize=11, color=INK)
     marks = [f"{letter} {FAULT_NAMES[fault]}" for fault, letter in LETTERS.items() if shown.count(fault)]
     if marks:
         axes.set_title("hatched: " + ", ".join(marks), loc="right", fontsize=9, color=INK)
@@ -108,6 +112,13 @@ def new_figure(width_px: int = 1280, height_px: int = 480) -> Figure:
     return Figure(figsize=(width_px / 100, height_px / 100), dpi=100, layout="constrained", facecolor="white")
 
 
+def _without_pause(characters: Characters, line: LineSettings, first: int, count: int) -> int:
+    """Return how many characters to draw, so that no long pause presses the others together."""
+    begins, ends = characters.begin_s[first : first + count], characters.end_s[first : first + count]
+    pauses = np.flatnonzero(begins[1:] - ends[:-1] > LONGEST_PAUSE * line.character_time_s)
+    return int(pauses[0]) + 1 if pauses.size else count
+
+
 def _steps(trace: Trace, begin_s: float, end_s: float) -> tuple[np.ndarray, np.ndarray]:
     """Return the corners of the level between two times."""
     edges_s = trace.edges_s
@@ -119,7 +130,9 @@ def _steps(trace: Trace, begin_s: float, end_s: float) -> tuple[np.ndarray, np.n
     return times, np.repeat(after, 2)
 
 
-def _draw_character(axes: Axes, one: Characters, line: LineSettings, origin_s: float, per_unit: float) -> None:
+def _draw_character(
+    axes: Axes, one: Characters, line: LineSettings, origin_s: float, per_unit: float, *, lettered: bool
+) -> None:
     """Draw the strips of one character, its sampling instants and its faults."""
     from matplotlib.patches import Rectangle
 
@@ -139,16 +152,18 @@ def _draw_character(axes: Axes, one: Characters, line: LineSettings, origin_s: f
             )
         )
         word = len(label) > 3  # start and stop are wider than a bit, so they stand upright
-        axes.text(
-            left + bit / 2,
-            sum(BITS) / 2,
-            label,
-            ha="center",
-            va="center",
-            fontsize=8 if word else 9,
-            rotation=90 if word else 0,
-            color=INK,
-        )
+        if lettered:
+            axes.text(
+                left + bit / 2,
+                sum(BITS) / 2,
+                label,
+                ha="center",
+                va="center",
+                fontsize=8 if word else 9,
+                rotation=90 if word else 0,
+                color=INK,
+                clip_on=True,
+            )
         axes.plot([left + bit / 2] * 2, [AXIS_Y, AXIS_Y - 0.12], color=INK, linewidth=1.1)
     width = (line.stop_position + 1) * bit
     letters = "".join(letter for fault, letter in LETTERS.items() if faults & fault)
@@ -164,14 +179,15 @@ def _draw_character(axes: Axes, one: Characters, line: LineSettings, origin_s: f
             hatch_linewidth=0.5,
         )
     )
-    text = f"0x{value:02X}  {_visible(value)}" + (f"   {letters}" if letters else "")
+    parts = [f"0x{value:02X}", _visible(value), letters] if lettered else [f"{value:02X}", letters]
+    text = "  ".join(part for part in parts if part)
     axes.text(
         begin + width / 2,
         sum(VALUES) / 2,
         text,
         ha="center",
         va="center",
-        fontsize=11,
+        fontsize=11 if lettered else 8,
         fontweight="bold" if letters else "normal",
         color=INK,
         bbox={"facecolor": "white", "edgecolor": "none", "pad": 2.5},
