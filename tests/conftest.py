@@ -1,5 +1,6 @@
 """Settings and fixtures that all tests share."""
 
+import os
 from pathlib import Path
 
 import pytest
@@ -10,7 +11,8 @@ from larkreader.demo.rig import Rig, make_rig, write_rig
 settings.register_profile("quick", max_examples=25, deadline=None)
 settings.register_profile("usual", max_examples=100, deadline=None, suppress_health_check=[HealthCheck.too_slow])
 settings.register_profile("deep", max_examples=3000, deadline=None)
-settings.load_profile("usual")
+if "CI" not in os.environ:  # there hypothesis has a profile of its own, which repeats itself
+    settings.load_profile("usual")
 
 
 @pytest.fixture(scope="session")

@@ -11,6 +11,7 @@ from larkreader.declare.line import LineSettings
 from larkreader.decode.receive import expected_parity
 from larkreader.errors import RequestError
 
+LATEST_TICK = 1 << 62  # of a trace; more does not fit into 64 bits
 CAN_SEND = Fault.PARITY | Fault.FRAMING | Fault.BREAK
 
 
@@ -80,10 +81,12 @@ def transmit(
     begin_bits = np.cumsum(room) - length
     levels = _levels(sent, line, fault)
 
+    over = begin_s + (float(begin_bits[-1] + length[-1]) * bit_s if len(sent) else 0.0) + line.character_time_s
+    if not over / tick_s < LATEST_TICK:
+        raise RequestError("gaps", f"last until {over:g} s", f"All must end before {LATEST_TICK * tick_s:g} s")
     turns = np.flatnonzero(np.diff(levels, axis=1, prepend=1).reshape(-1))
     row, bit = np.divmod(turns, levels.shape[1])
     edges = np.rint((begin_s + (begin_bits[row] + bit) * bit_s) / tick_s).astype(np.int64)
-    over = begin_s + (float(begin_bits[-1] + length[-1]) * bit_s if len(sent) else 0.0) + line.character_time_s
     idle = 1 if line.idle == "high" else 0
     end = round(max(over, end_s or 0.0) / tick_s)
     return Trace(edges, tick_s, idle, begin=round(recorded_s / tick_s), end=end, name=name)
@@ -118,7 +121,7 @@ def _check(
     if wrong.size:
         place = int(wrong[0])
         raise RequestError(f"values[{place}]", f"is {sent[place]}", f"must fit into {line.data_bits} data bits")
-    if gaps.size and gaps.min() < 0:
+    if gaps.size and not (np.isfinite(gaps).all() and gaps.min() >= 0):
         raise RequestError("gaps", f"has {gaps.min()}", "must be bit times, 0 or more")
     if (faults & ~int(CAN_SEND)).any():
         raise RequestError("faults", "has others", "must be of PARITY, FRAMING and BREAK")

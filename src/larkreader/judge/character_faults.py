@@ -11,7 +11,7 @@ from larkreader.capture.characters import Characters, Fault
 from larkreader.capture.trace import Trace
 from larkreader.declare.line import PARITY_NAMES, LineSettings
 
-from .findings import Finding, make_finding, time_of
+from .findings import Finding, make_finding, number_of, time_of
 
 LARGE_SHARE = 0.2  # of the characters; so many line faults are no accident
 CHARACTER_KINDS: Mapping[str, Fault] = {
@@ -74,5 +74,5 @@ def _around(kind: str, characters: Characters, places: npt.NDArray[np.int64], li
         times = longest / line.character_time_s
         return f"The longest lasts {longest * 1e3:.3g} ms, {times:.3g} character time{'s' if times > 1.005 else ''}."
     if kind == "overrun" and missing:
-        return f"By the sequence counter, {missing:,} byte{'s are' if missing > 1 else ' is'} missing there."
+        return f"By the sequence counter, {number_of(missing, 'byte')} {'is' if missing == 1 else 'are'} missing there."
     return ""

@@ -276,6 +276,11 @@ def make_finding(
     )
 
 
+def number_of(count: int, noun: str) -> str:
+    """Write a count with its noun."""
+    return f"{count:,} {noun}{'' if count == 1 else 's'}"
+
+
 def place(first_s: float | None, offset: int | None) -> str:
     """Write a place as text."""
     parts = [] if first_s is None else [f"at {first_s:.6f} s"]

@@ -19,11 +19,12 @@ def judge_frames(
     wire: str, characters: Characters, every: list[Frames], skipped: Spans, losses: list[Losses]
 ) -> Iterator[Finding]:
     """Yield what is held against the frames of one wire, and against what lies between them."""
-    explained = np.zeros(len(skipped), dtype=np.bool_)
     for frames in every:
         key = frames.layout.key
         for fault in (FrameFault.CHECKSUM_MISMATCH, FrameFault.UNKNOWN_VALUE, FrameFault.OUT_OF_RANGE):
             places = np.flatnonzero(frames.faults & fault)
+            if fault == FrameFault.CHECKSUM_MISMATCH:  # what a loss has joined from two frames is told with the loss
+                places = places[~_within(frames.offset[places], losses)]
             if places.size:
                 first = int(frames.offset[places[0]])
                 yield make_finding(
@@ -38,7 +39,7 @@ def judge_frames(
                 )
     for lost in losses:
         yield from judge_losses(lost, characters, wire)
-        explained |= _within(skipped, lost)
+    explained = _within(skipped.offset, losses)
     breaks = np.concatenate([[0], np.cumsum((characters.faults & Fault.BREAK) != 0)])
     explained |= breaks[skipped.offset + skipped.length] - breaks[skipped.offset] == skipped.length
     yield from _judge_spans(wire, characters, skipped, explained, max(one.layout.length for one in every))
@@ -72,13 +73,13 @@ def _judge_spans(
         )
 
 
-def _within(skipped: Spans, losses: Losses) -> npt.NDArray[np.bool_]:
-    """Tell which stretches lie where a buffer or the hardware lost bytes."""
-    behind = ~losses.by("line")
-    begin, end = losses.begin[behind], losses.end[behind]
-    place = np.searchsorted(end, skipped.offset, side="right")
-    begins = np.append(begin, np.iinfo(np.int64).max)
-    within: npt.NDArray[np.bool_] = begins[place] <= skipped.offset
+def _within(offsets: npt.NDArray[np.int64], losses: list[Losses]) -> npt.NDArray[np.bool_]:
+    """Tell which offsets lie where a buffer or the hardware lost bytes."""
+    within = np.zeros(len(offsets), dtype=np.bool_)
+    for lost in losses:
+        behind = ~lost.by("line")
+        begins = np.append(lost.begin[behind], np.iinfo(np.int64).max)
+        within |= begins[np.searchsorted(lost.end[behind], offsets, side="right")] <= offsets
     return within
 
 

@@ -18,7 +18,7 @@ from larkreader.declare.fields import Slot
 from larkreader.decode.frame_columns import FrameFault, Frames
 from larkreader.decode.verify import counter_steps
 
-from .findings import Finding, make_finding, time_of
+from .findings import Finding, make_finding, number_of, time_of
 
 Places = npt.NDArray[np.int64]
 UNTRUSTED = FrameFault.CHECKSUM_MISMATCH | FrameFault.UNKNOWN_VALUE
@@ -46,6 +46,8 @@ class Losses:
         How many frames are missing or incomplete there.
     missing : ndarray of int64
         How many bytes are missing.
+    joined : ndarray of int64
+        How many frames with a wrong checksum lie there: what is left of two frames can have the length of one.
     cause : ndarray of str
         ``"line"``, ``"hardware"`` or ``"buffer"``.
     repeats, restarts : ndarray of int64, shapes (n_repeats,) and (n_restarts,)
@@ -59,6 +61,7 @@ class Losses:
     end: Places
     frames: Places
     missing: Places
+    joined: Places
     cause: npt.NDArray[np.str_]
     repeats: Places
     restarts: Places
@@ -119,6 +122,7 @@ def _losses_of(frames: Frames, counter: Slot, characters: Characters, others: li
         end=end[lost],
         frames=steps[lost] - 1,
         missing=missing[lost],
+        joined=_count_between(frames.offset[(frames.faults & FrameFault.CHECKSUM_MISMATCH) != 0], first, end[lost]),
         cause=np.where(overrun > 0, "hardware", np.where(damaged > 0, "line", "buffer")),
         repeats=end[steps == 0],
         restarts=end[restarts],
@@ -133,7 +137,13 @@ def judge_losses(losses: Losses, characters: Characters, wire: str) -> Iterator[
         chosen = losses.by(cause)
         if not chosen.any():
             continue
-        missing, number = int(losses.missing[chosen].sum()), int(losses.frames[chosen].sum())
+        missing, number, joined = (
+            int(column[chosen].sum()) for column in (losses.missing, losses.frames, losses.joined)
+        )
+        detail = f"{number_of(missing, 'byte')} {'is' if missing == 1 else 'are'} missing, "
+        detail += f"of {number_of(number, f'{layout} frame')}."
+        if joined and kind == "overflow":
+            detail += f" What is left was read as {number_of(joined, 'frame')} with a wrong checksum."
         first = int(losses.begin[chosen][0])
         yield make_finding(
             kind,
@@ -142,8 +152,7 @@ def judge_losses(losses: Losses, characters: Characters, wire: str) -> Iterator[
             first_s=time_of(characters, first),
             offset=first,
             frame=layout,
-            detail=f"{missing:,} byte{'s are' if missing > 1 else ' is'} missing, of {number:,} "
-            f"{layout} frame{'s' * (number > 1)}.",
+            detail=detail,
             meaning=None if kind != "overflow" or _shows_line_faults(characters) else NO_LINE_FAULTS_KNOWN,
             advice=_where_it_overflowed(characters) if kind == "overflow" else None,
         )
