@@ -57,6 +57,7 @@ if TYPE_CHECKING:
     from .exercise.loopback import run_loopback as run_loopback
     from .exercise.ports.open import open_port as open_port
     from .exercise.ports.port import Port as Port
+    from .exercise.ports.port import Received as Received
     from .exercise.ports.simulated import SimulatedPort as SimulatedPort
     from .exercise.transmit import transmit as transmit
     from .judge.findings import Finding as Finding
@@ -84,6 +85,7 @@ _HOMES = {
     "Port": "exercise.ports.port",
     "PortError": "errors",
     "Reading": "judge.reading",
+    "Received": "exercise.ports.port",
     "RequestError": "errors",
     "ReservedBits": "declare.fields",
     "Sheet": "declare.sheet",
@@ -130,6 +132,7 @@ __all__ = [
     "Port",
     "PortError",
     "Reading",
+    "Received",
     "RequestError",
     "ReservedBits",
     "Sheet",

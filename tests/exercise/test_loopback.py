@@ -180,20 +180,6 @@ def test_a_port_that_goes_away_is_told():
     os.close(far)
     with (
         os.fdopen(near, "r+b", buffering=0) as stream,
-        pytest.raises(lr.PortError, match=r"port cannot be read|closed"),
+        pytest.raises(lr.PortError, match=r"cannot be read|closed by the other end"),
     ):
         lr.run_loopback(stream, lr.LoopbackPlan(characters=10, limit_s=0.1))
-
-
-@pytest.mark.parametrize(
-    ("name", "message"),
-    [
-        ("stand-in:ecko", 'is no stand-in that ships with us. Did you mean "stand-in:echo"?'),
-        ("/dev/ttyUSB0", "is of no kind that can be opened. Ports that can be opened: stand-in:echo."),
-    ],
-)
-def test_a_port_that_cannot_be_opened_is_told(name, message):
-    with pytest.raises(lr.PortError) as caught:
-        lr.open_port(name)
-    assert message in str(caught.value)
-    assert isinstance(caught.value, OSError)

@@ -19,6 +19,8 @@ COMMANDS = {
     "decode": "Read a capture: characters, frames, findings.",
     "loopback": "Send a pattern into a port and compare what comes back.",
     "draw": "Draw one figure from a capture.",
+    "ports": "Show which ports there are and who holds them.",
+    "serve": "Offer a stand-in device on a port.",
 }
 
 OK, FINDINGS, UNUSABLE, BUG, INTERRUPTED, PIPE_CLOSED = 0, 1, 2, 70, 130, 141

@@ -7,9 +7,12 @@ import sys
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
+
+if TYPE_CHECKING:
+    from larkreader.exercise.ports.port import Port
 
 Progress = Callable[[int, int], None]
 
@@ -52,6 +55,12 @@ def print_json(document: Any) -> None:
 def note(text: str) -> None:
     """Say something beside the result, on standard error."""
     click.echo(text, err=True)
+
+
+def say_what_is_worth_knowing(port: Port) -> None:
+    """Say on standard error what there is to know about a port before it is used."""
+    for one in port.notes:
+        note(f"note: {one}")
 
 
 @contextmanager

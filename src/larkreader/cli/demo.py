@@ -84,16 +84,16 @@ def _agree(rig: Rig, reading: Reading) -> bool:
 def _loopbacks(rig: Rig, console: Any) -> bool:
     """Run one loopback that must pass, and one with a wrong clock at the far end that must fail."""
     from larkreader.declare.loopback import LoopbackPlan
-    from larkreader.exercise.devices import echo
+    from larkreader.exercise.devices import Device
     from larkreader.exercise.loopback import run_loopback
     from larkreader.exercise.ports.simulated import SimulatedPort
     from larkreader.present import terminal
 
     plan = LoopbackPlan(characters=4096)
-    good = run_loopback(SimulatedPort(rig.sheet.line, echo), plan)
+    good = run_loopback(SimulatedPort(rig.sheet.line, Device()), plan)
     console.print(f"An echo at {rig.sheet.line}, 4,096 characters of a counting pattern:\n")
     console.print(terminal.loopback(good))
-    bad = run_loopback(SimulatedPort(rig.sheet.line, echo, clock_error_ppm=WRONG_CLOCK_PPM), plan)
+    bad = run_loopback(SimulatedPort(rig.sheet.line, Device(), clock_error_ppm=WRONG_CLOCK_PPM), plan)
     console.print(f"\nThe same echo, its transmitter's clock {-WRONG_CLOCK_PPM / 1e4:g} % slow:\n")
     console.print(terminal.loopback(bad))
     return good.verdict == "pass" and bad.verdict == "fail"

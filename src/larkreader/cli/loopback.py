@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import click
 
-from .common import json_option, print_json, progress_of
+from .common import json_option, print_json, progress_of, say_what_is_worth_knowing
 
 
 @click.command()
@@ -23,7 +23,7 @@ from .common import json_option, print_json, progress_of
 @click.option(
     "--block",
     type=click.IntRange(1, 1 << 20),
-    default=256,
+    default=1024,
     show_default=True,
     help="Characters written at once.",
 )
@@ -35,6 +35,13 @@ from .common import json_option, print_json, progress_of
     metavar="SECONDS",
     help="How long to wait for a character.",
 )
+@click.option(
+    "--expect",
+    type=click.Choice(["same", "altered"]),
+    default="same",
+    show_default=True,
+    help="What comes back if all is well: what was sent, or its complement.",
+)
 @click.option("--seed", type=int, default=1, show_default=True, help="Of the random pattern.")
 @json_option
 def loopback(
@@ -44,13 +51,14 @@ def loopback(
     pattern: str,
     block: int,
     limit: float,
+    expect: str,
     seed: int,
     as_json: bool,
 ) -> int:
     """Send a pattern into PORT and compare what comes back.
 
-    PORT is stand-in:echo, a simulated device at the other end of a simulated line. Its settings come from SHEET or
-    from --line. The exit status is 1 if not all came back as it was.
+    PORT is a device such as /dev/ttyUSB0, HOST:PORT, accept:HOST:PORT, pty, or a stand-in that ships with us, such as
+    stand-in:echo. Its settings come from SHEET or from --line. The exit status is 1 if not all came back as it was.
     """
     from larkreader.declare.line import LineSettings
     from larkreader.declare.loopback import LoopbackPlan
@@ -73,13 +81,12 @@ def loopback(
         block=block,
         limit_s=limit,
         seed=seed,
+        expect=expect,
     )
-    port = open_port(places[-1], line)
-    try:
+    with open_port(places[-1], line) as port:
+        say_what_is_worth_knowing(port)
         with progress_of("loopback", shown=characters > 1 << 17) as progress:
-            result = run_loopback(port, plan, progress=progress)
-    finally:
-        port.close()
+            result = run_loopback(port, plan, line=line, progress=progress)
     if as_json:
         print_json({"port": places[-1], **result.to_dict()})
     else:

@@ -26,11 +26,14 @@ class LoopbackPlan(BaseModel, frozen=True, extra="forbid"):
         How long to wait, in seconds, for the next character of what is under way before it is taken as lost.
     seed : int
         Of the random pattern.
+    expect : {"same", "altered"}
+        What comes back if all is well: what was sent, or its complement.
     """
 
     characters: int = Field(default=4096, ge=1, le=1 << 32)
     pattern: PatternName = "counting"
     data_bits: int = Field(default=8, ge=5, le=8)
-    block: int = Field(default=256, ge=1, le=1 << 20)
+    block: int = Field(default=1024, ge=1, le=1 << 20)
     limit_s: float = Field(default=0.5, gt=0, le=3600)
     seed: int = 1
+    expect: Literal["same", "altered"] = "same"

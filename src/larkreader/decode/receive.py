@@ -213,7 +213,7 @@ class _MaskTable:
         self.by_count = np.array([*masks, 0], dtype=np.uint16)
         self.shift = 0
         if row[-1] + 2 > LARGEST_TABLE:  # a bucket no longer than a bit holds one sample at most
-            self.shift = int(np.diff(row).min()).bit_length() - 1
+            self.shift = int(np.diff(row, prepend=-row[0] - 1).min()).bit_length() - 1
         buckets = np.arange((int(row[-1]) >> self.shift) + 2) << self.shift
         self.count = np.searchsorted(row, buckets)
         self.by_tick = self.by_count[self.count]

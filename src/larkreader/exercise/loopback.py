@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import Any, Literal
 
@@ -10,10 +10,14 @@ from larkreader.declare.line import LineSettings
 from larkreader.declare.loopback import LoopbackPlan
 
 from .alignment import align
+from .devices import complement
 from .patterns import pattern_of
-from .ports.port import Port, as_port
+from .ports.borrowed import as_port
+from .ports.port import Port
 
 AROUND = 8  # characters shown before and behind the first difference
+WRITE_LIMIT_S = 30.0  # after which a port that takes nothing more has failed
+EXPECTED: Mapping[str, Callable[[bytes], bytes]] = {"same": bytes, "altered": complement}
 GIVE_UP = 2  # blocks after which a port that has sent nothing at all is taken to be dead
 
 
@@ -28,7 +32,7 @@ class Difference:
     begin : int
         Number of the first of the characters in `sent` and `received`.
     sent, received : bytes
-        What stood around it.
+        What stood around it; `sent` is what was expected to come back.
     """
 
     offset: int
@@ -152,25 +156,25 @@ def run_loopback(
     end = as_port(port)
     line = line or getattr(port, "line", None)
     pattern = pattern_of(plan).tobytes()
+    expected = EXPECTED[plan.expect](pattern)
     received = bytearray()
     begin_s = last_s = end.now_s()
     sent = under_way = silent = 0
     while sent < len(pattern) and silent < GIVE_UP:
         block = pattern[sent : sent + plan.block]
-        end.write(block)
+        end.write(block, WRITE_LIMIT_S)
         sent, under_way = sent + len(block), under_way + len(block)
         wanted = under_way - plan.block if sent < len(pattern) else under_way
         if wanted > 0:
-            piece = end.read(wanted, plan.limit_s)
+            piece, last_s = _gather(end, wanted, plan.limit_s, last_s)
             received += piece
-            last_s = end.now_s() - (plan.limit_s if len(piece) < wanted else 0.0)
             silent = 0 if received else silent + 1
             under_way = under_way - len(piece) if len(piece) == wanted else 0  # the rest is taken as lost
         if progress:
             progress(sent, len(pattern))
     if received:
-        received += end.read(len(pattern) + plan.block, plan.limit_s)  # what nobody sent
-    found = align(pattern[:sent], bytes(received))
+        received += _gather(end, len(pattern) + plan.block, plan.limit_s, last_s)[0]  # what nobody sent
+    found = align(expected[:sent], bytes(received))
     return LoopbackResult(
         plan=plan,
         line=line if isinstance(line, LineSettings) else None,
@@ -179,9 +183,21 @@ def run_loopback(
         lost=found.lost,
         changed=found.changed,
         extra=found.extra,
-        difference=found.first and _difference(pattern[:sent], bytes(received), *found.first),
+        difference=found.first and _difference(expected[:sent], bytes(received), *found.first),
         duration_s=max(last_s - begin_s, 0.0),
     )
+
+
+def _gather(port: Port, wanted: int, limit_s: float, last_s: float) -> tuple[bytes, float]:
+    """Receive `wanted` characters, or fewer if none comes for `limit_s` seconds; return when the last one came."""
+    gathered = bytearray()
+    while len(gathered) < wanted:
+        some = port.read_some(wanted - len(gathered), limit_s)
+        if not some.data:
+            break
+        gathered += some.data
+        last_s = port.now_s()
+    return bytes(gathered), last_s
 
 
 def _difference(sent: bytes, received: bytes, here: int, there: int) -> Difference:

@@ -16,6 +16,7 @@ from larkreader.capture.characters import FAULT_NAMES
 if TYPE_CHECKING:
     from larkreader.declare.sheet import Sheet
     from larkreader.exercise.loopback import LoopbackResult
+    from larkreader.exercise.ports.listing import PortEntry
     from larkreader.judge.findings import Finding
     from larkreader.judge.reading import Reading
 
@@ -126,6 +127,19 @@ def loopback(result: LoopbackResult) -> Group:
             f"  received  {first.received.hex(' ').upper()}",
         ]
     return Group(*parts)
+
+
+def ports(entries: list[PortEntry]) -> Group:
+    """Show which ports there are."""
+    if not entries:
+        return Group("No serial device is there. Is it plugged in and powered? TCP and stand-ins need no device.")
+    lines = []
+    for one in entries:
+        held = f"held by {', '.join(one.holders)}" if one.holders else "free" if one.usable else "you may not use it"
+        lines.append(Text.assemble((one.path, "bold"), f"  {one.description or 'of unknown make'}; {held}"))
+        if one.stable:
+            lines.append(Text(f"  always found at {one.stable}"))
+    return Group(*lines)
 
 
 def heading(text: str) -> Text:

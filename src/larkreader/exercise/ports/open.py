@@ -2,45 +2,118 @@
 
 from __future__ import annotations
 
+import errno
+import os
+import re
+from pathlib import Path
+
 from larkreader.declare.line import LineSettings
 from larkreader.errors import PortError, nearest
 from larkreader.exercise.devices import STAND_INS
 
+from .listing import device_paths, holders_of
 from .port import Port
 from .simulated import SimulatedPort
 
-STAND_IN = "stand-in:"
+STAND_IN, ACCEPT = "stand-in:", "accept:"
+PORT_WANTED = "must be a device such as /dev/ttyUSB0, HOST:PORT, accept:HOST:PORT, pty, or stand-in:NAME"
+_HOST_AND_PORT = re.compile(r"(\[[0-9A-Fa-f:]+\]|[^/:\s]+):(\d{1,5})")
 
 
-def open_port(name: str, line: LineSettings | None = None) -> Port:
+def open_port(name: str, line: LineSettings | None = None, *, limit_s: float | None = None) -> Port:
     """Open a port.
 
     Parameters
     ----------
     name : str
-        ``stand-in:NAME``, a simulated device that ships with us; ``stand-in:echo`` sends back what it receives.
+        A device path (``/dev/ttyUSB0``); ``HOST:PORT``, a TCP connection; ``accept:HOST:PORT``, which waits for a
+        device to connect; ``pty``, a new pseudo terminal whose path is the port's ``name``; or ``stand-in:NAME``, a
+        simulated device at the other end of a simulated line.
     line : LineSettings, optional
-        Its settings; 115200 8N1 unless said.
+        Its settings; 115200 8N1 unless said. They mean nothing over TCP.
+    limit_s : float, optional
+        How long ``accept`` waits for somebody to connect, in seconds; for ever unless said.
 
     Returns
     -------
     Port
+        Its ``notes`` say what of the settings could not be had.
 
     Raises
     ------
     PortError
-        If there is no such port.
+        If there is no such port, it is busy, may not be used, or cannot do what is asked; the message says what to do.
     """
+    line = line or LineSettings()
+    if name.startswith(STAND_IN):
+        return _open_stand_in(name, line)
+    if name == "pty":
+        from .pty import PtyPort
+
+        return PtyPort()
+    where = _HOST_AND_PORT.fullmatch(name.removeprefix(ACCEPT))
+    if where and not Path(name).exists():
+        from . import tcp
+
+        host, number = where[1].strip("[]"), int(where[2])
+        if number > 65535:
+            raise PortError(f'port "{name}"', f"has the TCP port {number}", "must be 65535 at most")
+        return tcp.accept(host, number, limit_s=limit_s) if name.startswith(ACCEPT) else tcp.connect(host, number)
+    if not Path(name).exists():
+        there = device_paths()
+        if "/" not in name:
+            raise PortError(f'port "{name}"', "is of no kind that can be opened", PORT_WANTED)
+        advice = nearest(name, there) if there else "No serial device is there at all. Is it plugged in and powered?"
+        raise PortError(f'port "{name}"', "does not exist", "", advice)
+    return _open_device(name, line)
+
+
+def _open_stand_in(name: str, line: LineSettings) -> Port:
     known = [STAND_IN + device for device in STAND_INS]
-    if not name.startswith(STAND_IN):
-        advice = "Another device can be used from Python: run_loopback takes any object with read and write"
-        raise PortError(
-            f'port "{name}"',
-            "is of no kind that can be opened",
-            f"Ports that can be opened: {', '.join(known)}",
-            advice,
-        )
-    device = STAND_INS.get(name.removeprefix(STAND_IN))
-    if device is None:
+    make = STAND_INS.get(name.removeprefix(STAND_IN))
+    if make is None:
         raise PortError(f'port "{name}"', "is no stand-in that ships with us", advice=nearest(name, known))
-    return SimulatedPort(line or LineSettings(), device)
+    port = SimulatedPort(line, make())
+    port.name = name
+    return port
+
+
+def _open_device(path: str, line: LineSettings) -> Port:
+    from . import tty
+
+    try:
+        descriptor = tty.open_descriptor(path)
+    except PortError:
+        raise
+    except OSError as error:
+        raise _refused(path, error) from None
+    try:
+        return tty.TtyPort(descriptor, path, line)
+    except BaseException:
+        os.close(descriptor)
+        raise
+
+
+def _refused(path: str, error: OSError) -> PortError:
+    """Say why a device cannot be opened, and what to do."""
+    where = f'port "{path}"'
+    if error.errno in (errno.EBUSY, errno.EWOULDBLOCK):
+        held = [one for one in holders_of(path) if f"({os.getpid()})" not in one]
+        who = f"held by {', '.join(held)}" if held else "held by another program or by this one"
+        return PortError(where, f"is busy, {who}", advice="Close it there first")
+    if error.errno in (errno.EACCES, errno.EPERM):
+        return PortError(where, "may not be used by you", advice=f"Join the group {_group_of(path)}, then log in again")
+    if error.errno == errno.EISDIR:
+        return PortError(where, "is a folder", PORT_WANTED)
+    if error.errno in (errno.EIO, errno.ENXIO, errno.ENODEV):
+        return PortError(where, "has a name but no device behind it", advice="Is it plugged in and powered?")
+    return PortError(where, f"cannot be opened: {error.strerror}")
+
+
+def _group_of(path: str) -> str:
+    import grp
+
+    try:
+        return grp.getgrgid(Path(path).stat().st_gid).gr_name
+    except (OSError, KeyError):
+        return "that owns it"

@@ -1,116 +1,113 @@
-"""What a port is, and how any object with `read` and `write` becomes one."""
+"""What a port is: something that bytes are sent into and received from, with a clock of its own."""
 
 from __future__ import annotations
 
-import os
-import select
-import time
-from typing import Any, Protocol, runtime_checkable
+from abc import ABC, abstractmethod
+from dataclasses import dataclass
+from types import TracebackType
+from typing import Literal, Self
 
-from larkreader.errors import PortError, RequestError
-
-
-@runtime_checkable
-class Port(Protocol):
-    """Something that bytes are sent into and received from."""
-
-    def write(self, data: bytes) -> None:
-        """Send all of `data`; return when the port has taken it."""
-
-    def read(self, length: int, limit_s: float) -> bytes:
-        """Receive `length` bytes, or fewer if `limit_s` seconds pass without another one."""
-
-    def now_s(self) -> float:
-        """Return the time on the port's own clock, in seconds."""
-
-    def close(self) -> None:
-        """Give the port back."""
+from larkreader.declare.line import LineSettings
 
 
-class BorrowedPort:
-    """Makes a port of any object that has `read` and `write`, such as an unbuffered file of a device.
+@dataclass(frozen=True)
+class Received:
+    """What came out of a port, and what ended the wait for it.
 
     Parameters
     ----------
-    stream : object
-        Its ``write(data)`` takes bytes, and returns how many it took or None for all. Its ``read(length)`` returns
-        what has arrived, up to that. If it has a ``fileno``, it is read only when that has something to read;
-        otherwise its ``read`` must come back within a time limit of its own, with no bytes if there were none.
-
-    Raises
-    ------
-    RequestError
-        If `stream` lacks `read` or `write`.
+    data : bytes
+        The characters, a byte each.
+    ended_by : {"length", "time"}
+        Whether all that was asked for arrived, or the time was up first.
+    faults : bytes
+        Flags of `Fault`, one byte a character; empty where the port knows of none.
     """
 
-    def __init__(self, stream: Any) -> None:
-        for name in ("read", "write"):
-            if not callable(getattr(stream, name, None)):
-                raise RequestError("port", f"is a {type(stream).__name__} without {name}", "must have read and write")
-        self._stream = stream
-        self._number = _file_number(stream)
+    data: bytes
+    ended_by: Literal["length", "time"]
+    faults: bytes = b""
 
-    def write(self, data: bytes) -> None:
-        """Send all of `data`; return when the object has taken it."""
-        rest = memoryview(data)
-        while rest:
-            try:
-                taken = self._stream.write(rest)
-            except OSError as error:
-                raise PortError("port", f"cannot be written to: {error.strerror or error}") from None
-            rest = rest[len(rest) if taken is None else taken :]
-        flush = getattr(self._stream, "flush", None)
-        if flush is not None:
-            flush()
 
-    def read(self, length: int, limit_s: float) -> bytes:
-        """Receive `length` bytes, or fewer if `limit_s` seconds pass without another one."""
-        received = bytearray()
-        deadline = self.now_s() + limit_s
-        while len(received) < length:
-            remaining = deadline - self.now_s()
-            if remaining <= 0:
-                break
-            piece = self._some(length - len(received), remaining)
-            if piece:
-                received += piece
-                deadline = self.now_s() + limit_s
-        return bytes(received)
+class Port(ABC):
+    """One end of a line. A context manager; one thread may read while another writes.
 
+    Attributes
+    ----------
+    name : str
+        What it is called; for a pseudo terminal, the path that the other side opens.
+    line : LineSettings or None
+        Its settings; None where there are none, as over a network.
+    tells_faults : bool
+        Whether faults of the line are told with what is received.
+    notes : tuple of str
+        What is worth knowing about this port: settings that the driver did not take, faults that it cannot tell.
+    """
+
+    name: str = ""
+    line: LineSettings | None = None
+    tells_faults: bool = False
+    notes: tuple[str, ...] = ()
+
+    @abstractmethod
+    def read_some(self, most: int, limit_s: float) -> Received:
+        """Receive what is there, `most` characters at most; wait up to `limit_s` seconds for the first one."""
+
+    @abstractmethod
+    def write(self, data: bytes, limit_s: float | None = None) -> None:
+        """Send all of `data`; return when the port has taken it.
+
+        Raises
+        ------
+        PortError
+            If the port is gone, or has not taken all within `limit_s` seconds; the message tells how much it took.
+        """
+
+    @abstractmethod
     def now_s(self) -> float:
-        """Return the time on the machine's monotonic clock, in seconds."""
-        return time.monotonic()
+        """Return the time on the port's own clock, in seconds."""
 
+    @abstractmethod
     def close(self) -> None:
-        """Leave the object open: it belongs to whoever made it."""
+        """Give the port back as it was found. Closing it once more does nothing."""
 
-    def _some(self, most: int, limit_s: float) -> bytes:
-        try:
-            if self._number is not None:
-                ready, _, _ = select.select([self._number], [], [], limit_s)
-                if not ready:
-                    return b""
-                piece = self._stream.read(most)
-                if piece == b"":  # ready, yet nothing: the other end is gone
-                    raise PortError("port", "was closed by the other end")
-            else:
-                piece = self._stream.read(most)
-        except OSError as error:
-            if isinstance(error, PortError):
-                raise
-            raise PortError("port", f"cannot be read: {error.strerror or os.strerror(error.errno or 0)}") from None
-        return bytes(piece or b"")
+    def read(self, length: int, limit_s: float) -> Received:
+        """Receive `length` characters, or as many as arrive within `limit_s` seconds.
 
+        Parameters
+        ----------
+        length : int
+            How many characters are wanted.
+        limit_s : float
+            How long to wait for all of them.
 
-def as_port(thing: Any) -> Port:
-    """Return `thing` if it is a port, else a port made of it."""
-    if isinstance(thing, Port) and not hasattr(thing, "fileno"):
-        return thing
-    return BorrowedPort(thing)
+        Returns
+        -------
+        Received
+            ``ended_by`` tells which of the two ended it.
 
+        Raises
+        ------
+        PortError
+            If the port is gone.
+        """
+        data, faults = bytearray(), bytearray()
+        deadline = self.now_s() + limit_s
+        while len(data) < length:
+            remaining = deadline - self.now_s()
+            if remaining < 0:
+                break
+            some = self.read_some(length - len(data), remaining)
+            data += some.data
+            faults += some.faults
+            if not some.data and remaining <= 0:
+                break
+        return Received(bytes(data), "length" if len(data) == length else "time", bytes(faults))
 
-def _file_number(stream: Any) -> int | None:
-    try:
-        return int(stream.fileno())
-    except (AttributeError, OSError, ValueError):
-        return None
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self.close()

@@ -1,0 +1,97 @@
+"""What ports on a file descriptor of the operating system share: devices, pseudo terminals, connections."""
+
+from __future__ import annotations
+
+import errno
+import os
+import select
+import time
+
+from larkreader.errors import PortError
+
+from .port import Port, Received
+
+LARGEST_READ = 1 << 16
+
+
+class DescriptorPort(Port):
+    """A port on a file descriptor that does not block.
+
+    Parameters
+    ----------
+    descriptor : int
+        Open for reading and writing, non-blocking; it belongs to the port from now on.
+    name : str
+        What to call the port.
+    """
+
+    def __init__(self, descriptor: int, name: str) -> None:
+        self.name = name
+        self._descriptor = descriptor
+        self._closed = False
+
+    def read_some(self, most: int, limit_s: float) -> Received:
+        """Receive what is there; wait up to `limit_s` seconds for the first character."""
+        data = b""
+        if self._wait(limit_s, writing=False):
+            data = self._read_now(min(most, LARGEST_READ))
+        return Received(data, "length" if len(data) == most else "time")
+
+    def write(self, data: bytes, limit_s: float | None = None) -> None:
+        """Send all of `data`; return when the port has taken it."""
+        rest = memoryview(data)
+        deadline = None if limit_s is None else self.now_s() + limit_s
+        while rest:
+            remaining = None if deadline is None else max(deadline - self.now_s(), 0.0)
+            if not self._wait(remaining, writing=True):
+                taken = len(data) - len(rest)
+                advice = "Is it held back by flow control, or is nobody reading at the other end?"
+                raise PortError(
+                    f"port {self.name}", f"took {taken} of {len(data)} bytes within {limit_s:g} s", "", advice
+                )
+            try:
+                rest = rest[os.write(self._descriptor, rest) :]
+            except BlockingIOError:
+                continue
+            except OSError as error:
+                raise self._failed(error) from None
+
+    def now_s(self) -> float:
+        """Return the time on the machine's monotonic clock, in seconds."""
+        return time.monotonic()
+
+    def close(self) -> None:
+        """Give the port back as it was found."""
+        if not self._closed:
+            self._closed = True
+            try:
+                self._restore()
+            finally:
+                os.close(self._descriptor)
+
+    def _restore(self) -> None:
+        """Undo what opening changed."""
+
+    def _wait(self, limit_s: float | None, *, writing: bool) -> bool:
+        if self._closed:
+            raise PortError(f"port {self.name}", "is closed")
+        wanted = [self._descriptor]
+        reading, sending, _ = select.select([] if writing else wanted, wanted if writing else [], [], limit_s)
+        return bool(reading or sending)
+
+    def _read_now(self, most: int) -> bytes:
+        try:
+            data = os.read(self._descriptor, most)
+        except BlockingIOError:
+            return b""
+        except OSError as error:
+            raise self._failed(error) from None
+        if not data:
+            raise PortError(f"port {self.name}", "was closed by the other end")
+        return data
+
+    def _failed(self, error: OSError) -> PortError:
+        gone = {errno.EIO, errno.ENXIO, errno.ENODEV, errno.EPIPE, errno.ECONNRESET}
+        if error.errno in gone:
+            return PortError(f"port {self.name}", "is gone", advice="Was it unplugged, or closed by the other end?")
+        return PortError(f"port {self.name}", f"failed: {error.strerror}")

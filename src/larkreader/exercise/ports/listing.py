@@ -1,0 +1,118 @@
+"""Which serial devices the system has, what they are, and who holds them.
+
+Read from the tables that Linux keeps (``/sys/class/tty``, ``/dev/serial/by-id``, ``/proc``), below a root that a test
+can make up.
+"""
+
+from __future__ import annotations
+
+import os
+from dataclasses import asdict, dataclass
+from pathlib import Path
+from typing import Any
+
+DEVICE_KINDS = ("ttyS*", "ttyUSB*", "ttyACM*", "ttyAMA*", "ttyO*", "ttymxc*", "cu.*", "rfcomm*")
+READ_AND_WRITE = os.R_OK | os.W_OK
+
+
+@dataclass(frozen=True)
+class PortEntry:
+    """One serial device of the system.
+
+    Parameters
+    ----------
+    path : str
+        Where it is now; may change with every plug-in.
+    stable : str
+        A path that stays the same for this adapter; empty if the system gives none.
+    description : str
+        What the adapter says of itself, or its driver.
+    holders : tuple of str
+        The processes that have it open, as far as one may see.
+    usable : bool
+        Whether this user may open it.
+    """
+
+    path: str
+    stable: str = ""
+    description: str = ""
+    holders: tuple[str, ...] = ()
+    usable: bool = True
+
+    def to_dict(self) -> dict[str, Any]:
+        """Return the entry as JSON has it."""
+        return asdict(self)
+
+
+def find_ports(root: Path = Path("/")) -> list[PortEntry]:
+    """List the serial devices of the system.
+
+    Parameters
+    ----------
+    root : pathlib.Path
+        Where ``dev``, ``sys`` and ``proc`` lie.
+
+    Returns
+    -------
+    list of PortEntry
+        Sorted by path. Devices without hardware behind them, of which Linux names many, are left out.
+    """
+    stable = _stable_names(root)
+    entries = []
+    for path in device_paths(root):
+        about = root / "sys" / "class" / "tty" / Path(path).name
+        described = _description(about)
+        if about.exists() and not described:
+            continue
+        held = tuple(holders_of(path, root))
+        usable = os.access(path, READ_AND_WRITE)
+        entries.append(PortEntry(path, stable.get(os.path.realpath(path), ""), described, held, usable))
+    return entries
+
+
+def device_paths(root: Path = Path("/")) -> list[str]:
+    """Return the paths of all serial devices that the system names, sorted."""
+    return sorted(str(path) for kind in DEVICE_KINDS for path in (root / "dev").glob(kind))
+
+
+def holders_of(path: str, root: Path = Path("/")) -> list[str]:
+    """Return the processes that have a device open, as ``name (number)``; those that may be looked into."""
+    wanted = os.path.realpath(path)
+    held = []
+    for folder in (root / "proc").glob("[0-9]*"):
+        try:
+            if any(os.path.realpath(link) == wanted for link in (folder / "fd").iterdir()):
+                name = (folder / "comm").read_text(encoding="utf-8", errors="replace").strip()
+                held.append(f"{name} ({folder.name})")
+        except OSError:
+            continue  # it has ended, or belongs to somebody else
+    return sorted(held)
+
+
+def _stable_names(root: Path) -> dict[str, str]:
+    folder = root / "dev" / "serial" / "by-id"
+    return {os.path.realpath(link): str(link) for link in folder.glob("*")} if folder.is_dir() else {}
+
+
+def _description(about: Path) -> str:
+    """Return what the adapter says of itself, from the nearest folder above that knows; else the driver's name."""
+    device = about / "device"
+    if not device.exists():
+        return ""
+    folder = Path(os.path.realpath(device))
+    for above in [folder, *list(folder.parents)[:3]]:
+        words = [_word(above / name) for name in ("manufacturer", "product", "serial")]
+        if any(words):
+            return " ".join(word for word in words if word)
+    driver = folder / "driver"
+    name = Path(os.path.realpath(driver)).name if driver.exists() else ""
+    if name == "serial8250" and _word(about / "type") in ("", "0"):
+        return ""  # a name that the kernel keeps for hardware that is not there
+    return name
+
+
+def _word(path: Path) -> str:
+    try:
+        return path.read_text(encoding="utf-8", errors="replace").strip()
+    except OSError:
+        return ""

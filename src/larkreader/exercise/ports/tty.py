@@ -1,0 +1,212 @@
+"""Serial devices through the operating system's own interface (POSIX termios, with Linux's additions).
+
+What the driver made of the settings is read back and compared with what was asked. Errors that the hardware sees are
+marked in what arrives (``PARMRK``) and come out as flags of `Fault`. On closing, the settings found are restored.
+"""
+
+from __future__ import annotations
+
+import array
+import fcntl
+import os
+import struct
+import termios
+from collections.abc import Mapping
+from typing import Any
+
+from larkreader.capture.characters import Fault
+from larkreader.declare.line import LineSettings
+from larkreader.errors import PortError
+
+from .descriptor import DescriptorPort
+from .marked import MarkReader
+from .port import Received
+
+# Linux, asm-generic/ioctls.h and termbits.h; absent from the module termios
+TCGETS2, TCSETS2 = 0x802C542A, 0x402C542B
+BOTHER, CBAUD = 0o010000, 0o010017
+CMSPAR = 0o10000000000
+TIOCGICOUNT = 0x545D
+TERMIOS2 = "IIIIB19sII"
+COUNTERS = ("cts", "dsr", "rng", "dcd", "rx", "tx", "frame", "overrun", "parity", "brk", "buf_overrun")
+
+DATA_BITS = {5: termios.CS5, 6: termios.CS6, 7: termios.CS7, 8: termios.CS8}
+MODEM_LINES = {
+    "rts": termios.TIOCM_RTS,
+    "dtr": termios.TIOCM_DTR,
+    "cts": termios.TIOCM_CTS,
+    "dsr": termios.TIOCM_DSR,
+    "dcd": termios.TIOCM_CD,
+    "ri": termios.TIOCM_RI,
+}
+IFLAG, OFLAG, CFLAG, LFLAG, ISPEED, OSPEED, CC = range(7)
+
+
+class TtyPort(DescriptorPort):
+    """A serial device.
+
+    Parameters
+    ----------
+    descriptor : int
+        The open device; it belongs to the port from now on.
+    name : str
+        Its path.
+    line : LineSettings
+        What to set it to.
+
+    Raises
+    ------
+    PortError
+        If the settings cannot be had on any serial device: nine data bits, an inverted line, the highest bit first.
+    """
+
+    tells_faults = True
+
+    def __init__(self, descriptor: int, name: str, line: LineSettings) -> None:
+        super().__init__(descriptor, name)
+        self.line = line
+        self._found = termios.tcgetattr(descriptor)
+        self._baud_found = _baud_of(descriptor)
+        self._marks = MarkReader(Fault.PARITY if line.has_parity else Fault.FRAMING)
+        _refuse_impossible(name, line)
+        self._set(line)
+        self.notes = tuple(self._differences(line))
+
+    def read_some(self, most: int, limit_s: float) -> Received:
+        """Receive what is there; wait up to `limit_s` seconds for the first character."""
+        data = faults = b""
+        if self._wait(limit_s, writing=False):
+            data, faults = self._marks.feed(self._read_now(most))
+        return Received(data, "length" if len(data) >= most else "time", faults)
+
+    def modem_lines(self) -> dict[str, bool]:
+        """Return which of RTS, DTR, CTS, DSR, DCD and RI are asserted; empty where the driver has none."""
+        try:
+            state = struct.unpack("i", fcntl.ioctl(self._descriptor, termios.TIOCMGET, bytes(4)))[0]
+        except OSError:
+            return {}
+        return {name: bool(state & bit) for name, bit in MODEM_LINES.items()}
+
+    def set_modem_line(self, name: str, asserted: bool) -> None:
+        """Assert or release ``rts`` or ``dtr``.
+
+        Raises
+        ------
+        PortError
+            If the driver has no such line.
+        """
+        call = termios.TIOCMBIS if asserted else termios.TIOCMBIC
+        try:
+            fcntl.ioctl(self._descriptor, call, struct.pack("i", MODEM_LINES[name]))
+        except OSError as error:
+            raise PortError(f"port {self.name}", f"has no line {name}: {error.strerror}") from None
+
+    def send_break(self) -> None:
+        """Hold the line at start level for a quarter to half a second."""
+        termios.tcsendbreak(self._descriptor, 0)
+
+    def error_counters(self) -> Mapping[str, int]:
+        """Return what the driver has counted since it was loaded; empty where it counts nothing."""
+        counts = array.array("i", [0] * 20)
+        try:
+            fcntl.ioctl(self._descriptor, TIOCGICOUNT, counts)
+        except OSError:
+            return {}
+        return dict(zip(COUNTERS, counts, strict=False))
+
+    def _set(self, line: LineSettings) -> None:
+        cflag = DATA_BITS[line.data_bits] | termios.CREAD | termios.CLOCAL
+        if line.has_parity:
+            cflag |= termios.PARENB
+            cflag |= termios.PARODD if line.parity in ("O", "M") else 0
+            cflag |= CMSPAR if line.parity in ("M", "S") else 0
+        if line.stop_bits > 1:
+            cflag |= termios.CSTOPB
+        if line.flow_control == "rts-cts":
+            cflag |= termios.CRTSCTS
+        iflag = termios.INPCK | termios.PARMRK
+        if line.flow_control == "xon-xoff":
+            iflag |= termios.IXON | termios.IXOFF
+        characters = list(self._found[CC])
+        characters[termios.VMIN], characters[termios.VTIME] = 1, 0
+        known = getattr(termios, f"B{line.baud:.0f}", None) if line.baud == round(line.baud) else None
+        speed = termios.B38400 if known is None else known
+        attributes: list[Any] = [iflag, 0, cflag, 0, speed, speed, characters]
+        try:
+            termios.tcsetattr(self._descriptor, termios.TCSANOW, attributes)
+            if known is None:
+                _set_baud(self._descriptor, round(line.baud))
+        except (OSError, termios.error) as error:
+            raise PortError(f"port {self.name}", f"does not take {line}: {error.args[-1]}") from None
+
+    def _differences(self, line: LineSettings) -> list[str]:
+        """Compare what the driver says with what was asked."""
+        now = termios.tcgetattr(self._descriptor)
+        told = []
+        if now[CFLAG] & termios.CSIZE != DATA_BITS[line.data_bits]:
+            told.append(f"the driver did not take {line.data_bits} data bits")
+        if bool(now[CFLAG] & termios.PARENB) != line.has_parity:
+            told.append(f"the driver did not take parity {line.parity}; characters go without")
+        if bool(now[CFLAG] & termios.CSTOPB) != (line.stop_bits > 1):
+            told.append(f"the driver did not take {line.stop_bits:g} stop bits")
+        if line.flow_control == "rts-cts" and not now[CFLAG] & termios.CRTSCTS:
+            told.append("the driver did not take rts-cts flow control")
+        baud = _baud_of(self._descriptor)
+        if baud is not None and abs(baud - line.baud) > 0.5:
+            told.append(f"the driver made {baud} of {line.baud:g} baud")
+        return told
+
+    def _restore(self) -> None:
+        try:
+            termios.tcsetattr(self._descriptor, termios.TCSANOW, self._found)
+            if self._found[OSPEED] == BOTHER and self._baud_found is not None:
+                _set_baud(self._descriptor, self._baud_found)
+            fcntl.flock(self._descriptor, fcntl.LOCK_UN)
+            fcntl.ioctl(self._descriptor, termios.TIOCNXCL)
+        except (OSError, termios.error):
+            return  # it is gone, and with it what could be restored
+
+
+def _refuse_impossible(name: str, line: LineSettings) -> None:
+    impossible = {
+        "9 data bits": line.data_bits == 9,
+        "an inverted line": line.idle == "low",
+        "the highest bit first": line.first_bit == "msb",
+        "1.5 stop bits with more than 5 data bits": line.stop_bits == 1.5 and line.data_bits > 5,
+    }
+    for what, asked in impossible.items():
+        if asked:
+            raise PortError(f"port {name}", f"cannot do {what}, as {line} asks", "No serial device of this system can")
+
+
+def _baud_of(descriptor: int) -> int | None:
+    """Return the baud that the driver says it has; None where it says none."""
+    try:
+        state = fcntl.ioctl(descriptor, TCGETS2, bytes(struct.calcsize(TERMIOS2)))
+    except OSError:
+        return None
+    return int(struct.unpack(TERMIOS2, state)[-1])
+
+
+def _set_baud(descriptor: int, baud: int) -> None:
+    """Set a baud that has no name of its own."""
+    state = list(struct.unpack(TERMIOS2, fcntl.ioctl(descriptor, TCGETS2, bytes(struct.calcsize(TERMIOS2)))))
+    state[2] = state[2] & ~CBAUD | BOTHER
+    state[-2:] = [baud, baud]
+    fcntl.ioctl(descriptor, TCSETS2, struct.pack(TERMIOS2, *state))
+
+
+def open_descriptor(path: str) -> int:
+    """Open a device so that nobody else can, as far as the system holds others back."""
+    descriptor = os.open(path, os.O_RDWR | os.O_NOCTTY | os.O_NONBLOCK)
+    try:
+        if not os.isatty(descriptor):
+            raise PortError(
+                f'port "{path}"', "is no serial device", "It must be a terminal device such as /dev/ttyUSB0"
+            )
+        fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        fcntl.ioctl(descriptor, termios.TIOCEXCL)
+    except BaseException:
+        os.close(descriptor)
+        raise
+    return descriptor

@@ -1,0 +1,1 @@
+"""Test equipment, for users too: checks that any port must pass."""

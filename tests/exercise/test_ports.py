@@ -1,0 +1,266 @@
+import errno
+import os
+import select
+import socket
+import termios
+import threading
+import time
+from contextlib import ExitStack, contextmanager
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+import larkreader as lr
+from larkreader.cli import run
+from larkreader.exercise.ports.borrowed import BorrowedPort
+from larkreader.exercise.ports.listing import find_ports
+from larkreader.exercise.ports.marked import MarkReader
+from larkreader.testing.ports import check_port
+
+LINE = lr.LineSettings.parse("57600 8N1")
+
+
+@contextmanager
+def echoing(port):
+    """Let a thread send back all that arrives at a port, until the block ends."""
+    done = threading.Event()
+
+    def echo():
+        while not done.is_set():
+            try:
+                port.write(port.read_some(4096, 0.02).data, 5.0)
+            except lr.PortError:
+                return
+
+    thread = threading.Thread(target=echo, daemon=True)
+    thread.start()
+    try:
+        yield
+    finally:
+        done.set()
+        thread.join(5)
+        assert not thread.is_alive()
+        port.close()
+
+
+@contextmanager
+def pty_side():
+    near = lr.open_port("pty")
+    with echoing(lr.open_port(near.name, LINE)), near:
+        yield near
+
+
+@contextmanager
+def device_side():
+    far = lr.open_port("pty")
+    with echoing(far), lr.open_port(far.name, LINE) as device:
+        yield device
+
+
+@contextmanager
+def tcp_side(kind):
+    """Join a connecting and an accepting port; give the one that `kind` names."""
+    with socket.create_server(("127.0.0.1", 0)) as free:
+        number = free.getsockname()[1]
+    accepted = []
+    thread = threading.Thread(
+        target=lambda: accepted.append(lr.open_port(f"accept:127.0.0.1:{number}", limit_s=5.0)), daemon=True
+    )
+    thread.start()
+    for _ in range(200):
+        try:
+            connected = lr.open_port(f"127.0.0.1:{number}")
+            break
+        except lr.PortError:
+            time.sleep(0.01)
+    thread.join(5)
+    near, far = (connected, accepted[0]) if kind == "connect" else (accepted[0], connected)
+    with echoing(far), near:
+        yield near
+
+
+@contextmanager
+def borrowed_side():
+    near, far = socket.socketpair()
+    with near, far, near.makefile("rwb", buffering=0) as stream:
+
+        def echo():
+            while data := far.recv(4096):
+                far.sendall(data)
+
+        thread = threading.Thread(target=echo, daemon=True)
+        thread.start()
+        yield BorrowedPort(stream)
+        near.shutdown(socket.SHUT_RDWR)
+        thread.join(5)
+
+
+KINDS = {
+    "stand-in": lambda: lr.open_port("stand-in:echo", lr.LineSettings.parse("1000000 8N1")),
+    "pty": pty_side,
+    "device": device_side,
+    "tcp, connecting": lambda: tcp_side("connect"),
+    "tcp, accepting": lambda: tcp_side("accept"),
+    "borrowed": borrowed_side,
+}
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_every_kind_of_port_does_what_a_port_must(kind):
+    """Order, lengths, time limits, control characters, threads and closing, on real ends of each kind."""
+    check_port(KINDS[kind])
+
+
+@pytest.mark.parametrize("kind", ["pty", "device", "tcp, connecting", "tcp, accepting"])
+def test_a_loopback_passes_on_every_kind_of_port(kind):
+    with KINDS[kind]() as port:
+        result = lr.run_loopback(port, lr.LoopbackPlan(characters=30_000, limit_s=0.3, pattern="random"))
+    assert (result.verdict, result.received) == ("pass", 30_000)
+
+
+def test_a_device_is_set_as_asked_and_left_as_found():
+    """What the driver of a pseudo terminal does not take is told; closing restores what was there before."""
+    with ExitStack() as stack:
+        far = stack.enter_context(lr.open_port("pty"))
+        looker = os.open(far.name, os.O_RDWR | os.O_NOCTTY)
+        stack.callback(os.close, looker)
+        found = termios.tcgetattr(looker)
+        device = lr.open_port(far.name, lr.LineSettings.parse("250000 7E2 xon-xoff"))
+        during = termios.tcgetattr(looker)
+        assert during[2] & termios.CSTOPB
+        assert during[0] & (termios.IXON | termios.IXOFF | termios.PARMRK)
+        assert any("parity E" in note for note in device.notes)
+        assert not any("baud" in note for note in device.notes)
+        device.close()
+        assert termios.tcgetattr(looker) == found
+
+
+@pytest.mark.parametrize("text", ["9600 9N1", "9600 8N1 idle-low", "9600 8N1 msb", "9600 8N1.5"])
+def test_settings_that_no_serial_device_can_do_are_refused(text):
+    with lr.open_port("pty") as far, pytest.raises(lr.PortError, match="cannot do"):
+        lr.open_port(far.name, lr.LineSettings.parse(text))
+
+
+def refuse(code):
+    def fail(*_, **__):
+        raise OSError(code, os.strerror(code))
+
+    return fail
+
+
+@pytest.mark.parametrize(
+    ("name", "message"),
+    [
+        ("/dev/ttyUSB77", 'port "/dev/ttyUSB77" does not exist.'),
+        ("ttyUSB77", "is of no kind that can be opened. It must be a device such as"),
+        ("/dev/null", 'port "/dev/null" is no serial device.'),
+        ("/dev", "is a folder."),
+        ("127.0.0.1:1", "refuses the connection. Is the device's server running there?"),
+        ("127.0.0.1:70000", "has the TCP port 70000. It must be 65535 at most."),
+        ("stand-in:ecko", 'is no stand-in that ships with us. Did you mean "stand-in:echo"?'),
+    ],
+)
+def test_a_port_that_cannot_be_opened_says_what_to_do(name, message):
+    with pytest.raises(lr.PortError) as caught:
+        lr.open_port(name)
+    assert message in str(caught.value)
+    assert isinstance(caught.value, OSError)
+
+
+@pytest.mark.parametrize(
+    ("code", "message"),
+    [
+        (errno.EACCES, "may not be used by you. Join the group"),
+        (errno.EIO, "has a name but no device behind it. Is it plugged in and powered?"),
+        (errno.EBUSY, "is busy, held by"),
+    ],
+)
+def test_what_the_system_refuses_is_put_in_words(monkeypatch, code, message):
+    with lr.open_port("pty") as far:
+        monkeypatch.setattr("larkreader.exercise.ports.tty.os.open", refuse(code))
+        with pytest.raises(lr.PortError) as caught:
+            lr.open_port(far.name)
+    assert message in str(caught.value)
+
+
+def test_a_port_that_is_open_already_is_busy():
+    with lr.open_port("pty") as far, lr.open_port(far.name), pytest.raises(lr.PortError, match="is busy, held by"):
+        lr.open_port(far.name)
+
+
+def test_a_port_that_goes_away_in_use_says_so():
+    far = lr.open_port("pty")
+    with lr.open_port(far.name) as device:
+        far.close()
+        with pytest.raises(lr.PortError, match=r"is gone\. Was it unplugged|was closed by the other end"):
+            device.read(1, 1.0)
+    with tcp_side("connect") as port:
+        pass
+    with pytest.raises(lr.PortError, match="is closed"):
+        port.read_some(1, 0.1)
+
+
+def test_nobody_who_connects_is_told():
+    with pytest.raises(lr.PortError, match=r"saw nobody connect within 0\.05 s"):
+        lr.open_port("accept:127.0.0.1:0", limit_s=0.05)
+
+
+def test_a_write_that_nobody_takes_ends_with_its_time_limit():
+    with lr.open_port("pty") as far, lr.open_port(far.name) as device:
+        with pytest.raises(lr.PortError, match=r"took \d+ of 1000000 bytes within 0\.1 s"):
+            far.write(bytes(1_000_000), 0.1)
+        assert select.select([device._descriptor], [], [], 1)[0]
+
+
+@given(st.lists(st.tuples(st.integers(0, 255), st.sampled_from([0, 0, 0, 1, 4])), max_size=30), st.data())
+def test_error_marks_are_read_however_they_are_cut(characters, data):
+    """As POSIX has it: FF 00 and the character with a fault, FF 00 00 a break, FF FF a sound FF."""
+    stream, wanted = b"", []
+    for value, fault in characters:
+        value = 0 if fault == lr.Fault.BREAK else max(value, 1) if fault else value
+        stream += b"\xff\x00" + bytes([value]) if fault else b"\xff\xff" if value == 0xFF else bytes([value])
+        wanted.append((value, fault))
+    reader, values, faults = MarkReader(lr.Fault.PARITY), b"", b""
+    while stream:
+        cut = data.draw(st.integers(1, len(stream)))
+        some, held = reader.feed(stream[:cut])
+        values, faults, stream = values + some, faults + held, stream[cut:]
+    assert list(zip(values, faults, strict=True)) == wanted
+
+
+@pytest.fixture
+def made_up_system(tmp_path):
+    """Make a device tree with one adapter that somebody holds, and one name without hardware."""
+    usb = tmp_path / "sys/devices/usb1/1-2"
+    (usb / "1-2:1.0/ttyUSB0").mkdir(parents=True)
+    (usb / "product").write_text("Greenhouse adapter\n")
+    (usb / "serial").write_text("GH07\n")
+    (tmp_path / "sys/class/tty/ttyUSB0").mkdir(parents=True)
+    (tmp_path / "sys/class/tty/ttyUSB0/device").symlink_to(usb / "1-2:1.0/ttyUSB0")
+    (tmp_path / "sys/class/tty/ttyS0").mkdir(parents=True)
+    (tmp_path / "dev/serial/by-id").mkdir(parents=True)
+    for name in ("ttyUSB0", "ttyS0"):
+        (tmp_path / "dev" / name).touch()
+    (tmp_path / "dev/serial/by-id/usb-GH07").symlink_to(tmp_path / "dev/ttyUSB0")
+    (tmp_path / "proc/77/fd").mkdir(parents=True)
+    (tmp_path / "proc/77/comm").write_text("logger\n")
+    (tmp_path / "proc/77/fd/3").symlink_to(tmp_path / "dev/ttyUSB0")
+    return tmp_path
+
+
+def test_ports_are_listed_with_what_they_are_and_who_holds_them(made_up_system, capsys):
+    (entry,) = find_ports(made_up_system)
+    assert entry.description == "Greenhouse adapter GH07"
+    assert entry.stable.endswith("/dev/serial/by-id/usb-GH07")
+    assert entry.holders == ("logger (77)",)
+    assert run(["ports", "--root", str(made_up_system)]) == 0
+    assert "ttyUSB0 Greenhouse adapter GH07; held by logger (77)" in " ".join(capsys.readouterr().out.split())
+
+
+def test_a_port_that_comes_is_named(made_up_system, capsys):
+    later = threading.Timer(0.2, (made_up_system / "dev" / "ttyACM3").touch)
+    later.start()
+    assert run(["ports", "--wait", "--seconds", "10", "--root", str(made_up_system)]) == 0
+    assert capsys.readouterr().out.endswith("/dev/ttyACM3 came\n")
+    assert run(["ports", "--wait", "--seconds", "0.05", "--root", str(made_up_system)]) == 1
