@@ -20,13 +20,7 @@ from .common import json_option, print_json, progress_of, say_what_is_worth_know
     show_default=True,
     help="What to send.",
 )
-@click.option(
-    "--block",
-    type=click.IntRange(1, 1 << 20),
-    default=1024,
-    show_default=True,
-    help="Characters written at once.",
-)
+@click.option("--block", type=click.IntRange(1, 1 << 20), metavar="N", help="Characters written at once.")
 @click.option(
     "--limit",
     type=float,
@@ -49,7 +43,7 @@ def loopback(
     line_text: str | None,
     characters: int,
     pattern: str,
-    block: int,
+    block: int | None,
     limit: float,
     expect: str,
     seed: int,
@@ -69,7 +63,7 @@ def loopback(
 
     if len(places) > 2:
         raise RequestError("arguments", f"are {len(places)}: {' '.join(places)}", "must be [SHEET] PORT")
-    line = open_sheet(places[0]).line if len(places) == 2 else LineSettings()
+    line = open_sheet(places[0]).line if len(places) == 2 else None
     if line_text is not None:
         line = LineSettings.parse(line_text)
     if not 0 < limit <= 3600:
@@ -77,7 +71,7 @@ def loopback(
     plan = LoopbackPlan(
         characters=characters,
         pattern=pattern,
-        data_bits=min(line.data_bits, 8),
+        data_bits=min(line.data_bits, 8) if line else 8,
         block=block,
         limit_s=limit,
         seed=seed,
@@ -93,7 +87,8 @@ def loopback(
         from larkreader.present import terminal
 
         console = terminal.make_console()
-        console.print(f"Loopback on {places[-1]} at {line}, pattern {pattern}", soft_wrap=True)
+        at = f" at {result.line}" if result.line else ""
+        console.print(f"Loopback on {places[-1]}{at}, pattern {pattern}", soft_wrap=True)
         console.print()
         console.print(terminal.loopback(result))
     return 0 if result.verdict == "pass" else 1

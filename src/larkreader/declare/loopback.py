@@ -20,8 +20,9 @@ class LoopbackPlan(BaseModel, frozen=True, extra="forbid"):
         Every value in turn; 0x55 and 0xAA in turn; or random values.
     data_bits : int
         Data bits of a character; a value has no more.
-    block : int
-        How many characters are written at once, and at most how many may be under way at a time twice over.
+    block : int, optional
+        How many characters are written at once; twice as many may be under way at a time. Unless said, what the
+        port's line carries in a quarter of a second, but 64 to 4096.
     limit_s : float
         How long to wait, in seconds, for the next character of what is under way before it is taken as lost.
     seed : int
@@ -33,7 +34,7 @@ class LoopbackPlan(BaseModel, frozen=True, extra="forbid"):
     characters: int = Field(default=4096, ge=1, le=1 << 32)
     pattern: PatternName = "counting"
     data_bits: int = Field(default=8, ge=5, le=8)
-    block: int = Field(default=1024, ge=1, le=1 << 20)
+    block: int | None = Field(default=None, ge=1, le=1 << 20)
     limit_s: float = Field(default=0.5, gt=0, le=3600)
     seed: int = 1
     expect: Literal["same", "altered"] = "same"

@@ -69,12 +69,13 @@ def align(sent: bytes, received: bytes) -> Alignment:
 def _common(out: Bytes, back: Bytes) -> int:
     """Return how many characters agree from the beginning on."""
     length = min(len(out), len(back))
-    block = 4096
-    for low in range(0, length, block):
-        differ = out[low : min(low + block, length)] != back[low : min(low + block, length)]
+    low, block = 0, 4096
+    while low < length:
+        high = min(low + block, length)
+        differ = out[low:high] != back[low:high]
         if differ.any():
             return low + int(np.argmax(differ))
-        block = min(4 * block, 1 << 22) if low else block
+        low, block = high, min(4 * block, 1 << 22)
     return length
 
 

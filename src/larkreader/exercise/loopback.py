@@ -18,6 +18,7 @@ from .ports.port import Port
 AROUND = 8  # characters shown before and behind the first difference
 WRITE_LIMIT_S = 30.0  # after which a port that takes nothing more has failed
 EXPECTED: Mapping[str, Callable[[bytes], bytes]] = {"same": bytes, "altered": complement}
+LARGEST_BLOCK = 4096  # characters; twice as many fit into the buffers of any port on the way there and back
 GIVE_UP = 2  # blocks after which a port that has sent nothing at all is taken to be dead
 
 
@@ -154,17 +155,18 @@ def run_loopback(
     """
     plan = plan or LoopbackPlan()
     end = as_port(port)
-    line = line or getattr(port, "line", None)
+    line = line or end.line
+    size = plan.block or _block_for(end.line)
     pattern = pattern_of(plan).tobytes()
     expected = EXPECTED[plan.expect](pattern)
     received = bytearray()
     begin_s = last_s = end.now_s()
     sent = under_way = silent = 0
     while sent < len(pattern) and silent < GIVE_UP:
-        block = pattern[sent : sent + plan.block]
+        block = pattern[sent : sent + size]
         end.write(block, WRITE_LIMIT_S)
         sent, under_way = sent + len(block), under_way + len(block)
-        wanted = under_way - plan.block if sent < len(pattern) else under_way
+        wanted = under_way - size if sent < len(pattern) else under_way
         if wanted > 0:
             piece, last_s = _gather(end, wanted, plan.limit_s, last_s)
             received += piece
@@ -173,11 +175,11 @@ def run_loopback(
         if progress:
             progress(sent, len(pattern))
     if received:
-        received += _gather(end, len(pattern) + plan.block, plan.limit_s, last_s)[0]  # what nobody sent
+        received += _gather(end, len(pattern) + size, plan.limit_s, last_s)[0]  # what nobody sent
     found = align(expected[:sent], bytes(received))
     return LoopbackResult(
         plan=plan,
-        line=line if isinstance(line, LineSettings) else None,
+        line=line,
         sent=sent,
         received=len(received),
         lost=found.lost,
@@ -186,6 +188,11 @@ def run_loopback(
         difference=found.first and _difference(expected[:sent], bytes(received), *found.first),
         duration_s=max(last_s - begin_s, 0.0),
     )
+
+
+def _block_for(line: LineSettings | None) -> int:
+    """Return how many characters to write at once."""
+    return LARGEST_BLOCK if line is None else min(max(round(line.characters_per_second / 4), 64), LARGEST_BLOCK)
 
 
 def _gather(port: Port, wanted: int, limit_s: float, last_s: float) -> tuple[bytes, float]:

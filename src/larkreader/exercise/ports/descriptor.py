@@ -41,7 +41,15 @@ class DescriptorPort(Port):
         """Send all of `data`; return when the port has taken it."""
         rest = memoryview(data)
         deadline = None if limit_s is None else self.now_s() + limit_s
+        self._check_open()
         while rest:
+            try:
+                rest = rest[os.write(self._descriptor, rest) :]
+                continue
+            except BlockingIOError:  # it is full
+                pass
+            except OSError as error:
+                raise self._failed(error) from None
             remaining = None if deadline is None else max(deadline - self.now_s(), 0.0)
             if not self._wait(remaining, writing=True):
                 taken = len(data) - len(rest)
@@ -49,12 +57,6 @@ class DescriptorPort(Port):
                 raise PortError(
                     f"port {self.name}", f"took {taken} of {len(data)} bytes within {limit_s:g} s", "", advice
                 )
-            try:
-                rest = rest[os.write(self._descriptor, rest) :]
-            except BlockingIOError:
-                continue
-            except OSError as error:
-                raise self._failed(error) from None
 
     def now_s(self) -> float:
         """Return the time on the machine's monotonic clock, in seconds."""
@@ -72,9 +74,12 @@ class DescriptorPort(Port):
     def _restore(self) -> None:
         """Undo what opening changed."""
 
-    def _wait(self, limit_s: float | None, *, writing: bool) -> bool:
+    def _check_open(self) -> None:
         if self._closed:
             raise PortError(f"port {self.name}", "is closed")
+
+    def _wait(self, limit_s: float | None, *, writing: bool) -> bool:
+        self._check_open()
         wanted = [self._descriptor]
         reading, sending, _ = select.select([] if writing else wanted, wanted if writing else [], [], limit_s)
         return bool(reading or sending)
