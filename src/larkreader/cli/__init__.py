@@ -19,6 +19,8 @@ COMMANDS = {
     "decode": "Read a capture: characters, frames, findings.",
     "loopback": "Send a pattern into a port and compare what comes back.",
     "draw": "Draw one figure from a capture.",
+    "send": "Send something by hand and show what comes back.",
+    "listen": "Show what comes in at one port or two, as it comes.",
     "ports": "Show which ports there are and who holds them.",
     "serve": "Offer a stand-in device on a port.",
 }

@@ -18,9 +18,10 @@ from larkreader.capture.trace import Trace
 from larkreader.errors import CaptureError, CaptureFileError, RequestError, nearest
 
 from .csv_tables import CHARACTER_COLUMNS, TIME_COLUMNS, read_characters, read_levels
+from .recording import is_recording, read_recording
 from .vcd import Progress, read_vcd
 
-CaptureKind = Literal["vcd", "levels", "characters", "bytes"]
+CaptureKind = Literal["vcd", "levels", "characters", "recording", "bytes"]
 CapturePath = str | Path
 BYTE_ENDINGS = (".bin", ".raw", ".dat")
 _LOOKED_AT = 1 << 16  # bytes from which the kind is found
@@ -74,7 +75,7 @@ def open_capture(
         The file.
     signals : mapping of str to str
         What each wire is called in the capture, by wire.
-    kind : {"vcd", "levels", "characters", "bytes"}, optional
+    kind : {"vcd", "levels", "characters", "recording", "bytes"}, optional
         What the file is; found from its content unless said.
     wire : str, optional
         Read this wire alone. A file of bytes holds one wire and does not say which.
@@ -109,9 +110,9 @@ def open_capture(
             if not len(data):
                 raise CaptureError(str(path), "is empty", advice="Was anything recorded?")
             return {one: Characters.from_bytes(data) for one in wanted}
-        if kind == "characters":
-            found = read_characters(path, name=str(path))
-            return dict(_known_wires(found, wanted, str(path)))
+        if kind in ("characters", "recording"):
+            read = read_characters if kind == "characters" else read_recording
+            return dict(_known_wires(read(path, name=str(path)), wanted, str(path)))
         names = list(dict.fromkeys(wanted.values()))
         if kind == "vcd":
             traces = read_vcd(path, names, name=str(path), progress=progress)
@@ -136,7 +137,7 @@ def find_kind(path: CapturePath) -> CaptureKind:
 
     Returns
     -------
-    {"vcd", "levels", "characters", "bytes"}
+    {"vcd", "levels", "characters", "recording", "bytes"}
 
     Raises
     ------
@@ -152,6 +153,8 @@ def find_kind(path: CapturePath) -> CaptureKind:
         raise CaptureError(str(path), "is empty", advice="Was anything recorded?")
     if _VCD_KEYWORD.match(head):
         return "vcd"
+    if is_recording(head):
+        return "recording"
     lines = [line for line in head.splitlines() if line.strip() and not line.startswith(b"#")]
     columns = [cell.strip() for cell in lines[0].decode("latin-1").split(",")] if lines else []
     if tuple(columns) == CHARACTER_COLUMNS:

@@ -1,0 +1,154 @@
+"""Recordings of live traffic: JSON Lines (one JSON value a line, UTF-8), written so that a crash loses next to nothing.
+
+The first line tells what was recorded::
+
+    {"recording": 1, "began": "2026-05-01T08:30:00Z", "wires": {"from_pump": {"port": "/dev/ttyUSB0"}}}
+
+Each further line is what arrived or went out together, with the seconds since then; ``faults`` stands there only if a
+character has one, a list of place and names::
+
+    {"s": 0.004312, "wire": "from_pump", "hex": "67 6f 74", "faults": [[2, "parity"]]}
+"""
+
+from __future__ import annotations
+
+import io
+import json
+import os
+from collections.abc import Mapping
+from datetime import datetime
+from pathlib import Path
+from typing import Any, Self
+
+import numpy as np
+
+from larkreader.capture.characters import FAULT_NAMES, Characters, fault_names
+from larkreader.errors import CaptureError
+
+VERSION = 1
+_BY_NAME = {name: int(fault) for fault, name in FAULT_NAMES.items()}
+
+
+class RecordingWriter:
+    """Writes a recording, each entry at once, so that what was written survives a crash of the program.
+
+    Parameters
+    ----------
+    path : pathlib.Path
+        The file; an existing one is appended to only if it is a recording, and then goes on as a new part of it.
+    began : str
+        When the clock of the entries stood at 0: date and time in UTC, ISO 8601.
+    wires : mapping of str to mapping
+        What is known of each wire: its ``port`` and, where it has one, its ``line``.
+
+    Raises
+    ------
+    CaptureError
+        If the file exists and is no recording.
+    """
+
+    def __init__(self, path: Path, began: str, wires: Mapping[str, Mapping[str, str]]) -> None:
+        if path.exists() and path.stat().st_size:
+            with path.open("rb") as there:
+                if not is_recording(there.read(4096)):
+                    raise CaptureError(str(path), "exists and is no recording", advice="Name another file")
+                there.seek(-1, os.SEEK_END)
+                torn = there.read(1) != b"\n"
+        else:
+            torn = False
+        self._file: io.FileIO = path.open("ab", buffering=0)
+        if torn:  # the last entry was cut off by a crash
+            self._file.write(b"\n")
+        self._put({"recording": VERSION, "began": began, "wires": wires})
+
+    def add(self, at_s: float, wire: str, data: bytes, faults: bytes = b"") -> None:
+        """Write what arrived or went out together."""
+        entry: dict[str, Any] = {"s": round(at_s, 6), "wire": wire, "hex": data.hex(" ")}
+        held = [[place, fault_names(fault)] for place, fault in enumerate(faults) if fault]
+        if held:
+            entry["faults"] = held
+        self._put(entry)
+
+    def close(self) -> None:
+        """Close the file."""
+        self._file.close()
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
+
+    def _put(self, entry: Mapping[str, Any]) -> None:
+        self._file.write(json.dumps(entry).encode() + b"\n")
+
+
+def is_recording(head: bytes) -> bool:
+    """Tell whether a file that begins like this is a recording."""
+    first = head.split(b"\n", 1)[0]
+    return first.startswith(b'{"recording":')
+
+
+def read_recording(path: Path, *, name: str | None = None) -> dict[str, Characters]:
+    """Read the characters of a recording, by wire.
+
+    Parameters
+    ----------
+    path : pathlib.Path
+        The file.
+    name : str, optional
+        What to call the file in messages.
+
+    Returns
+    -------
+    dict of str to Characters
+        ``begin_s`` and ``end_s`` are when the group arrived with which a character came, in seconds since the first
+        part of the recording began. A last line that a crash cut off is left out.
+
+    Raises
+    ------
+    CaptureError
+        If a line is not of this form.
+    """
+    name = name or path.name
+    groups: dict[str, list[tuple[float, bytes, bytes]]] = {}
+    first_began: datetime | None = None
+    part_s = 0.0  # when the part of the recording began, on the clock of the first one
+    lines = path.read_bytes().split(b"\n")
+    for number, line in enumerate(lines, 1):
+        if not line:
+            continue
+        try:
+            entry = json.loads(line)
+            if "recording" in entry:
+                _check_version(entry, name)
+                began = datetime.fromisoformat(entry["began"])
+                first_began = first_began or began
+                part_s = (began - first_began).total_seconds()
+                groups |= {wire: groups.get(wire, []) for wire in entry["wires"]}
+                continue
+            data = bytes.fromhex(entry["hex"])
+            faults = bytearray(len(data))
+            for place, names in entry.get("faults", []):
+                faults[place] = sum(_BY_NAME[one] for one in names.split("+"))
+            groups[entry["wire"]].append((part_s + float(entry["s"]), data, bytes(faults)))
+        except (ValueError, KeyError, TypeError, IndexError) as error:
+            if isinstance(error, CaptureError):
+                raise
+            if number == len(lines) or is_recording(lines[number]):  # cut off while it was being written
+                continue
+            found = line[:40].decode("latin-1")
+            raise CaptureError(f"{name}: line {number}", f'holds "{found}", which is no entry of a recording') from None
+    return {wire: _characters(entries) for wire, entries in groups.items()}
+
+
+def _check_version(entry: Mapping[str, Any], name: str) -> None:
+    if entry["recording"] != VERSION:
+        raise CaptureError(name, f"is a recording of version {entry['recording']}", f"must be {VERSION}")
+
+
+def _characters(entries: list[tuple[float, bytes, bytes]]) -> Characters:
+    data = np.frombuffer(b"".join(one for _, one, _ in entries), np.uint8)
+    at_s = np.repeat([at for at, _, _ in entries], [len(one) for _, one, _ in entries]).astype(np.float64)
+    faults = np.frombuffer(b"".join(one for _, _, one in entries), np.uint8)
+    return Characters(at_s, at_s.copy(), data.astype(np.uint16), faults.copy(), np.empty(0), has_line=False)

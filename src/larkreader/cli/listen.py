@@ -1,0 +1,84 @@
+"""``larkreader listen``: show what comes in at one port, or at two, as it comes."""
+
+from __future__ import annotations
+
+from contextlib import ExitStack
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from .common import note, say_what_is_worth_knowing
+from .live import Timeline, recording
+
+if TYPE_CHECKING:
+    from larkreader.exercise.ports.port import Port
+
+LOOK_S = 0.02  # at each port in turn
+
+
+@click.command()
+@click.argument("ports", nargs=-1, required=True, metavar="PORT [PORT]")
+@click.option("--sheet", type=click.Path(path_type=Path), metavar="SHEET", help="Names the wires and their lines.")
+@click.option("--line", "line_text", metavar="TEXT", help='Settings of the ports, such as "57600 8E1".')
+@click.option("--record", type=click.Path(path_type=Path), metavar="FILE", help="Append what comes to a recording.")
+@click.option("--forward", is_flag=True, help="Send what comes in at one of two ports out at the other.")
+@click.option("--seconds", type=float, metavar="SECONDS", help="Stop after this time; when interrupted unless said.")
+@click.option("--quiet", is_flag=True, help="Record, but do not show.")
+def listen(
+    ports: tuple[str, ...],
+    sheet: Path | None,
+    line_text: str | None,
+    record: Path | None,
+    forward: bool,
+    seconds: float | None,
+    quiet: bool,
+) -> int:
+    """Show what comes in at PORT, or at two ports on one timeline, until interrupted.
+
+    Characters arrive in groups; the time of a group is when it was fetched. Between two ports the order of groups that
+    were fetched within the same few hundredths of a second is uncertain.
+    """
+    from larkreader.declare.line import LineSettings
+    from larkreader.declare.sheet import open_sheet
+    from larkreader.errors import PortError, RequestError
+    from larkreader.exercise.ports.open import open_port
+
+    if len(ports) > 2:
+        raise RequestError("arguments", f"are {len(ports)} ports", "must be one or two")
+    if forward and len(ports) != 2:
+        raise RequestError("--forward", "has one port", "must have two")
+    declared = None if sheet is None else open_sheet(sheet)
+    names = list(declared.wire)[: len(ports)] if declared else ["first", "second"][: len(ports)]
+    if len(names) < len(ports):
+        raise RequestError(str(sheet), f"declares {len(names)} wire", f"must declare {len(ports)}, one for each port")
+    lines = [declared.wire[name].line if declared else None for name in names]
+    if line_text is not None:
+        lines = [LineSettings.parse(line_text)] * len(ports)
+    with ExitStack() as stack:
+        opened: dict[str, Port] = {}
+        for wire, port, line in zip(names, ports, lines, strict=True):
+            opened[wire] = stack.enter_context(open_port(port, line))
+            note(f"{wire} is {opened[wire].name}")
+            say_what_is_worth_knowing(opened[wire])
+        writer = stack.enter_context(recording(record, opened))
+        timeline = Timeline(opened, writer, shown=not quiet)
+        first = names[0]
+        try:
+            while seconds is None or timeline.now_s(first) < seconds:
+                silent = True
+                for wire, one in opened.items():
+                    received = one.read_some(4096, LOOK_S)
+                    timeline.add(wire, received)
+                    silent = silent and not received.data
+                    if forward and received.data:
+                        other = next(far for name, far in opened.items() if name != wire)
+                        other.write(received.data, 5.0)
+                if silent:
+                    timeline.show()
+        except KeyboardInterrupt:
+            pass
+        except PortError as error:
+            note(f"larkreader: {error}")
+        note(timeline.summary())
+    return 0

@@ -1,0 +1,106 @@
+"""What somebody wants sent, from what they typed: text with an ending, hexadecimal, a frame by its field values."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+from larkreader.declare.layout import FrameLayout
+from larkreader.errors import RequestError, nearest
+
+ENDINGS: Mapping[str, bytes] = {"none": b"", "cr": b"\r", "lf": b"\n", "crlf": b"\r\n", "nul": b"\0"}
+_ESCAPES: Mapping[str, bytes] = {"r": b"\r", "n": b"\n", "t": b"\t", "0": b"\0", "e": b"\x1b", "\\": b"\\"}
+_ESCAPE = re.compile(r"\\(x[0-9A-Fa-f]{2}|.|$)", re.DOTALL)
+
+
+def text_of(typed: str, number: int, ending: str = "none") -> bytes:
+    r"""Return the bytes of a text.
+
+    Parameters
+    ----------
+    typed : str
+        The text. ``\r \n \t \0 \e \\`` and ``\xHH`` stand for single bytes, ``{n}`` for `number`.
+    number : int
+        How often this has been sent, counted as the sender likes.
+    ending : {"none", "cr", "lf", "crlf", "nul"}
+        What is put behind it.
+
+    Returns
+    -------
+    bytes
+        UTF-8, but for the bytes that were written as ``\xHH``.
+
+    Raises
+    ------
+    RequestError
+        If a backslash is followed by something else.
+    """
+    parts, here = [], 0
+    typed = typed.replace("{n}", str(number))
+    for match in _ESCAPE.finditer(typed):
+        what = match[1]
+        parts.append(typed[here : match.start()].encode())
+        if len(what) == 3:
+            parts.append(bytes.fromhex(what[1:]))
+        elif what in _ESCAPES:
+            parts.append(_ESCAPES[what])
+        else:
+            known = ", ".join(f"\\{one}" for one in _ESCAPES)
+            raise RequestError("text", f'has "\\{what}"', f"must be one of {known} or \\xHH")
+        here = match.end()
+    return b"".join([*parts, typed[here:].encode(), ENDINGS[ending]])
+
+
+def hex_of(typed: str) -> bytes:
+    """Return the bytes that are written in hexadecimal, with or without white space, commas and ``0x`` between."""
+    digits = re.sub(r"0[xX]|[\s,;:_-]", "", typed)
+    try:
+        return bytes.fromhex(digits)
+    except ValueError:
+        raise RequestError("hex", f'is "{typed}"', 'must be pairs of hexadecimal digits, as in "D7 4B"') from None
+
+
+def frame_of(layout: FrameLayout, typed: Sequence[str], number: int) -> bytes:
+    """Return a frame from its fields, each written as ``name=value``; a counter that is left out is `number`.
+
+    Parameters
+    ----------
+    layout : FrameLayout
+        Its layout.
+    typed : sequence of str
+        Numbers as Python writes them (``12.5``, ``0x21``), names of values, and lists joined by commas.
+    number : int
+        How often this has been sent.
+
+    Returns
+    -------
+    bytes
+
+    Raises
+    ------
+    RequestError
+        If a field is not known, or a value does not fit.
+    """
+    values: dict[str, Any] = {}
+    for one in typed:
+        name, equals, value = one.partition("=")
+        if not equals or name not in layout.slot:
+            advice = nearest(name, list(layout.slot))
+            raise RequestError(f'field "{one}"', f"is not a value for a field of {layout.key}", "", advice)
+        items = [_value(item) for item in value.split(",")]
+        values[name] = items if layout.slot[name].count > 1 else items[0]
+    counter = layout.counter
+    if counter is not None and counter.name not in values:
+        values[counter.name] = number % (1 << counter.bits)
+    return layout.encode(values)
+
+
+def _value(text: str) -> int | float | str:
+    for kind in (lambda one: int(one, 0), float):
+        try:
+            number: int | float = kind(text)
+            return number
+        except ValueError:
+            continue
+    return text

@@ -1,0 +1,71 @@
+"""Traffic as text: when, who, which character, what it says, what it is in hexadecimal, what was held against it.
+
+Text stands before hexadecimal. What is invisible is shown by the Unicode control pictures (U+2400 to U+2421), what is
+no ASCII by a middle dot. Where the terminal has only ASCII, both are a full stop.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from larkreader.capture.characters import fault_names
+
+TIME_WIDTH, WHO_WIDTH, OFFSET_WIDTH = 12, 9, 7
+FEWEST, MOST = 4, 32  # characters a row
+
+
+def rows_of(
+    at_s: float, who: str, offset: int, data: bytes, faults: bytes = b"", *, width: int = 80, ascii_only: bool = False
+) -> Iterator[str]:
+    """Yield the rows that show one group of characters.
+
+    Parameters
+    ----------
+    at_s : float
+        When it arrived or went out, in seconds.
+    who : str
+        Which wire or port.
+    offset : int
+        Number of its first character on that wire.
+    data, faults : bytes
+        The characters, and their flags of `Fault` where there are any.
+    width : int
+        Columns of the terminal.
+    ascii_only : bool
+        Whether the terminal has nothing else.
+
+    Yields
+    ------
+    str
+        One row, without an ending.
+    """
+    each = row_length(width)
+    for low in range(0, len(data), each):
+        part = data[low : low + each]
+        time = f"{at_s:{TIME_WIDTH}.6f}" if low == 0 else " " * TIME_WIDTH
+        some = faults[low : low + each]
+        held = [f"{offset + low + place}: {fault_names(one)}" for place, one in enumerate(some) if one]
+        row = f"{time} {who if low == 0 else '':{WHO_WIDTH}} {offset + low:{OFFSET_WIDTH}} "
+        row += f"{visible(part, ascii_only=ascii_only):{each}}  {part.hex(' ').upper()}"
+        yield row
+        if held:
+            yield f"{'':{TIME_WIDTH}} {'':{WHO_WIDTH}} faults at {', '.join(held)}"
+
+
+def row_length(width: int) -> int:
+    """Return how many characters fit into a row, a multiple of four."""
+    room = width - TIME_WIDTH - WHO_WIDTH - OFFSET_WIDTH - 6
+    return max(FEWEST, min(MOST, room // 4 // 4 * 4))
+
+
+def visible(data: bytes, *, ascii_only: bool = False) -> str:
+    """Write bytes as text in which each is one column wide."""
+    if ascii_only:
+        return "".join(chr(one) if 0x20 <= one < 0x7F else "." for one in data)
+    return "".join(_PICTURES[one] for one in data)
+
+
+_PICTURES = [
+    chr(0x2400 + one) if one < 0x20 else chr(one) if one < 0x7F else "\u2421" if one == 0x7F else "\u00b7"
+    for one in range(256)
+]

@@ -1,0 +1,232 @@
+import json
+import os
+import re
+import signal
+import subprocess
+import sys
+import threading
+import time
+from contextlib import contextmanager
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+import larkreader as lr
+from larkreader.capture.files.recording import RecordingWriter, read_recording
+from larkreader.cli import run
+from larkreader.exercise.by_hand import frame_of, hex_of, text_of
+from larkreader.present.dump import row_length, rows_of, visible
+
+COMMAND = [sys.executable, "-m", "larkreader"]
+BEGAN = "2026-05-01T08:30:00.000Z"
+
+
+@contextmanager
+def program(*arguments):
+    """Run a command that names a pseudo terminal on standard error; give it and the path."""
+    with subprocess.Popen(
+        [*COMMAND, *arguments],
+        stderr=subprocess.PIPE,
+        stdout=subprocess.PIPE,
+        text=True,
+        env={**os.environ, "PYTHONIOENCODING": "utf-8"},
+    ) as running:
+        try:
+            path = next(match[0] for line in running.stderr if (match := re.search(r"/dev/pts/\d+", line)))
+            yield running, path
+        finally:
+            running.kill()
+
+
+@pytest.fixture
+def shell(capsys, monkeypatch):
+    monkeypatch.setenv("COLUMNS", "100")
+
+    def call(*arguments):
+        status = run([str(one) for one in arguments])
+        out, err = capsys.readouterr()
+        return status, out, err
+
+    return call
+
+
+def test_what_is_sent_and_what_comes_back_stand_on_one_timeline(shell, tmp_path):
+    """Three numbered lines, 50 ms apart, to a device that answers lines; shown and recorded."""
+    record = tmp_path / "talk.jsonl"
+    with program("serve", "line-answerer", "pty") as (_, path):
+        options = ["--ending", "lf", "--times", 3, "--every", 50, "--record", record]
+        status, out, err = shell("send", path, "flow {n}?", *options)
+    assert status == 0
+    assert err.endswith("out 24 characters; in 39 characters\n")
+    rows = [line.split(maxsplit=3) for line in out.splitlines()]
+    assert [row[1] for row in rows] == ["out", "in"] * 3
+    assert rows[1][3].startswith("got: flow 1?")
+    times = [float(row[0]) for row in rows[::2]]
+    assert times[1] - times[0] == pytest.approx(0.05, abs=0.04)
+    read = read_recording(record)
+    assert bytes(read["out"].value.astype("u1")) == b"flow 1?\nflow 2?\nflow 3?\n"
+    assert bytes(read["in"].value.astype("u1")) == b"got: flow 1?\ngot: flow 2?\ngot: flow 3?\n"
+
+
+def test_a_frame_is_sent_by_its_fields_and_its_recording_decoded(shell, tmp_path, rig_files, rig):
+    record = tmp_path / "frames.jsonl"
+    arguments = ["--frame", "setpoint", "flow=12.5", "valve=1,0,0,1", "--sheet", rig_files["sheet"], "--times", 5]
+    status, out, _ = shell("send", "stand-in:echo", *arguments, "--record", record)
+    assert status == 0
+    assert out.split()[1] == "to_pump"
+    reading = lr.read(rig.sheet, record)
+    assert [one.kind for one in reading.findings] == ["resynchronised"]  # the echo is no status frame
+    assert reading.frames["setpoint"]["count"].tolist() == [0, 1, 2, 3, 4]
+    assert reading.frames["setpoint"]["flow"].tolist() == [12.5] * 5
+    assert reading.characters["to_pump"].begin_s[0] >= 0
+
+
+def test_lines_typed_in_are_sent_one_by_one(shell, monkeypatch):
+    monkeypatch.setattr("sys.stdin", iter(["flow\n", "state\n"]))
+    status, out, err = shell("send", "stand-in:line-answerer", "--wait", 0.05)
+    assert status == 0
+    assert err.endswith("out 11 characters; in 21 characters\n")
+    assert out.index("got: flow") < out.index("state␊")
+
+
+@pytest.mark.parametrize(
+    ("arguments", "message"),
+    [
+        (["--hex", "D7 4"], 'hex is "D7 4". It must be pairs of hexadecimal digits'),
+        (["a\\q"], 'text has "\\q". It must be one of'),
+        (["--frame", "status"], "names status, but there is no sheet. Add --sheet SHEET."),
+        (["--frame", "staus", "--sheet", "{sheet}"], 'Did you mean "status"?'),
+        (["--frame", "status", "flwo=1", "--sheet", "{sheet}"], 'Did you mean "flow"?'),
+        (["--frame", "status", "flow=999", "--sheet", "{sheet}"], "must be 0 to 409.5 mL/min"),
+        (["x", "--record", "{sheet}"], "exists and is no recording. Name another file."),
+        (["--hex", "--file", "{sheet}"], "exclude each other"),
+    ],
+)
+def test_what_cannot_be_sent_is_told(shell, rig_files, arguments, message):
+    before = rig_files["sheet"].read_text()
+    status, _, err = shell("send", "stand-in:echo", *(one.format(**rig_files) for one in arguments))
+    assert status == 2
+    assert message in err
+    assert rig_files["sheet"].read_text() == before
+
+
+def test_two_ports_are_watched_and_forwarded(shell, tmp_path):
+    """What a sender says at the first is recorded and handed on to the second, where an echo answers."""
+    record = tmp_path / "both.jsonl"
+    with program("serve", "altered-echo", "pty") as (_, device):
+        running = subprocess.Popen(
+            [*COMMAND, "listen", "pty", device, "--forward", "--record", record, "--quiet", "--line", "9600 8N1"],
+            stderr=subprocess.PIPE,
+            text=True,
+        )
+        with running:
+            path = next(match[0] for line in running.stderr if (match := re.search(r"first is (/dev/pts/\d+)", line)))
+            path = path.split()[-1]
+            next(line for line in running.stderr if "second is" in line)
+            status, out, _ = shell("send", path, "--hex", "00 0F", "--wait", 1)
+            running.send_signal(signal.SIGINT)
+            rest = running.stderr.read()
+            assert running.wait(10) == 0
+    assert (status, "FF F0" in out) == (0, True)
+    assert rest.endswith("first 2 characters; second 2 characters\n")
+    read = read_recording(record)
+    assert {wire: bytes(one.value.astype("u1")) for wire, one in read.items()} == {
+        "first": b"\0\x0f",
+        "second": b"\xff\xf0",
+    }
+
+
+def test_a_killed_recording_is_readable_up_to_its_last_tenth_of_a_second(tmp_path):
+    """A numbered line every 10 ms; after kill -9 at most the last tenth of a second is missing."""
+    record = tmp_path / "killed.jsonl"
+    with program("listen", "pty", "--record", record, "--quiet") as (running, path):
+        sent, stop = [], threading.Event()
+
+        def talk():
+            with lr.open_port(path) as port:
+                number = 0
+                while not stop.is_set():
+                    port.write(b"%06d\n" % number)
+                    sent.append((time.monotonic(), number))
+                    number += 1
+                    stop.wait(0.01)
+
+        talker = threading.Thread(target=talk)
+        talker.start()
+        time.sleep(1.0)
+        running.send_signal(signal.SIGKILL)
+        killed = time.monotonic()
+        stop.set()
+        talker.join(5)
+    text = bytes(read_recording(record)["first"].value.astype("u1"))
+    numbers = [int(one) for one in text.split(b"\n")[:-1]]
+    due = [number for at, number in sent if at < killed - 0.1]
+    assert len(due) > 40
+    assert numbers[: len(due)] == due
+
+
+@given(
+    st.lists(
+        st.tuples(
+            st.floats(0, 1e4), st.sampled_from(["a", "b"]), st.binary(min_size=1, max_size=9), st.integers(0, 31)
+        ),
+        max_size=12,
+    ),
+    st.integers(0, 60),
+)
+def test_a_recording_reads_back_even_when_its_end_is_torn_off(tmp_path_factory, entries, torn):
+    path = tmp_path_factory.mktemp("recording") / "r.jsonl"
+    with RecordingWriter(path, BEGAN, {"a": {"port": "x"}, "b": {"port": "y"}}) as writer:
+        for at_s, wire, data, fault in entries:
+            writer.add(at_s, wire, data, bytes([fault] * len(data)))
+    whole = path.read_bytes()
+    lines = whole.split(b"\n")
+    path.write_bytes(whole[: max(len(whole) - torn, len(lines[0]) + 1)])
+    kept = entries[: path.read_bytes().count(b"\n") - 1]
+    read = read_recording(path)
+    for wire in ("a", "b"):
+        mine = [entry for entry in kept if entry[1] == wire]
+        got = bytes(read[wire].value.astype("u1"))
+        wanted = b"".join(data for _, _, data, _ in mine)
+        assert got.startswith(wanted)  # an entry that lacks only its line ending is whole
+        assert read[wire].faults.tolist()[: len(wanted)] == [fault for _, _, data, fault in mine for _ in data]
+    with RecordingWriter(path, "2026-05-01T08:31:00.000Z", {"a": {"port": "x"}}) as writer:
+        writer.add(1.5, "a", b"later")
+    again = read_recording(path)["a"]
+    assert bytes(again.value.astype("u1")).endswith(b"later")
+    assert again.begin_s[-1] == pytest.approx(61.5)
+
+
+def test_a_damaged_recording_is_told(tmp_path):
+    path = tmp_path / "r.jsonl"
+    head = json.dumps({"recording": 1, "began": BEGAN, "wires": {"a": {}}})
+    for line, message in (("nonsense", "line 2 holds"), ('{"s": 1, "wire": "b", "hex": "00"}', "line 2 holds")):
+        path.write_text(f'{head}\n{line}\n{{"s": 2, "wire": "a", "hex": "00"}}\n')
+        with pytest.raises(lr.CaptureError, match=message):
+            read_recording(path)
+    path.write_text(head.replace('"recording": 1', '"recording": 9') + "\n")
+    with pytest.raises(lr.CaptureError, match=r"version 9\. It must be 1"):
+        read_recording(path)
+
+
+def test_text_hex_and_frames_become_bytes(rig):
+    assert text_of("a{n}\\r\\x7F\\\\é", 7, "crlf") == b"a7\r\x7f\\\xc3\xa9\r\n"
+    assert hex_of("D7 4B,0x01:ff") == b"\xd7\x4b\x01\xff"
+    layout = rig.sheet.frame["status"]
+    assert frame_of(layout, ["flow=12.5", "state=purging", "valve=1,0,0,1"], 260) == layout.encode(
+        {"count": 4, "flow": 12.5, "state": "purging", "valve": [1, 0, 0, 1]}
+    )
+
+
+def test_a_dump_shows_what_is_invisible_and_fits_the_terminal():
+    """Every byte is one column; rows never exceed the width; faults stand under their row."""
+    assert visible(b"A\r\n\0\x7f\xe9") == "A␍␊␀␡·"
+    assert visible(b"A\r\n\0\x7f\xe9", ascii_only=True) == "A....."
+    for width in (80, 100, 120, 200):
+        rows = list(rows_of(1.5, "in", 1000, bytes(range(256)), width=width))
+        assert max(map(len, rows)) <= width
+        assert len(rows) == -(-256 // row_length(width))
+    rows = list(rows_of(0.25, "in", 10, b"abc", bytes([0, lr.Fault.PARITY, 0]), width=80))
+    assert rows[0].split() == ["0.250000", "in", "10", "abc", "61", "62", "63"]
+    assert rows[1].strip() == "faults at 11: parity"
