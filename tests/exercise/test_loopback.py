@@ -11,6 +11,7 @@ from strategies import line_settings
 
 import larkreader as lr
 from larkreader.exercise.alignment import align
+from larkreader.exercise.devices import LineAnswerer
 from larkreader.exercise.patterns import pattern_of
 
 LINE = lr.LineSettings.parse("57600 8E1")
@@ -49,6 +50,25 @@ def test_what_happened_to_the_characters_is_told(change, lost, changed, extra, o
     assert (result.verdict, result.lost, result.changed, result.extra) == ("fail", lost, changed, extra)
     assert result.difference.offset == offset
     assert result.sent - result.lost + result.extra == result.received
+
+
+def test_lines_come_back_with_a_prefix():
+    plan = lr.LoopbackPlan(characters=3000, pattern="lines", expect="prefixed", prefix="> ", block=100)
+    result = through(LineAnswerer(prefix=b"> "), plan)
+    assert (result.verdict, result.sent, result.received) == ("pass", 3000, 3000 + 250 * 2)
+    wrong = through(LineAnswerer(prefix=b"< "), plan)
+    assert (wrong.verdict, wrong.changed) == ("fail", 250)
+    with pytest.raises(ValueError, match="needs the pattern lines"):
+        lr.LoopbackPlan(expect="prefixed")
+
+
+def test_the_time_of_a_block_is_that_of_the_line():
+    """One character out and back takes two character times; a block of ten eleven at least, with another before it 21."""
+    one = through(lambda data: data, lr.LoopbackPlan(characters=50, block=1))
+    assert one.block_s[0] == pytest.approx(2 * LINE.character_time_s, rel=0.01)
+    ten = through(lambda data: data, lr.LoopbackPlan(characters=100, block=10))
+    assert 10.99 <= ten.block_s[0] / LINE.character_time_s <= ten.block_s[2] / LINE.character_time_s <= 21.01
+    assert through(lambda data: b"x" + data).block_s is None
 
 
 def test_the_first_difference_is_shown_with_what_stands_around_it():
@@ -99,6 +119,9 @@ def test_a_few_losses_in_a_megabyte_are_found_one_by_one():
     [
         ({"characters": 300}, [*range(256), *range(44)]),
         ({"characters": 130, "data_bits": 7}, [*range(128), 0, 1]),
+        ({"characters": 20, "data_bits": 5, "pattern": "all-values"}, [*range(20)]),
+        ({"characters": 68, "data_bits": 5, "pattern": "all-values"}, [*range(32), *range(31, -1, -1), 0, 1, 2, 3]),
+        ({"characters": 13, "pattern": "lines"}, [*b"line 000000\nline 000001\n"]),
         ({"characters": 3, "pattern": "alternating"}, [0x55, 0xAA, 0x55]),
         ({"characters": 3, "pattern": "alternating", "data_bits": 5}, [0x15, 0x0A, 0x15]),
     ],

@@ -15,7 +15,7 @@ from .common import json_option, print_json, progress_of, say_what_is_worth_know
 )
 @click.option(
     "--pattern",
-    type=click.Choice(["counting", "alternating", "random"]),
+    type=click.Choice(["counting", "all-values", "alternating", "random", "lines"]),
     default="counting",
     show_default=True,
     help="What to send.",
@@ -31,11 +31,12 @@ from .common import json_option, print_json, progress_of, say_what_is_worth_know
 )
 @click.option(
     "--expect",
-    type=click.Choice(["same", "altered"]),
+    type=click.Choice(["same", "altered", "prefixed"]),
     default="same",
     show_default=True,
-    help="What comes back if all is well: what was sent, or its complement.",
+    help="What comes back if all is well: what was sent, its complement, or lines with a prefix.",
 )
+@click.option("--prefix", default="got: ", show_default=True, help="What stands before lines that come back.")
 @click.option("--seed", type=int, default=1, show_default=True, help="Of the random pattern.")
 @json_option
 def loopback(
@@ -46,6 +47,7 @@ def loopback(
     block: int | None,
     limit: float,
     expect: str,
+    prefix: str,
     seed: int,
     as_json: bool,
 ) -> int:
@@ -66,6 +68,8 @@ def loopback(
     line = open_sheet(places[0]).line if len(places) == 2 else None
     if line_text is not None:
         line = LineSettings.parse(line_text)
+    if expect == "prefixed" and pattern != "lines":
+        raise RequestError("--expect prefixed", f"goes with the pattern {pattern}", "must go with --pattern lines")
     if not 0 < limit <= 3600:
         raise RequestError("--limit", f"is {limit:g}", "must be more than 0 and at most 3600 seconds")
     plan = LoopbackPlan(
@@ -76,6 +80,7 @@ def loopback(
         limit_s=limit,
         seed=seed,
         expect=expect,
+        prefix=prefix,
     )
     with open_port(places[-1], line) as port:
         say_what_is_worth_knowing(port)

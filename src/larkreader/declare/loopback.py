@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from typing import Literal
 
-from pydantic import BaseModel, Field
+from pydantic import BaseModel, Field, model_validator
+from pydantic_core import PydanticCustomError
 
-PatternName = Literal["counting", "alternating", "random"]
+PatternName = Literal["counting", "all-values", "alternating", "random", "lines"]
+Expectation = Literal["same", "altered", "prefixed"]
 
 
 class LoopbackPlan(BaseModel, frozen=True, extra="forbid"):
@@ -15,9 +17,10 @@ class LoopbackPlan(BaseModel, frozen=True, extra="forbid"):
     Parameters
     ----------
     characters : int
-        How many characters are sent.
-    pattern : {"counting", "alternating", "random"}
-        Every value in turn; 0x55 and 0xAA in turn; or random values.
+        How many characters are sent; with lines, as many whole ones as hold them.
+    pattern : {"counting", "all-values", "alternating", "random", "lines"}
+        Every value in turn; every value up and down in turn; 0x55 and 0xAA in turn; random values; or numbered lines
+        of text that end in LF.
     data_bits : int
         Data bits of a character; a value has no more.
     block : int, optional
@@ -27,8 +30,10 @@ class LoopbackPlan(BaseModel, frozen=True, extra="forbid"):
         How long to wait, in seconds, for the next character of what is under way before it is taken as lost.
     seed : int
         Of the random pattern.
-    expect : {"same", "altered"}
-        What comes back if all is well: what was sent, or its complement.
+    expect : {"same", "altered", "prefixed"}
+        What comes back if all is well: what was sent, its complement, or each line with `prefix` in front.
+    prefix : str
+        What stands before each line that comes back.
     """
 
     characters: int = Field(default=4096, ge=1, le=1 << 32)
@@ -37,4 +42,11 @@ class LoopbackPlan(BaseModel, frozen=True, extra="forbid"):
     block: int | None = Field(default=None, ge=1, le=1 << 20)
     limit_s: float = Field(default=0.5, gt=0, le=3600)
     seed: int = 1
-    expect: Literal["same", "altered"] = "same"
+    expect: Expectation = "same"
+    prefix: str = "got: "
+
+    @model_validator(mode="after")
+    def _lines_can_be_told(self) -> LoopbackPlan:
+        if self.expect == "prefixed" and self.pattern != "lines":
+            raise PydanticCustomError("wanted", "expects lines with a prefix, which needs the pattern lines.")
+        return self

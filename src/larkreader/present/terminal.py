@@ -119,7 +119,11 @@ def loopback(result: LoopbackResult) -> Group:
         "unknown" if share is None else f"{100 * share:.1f} %",
     )
     verdict = "pass: all came back as it was" if result.verdict == "pass" else "fail: not all came back as it was"
-    parts: list[Any] = [table, "", Text(f"Verdict: {verdict}", style="bold")]
+    times: list[Any] = []
+    if result.block_s is not None:
+        shortest, median, longest = (_time(one) for one in result.block_s)
+        times = ["", f"A block was back after {shortest} at best, {median} in the median, {longest} at worst."]
+    parts: list[Any] = [table, *times, "", Text(f"Verdict: {verdict}", style="bold")]
     if first := result.difference:
         parts.append(f"First difference at character {first.offset:,}; from character {first.begin:,} on:")
         parts += [
@@ -163,6 +167,12 @@ def _table(*columns: str) -> Table:
             column.removeprefix(">"), justify="right" if column.startswith(">") else "left", overflow="fold"
         )
     return table
+
+
+def _time(seconds: float) -> str:
+    """Write a duration with three digits and a fitting unit."""
+    unit, factor = ("s", 1.0) if seconds >= 1 else ("ms", 1e3) if seconds >= 1e-3 else ("us", 1e6)
+    return f"{seconds * factor:.3g} {unit}"
 
 
 def _number(count: int) -> str:
