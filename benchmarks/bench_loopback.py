@@ -20,7 +20,7 @@ from larkreader.exercise.ports.tcp import TcpPort
 
 COUNT = 10_000_000
 ROUNDS = 3
-PATTERN = bytes(range(256)) * 16  # as much at once as the loopback writes
+PATTERN = bytes(range(256)) * 16  # written at once, with as much under way
 
 
 def echo(number: int) -> None:

@@ -25,7 +25,7 @@ class LoopbackPlan(BaseModel, frozen=True, extra="forbid"):
         Data bits of a character; a value has no more.
     block : int, optional
         How many characters are written at once; twice as many may be under way at a time. Unless said, what the
-        port's line carries in a quarter of a second, but 64 to 4096.
+        port's line carries in a quarter of a second, but 64 to 8192.
     limit_s : float
         How long to wait, in seconds, for the next character of what is under way before it is taken as lost.
     seed : int

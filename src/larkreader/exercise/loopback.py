@@ -19,7 +19,7 @@ from .ports.port import Port
 
 AROUND = 8  # characters shown before and behind the first difference
 WRITE_LIMIT_S = 30.0  # after which a port that takes nothing more has failed
-LARGEST_BLOCK = 4096  # characters; twice as many fit into the buffers of any port on the way there and back
+LARGEST_BLOCK = 8192  # characters; twice as many fit into the buffers of any port on the way there and back
 GIVE_UP = 2  # blocks after which a port that has sent nothing at all is taken to be dead
 
 

@@ -32,9 +32,11 @@ class DescriptorPort(Port):
 
     def read_some(self, most: int, limit_s: float) -> Received:
         """Receive what is there; wait up to `limit_s` seconds for the first character."""
-        data = b""
-        if self._wait(limit_s, writing=False):
-            data = self._read_now(min(most, LARGEST_READ))
+        self._check_open()
+        most = min(most, LARGEST_READ)
+        data = self._read_now(most)
+        if not data and self._wait(limit_s, writing=False):
+            data = self._read_now(most)
         return Received(data, "length" if len(data) == most else "time")
 
     def write(self, data: bytes, limit_s: float | None = None) -> None:

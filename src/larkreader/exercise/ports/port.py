@@ -3,15 +3,13 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from dataclasses import dataclass
 from types import TracebackType
-from typing import Literal, Self
+from typing import Literal, NamedTuple, Self
 
 from larkreader.declare.line import LineSettings
 
 
-@dataclass(frozen=True)
-class Received:
+class Received(NamedTuple):
     """What came out of a port, and what ended the wait for it.
 
     Parameters

@@ -74,10 +74,13 @@ class TtyPort(DescriptorPort):
 
     def read_some(self, most: int, limit_s: float) -> Received:
         """Receive what is there; wait up to `limit_s` seconds for the first character."""
-        data = faults = b""
-        if self._wait(limit_s, writing=False):
-            data, faults = self._marks.feed(self._read_now(most))
-        return Received(data, "length" if len(data) >= most else "time", faults)
+        deadline = self.now_s() + limit_s
+        while True:
+            raw = super().read_some(most, max(deadline - self.now_s(), 0.0)).data
+            data, faults = self._marks.feed(raw)
+            if data or not raw:  # a mark that is not whole yet is no silence
+                break
+        return Received(data, "length" if len(data) == most else "time", faults)
 
     def modem_lines(self) -> dict[str, bool]:
         """Return which of RTS, DTR, CTS, DSR, DCD and RI are asserted; empty where the driver has none."""
