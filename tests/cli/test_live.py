@@ -59,7 +59,9 @@ def test_what_is_sent_and_what_comes_back_stand_on_one_timeline(shell, tmp_path)
         status, out, err = shell("send", path, "flow {n}?", *options)
     assert status == 0
     assert err.endswith("out 24 characters; in 39 characters\n")
-    rows = [line.split(maxsplit=3) for line in out.splitlines()]
+    heading, *lines = out.splitlines()
+    assert heading.split() == ["seconds", "who", "number", "text", "hexadecimal"]
+    rows = [line.split(maxsplit=3) for line in lines]
     assert [row[1] for row in rows] == ["out", "in"] * 3
     assert rows[1][3].startswith("got: flow 1?")
     times = [float(row[0]) for row in rows[::2]]
@@ -74,7 +76,7 @@ def test_a_frame_is_sent_by_its_fields_and_its_recording_decoded(shell, tmp_path
     arguments = ["--frame", "setpoint", "flow=12.5", "valve=1,0,0,1", "--sheet", rig_files["sheet"], "--times", 5]
     status, out, _ = shell("send", "stand-in:echo", *arguments, "--record", record)
     assert status == 0
-    assert out.split()[1] == "to_pump"
+    assert out.splitlines()[1].split()[1] == "to_pump"
     reading = lr.read(rig.sheet, record)
     assert [one.kind for one in reading.findings] == ["resynchronised"]  # the echo is no status frame
     assert reading.frames["setpoint"]["count"].tolist() == [0, 1, 2, 3, 4]
@@ -226,7 +228,7 @@ def test_a_dump_shows_what_is_invisible_and_fits_the_terminal():
     for width in (80, 100, 120, 200):
         rows = list(rows_of(1.5, "in", 1000, bytes(range(256)), width=width))
         assert max(map(len, rows)) <= width
-        assert len(rows) == -(-256 // row_length(width))
+        assert len(rows) == -(-256 // row_length(3, width))
     rows = list(rows_of(0.25, "in", 10, b"abc", bytes([0, lr.Fault.PARITY, 0]), width=80))
     assert rows[0].split() == ["0.250000", "in", "10", "abc", "61", "62", "63"]
     assert rows[1].strip() == "faults at 11: parity"

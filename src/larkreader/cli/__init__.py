@@ -87,6 +87,8 @@ def run(arguments: list[str]) -> int:
     except click.exceptions.NoArgsIsHelpError as help_wanted:
         help_wanted.show()
         return UNUSABLE
+    except click.exceptions.Exit as ended:
+        return ended.exit_code
     except click.ClickException as error:
         error.show()
         return UNUSABLE

@@ -8,8 +8,8 @@ from typing import TYPE_CHECKING
 
 import click
 
-from .common import note, say_what_is_worth_knowing
-from .live import Timeline, recording
+from .common import note
+from .live import Timeline, open_named, recording
 
 if TYPE_CHECKING:
     from larkreader.exercise.ports.port import Port
@@ -42,7 +42,6 @@ def listen(
     from larkreader.declare.line import LineSettings
     from larkreader.declare.sheet import open_sheet
     from larkreader.errors import PortError, RequestError
-    from larkreader.exercise.ports.open import open_port
 
     if len(ports) > 2:
         raise RequestError("arguments", f"are {len(ports)} ports", "must be one or two")
@@ -58,9 +57,8 @@ def listen(
     with ExitStack() as stack:
         opened: dict[str, Port] = {}
         for wire, port, line in zip(names, ports, lines, strict=True):
-            opened[wire] = stack.enter_context(open_port(port, line))
+            opened[wire] = stack.enter_context(open_named(port, declared, line))
             note(f"{wire} is {opened[wire].name}")
-            say_what_is_worth_knowing(opened[wire])
         writer = stack.enter_context(recording(record, opened))
         timeline = Timeline(opened, writer, shown=not quiet)
         first = names[0]

@@ -12,10 +12,12 @@ from typing import TYPE_CHECKING
 
 import click
 
-from .common import check_output
+from .common import check_output, note, say_what_is_worth_knowing
 
 if TYPE_CHECKING:
     from larkreader.capture.files.recording import RecordingWriter
+    from larkreader.declare.line import LineSettings
+    from larkreader.declare.sheet import Sheet
     from larkreader.exercise.ports.port import Port, Received
 
 
@@ -56,6 +58,7 @@ class Timeline:
         self._width = _columns()
         self._ascii = not _takes_unicode()
         self._group: _Group | None = None
+        self._headed = False
         self._began = {wire: port.now_s() for wire, port in ports.items()}
 
     def now_s(self, wire: str) -> float:
@@ -64,14 +67,18 @@ class Timeline:
 
     def show(self) -> None:
         """Show what has come together so far: when nothing more has come for a moment, or the other side speaks."""
-        from larkreader.present.dump import rows_of
+        from larkreader.present.dump import heading_of, rows_of
 
         group, self._group = self._group, None
         if group is None or not self._shown:
             return
         width, ascii_only = self._width, self._ascii
         where = (group.at_s, group.wire, group.offset)
-        for row in rows_of(*where, group.data, group.faults, width=width, ascii_only=ascii_only):
+        who_width = max(map(len, self.counts))
+        if not self._headed:
+            click.echo(heading_of(who_width, width))
+            self._headed = True
+        for row in rows_of(*where, group.data, group.faults, who_width=who_width, width=width, ascii_only=ascii_only):
             click.echo(row)
 
     def add(self, wire: str, received: Received | bytes, at_s: float | None = None) -> None:
@@ -99,6 +106,35 @@ class Timeline:
             faulty = f", {self.faulty[wire]:,} of them faulty" if self.faulty[wire] else ""
             parts.append(f"{wire} {count:,} character{'' if count == 1 else 's'}{faulty}")
         return "; ".join(parts)
+
+
+@contextmanager
+def open_named(name: str, declared: Sheet | None, line: LineSettings | None) -> Iterator[Port]:
+    """Open a port by its name, or by its name on the sheet, and start the session as the sheet says.
+
+    Ends the command with status 1 if the device is never ready.
+    """
+    from larkreader.exercise.ports.open import open_port
+    from larkreader.exercise.session import start_session
+    from larkreader.present.dump import visible
+
+    known = declared.port.get(name) if declared else None
+    if declared is not None and line is None:
+        line = declared.line_of(name)
+    with open_port(known.at if known else name, line) as port:
+        say_what_is_worth_knowing(port)
+        if known is not None:
+            started = start_session(port, known)
+            for one in started.notes:
+                note(f"note: {one}")
+            if started.before:
+                note(f"before it was ready, {len(started.before):,} characters came: {visible(started.before[-60:])}")
+            for finding in started.findings:
+                note(f"{finding.severity} {finding.kind} on {finding.wire}: {finding.text}")
+                note(f"To do: {finding.advice}")
+            if started.findings:
+                raise click.exceptions.Exit(1)
+        yield port
 
 
 @contextmanager

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import click
 
-from .common import json_option, print_json, progress_of, say_what_is_worth_knowing
+from .common import json_option, print_json, progress_of
+from .live import open_named
 
 
 @click.command()
@@ -61,13 +62,11 @@ def loopback(
     from larkreader.declare.sheet import open_sheet
     from larkreader.errors import RequestError
     from larkreader.exercise.loopback import run_loopback
-    from larkreader.exercise.ports.open import open_port
 
     if len(places) > 2:
         raise RequestError("arguments", f"are {len(places)}: {' '.join(places)}", "must be [SHEET] PORT")
-    line = open_sheet(places[0]).line if len(places) == 2 else None
-    if line_text is not None:
-        line = LineSettings.parse(line_text)
+    declared = open_sheet(places[0]) if len(places) == 2 else None
+    line = LineSettings.parse(line_text) if line_text else declared.line_of(places[1]) if declared else None
     if expect == "prefixed" and pattern != "lines":
         raise RequestError("--expect prefixed", f"goes with the pattern {pattern}", "must go with --pattern lines")
     if not 0 < limit <= 3600:
@@ -82,10 +81,9 @@ def loopback(
         expect=expect,
         prefix=prefix,
     )
-    with open_port(places[-1], line) as port:
-        say_what_is_worth_knowing(port)
-        with progress_of("loopback", shown=characters > 1 << 17) as progress:
-            result = run_loopback(port, plan, line=line, progress=progress)
+    shown = characters > 1 << 17
+    with open_named(places[-1], declared, line) as port, progress_of("loopback", shown=shown) as progress:
+        result = run_loopback(port, plan, line=line, progress=progress)
     if as_json:
         print_json({"port": places[-1], **result.to_dict()})
     else:

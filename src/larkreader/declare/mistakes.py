@@ -69,6 +69,10 @@ def _wanted(detail: Any) -> str:
         return f"must have a kind of {context['expected_tags'].replace(', ', ' or ')}".replace("'", '"')
     if kind == "union_tag_not_found":
         return f"must have the key {context['discriminator']}".replace("'", "")
+    if kind == "greater_than":
+        return f"must be more than {context['gt']:g}"
+    if kind == "less_than":
+        return f"must be less than {context['lt']:g}"
     if kind == "greater_than_equal":
         return f"must be at least {context['ge']}"
     if kind == "less_than_equal":

@@ -17,9 +17,10 @@ from larkreader.errors import Mistake, SheetError, nearest
 from .layout import FrameLayout
 from .line import LineSettings
 from .mistakes import mistakes_of, show
+from .port import DeclaredPort
 
 _Model = TypeVar("_Model", bound=BaseModel)
-_TABLES = ("sheet", "title", "line", "wire", "frame")
+_TABLES = ("sheet", "title", "line", "wire", "frame", "port")
 
 
 class Wire(BaseModel, frozen=True, extra="forbid"):
@@ -61,6 +62,8 @@ class Sheet(BaseModel, frozen=True, extra="forbid"):
         The directions of the link, by name.
     frame : mapping of str to FrameLayout
         The layouts of its frames, by name.
+    port : mapping of str to DeclaredPort
+        The ports at which it can be reached, by name.
     """
 
     sheet: Literal[1] = 1
@@ -68,6 +71,12 @@ class Sheet(BaseModel, frozen=True, extra="forbid"):
     line: LineSettings = LineSettings()
     wire: Mapping[str, Wire]
     frame: Mapping[str, FrameLayout] = {}
+    port: Mapping[str, DeclaredPort] = {}
+
+    def line_of(self, port: str) -> LineSettings:
+        """Return the line settings of a port of the sheet, or those of ``[line]`` for another."""
+        wire = self.port[port].wire if port in self.port else None
+        return self.line if wire is None else self.wire[wire].line
 
     def layouts_of(self, wire: str) -> tuple[FrameLayout, ...]:
         """Return the layouts of the frames that travel on `wire`."""
@@ -147,9 +156,10 @@ class _SheetBuilder:
         line = self._model(LineSettings, common, "line") or LineSettings()
         wires = self._each("wire", lambda key, table: self._wire(key, table, common))
         frames = self._each("frame", lambda key, table: self._frame(key, table, wires))
+        ports = self._each("port", self._port)
         if self.mistakes:
             raise SheetError(self.name, self.mistakes)
-        return Sheet(title=self.document.get("title", ""), line=line, wire=wires, frame=frames)
+        return Sheet(title=self.document.get("title", ""), line=line, wire=wires, frame=frames, port=ports)
 
     def _top(self) -> None:
         for key in self.document:
@@ -207,6 +217,14 @@ class _SheetBuilder:
             wanted = "carries 9 data bits a character; frames are cut from bytes, of 5 to 8 data bits"
             self.mistakes.append(Mistake(f"frame.{key}.wire", show(wire), wanted))
         return self._model(FrameLayout, {**table, "key": key, "wire": wire}, f"frame.{key}")
+
+    def _port(self, key: str, table: Mapping[str, Any]) -> DeclaredPort | None:
+        declared = self._table("wire")
+        wire = table.get("wire")
+        if isinstance(wire, str) and wire not in declared:
+            advice = nearest(wire, list(declared))
+            self.mistakes.append(Mistake(f"port.{key}.wire", show(wire), "is not a wire of this sheet", advice))
+        return self._model(DeclaredPort, {**table, "key": key}, f"port.{key}")
 
     def _valid_part(self, common: Mapping[str, Any]) -> dict[str, Any]:
         """Leave out of ``[line]`` what has been reported already, so that it is reported once."""

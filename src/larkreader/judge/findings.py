@@ -160,6 +160,14 @@ KINDS: Mapping[str, Kind] = {
         "The sequence counter begins again at 0 long before it is due to: the sender has restarted.",
         "Check the sender's supply, its watchdog, and whether opening the port resets it.",
     ),
+    "never-ready": Kind(
+        "error",
+        "device that was never ready",
+        "devices that were never ready",
+        "The word with which the device says that it is ready did not come.",
+        "Check that it is powered and that the baud is right; it may also have said so before the port was opened, "
+        "which a reset pulse cures.",
+    ),
     "silence": Kind(
         "warning",
         "silent wire",

@@ -10,12 +10,26 @@ from collections.abc import Iterator
 
 from larkreader.capture.characters import fault_names
 
-TIME_WIDTH, WHO_WIDTH, OFFSET_WIDTH = 12, 9, 7
+TIME_WIDTH, OFFSET_WIDTH = 11, 6
 FEWEST, MOST = 4, 32  # characters a row
 
 
+def heading_of(who_width: int, width: int = 80) -> str:
+    """Return the row that stands above the others."""
+    each = row_length(who_width, width)
+    return f"{'seconds':>{TIME_WIDTH}} {'who':{who_width}} {'number':>{OFFSET_WIDTH}} {'text':{each}}  hexadecimal"
+
+
 def rows_of(
-    at_s: float, who: str, offset: int, data: bytes, faults: bytes = b"", *, width: int = 80, ascii_only: bool = False
+    at_s: float,
+    who: str,
+    offset: int,
+    data: bytes,
+    faults: bytes = b"",
+    *,
+    who_width: int = 3,
+    width: int = 80,
+    ascii_only: bool = False,
 ) -> Iterator[str]:
     """Yield the rows that show one group of characters.
 
@@ -29,6 +43,8 @@ def rows_of(
         Number of its first character on that wire.
     data, faults : bytes
         The characters, and their flags of `Fault` where there are any.
+    who_width : int
+        Columns for `who`.
     width : int
         Columns of the terminal.
     ascii_only : bool
@@ -39,22 +55,20 @@ def rows_of(
     str
         One row, without an ending.
     """
-    each = row_length(width)
+    each = row_length(who_width, width)
     for low in range(0, len(data), each):
-        part = data[low : low + each]
-        time = f"{at_s:{TIME_WIDTH}.6f}" if low == 0 else " " * TIME_WIDTH
-        some = faults[low : low + each]
+        part, some = data[low : low + each], faults[low : low + each]
+        head = f"{at_s:{TIME_WIDTH}.6f} {who:{who_width}}" if low == 0 else " " * (TIME_WIDTH + 1 + who_width)
+        text = visible(part, ascii_only=ascii_only)
+        yield f"{head} {offset + low:{OFFSET_WIDTH}} {text:{each}}  {part.hex(' ').upper()}"
         held = [f"{offset + low + place}: {fault_names(one)}" for place, one in enumerate(some) if one]
-        row = f"{time} {who if low == 0 else '':{WHO_WIDTH}} {offset + low:{OFFSET_WIDTH}} "
-        row += f"{visible(part, ascii_only=ascii_only):{each}}  {part.hex(' ').upper()}"
-        yield row
         if held:
-            yield f"{'':{TIME_WIDTH}} {'':{WHO_WIDTH}} faults at {', '.join(held)}"
+            yield f"{' ' * (TIME_WIDTH + 1 + who_width)} faults at {', '.join(held)}"
 
 
-def row_length(width: int) -> int:
+def row_length(who_width: int, width: int) -> int:
     """Return how many characters fit into a row, a multiple of four."""
-    room = width - TIME_WIDTH - WHO_WIDTH - OFFSET_WIDTH - 6
+    room = width - TIME_WIDTH - who_width - OFFSET_WIDTH - 4
     return max(FEWEST, min(MOST, room // 4 // 4 * 4))
 
 
