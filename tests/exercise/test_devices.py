@@ -7,6 +7,7 @@ import numpy as np
 import pytest
 
 import larkreader as lr
+from larkreader.cli import run
 from larkreader.exercise.devices import AlteredEcho, LineAnswerer, LossyEcho, NoisyEcho
 
 EVERY = bytes(range(256))
@@ -59,3 +60,39 @@ def test_serve_in_one_program_and_loopback_in_another(device, expect):
             rest = server.stderr.read()
             assert server.wait(10) == 0
     assert rest.endswith("20,000 characters received\n")
+
+
+def test_the_pump_reports_answers_and_halts_when_nobody_speaks_to_it(rig):
+    """Twenty frames a second; a set-point is answered within its time and obeyed; two seconds of silence halt it."""
+    sheet = rig.sheet
+    with lr.open_port("stand-in:pump", sheet.line) as port:
+        before = port.read(10_000, 1.0).data
+        port.write(sheet.frame["setpoint"].encode({"flow": 120.0}))
+        spoken_s = port.now_s()
+        after = port.read(10_000, 4.0).data
+    frames = lr.read_frames(before, sheet.frame["status"])
+    assert 18 <= len(frames) <= 20
+    assert set(frames.labels("state")) == {"halted"}
+    frames = lr.read_frames(after, sheet.frame["status"])
+    wrong = int((frames.faults != 0).sum())
+    good = frames[frames.faults == 0]
+    assert 1 <= wrong <= 2
+    dosing = good.labels("state") == "dosing"
+    assert 1.9 <= dosing.sum() * 0.05 <= 2.1
+    assert good["flow"][dosing].tolist() == [120.0] * dosing.sum()
+    assert good["dosed"][-1] == pytest.approx(120.0 / 60 * 2, rel=0.05)
+    assert spoken_s >= 1.0
+
+
+def test_the_pump_is_read_by_its_sheet_from_a_recording(tmp_path, rig_files, capsys):
+    record = tmp_path / "pump.jsonl"
+    options = ["--sheet", str(rig_files["sheet"]), "--record", str(record), "--wait", "0.5"]
+    assert (
+        run(["send", "stand-in:pump", "--frame", "setpoint", "flow=90", "--times", "3", "--every", "900", *options])
+        == 0
+    )
+    capsys.readouterr()
+    reading = lr.read(rig_files["sheet"], record)
+    assert reading.frames["setpoint"]["count"].tolist() == [0, 1, 2]
+    assert reading.bytes_of("from_pump")["skipped"] < 16  # of a frame that the end cuts off
+    assert {one.kind for one in reading.findings} <= {"checksum-mismatch", "cut-frame"}

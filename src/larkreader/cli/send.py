@@ -35,7 +35,7 @@ if TYPE_CHECKING:
 @click.option("--times", type=click.IntRange(1), default=1, show_default=True, help="How often to send it.")
 @click.option("--every", type=click.IntRange(1), metavar="MS", help="Milliseconds from one sending to the next.")
 @click.option(
-    "--wait", type=float, default=0.3, show_default=True, metavar="SECONDS", help="How long to wait for more."
+    "--wait", type=float, default=0.3, show_default=True, metavar="SECONDS", help="How long to wait for an answer."
 )
 @click.option("--record", type=click.Path(path_type=Path), metavar="FILE", help="Append what passes to a recording.")
 def send(
@@ -87,8 +87,8 @@ def send(
                 timeline.add(out, message, at_s)
                 due_s = at_s if every is None else due_s + every / 1000
                 if typed_in:
-                    _listen(opened, timeline, back, timeline.now_s(out), wait)
-            _listen(opened, timeline, back, timeline.now_s(out), wait)
+                    _listen(opened, timeline, back, timeline.now_s(out) + wait)
+            _listen(opened, timeline, back, timeline.now_s(out) + wait)
         note(timeline.summary())
     return 0
 
@@ -149,13 +149,11 @@ def _replayed(path: Path, wire: str | None) -> Iterator[tuple[float, bytes]]:
         yield float(times[low] - times[0]), values[low:high].tobytes()
 
 
-def _listen(opened: Port, timeline: Timeline, wire: str, until_s: float, silence_s: float = 0.0) -> None:
-    """Take in what comes until a time, and then until nothing has come for `silence_s` seconds."""
-    last_s = until_s
-    while (remaining := max(until_s, last_s + silence_s) - timeline.now_s(wire)) > 0:
+def _listen(opened: Port, timeline: Timeline, wire: str, until_s: float) -> None:
+    """Take in what comes until a time."""
+    while (remaining := until_s - timeline.now_s(wire)) > 0:
         received = opened.read_some(4096, min(remaining, TOGETHER_S))
         if received.data:
             timeline.add(wire, received)
-            last_s = timeline.now_s(wire)
         else:
             timeline.show()

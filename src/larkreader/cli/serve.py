@@ -17,13 +17,13 @@ LOOK_S = 0.02  # between looks whether a device that speaks unasked has somethin
 def serve(device: str, port: str, line_text: str, seconds: float | None) -> int:
     """Offer the stand-in DEVICE on PORT until interrupted.
 
-    DEVICE is echo, altered-echo, line-answerer, lossy-echo or noisy-echo. PORT is pty, which makes a pseudo terminal
-    and says its path; accept:HOST:PORT, to which others connect; or any other port.
+    DEVICE is echo, altered-echo, line-answerer, lossy-echo, noisy-echo or pump. PORT is pty, which makes a pseudo
+    terminal and says its path; accept:HOST:PORT, to which others connect; or any other port.
     """
     from larkreader.declare.line import LineSettings
     from larkreader.errors import PortError, RequestError, nearest
-    from larkreader.exercise.devices import STAND_INS
     from larkreader.exercise.ports.open import open_port
+    from larkreader.exercise.stand_ins import STAND_INS
 
     if device not in STAND_INS:
         raise RequestError(f'device "{device}"', "is no stand-in", advice=nearest(device, list(STAND_INS)))

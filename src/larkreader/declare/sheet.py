@@ -19,6 +19,7 @@ from .line import LineSettings
 from .mistakes import mistakes_of, show
 from .port import DeclaredPort
 
+SHIPPED = Path(__file__).parents[1] / "data"
 _Model = TypeVar("_Model", bound=BaseModel)
 _TABLES = ("sheet", "title", "line", "wire", "frame", "port")
 
@@ -111,6 +112,21 @@ def open_sheet(path: str | Path) -> Sheet:
     except OSError as error:
         raise SheetError(str(path), [Mistake(str(path), "", f"cannot be read: {error.strerror}")]) from None
     return parse_sheet(text, name=str(path))
+
+
+def open_shipped_sheet(name: str) -> Sheet:
+    """Load one of the sheets that ship with us.
+
+    Parameters
+    ----------
+    name : str
+        ``rig``, the dosing rig's.
+
+    Returns
+    -------
+    Sheet
+    """
+    return open_sheet(SHIPPED / f"{name}.toml")
 
 
 def parse_sheet(text: str, *, name: str = "sheet") -> Sheet:

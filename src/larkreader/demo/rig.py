@@ -19,7 +19,7 @@ from larkreader.capture.files.vcd_writer import write_vcd
 from larkreader.capture.trace import Trace
 from larkreader.declare.layout import FrameLayout
 from larkreader.declare.line import LineSettings
-from larkreader.declare.sheet import Sheet, parse_sheet
+from larkreader.declare.sheet import SHIPPED, Sheet, open_shipped_sheet
 from larkreader.exercise.impair import add_spike
 from larkreader.exercise.transmit import transmit
 
@@ -27,7 +27,7 @@ DURATION_S = 10.0
 STATUS_PERIOD_S = 0.05
 SETPOINT_PERIOD_S = 0.5
 OUT_OF_RANGE, UNKNOWN_STATE, REPEATED = 70, 84, 96  # numbers of status messages
-SHEET_FILE = Path(__file__).with_name("rig.toml")
+SHEET_FILE = SHIPPED / "rig.toml"
 
 
 @dataclass(frozen=True)
@@ -79,7 +79,7 @@ class _Message:
 
 def rig_sheet() -> Sheet:
     """Return the rig's sheet."""
-    return parse_sheet(SHEET_FILE.read_text(encoding="utf-8"), name=SHEET_FILE.name)
+    return open_shipped_sheet("rig")
 
 
 def make_rig(*, seed: int = 7, faulty: bool = True) -> Rig:

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
-from typing import Any
+from collections.abc import Callable
 
 import numpy as np
 
@@ -126,12 +125,3 @@ def complement(data: bytes) -> bytes:
 def as_device(thing: Device | Callable[[bytes], bytes]) -> Device:
     """Return `thing` if it is a device, else a device made of a function."""
     return thing if isinstance(thing, Device) else _Function(thing)
-
-
-STAND_INS: Mapping[str, Callable[[], Any]] = {
-    "echo": Device,
-    "altered-echo": AlteredEcho,
-    "line-answerer": LineAnswerer,
-    "lossy-echo": LossyEcho,
-    "noisy-echo": NoisyEcho,
-}

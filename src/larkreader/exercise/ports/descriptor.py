@@ -34,9 +34,9 @@ class DescriptorPort(Port):
         """Receive what is there; wait up to `limit_s` seconds for the first character."""
         self._check_open()
         most = min(most, LARGEST_READ)
-        data = self._read_now(most)
-        if not data and self._wait(limit_s, writing=False):
-            data = self._read_now(most)
+        deadline = self.now_s() + limit_s
+        while not (data := self._read_now(most)) and (remaining := deadline - self.now_s()) > 0:
+            self._wait(remaining, writing=False)
         return Received(data, "length" if len(data) == most else "time")
 
     def write(self, data: bytes, limit_s: float | None = None) -> None:

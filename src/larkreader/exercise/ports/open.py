@@ -9,7 +9,7 @@ from pathlib import Path
 
 from larkreader.declare.line import LineSettings
 from larkreader.errors import PortError, nearest
-from larkreader.exercise.devices import STAND_INS
+from larkreader.exercise.stand_ins import STAND_INS
 
 from .listing import device_paths, holders_of
 from .port import Port

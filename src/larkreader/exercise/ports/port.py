@@ -49,7 +49,7 @@ class Port(ABC):
 
     @abstractmethod
     def read_some(self, most: int, limit_s: float) -> Received:
-        """Receive what is there, `most` characters at most; wait up to `limit_s` seconds for the first one."""
+        """Receive what is there, `most` characters at most; wait up to `limit_s` seconds for one."""
 
     @abstractmethod
     def write(self, data: bytes, limit_s: float | None = None) -> None:
@@ -98,7 +98,7 @@ class Port(ABC):
             some = self.read_some(length - len(data), remaining)
             data += some.data
             faults += some.faults
-            if not some.data and remaining <= 0:
+            if not some.data:  # then it has waited as long as it may
                 break
         return Received(bytes(data), "length" if len(data) == length else "time", bytes(faults))
 
