@@ -139,6 +139,19 @@ def test_two_ports_are_watched_and_forwarded(shell, tmp_path):
     }
 
 
+def test_a_live_pump_is_recorded_and_then_judged(shell, tmp_path, rig_files):
+    record = tmp_path / "pump.jsonl"
+    options = ["--sheet", rig_files["sheet"], "--wire", "from_pump", "--seconds", 6, "--record", record]
+    status, out, err = shell("listen", "stand-in:pump", *options)
+    assert (status, out.splitlines()[1].split()[1]) == (0, "from_pump")
+    assert err.endswith(f"now try: larkreader decode {rig_files['sheet']} {record}\n")
+    status, out, _ = shell("decode", rig_files["sheet"], record, "--json")
+    document = json.loads(out)
+    assert (status, document["frames"]["status"]["faults"]) == (1, {"checksum-mismatch": 2})
+    assert document["frames"]["status"]["count"] in (119, 120)
+    assert shell("listen", "stand-in:pump", "--sheet", rig_files["sheet"], "--wire", "from_pmp")[0] == 2
+
+
 def test_a_killed_recording_is_readable_up_to_its_last_tenth_of_a_second(tmp_path):
     """A numbered line every 10 ms; after kill -9 at most the last tenth of a second is missing."""
     record = tmp_path / "killed.jsonl"

@@ -12,6 +12,7 @@ from .common import note
 from .live import Timeline, open_named, recording
 
 if TYPE_CHECKING:
+    from larkreader.declare.sheet import Sheet
     from larkreader.exercise.ports.port import Port
 
 LOOK_S = 0.02  # at each port in turn
@@ -20,6 +21,7 @@ LOOK_S = 0.02  # at each port in turn
 @click.command()
 @click.argument("ports", nargs=-1, required=True, metavar="PORT [PORT]")
 @click.option("--sheet", type=click.Path(path_type=Path), metavar="SHEET", help="Names the wires and their lines.")
+@click.option("--wire", metavar="NAME", help="Which wire of the sheet the port is, if there is one port.")
 @click.option("--line", "line_text", metavar="TEXT", help='Settings of the ports, such as "57600 8E1".')
 @click.option("--record", type=click.Path(path_type=Path), metavar="FILE", help="Append what comes to a recording.")
 @click.option("--forward", is_flag=True, help="Send what comes in at one of two ports out at the other.")
@@ -28,6 +30,7 @@ LOOK_S = 0.02  # at each port in turn
 def listen(
     ports: tuple[str, ...],
     sheet: Path | None,
+    wire: str | None,
     line_text: str | None,
     record: Path | None,
     forward: bool,
@@ -48,29 +51,27 @@ def listen(
     if forward and len(ports) != 2:
         raise RequestError("--forward", "has one port", "must have two")
     declared = None if sheet is None else open_sheet(sheet)
-    names = list(declared.wire)[: len(ports)] if declared else ["first", "second"][: len(ports)]
-    if len(names) < len(ports):
-        raise RequestError(str(sheet), f"declares {len(names)} wire", f"must declare {len(ports)}, one for each port")
+    names = _wires_of(ports, declared, wire)
     lines = [declared.wire[name].line if declared else None for name in names]
     if line_text is not None:
         lines = [LineSettings.parse(line_text)] * len(ports)
     with ExitStack() as stack:
         opened: dict[str, Port] = {}
-        for wire, port, line in zip(names, ports, lines, strict=True):
-            opened[wire] = stack.enter_context(open_named(port, declared, line))
-            note(f"{wire} is {opened[wire].name}")
+        for name, port, line in zip(names, ports, lines, strict=True):
+            opened[name] = stack.enter_context(open_named(port, declared, line))
+            note(f"{name} is {opened[name].name}")
         writer = stack.enter_context(recording(record, opened))
         timeline = Timeline(opened, writer, shown=not quiet)
         first = names[0]
         try:
             while seconds is None or timeline.now_s(first) < seconds:
                 silent = True
-                for wire, one in opened.items():
+                for name, one in opened.items():
                     received = one.read_some(4096, LOOK_S)
-                    timeline.add(wire, received)
+                    timeline.add(name, received)
                     silent = silent and not received.data
                     if forward and received.data:
-                        other = next(far for name, far in opened.items() if name != wire)
+                        other = next(far for key, far in opened.items() if key != name)
                         other.write(received.data, 5.0)
                 if silent:
                     timeline.show()
@@ -79,4 +80,24 @@ def listen(
         except PortError as error:
             note(f"larkreader: {error}")
         note(timeline.summary())
+    if record is not None and sheet is not None:
+        note(f"now try: larkreader decode {sheet} {record}")
     return 0
+
+
+def _wires_of(ports: tuple[str, ...], declared: Sheet | None, wire: str | None) -> list[str]:
+    """Name the wire that each port is: as said, as the sheet says of the port, or in the sheet's order."""
+    from larkreader.errors import RequestError, nearest
+
+    if declared is None:
+        return ["first", "second"][: len(ports)]
+    if wire is not None and (len(ports) != 1 or wire not in declared.wire):
+        advice = nearest(wire, list(declared.wire)) if len(ports) == 1 else "It goes with one port"
+        raise RequestError(f'--wire "{wire}"', "does not say which wire the port is", "", advice)
+    said = [wire or (declared.port[port].wire if port in declared.port else None) for port in ports]
+    free = [one for one in declared.wire if one not in said]
+    if said.count(None) > len(free):
+        raise RequestError(
+            "sheet", f"declares {len(declared.wire)} wire", f"must declare {len(ports)}, one for each port"
+        )
+    return [one if one is not None else free.pop(0) for one in said]
