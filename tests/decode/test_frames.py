@@ -145,6 +145,13 @@ def test_stretches_say_why_they_belong_to_no_frame():
     ]
 
 
+def test_a_begun_marker_at_the_end_is_the_beginning_of_a_frame():
+    read = lr.read_frames(stream_of(1)[0] + b"\xd7", STATUS)
+    assert (read.skipped.length.tolist(), read.skipped.reason.tolist()) == ([1], [lr.Skip.UNFINISHED])
+    read = lr.read_frames(stream_of(1)[0] + b"\x4b", STATUS)
+    assert read.skipped.reason.tolist() == [lr.Skip.NO_MARKER]
+
+
 def test_layouts_that_share_a_wire_are_told_apart(rig):
     status, alarm = rig.sheet.frame["status"], rig.sheet.frame["alarm"]
     parts = [status.encode({"count": 1}), alarm.encode({"cause": "leak", "at": 5}), status.encode({"count": 2})]

@@ -95,6 +95,7 @@ def read_layouts(data: bytes | Bytes | Characters, layouts: Sequence[FrameLayout
     chain = candidates.chain()
     taken = chain & candidates.accepted
     skipped = _skipped(candidates, chain, taken, len(stream), fixed=fixed)
+    _call_begun_marker_unfinished(skipped, stream, layouts)
     frames = {}
     for number, layout in enumerate(layouts):
         mine = np.flatnonzero(taken & (candidates.which == number))
@@ -263,6 +264,15 @@ def _skipped(candidates: _Candidates, chain: Mask, taken: Mask, total: int, *, f
     if fixed:
         reason[:] = Skip.UNFINISHED  # all that can be left is the beginning of one more frame
     return Spans(begins, length, reason)
+
+
+def _call_begun_marker_unfinished(skipped: Spans, stream: Bytes, layouts: Sequence[FrameLayout]) -> None:
+    """Take a last stretch that is the beginning of a marker for the beginning of a frame."""
+    if not len(skipped) or skipped.offset[-1] + skipped.length[-1] != len(stream):
+        return
+    rest = stream[skipped.offset[-1] :].tobytes() if skipped.length[-1] < 16 else b""
+    if rest and any(layout.marker.startswith(rest) for layout in layouts):
+        skipped.reason[-1] = Skip.UNFINISHED
 
 
 def _occurrences(stream: Bytes, marker: bytes) -> Places:
