@@ -6,6 +6,7 @@ and masking leave its bits.
 
 from __future__ import annotations
 
+from decimal import Decimal
 from typing import Any, Literal
 
 import numpy as np
@@ -45,7 +46,22 @@ def scaled(raw: Column, slot: Slot) -> Column:
     field = slot.field
     if field is None or not field.is_scaled:
         return raw
-    return raw * np.float64(field.scale) + field.offset
+    if slot.kind == "float":
+        return raw * np.float64(field.scale) + field.offset
+    # As a fraction of whole numbers, which rounds once: 1712 / 10 is 171.2, but 1712 * 0.1 is 171.20000000000002.
+    scale, offset = Decimal(repr(field.scale)), Decimal(repr(field.offset))
+    unit = Decimal(10) ** max(_decimals(scale), _decimals(offset))
+    value: Column = raw * np.float64(scale * unit)
+    if offset:
+        value += float(offset * unit)
+    if unit != 1:
+        value /= float(unit)
+    return value
+
+
+def _decimals(number: Decimal) -> int:
+    """Return how many decimals a number is written with."""
+    return max(-int(number.normalize().as_tuple().exponent), 0)
 
 
 def _item(rows: npt.NDArray[np.uint8], slot: Slot, first_bit: int, packing: Packing) -> Column:

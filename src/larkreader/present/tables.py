@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+import numpy as np
+
 if TYPE_CHECKING:
     import pandas as pd
 
@@ -21,6 +23,8 @@ def frames_table(reading: Reading) -> pd.DataFrame:
         table.insert(0, "wire", frames.layout.wire)
         table.insert(1, "frame", key)
         table.insert(4, "faults", faults)
+        for name in table.columns[table.dtypes.isin([np.dtype("f4"), np.dtype("f2")])]:
+            table[name] = table[name].astype(str).astype(float)  # as few digits as tell the value apart
         parts.append(table.astype(object))
     if not parts:
         return pd.DataFrame(columns=["wire", "frame", "offset", "begin_s", "faults"])
