@@ -77,6 +77,24 @@ def test_decode_writes_characters_and_frames_as_csv(shell, rig_files, tmp_path):
     assert kinds == {one.kind for one in lr.read(rig_files["sheet"], rig_files["capture"]).findings} - {"false-start"}
 
 
+def test_the_characters_are_shown_on_one_timeline(shell, rig_files):
+    """Groups of both wires in order of time; each fault stands under its row; every character is shown once."""
+    status, out, _ = shell("decode", rig_files["sheet"], rig_files["capture"], "--characters", "-")
+    heading, *rows = out.splitlines()
+    assert (status, heading.split()) == (1, ["seconds", "who", "number", "text", "hexadecimal"])
+    assert sum("faults at" in row for row in rows) == 7
+    assert "faults at 327: parity" in out
+    times = [float(row[:11]) for row in rows if row[:11].strip()]
+    assert times == sorted(times)
+    assert {row.split()[1] for row in rows if row[:11].strip()} == {"to_pump", "from_pump"}
+    hexadecimal = [len(row.rsplit("  ", 1)[-1].split()) for row in rows if "faults at" not in row]
+    assert sum(hexadecimal) == 3385
+    status, out, _ = shell(
+        "decode", rig_files["sheet"], rig_files["delivered"], "--wire", "from_pump", "--characters", "-"
+    )
+    assert out.splitlines()[1].split()[0] == "from_pump"
+
+
 def test_a_clean_capture_ends_with_0(shell, tmp_path, rig_files):
     sheet = tmp_path / "sheet.toml"
     sheet.write_text('sheet = 1\n[line]\nbaud = 57600\nformat = "8E1"\n[wire.tx]\nsignal = "rig.tx"\n')

@@ -47,6 +47,13 @@ def check_output(path: Path | None) -> None:
         raise RequestError(str(path), f"cannot be written: there is no folder {path.parent}")
 
 
+def console_form() -> tuple[int, bool]:
+    """Return the columns of the terminal, and whether it has nothing but ASCII."""
+    from larkreader.present.terminal import make_console
+
+    return make_console().width, not (sys.stdout.encoding or "ascii").lower().startswith("utf")
+
+
 def print_json(document: Any) -> None:
     """Print one JSON document on standard output."""
     click.echo(json.dumps(document, indent=2, ensure_ascii=False, allow_nan=False))

@@ -9,6 +9,7 @@ import click
 from .common import (
     capture_argument,
     check_output,
+    console_form,
     json_option,
     kind_option,
     note,
@@ -24,7 +25,9 @@ from .common import (
 @sheet_argument
 @capture_argument
 @json_option
-@click.option("--characters", type=click.Path(path_type=Path), metavar="FILE", help="Write the characters as CSV.")
+@click.option(
+    "--characters", type=click.Path(path_type=Path), metavar="FILE", help="Write the characters as CSV; - shows them."
+)
 @click.option(
     "--frames",
     type=click.Path(path_type=Path),
@@ -48,6 +51,8 @@ def decode(
 
     The exit status is 1 if there is a finding of severity error.
     """
+    shown = characters == Path("-") and not as_json
+    characters = None if characters == Path("-") else characters
     check_output(characters)
     check_output(frames)
     reading = read_with_progress(sheet, capture, kind=kind, wire=wire, samples=int(samples))
@@ -61,7 +66,14 @@ def decode(
 
         frames_table(reading).to_csv(frames, index=False, lineterminator="\n")
         note(f"frames written to {frames}")
-    if as_json:
+    if shown:
+        from larkreader.present.dump import dump
+
+        pauses_s = {key: 1.5 * reading.sheet.wire[key].line.character_time_s for key in reading.characters}
+        width, ascii_only = console_form()
+        for row in dump(reading.characters, pauses_s, width=width, ascii_only=ascii_only):
+            click.echo(row)
+    elif as_json:
         print_json(reading.to_dict())
     else:
         from larkreader.present import terminal

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import sys
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -12,7 +11,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from .common import check_output, note, say_what_is_worth_knowing
+from .common import check_output, console_form, note, say_what_is_worth_knowing
 
 if TYPE_CHECKING:
     from larkreader.capture.files.recording import RecordingWriter
@@ -55,8 +54,7 @@ class Timeline:
         self._ports = ports
         self._writer = writer
         self._shown = shown
-        self._width = _columns()
-        self._ascii = not _takes_unicode()
+        self._width, self._ascii = console_form()
         self._group: _Group | None = None
         self._headed = False
         self._began = {wire: port.now_s() for wire, port in ports.items()}
@@ -153,13 +151,3 @@ def recording(path: Path | None, ports: dict[str, Port]) -> Iterator[RecordingWr
     began = datetime.now(UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z")
     with RecordingWriter(path, began, wires) as writer:
         yield writer
-
-
-def _columns() -> int:
-    from larkreader.present.terminal import make_console
-
-    return make_console().width
-
-
-def _takes_unicode() -> bool:
-    return (sys.stdout.encoding or "ascii").lower().startswith("utf")
