@@ -102,7 +102,12 @@ def test_lines_typed_in_are_sent_one_by_one(shell, monkeypatch):
         (["--frame", "status", "flwo=1", "--sheet", "{sheet}"], 'Did you mean "flow"?'),
         (["--frame", "status", "flow=999", "--sheet", "{sheet}"], "must be 0 to 409.5 mL/min"),
         (["x", "--record", "{sheet}"], "exists and is no recording. Name another file."),
-        (["--hex", "--file", "{sheet}"], "exclude each other"),
+        (["--hex", "--file", "{sheet}"], "--hex and --file exclude each other."),
+        (["--hex"], "--hex has nothing to send."),
+        (["x", "--file", "{sheet}"], "--file leaves nothing else to send. Leave out WHAT."),
+        (["--hex", "00", "--ending", "lf"], "--ending is put behind text, not used with --hex."),
+        (["x", "--wire", "to_pump"], "--wire names a wire of a recording. It must go with --replay FILE."),
+        (["--replay", "{sheet}", "--times", "2"], "--replay goes at its own pace, once."),
     ],
 )
 def test_what_cannot_be_sent_is_told(shell, rig_files, arguments, message):
@@ -220,6 +225,25 @@ def test_a_recording_reads_back_even_when_its_end_is_torn_off(tmp_path_factory, 
     again = read_recording(path)["a"]
     assert bytes(again.value.astype("u1")).endswith(b"later")
     assert again.begin_s[-1] == pytest.approx(61.5)
+
+
+def test_a_long_file_is_sent_in_pieces_while_its_echo_comes_back(shell, tmp_path):
+    """At 9600 baud twenty thousand characters take twenty seconds of line time; none of them is lost."""
+    path, record = tmp_path / "long.bin", tmp_path / "long.jsonl"
+    path.write_bytes(bytes(range(256)) * 80)
+    status, _, err = shell(
+        "send", "stand-in:echo", "--file", path, "--line", "9600 8N1", "--record", record, "--wait", 1
+    )
+    assert (status, err.endswith("out 20,480 characters; in 20,480 characters\n")) == (0, True)
+    assert read_recording(record)["in"].begin_s[-1] == pytest.approx(20480 * 10 / 9600, rel=0.01)
+
+
+def test_a_port_that_vanishes_ends_listening_with_2(shell):
+    far = lr.open_port("pty")
+    threading.Timer(0.3, far.close).start()
+    status, _, err = shell("listen", far.name, "--seconds", 10)
+    assert (status, "first 0 characters" in err) == (2, True)
+    assert re.search(r"is gone|closed by the other end", err)
 
 
 def test_a_damaged_recording_is_told(tmp_path):

@@ -101,6 +101,11 @@ MISTAKES = [
         "  frame.setpoint.checksum.algorithm = "
         '{"width": 16, "poly": 3, "check": 1}\n      gives 0x9FE5 for "123456789", not the 0x1 that check says.',
     ),
+    (
+        'boundary = { kind = "marker", marker = "D7 4B" }\nfields = [\n  { name = "kind",  type = "uint8",  equals = 0x2E }',
+        'boundary = { kind = "fixed" }\nfields = [\n  { name = "kind",  type = "uint8",  equals = 0x2E }',
+        '  frame.alarm.boundary.kind = "fixed"\n      must be as that of status, "marker", which travels on the same wire.',
+    ),
     ('{ reserved = 1 }', '{ reserved = 1, valeu = 1 }', "  frame.status.fields[8].valeu\n      is not a key of "
      '[frame.status.fields[8]]. Did you mean "value"?'),
 ]  # fmt: skip

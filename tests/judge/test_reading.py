@@ -134,6 +134,11 @@ def test_what_the_capture_cuts_off_is_a_note_and_spoils_nothing():
     assert reading.verdict == "clean"
 
 
+def test_one_wire_alone_can_be_read(rig):
+    traces = {key: rig.traces[wire.source] for key, wire in rig.sheet.wire.items()}
+    assert list(lr.read(rig.sheet, traces, wire="to_pump").characters) == ["to_pump"]
+
+
 def test_a_silent_wire_is_told():
     sheet = lr.parse_sheet("sheet = 1\n[wire.tx]")
     reading = lr.read(sheet, {"tx": lr.Trace(np.empty(0, np.int64), end=10**9)})

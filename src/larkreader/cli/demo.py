@@ -31,7 +31,7 @@ def demo(into: Path) -> int:
     them; the capture is read, each fault is found and explained, and a loopback is run. The exit status is 0 if what
     was found is what was put there.
     """
-    from larkreader.demo.rig import make_rig, write_rig
+    from larkreader.demo.rig import is_found, make_rig, write_rig
     from larkreader.judge.reading import read
     from larkreader.present import terminal
 
@@ -49,7 +49,7 @@ def demo(into: Path) -> int:
 
     console.print(terminal.heading("3  What is wrong, and why"))
     console.print(terminal.findings(reading.findings, reading.verdict))
-    agree = _agree(rig, reading)
+    agree = is_found(rig, reading.findings)
     number = len(rig.injected)
     told = f"exactly the {number} kinds of fault that were put on the wires" if agree else "not what was put there"
     console.print(f"\nFound: {told}.", style="bold")
@@ -72,13 +72,6 @@ def demo(into: Path) -> int:
     console.print(terminal.files(shown))
     console.print(f"\nNow try: larkreader decode {files['sheet']} {files['capture']}", soft_wrap=True)
     return 0 if agree and passed else 1
-
-
-def _agree(rig: Rig, reading: Reading) -> bool:
-    """Tell whether the findings are the faults that were put on the wires, place by place."""
-    found = {(one.kind, one.wire, one.count, one.offset, round(one.first_s or 0.0, 6)) for one in reading.findings}
-    put = {(one.kind, one.wire, one.count, one.offset, round(one.first_s, 6)) for one in rig.injected}
-    return found == put
 
 
 def _loopbacks(rig: Rig, console: Any) -> bool:

@@ -44,7 +44,7 @@ def listen(
     """
     from larkreader.declare.line import LineSettings
     from larkreader.declare.sheet import open_sheet
-    from larkreader.errors import PortError, RequestError
+    from larkreader.errors import RequestError
 
     if len(ports) > 2:
         raise RequestError("arguments", f"are {len(ports)} ports", "must be one or two")
@@ -77,9 +77,8 @@ def listen(
                     timeline.show()
         except KeyboardInterrupt:
             pass
-        except PortError as error:
-            note(f"larkreader: {error}")
-        note(timeline.summary())
+        finally:
+            note(timeline.summary())
     if record is not None and sheet is not None:
         note(f"now try: larkreader decode {sheet} {record}")
     return 0

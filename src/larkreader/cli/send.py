@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
+from contextlib import ExitStack
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -63,8 +64,8 @@ def send(
     from larkreader.declare.sheet import open_sheet
     from larkreader.errors import RequestError
 
-    if sum([as_hex, file is not None, frame is not None, replay is not None]) > 1:
-        raise RequestError("options", "--hex, --file, --replay and --frame exclude each other")
+    ways = {"--hex": as_hex, "--file": file is not None, "--replay": replay is not None, "--frame": frame is not None}
+    _refuse_what_would_be_ignored(ways, bool(what), ending, wire, times, every)
     if frame is not None and sheet is None:
         raise RequestError("--frame", f"names {frame}, but there is no sheet", advice="Add --sheet SHEET")
     if not 0 <= wait <= 3600:
@@ -72,25 +73,47 @@ def send(
     declared = None if sheet is None else open_sheet(sheet)
     line = LineSettings.parse(line_text) if line_text else None
     messages = _messages(what, as_hex, file, frame, declared, ending, times)
+    dues = _replayed(replay, wire) if replay else ((None, message) for message in messages)
+    typed_in = not what and not any(ways.values())
     out, back = _wires(declared, frame)
-    with open_named(port, declared, line) as opened:
-        with recording(record, {out: opened, back: opened}) as writer:
-            timeline = Timeline({out: opened, back: opened}, writer)
-            due_s = timeline.now_s(out)
-            typed_in = not (what or as_hex or file or frame or replay)
-            start_s = due_s
-            for pause_s, message in _replayed(replay, wire) if replay else ((None, one) for one in messages):
-                due_s = due_s if pause_s is None else start_s + pause_s
-                _listen(opened, timeline, back, due_s)
-                at_s = timeline.now_s(out)
-                opened.write(message, 30.0)
-                timeline.add(out, message, at_s)
-                due_s = at_s if every is None else due_s + every / 1000
-                if typed_in:
-                    _listen(opened, timeline, back, timeline.now_s(out) + wait)
-            _listen(opened, timeline, back, timeline.now_s(out) + wait)
-        note(timeline.summary())
+    with ExitStack() as stack:
+        opened = stack.enter_context(open_named(port, declared, line))
+        writer = stack.enter_context(recording(record, {out: opened, back: opened}))
+        timeline = Timeline({out: opened, back: opened}, writer)
+        stack.callback(lambda: note(timeline.summary()))  # after an interrupt too
+        start_s = due_s = timeline.now_s(out)
+        for pause_s, message in dues:
+            due_s = due_s if pause_s is None else start_s + pause_s
+            _listen(opened, timeline, back, due_s)
+            at_s = timeline.now_s(out)
+            _say(opened, timeline, out, back, message)
+            due_s = at_s if every is None else due_s + every / 1000
+            if typed_in:
+                _listen(opened, timeline, back, timeline.now_s(out) + wait)
+        _listen(opened, timeline, back, timeline.now_s(out) + wait)
     return 0
+
+
+def _refuse_what_would_be_ignored(
+    ways: Mapping[str, bool], what: bool, ending: str | None, wire: str | None, times: int, every: int | None
+) -> None:
+    """Raise `RequestError` if options contradict each other, so that none is passed over in silence."""
+    from larkreader.errors import RequestError
+
+    chosen = [name for name, given in ways.items() if given]
+    if len(chosen) > 1:
+        raise RequestError(" and ".join(chosen), "exclude each other")
+    way = chosen[0] if chosen else "text"
+    if what and way in ("--file", "--replay"):
+        raise RequestError(way, "leaves nothing else to send", "Leave out WHAT")
+    if not what and way == "--hex":
+        raise RequestError("--hex", "has nothing to send", 'must have WHAT, as in "D7 4B"')
+    if ending is not None and chosen:
+        raise RequestError("--ending", f"is put behind text, not used with {way}")
+    if wire is not None and way != "--replay":
+        raise RequestError("--wire", "names a wire of a recording", "must go with --replay FILE")
+    if way == "--replay" and (times > 1 or every is not None):
+        raise RequestError("--replay", "goes at its own pace, once", "Leave out --times and --every")
 
 
 def _wires(declared: Sheet | None, frame: str | None) -> tuple[str, str]:
@@ -133,20 +156,31 @@ def _messages(
 
 def _replayed(path: Path, wire: str | None) -> Iterator[tuple[float, bytes]]:
     """Yield what a recording holds of one wire, as it came together, with the seconds since the first."""
-    import numpy as np
-
     from larkreader.capture.files.recording import read_recording
     from larkreader.errors import RequestError, nearest
+    from larkreader.exercise.by_hand import groups_of
 
     wires = read_recording(path, name=str(path))
-    chosen = wire if wire is not None else next((key for key, one in wires.items() if len(one)), None)
+    chosen = wire or next((key for key, one in wires.items() if len(one)), None)
+    if chosen is None:
+        raise RequestError(str(path), "holds nothing that could be sent")
     if chosen not in wires:
-        raise RequestError(f'wire "{wire}"', f"is not in {path}", advice=nearest(wire or "", list(wires)))
-    characters = wires[chosen]
-    values, times = characters.value.astype(np.uint8), characters.begin_s
-    begins = np.flatnonzero(np.diff(times, prepend=-1.0))
-    for low, high in zip(begins, [*begins[1:], len(values)], strict=True):
-        yield float(times[low] - times[0]), values[low:high].tobytes()
+        raise RequestError(f'wire "{chosen}"', f"is not in {path}", advice=nearest(chosen, list(wires)))
+    return groups_of(wires[chosen])
+
+
+def _say(opened: Port, timeline: Timeline, out: str, back: str, message: bytes) -> None:
+    """Send a message, a long one in pieces, and take in what comes meanwhile."""
+    from larkreader.exercise.loopback import WRITE_LIMIT_S, block_for
+
+    size = block_for(opened.line)
+    for low in range(0, len(message), size):
+        piece = message[low : low + size]
+        at_s = timeline.now_s(out)
+        opened.write(piece, WRITE_LIMIT_S)
+        timeline.add(out, piece, at_s)
+        if low + size < len(message):
+            timeline.add(back, opened.read_some(4096, 0.0))
 
 
 def _listen(opened: Port, timeline: Timeline, wire: str, until_s: float) -> None:

@@ -172,6 +172,7 @@ class _SheetBuilder:
         line = self._model(LineSettings, common, "line") or LineSettings()
         wires = self._each("wire", lambda key, table: self._wire(key, table, common))
         frames = self._each("frame", lambda key, table: self._frame(key, table, wires))
+        self._check_shared_wires(frames)
         ports = self._each("port", self._port)
         if self.mistakes:
             raise SheetError(self.name, self.mistakes)
@@ -233,6 +234,19 @@ class _SheetBuilder:
             wanted = "carries 9 data bits a character; frames are cut from bytes, of 5 to 8 data bits"
             self.mistakes.append(Mistake(f"frame.{key}.wire", show(wire), wanted))
         return self._model(FrameLayout, {**table, "key": key, "wire": wire}, f"frame.{key}")
+
+    def _check_shared_wires(self, frames: Mapping[str, FrameLayout]) -> None:
+        """Layouts on one wire have one kind of boundary, and one length if that is fixed."""
+        first: dict[str | None, FrameLayout] = {}
+        for key, layout in frames.items():
+            other = first.setdefault(layout.wire, layout)
+            kind, wanted = layout.boundary.kind, other.boundary.kind
+            if kind != wanted:
+                told = f"must be as that of {other.key}, {show(wanted)}, which travels on the same wire"
+                self.mistakes.append(Mistake(f"frame.{key}.boundary.kind", show(kind), told))
+            elif kind == "fixed" and layout.length != other.length:
+                told = f"must be {other.length}, as that of {other.key}, which travels on the same wire"
+                self.mistakes.append(Mistake(f"frame.{key}.boundary.length", f"{layout.length}", told))
 
     def _port(self, key: str, table: Mapping[str, Any]) -> DeclaredPort | None:
         declared = self._table("wire")

@@ -156,12 +156,10 @@ def _marked(stream: Bytes, layouts: Sequence[FrameLayout]) -> _Candidates:
         genuine[:whole], right[:whole] = _judge_candidates(stream, offset[:whole], layout)
         sure = genuine & right
         followed = np.zeros(len(offset), dtype=np.bool_)
-        asked = np.flatnonzero(sure[:whole] if layout.checksum is None else ~sure[:whole])
+        asked = np.arange(whole) if layout.checksum is None else np.flatnonzero(~sure[:whole])
         followed[asked] = _is_among(offset[asked] + layout.length, ends)
         accepted = sure | followed  # without a checksum, fixed values alone must do where no marker follows
         if layout.checksum is None:
-            rest = np.flatnonzero(~sure[:whole])
-            accepted[rest] = _is_among(offset[rest] + layout.length, ends)
             sure = sure & followed
         if any(other.marker == layout.marker and other.length > layout.length for other in layouts):
             accepted &= genuine  # what lacks the fixed values may as well be the stump of a longer frame

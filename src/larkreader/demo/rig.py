@@ -22,6 +22,7 @@ from larkreader.declare.line import LineSettings
 from larkreader.declare.sheet import SHIPPED, Sheet, open_shipped_sheet
 from larkreader.exercise.impair import add_spike
 from larkreader.exercise.transmit import transmit
+from larkreader.judge.findings import Finding
 
 DURATION_S = 10.0
 STATUS_PERIOD_S = 0.05
@@ -123,6 +124,12 @@ def make_rig(*, seed: int = 7, faulty: bool = True) -> Rig:
         delivered=delivered,
         delivered_losses=losses,
     )
+
+
+def is_found(rig: Rig, findings: Iterable[Finding]) -> bool:
+    """Tell whether findings are exactly the faults that were put on the wires: kind, wire, count, place and time."""
+    found = {(one.kind, one.wire, one.count, one.offset, round(one.first_s or 0.0, 6)) for one in findings}
+    return found == {(one.kind, one.wire, one.count, one.offset, round(one.first_s, 6)) for one in rig.injected}
 
 
 def write_rig(folder: Path, rig: Rig) -> dict[str, Path]:

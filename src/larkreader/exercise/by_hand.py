@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
+import numpy as np
+
+from larkreader.capture.characters import Characters
 from larkreader.declare.layout import FrameLayout
 from larkreader.errors import RequestError, nearest
 
@@ -94,6 +97,24 @@ def frame_of(layout: FrameLayout, typed: Sequence[str], number: int) -> bytes:
     if counter is not None and counter.name not in values:
         values[counter.name] = number % (1 << counter.bits)
     return layout.encode(values)
+
+
+def groups_of(characters: Characters) -> Iterator[tuple[float, bytes]]:
+    """Yield what came together, with the seconds since the first: the way to send a recording at its own pace.
+
+    Parameters
+    ----------
+    characters : Characters
+        With times; characters of one time came together.
+
+    Yields
+    ------
+    tuple of float and bytes
+    """
+    values, times = characters.value.astype(np.uint8), characters.begin_s
+    begins = np.flatnonzero(np.diff(times, prepend=-np.inf)).tolist()
+    for low, high in zip(begins, [*begins[1:], len(values)], strict=True):
+        yield float(times[low] - times[0]), values[low:high].tobytes()
 
 
 def _value(text: str) -> int | float | str:

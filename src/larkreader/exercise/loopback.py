@@ -18,7 +18,7 @@ from .ports.borrowed import as_port
 from .ports.port import Port
 
 AROUND = 8  # characters shown before and behind the first difference
-WRITE_LIMIT_S = 30.0  # after which a port that takes nothing more has failed
+WRITE_LIMIT_S = 30.0  # beyond the time of the line, after which a port that takes nothing more has failed
 LARGEST_BLOCK = 8192  # characters; twice as many fit into the buffers of any port on the way there and back
 GIVE_UP = 2  # blocks after which a port that has sent nothing at all is taken to be dead
 
@@ -165,8 +165,9 @@ def run_loopback(
     plan = plan or LoopbackPlan()
     end = as_port(port)
     line = line or end.line
-    size = plan.block or _block_for(end.line)
+    size = plan.block or block_for(end.line)
     pattern = pattern_of(plan).tobytes()
+    write_limit_s = WRITE_LIMIT_S + (2 * size / end.line.characters_per_second if end.line else 0.0)
     blocks = _blocks_of(pattern, size, plan)
     written: list[tuple[int, float]] = []  # how much is expected with each block, and when the block was written
     arrivals: list[tuple[int, float]] = []  # how much had arrived at each moment
@@ -176,7 +177,7 @@ def run_loopback(
     for number, (block, back) in enumerate(blocks, 1):
         expected += back
         written.append((len(expected), end.now_s()))
-        end.write(block, WRITE_LIMIT_S)
+        end.write(block, write_limit_s)
         sent, under_way = sent + len(block), under_way + len(back)
         wanted = under_way - len(back) if number < len(blocks) else under_way
         if wanted > 0:
@@ -206,8 +207,8 @@ def run_loopback(
     )
 
 
-def _block_for(line: LineSettings | None) -> int:
-    """Return how many characters to write at once."""
+def block_for(line: LineSettings | None) -> int:
+    """Return how many characters to write at once: a quarter of a second of the line, 64 to `LARGEST_BLOCK`."""
     return LARGEST_BLOCK if line is None else min(max(round(line.characters_per_second / 4), 64), LARGEST_BLOCK)
 
 

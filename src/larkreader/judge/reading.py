@@ -158,7 +158,7 @@ def read(
     sheet_name = "" if isinstance(sheet, Sheet) else str(sheet)
     declared = sheet if isinstance(sheet, Sheet) else open_sheet(sheet_name)
     if isinstance(capture, Mapping):
-        name, measured = "", _of_known_wires(capture, declared)
+        name, measured = "", _of_known_wires(capture, declared, wire)
     else:
         name = str(capture)
         signals = {key: one.source for key, one in declared.wire.items()}
@@ -185,11 +185,11 @@ def read(
     return Reading(declared, name, characters, frames, skipped, tuple(findings), sheet_name)
 
 
-def _of_known_wires(capture: Mapping[str, Any], sheet: Sheet) -> dict[str, Any]:
-    for wire in capture:
+def _of_known_wires(capture: Mapping[str, Any], sheet: Sheet, wanted: str | None) -> dict[str, Any]:
+    for wire in [*capture, *([] if wanted is None else [wanted])]:
         if wire not in sheet.wire:
             raise RequestError(f'wire "{wire}"', "is not a wire of the sheet", advice=nearest(wire, list(sheet.wire)))
-    return dict(capture)
+    return {wire: what for wire, what in capture.items() if wanted in (None, wire)}
 
 
 def _frames_dict(frames: Frames) -> dict[str, Any]:
