@@ -43,7 +43,8 @@ class LarkReaderError(Exception):
     def __str__(self) -> str:
         sentences = [_sentence(f"{self.where} {self.found}")]
         if self.wanted:
-            wanted = f"It {self.wanted}" if self.wanted.startswith("must ") else self.wanted
+            subject = "They" if self.found.startswith("are ") else "It"
+            wanted = f"{subject} {self.wanted}" if self.wanted.startswith("must ") else self.wanted
             sentences.append(_sentence(wanted[0].upper() + wanted[1:]))
         if self.advice:
             sentences.append(_sentence(self.advice))

@@ -168,7 +168,7 @@ def test_a_trace_that_cannot_be_is_refused(arguments, message):
         ([1], {"gaps": -1}, "gaps has -1. It must be bit times, 0 or more."),
         ([1], {"gaps": float("nan")}, "gaps has nan. It must be bit times, 0 or more."),
         ([1], {"gaps": 1e18}, "gaps last until 1.73611e[+]13 s. All must end before 4.61169e[+]09 s."),
-        ([1.5], {}, r"values are float64 of shape \(1,\). It must be bytes or a row of whole numbers."),
+        ([1.5], {}, r"values are float64 of shape \(1,\). They must be bytes or a row of whole numbers."),
         ([1], {"faults": lr.Fault.OVERRUN}, "faults has others. It must be of PARITY, FRAMING and BREAK."),
     ],
 )

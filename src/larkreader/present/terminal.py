@@ -122,7 +122,8 @@ def loopback(result: LoopbackResult) -> Group:
     times: list[Any] = []
     if result.block_s is not None:
         shortest, median, longest = (_time(one) for one in result.block_s)
-        times = ["", f"A block was back after {shortest} at best, {median} in the median, {longest} at worst."]
+        spread = f"{shortest} at best, {median} in the median, {longest} at worst"
+        times = ["", f"A block was back after {spread if shortest != longest else median}."]
     parts: list[Any] = [table, *times, "", Text(f"Verdict: {verdict}", style="bold")]
     if first := result.difference:
         parts.append(f"First difference at character {first.offset:,}; from character {first.begin:,} on:")

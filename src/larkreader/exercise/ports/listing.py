@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import Any
 
 DEVICE_KINDS = ("ttyS*", "ttyUSB*", "ttyACM*", "ttyAMA*", "ttyO*", "ttymxc*", "cu.*", "rfcomm*")
+INNER_DRIVERS = ("port", "ctrl")  # of Linux's serial core, which stand between a device and its driver
 READ_AND_WRITE = os.R_OK | os.W_OK
 
 
@@ -104,11 +105,11 @@ def _description(about: Path) -> str:
         words = [_word(above / name) for name in ("manufacturer", "product", "serial")]
         if any(words):
             return " ".join(word for word in words if word)
-    driver = folder / "driver"
-    name = Path(os.path.realpath(driver)).name if driver.exists() else ""
-    if name == "serial8250" and _word(about / "type") in ("", "0"):
+    if _word(about / "type") == "0":
         return ""  # a name that the kernel keeps for hardware that is not there
-    return name
+    drivers = [above / "driver" for above in [folder, *list(folder.parents)[:3]]]
+    names = [Path(os.path.realpath(driver)).name for driver in drivers if driver.exists()]
+    return next((name for name in names if name not in INNER_DRIVERS), "")
 
 
 def _word(path: Path) -> str:
