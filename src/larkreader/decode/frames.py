@@ -98,7 +98,7 @@ def read_layouts(data: bytes | Bytes | Characters, layouts: Sequence[FrameLayout
     _call_begun_marker_unfinished(skipped, stream, layouts)
     frames = {}
     for number, layout in enumerate(layouts):
-        mine = np.flatnonzero(taken & (candidates.which == number))
+        mine = _selection(taken & (candidates.which == number))
         offset = candidates.offset[mine]
         rows = _rows(stream, offset, layout.length)
         begin_s = data.begin_s[offset] if isinstance(data, Characters) else np.full(len(offset), np.nan)
@@ -246,7 +246,7 @@ def _has_bad_character(characters: Characters, offset: Places, length: int) -> M
 
 def _skipped(candidates: _Candidates, chain: Mask, taken: Mask, total: int, *, fixed: bool) -> Spans:
     """Return what lies between the frames, cut where a marker was met that begins none."""
-    met = np.flatnonzero(chain)
+    met = _selection(chain)
     taken, needed = taken[met], candidates.length[met]
     ends = np.append(candidates.offset[met], total)
     begins = np.zeros(len(ends), dtype=np.int64)
@@ -262,6 +262,11 @@ def _skipped(candidates: _Candidates, chain: Mask, taken: Mask, total: int, *, f
     if fixed:
         reason[:] = Skip.UNFINISHED  # all that can be left is the beginning of one more frame
     return Spans(begins, length, reason)
+
+
+def _selection(mask: Mask) -> slice | Places:
+    """Return what selects the rows of a mask: all of them, most often, which then need not be copied."""
+    return slice(None) if mask.all() else np.flatnonzero(mask)
 
 
 def _call_begun_marker_unfinished(skipped: Spans, stream: Bytes, layouts: Sequence[FrameLayout]) -> None:
