@@ -63,6 +63,7 @@ def send(
     from larkreader.declare.line import LineSettings
     from larkreader.declare.sheet import open_sheet
     from larkreader.errors import RequestError
+    from larkreader.exercise.loopback import block_for
 
     ways = {"--hex": as_hex, "--file": file is not None, "--replay": replay is not None, "--frame": frame is not None}
     _refuse_what_would_be_ignored(ways, bool(what), ending, wire, times, every)
@@ -86,7 +87,7 @@ def send(
             due_s = due_s if pause_s is None else start_s + pause_s
             _listen(opened, timeline, back, due_s)
             at_s = timeline.now_s(out)
-            _say(opened, timeline, out, back, message)
+            _say(opened, timeline, out, back, message, block_for(opened.line))
             due_s = at_s if every is None else due_s + every / 1000
             if typed_in:
                 _listen(opened, timeline, back, timeline.now_s(out) + wait)
@@ -169,11 +170,10 @@ def _replayed(path: Path, wire: str | None) -> Iterator[tuple[float, bytes]]:
     return groups_of(wires[chosen])
 
 
-def _say(opened: Port, timeline: Timeline, out: str, back: str, message: bytes) -> None:
-    """Send a message, a long one in pieces, and take in what comes meanwhile."""
-    from larkreader.exercise.loopback import WRITE_LIMIT_S, block_for
+def _say(opened: Port, timeline: Timeline, out: str, back: str, message: bytes, size: int) -> None:
+    """Send a message in pieces of a size, and take in what comes meanwhile."""
+    from larkreader.exercise.loopback import WRITE_LIMIT_S
 
-    size = block_for(opened.line)
     for low in range(0, len(message), size):
         piece = message[low : low + size]
         at_s = timeline.now_s(out)
