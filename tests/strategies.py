@@ -56,11 +56,37 @@ def values_of(draw, layout):
         low, high = (
             (-(1 << slot.bits - 1), (1 << slot.bits - 1) - 1) if slot.kind == "int" else (0, (1 << slot.bits) - 1)
         )
-        if slot.kind == "checksum":
+        if slot.kind == "checksum" or slot.field.equals is not None:
             continue
         one = st.integers(low, high)
         if slot.kind == "float":
             one = st.floats(width=slot.bits, allow_nan=False)
+        if slot.field.is_scaled:
+            one = one.map(lambda raw, field=slot.field: raw * field.scale + field.offset)
         items = draw(st.lists(one, min_size=slot.count, max_size=slot.count))
         values[name] = items[0] if slot.count == 1 else items
     return values
+
+
+@st.composite
+def damaged_streams(draw, layout):
+    """Frames of a layout with junk between them, bytes changed, lost and inserted, markers in strange places."""
+    stream = bytearray()
+    for _ in range(draw(st.integers(0, 6))):
+        if draw(st.booleans()):
+            stream += draw(st.binary(max_size=5)) + layout.marker[: draw(st.integers(0, 3))]
+        stream += layout.encode(draw(values_of(layout)))
+    for _ in range(draw(st.integers(0, 4))):
+        place = draw(st.integers(0, len(stream)))
+        kind = draw(st.sampled_from(["change", "lose", "insert", "marker", "cut"]))
+        if kind == "change" and place < len(stream):
+            stream[place] ^= draw(st.integers(1, 255))
+        elif kind == "lose":
+            del stream[place : place + draw(st.integers(1, 5))]
+        elif kind == "insert":
+            stream[place:place] = draw(st.binary(min_size=1, max_size=4))
+        elif kind == "marker":
+            stream[place:place] = layout.marker
+        else:
+            del stream[place:]
+    return bytes(stream)

@@ -46,6 +46,8 @@ if TYPE_CHECKING:
     from .decode.frames import read_frames as read_frames
     from .decode.frames import read_layouts as read_layouts
     from .decode.receive import receive as receive
+    from .decode.streaming import FrameReader as FrameReader
+    from .decode.streaming import LayoutsReader as LayoutsReader
     from .errors import CaptureError as CaptureError
     from .errors import CaptureFileError as CaptureFileError
     from .errors import LarkReaderError as LarkReaderError
@@ -75,8 +77,10 @@ _HOMES = {
     "FrameChecksum": "declare.checksum",
     "FrameFault": "decode.frame_columns",
     "FrameLayout": "declare.layout",
+    "FrameReader": "decode.streaming",
     "Frames": "decode.frame_columns",
     "LarkReaderError": "errors",
+    "LayoutsReader": "decode.streaming",
     "LineSettings": "declare.line",
     "LoopbackPlan": "declare.loopback",
     "LoopbackResult": "exercise.loopback",
@@ -122,8 +126,10 @@ __all__ = [
     "FrameChecksum",
     "FrameFault",
     "FrameLayout",
+    "FrameReader",
     "Frames",
     "LarkReaderError",
+    "LayoutsReader",
     "LineSettings",
     "LoopbackPlan",
     "LoopbackResult",

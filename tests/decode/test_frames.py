@@ -3,7 +3,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 from reference import slow_bits, slow_crc, slow_frames
-from strategies import layouts, values_of
+from strategies import damaged_streams, layouts
 
 import larkreader as lr
 from larkreader.demo.rig import rig_sheet
@@ -32,30 +32,6 @@ def checks_of(layout):
         return layout.peek(frame, slot.name) == [slow_crc(frame[begin:end], *parts)]
 
     return is_genuine, is_right
-
-
-@st.composite
-def damaged_streams(draw, layout):
-    """Frames of a layout with junk between them, bytes changed, lost and inserted, markers in strange places."""
-    stream = bytearray()
-    for _ in range(draw(st.integers(0, 6))):
-        if draw(st.booleans()):
-            stream += draw(st.binary(max_size=5)) + layout.marker[: draw(st.integers(0, 3))]
-        stream += layout.encode(draw(values_of(layout)))
-    for _ in range(draw(st.integers(0, 4))):
-        place = draw(st.integers(0, len(stream)))
-        kind = draw(st.sampled_from(["change", "lose", "insert", "marker", "cut"]))
-        if kind == "change" and place < len(stream):
-            stream[place] ^= draw(st.integers(1, 255))
-        elif kind == "lose":
-            del stream[place : place + draw(st.integers(1, 5))]
-        elif kind == "insert":
-            stream[place:place] = draw(st.binary(min_size=1, max_size=4))
-        elif kind == "marker":
-            stream[place:place] = layout.marker
-        else:
-            del stream[place:]
-    return bytes(stream)
 
 
 def account(frames, stream):

@@ -1,36 +1,21 @@
-"""Bytes to frames, by marker or by fixed length.
-
-Every place where a marker stands is a candidate. It is *confirmed* if its checksum and its fixed values are right
-(without a checksum: if they are right and the next marker, or the end, follows where it should). A confirmed
-candidate is a frame. One that is not confirmed is a damaged frame of the right length if a marker or the end follows
-where it should and no confirmed frame begins inside it. Otherwise bytes were lost or inserted, and the search goes on
-behind its marker. So a marker inside a frame is passed over, and after damage only the damaged frame is lost.
-
-What each candidate does depends on nothing before it; only which candidates are met does, and that is a chain.
-"""
+"""Bytes to frames, and an account of what belongs to none."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 import numpy.typing as npt
 
 from larkreader.capture.characters import Characters
-from larkreader.declare.boundary import MarkerBoundary
 from larkreader.declare.layout import FrameLayout
 from larkreader.errors import RequestError
 
-from .chain import follow_chain
+from .candidates import Bytes, Candidates, Mask, Places, find_candidates, has_markers, rows_at, settled
 from .frame_columns import FrameFault, Frames, Skip, Spans
 from .unpack import raw_column
-from .verify import checksum_matches, identity_matches, names_known, within_range
-
-Bytes = npt.NDArray[np.uint8]
-Places = npt.NDArray[np.int64]
-Mask = npt.NDArray[np.bool_]
-BLOCK = 1 << 20  # bytes of candidate frames looked at together
+from .verify import names_known, within_range
 
 
 def read_frames(data: bytes | Bytes | Characters, layout: FrameLayout) -> Frames:
@@ -86,140 +71,86 @@ def read_layouts(data: bytes | Bytes | Characters, layouts: Sequence[FrameLayout
     RequestError
         As `read_frames`; or if the layouts differ in their kind of boundary.
     """
-    stream = _bytes_of(data)
-    if len({layout.boundary.kind for layout in layouts}) > 1:
-        found = ", ".join(f"{layout.key}: {layout.boundary.kind}" for layout in layouts)
-        raise RequestError("boundary", f"differs between the layouts of one wire ({found})", "must be of one kind")
-    fixed = not isinstance(layouts[0].boundary, MarkerBoundary)
-    candidates = _fixed(stream, layouts) if fixed else _marked(stream, layouts)
-    chain = candidates.chain()
-    taken = chain & candidates.accepted
-    skipped = _skipped(candidates, chain, taken, len(stream), fixed=fixed)
-    _call_begun_marker_unfinished(skipped, stream, layouts)
-    frames = {}
-    for number, layout in enumerate(layouts):
-        mine = _selection(taken & (candidates.which == number))
-        offset = candidates.offset[mine]
-        rows = _rows(stream, offset, layout.length)
-        begin_s = data.begin_s[offset] if isinstance(data, Characters) else np.full(len(offset), np.nan)
-        faults = _frame_faults(rows, layout, candidates.genuine[mine], candidates.right[mine])
-        if isinstance(data, Characters):
-            faults[_has_bad_character(data, offset, layout.length)] |= np.uint8(FrameFault.CHARACTER_FAULT)
-        frames[layout.key] = Frames(layout, offset, begin_s, faults, rows, skipped)
-    return frames
+    return cut_frames(Stream.of(data), layouts, Begun(), last=True).frames
 
 
-@dataclass
-class _Candidates:
-    """Places where a frame may begin, in order; at most one a place.
+@dataclass(frozen=True)
+class Stream:
+    """Bytes on their way into frames.
 
-    `genuine` and `right` tell whether the fixed values and the checksum of the layout number `which` are there.
+    `begin_s` is when each began, where somebody knows; `bad` are the numbers of those with a fault of their own.
     """
 
-    offset: Places
-    which: npt.NDArray[np.uint8]
-    length: Places
-    genuine: Mask
-    right: Mask
-    accepted: Mask
+    value: Bytes
+    begin_s: npt.NDArray[np.float64] | None = None
+    bad: Places | None = None
 
     @classmethod
-    def at(cls, offset: Places) -> _Candidates:
-        """Make candidates of which nothing is known yet."""
-        count = len(offset)
-        nothing = np.zeros((3, count), dtype=np.bool_)
-        return cls(offset, np.zeros(count, np.uint8), np.zeros(count, np.int64), *nothing)
-
-    def chain(self) -> Mask:
-        """Tell which candidates are met when the accepted ones are passed over as a whole."""
-        steps = np.ones(len(self.offset), dtype=np.int64)
-        crowded = np.flatnonzero(self.accepted[:-1] & (self.offset[:-1] + self.length[:-1] > self.offset[1:]))
-        behind = self.offset[crowded] + self.length[crowded]
-        steps[crowded] = np.searchsorted(self.offset, behind) - crowded
-        return follow_chain(steps)
+    def of(cls, data: bytes | Bytes | Characters) -> Stream:
+        """Return the bytes of whatever holds some."""
+        if isinstance(data, Characters):
+            return cls(_bytes_of(data), data.begin_s, np.flatnonzero(data.faults))
+        return cls(_bytes_of(data))
 
 
-def _marked(stream: Bytes, layouts: Sequence[FrameLayout]) -> _Candidates:
-    """Find the candidates of marker boundaries."""
-    total = len(stream)
-    hits = {layout.marker: _occurrences(stream, layout.marker) for layout in layouts}
-    ends = next(iter(hits.values())) if len(hits) == 1 else np.unique(np.concatenate(list(hits.values())))
-    found = _Candidates.at(ends)
-    best = np.full(len(ends), -1, dtype=np.int8)
-    confirmed = np.zeros(len(ends), dtype=np.bool_)
-    ends = np.append(ends, total)  # where a frame may end: before a marker, or with the stream
+@dataclass(frozen=True)
+class Begun:
+    """A stretch of no frame that began before the bytes at hand: how many before, and what it is the stump of."""
+
+    before: int = 0
+    needed: int = 0
+    """Bytes of the frame that its marker promised; 0 if no marker stands at its beginning."""
+
+
+@dataclass(frozen=True)
+class Cut:
+    """What became of a piece of a stream: frames, and how many bytes are done with."""
+
+    frames: Mapping[str, Frames]
+    done: int
+    begun: Begun
+
+
+def cut_frames(
+    stream: Stream, layouts: Sequence[FrameLayout], begun: Begun, *, last: bool, first_offset: int = 0
+) -> Cut:
+    """Cut what can be cut: all that is there if nothing comes behind it, else what that could not change."""
+    found = find_candidates(stream.value, layouts)
+    met, total = found.chain(), len(stream.value)
+    done, is_closed = total, True
+    if not last:
+        open_ones = np.flatnonzero(met & ~settled(found, total, layouts))
+        if is_closed := bool(open_ones.size):
+            met[open_ones[0] :] = False
+            done = int(found.offset[open_ones[0]])
+        else:
+            done = _searched(found, met, total, layouts)
+    taken = met & found.accepted
+    skipped, begun = _skipped(found, met, taken, begun, done, total, is_closed=is_closed)
+    if last:
+        _name_the_last(skipped, stream.value, layouts)
+    skipped = replace(skipped, offset=skipped.offset + first_offset)
+    frames = {}
     for number, layout in enumerate(layouts):
-        offset = hits[layout.marker]
-        at = slice(None) if len(hits) == 1 else np.searchsorted(found.offset, offset)
-        whole = int(np.searchsorted(offset, total - layout.length, side="right"))
-        genuine, right = np.zeros(len(offset), np.bool_), np.zeros(len(offset), np.bool_)
-        genuine[:whole], right[:whole] = _judge_candidates(stream, offset[:whole], layout)
-        sure = genuine & right
-        followed = np.zeros(len(offset), dtype=np.bool_)
-        asked = np.arange(whole) if layout.checksum is None else np.flatnonzero(~sure[:whole])
-        followed[asked] = _is_among(offset[asked] + layout.length, ends)
-        accepted = sure | followed  # without a checksum, fixed values alone must do where no marker follows
-        if layout.checksum is None:
-            sure = sure & followed
-        if any(other.marker == layout.marker and other.length > layout.length for other in layouts):
-            accepted &= genuine  # what lacks the fixed values may as well be the stump of a longer frame
-        score = (4 * sure + 2 * genuine + accepted).astype(np.int8)
-        better = score > best[at]
-        every = bool(better.all())
-        for known, told in (
-            (best, score),
-            (confirmed, sure),
-            (found.which, number),
-            (found.length, layout.length),
-            (found.genuine, genuine),
-            (found.right, right),
-            (found.accepted, accepted),
-        ):
-            known[at] = told if every else np.where(better, told, known[at])
-    doubtful = np.flatnonzero(found.accepted & ~confirmed)
-    sure_ones = np.append(found.offset[confirmed], total) if doubtful.size else ends
-    next_sure = sure_ones[np.searchsorted(sure_ones[:-1], found.offset[doubtful], side="right")]
-    found.accepted[doubtful[next_sure < found.offset[doubtful] + found.length[doubtful]]] = False
-    return found
+        mine = _selection(taken & (found.which == number))
+        offset = found.offset[mine]
+        rows = rows_at(stream.value, offset, layout.length)
+        begin_s = np.full(len(offset), np.nan) if stream.begin_s is None else stream.begin_s[offset]
+        faults = _frame_faults(rows, layout, found.genuine[mine], found.right[mine])
+        if stream.bad is not None:
+            has_bad = np.searchsorted(stream.bad, offset) != np.searchsorted(stream.bad, offset + layout.length)
+            faults[has_bad] |= np.uint8(FrameFault.CHARACTER_FAULT)
+        frames[layout.key] = Frames(layout, offset + first_offset, begin_s, faults, rows, skipped)
+    return Cut(frames, done, begun)
 
 
-def _fixed(stream: Bytes, layouts: Sequence[FrameLayout]) -> _Candidates:
-    """Find the candidates of frames of one length that follow each other from the start."""
-    length = layouts[0].length
-    if any(layout.length != length for layout in layouts):
-        told = ", ".join(f"{layout.key}: {layout.length}" for layout in layouts)
-        raise RequestError("boundary", f"is fixed, but the layouts of the wire differ in length ({told})")
-    found = _Candidates.at(np.arange(len(stream) // length, dtype=np.int64) * length)
-    found.length[:], found.accepted[:] = length, True
-    best = np.full(len(found.offset), -1, dtype=np.int8)
-    for number, layout in enumerate(layouts):
-        genuine, right = _judge_candidates(stream, found.offset, layout)
-        score = (2 * genuine + right).astype(np.int8)
-        better = score > best
-        best[better], found.which[better] = score[better], number
-        found.genuine[better], found.right[better] = genuine[better], right[better]
-    return found
-
-
-def _is_among(places: Places, sorted_places: Places) -> Mask:
-    """Tell which of the places are among others, which are sorted."""
-    if len(places) < len(sorted_places) // 16:
-        among: Mask = sorted_places[np.searchsorted(sorted_places[:-1], places)] == places
-        return among
-    table = np.zeros(int(sorted_places[-1]) + 1, dtype=np.bool_)
-    table[sorted_places] = True
-    return table[places]
-
-
-def _judge_candidates(stream: Bytes, offset: Places, layout: FrameLayout) -> tuple[Mask, Mask]:
-    """Tell which candidates hold the layout's fixed values, and which have a right checksum."""
-    genuine, right = np.empty(len(offset), np.bool_), np.empty(len(offset), np.bool_)
-    block = max(BLOCK // layout.length, 1)
-    for low in range(0, len(offset), block):
-        rows = _rows(stream, offset[low : low + block], layout.length)
-        genuine[low : low + block] = identity_matches(rows, layout)
-        right[low : low + block] = checksum_matches(rows, layout)
-    return genuine, right
+def _searched(found: Candidates, met: Mask, total: int, layouts: Sequence[FrameLayout]) -> int:
+    """Return where the next frame may begin at the earliest, if every candidate is settled."""
+    taken = np.flatnonzero(met & found.accepted)
+    behind = int(found.offset[taken[-1]] + found.length[taken[-1]]) if taken.size else 0
+    if not has_markers(layouts):
+        return behind
+    return max(behind, total + 1 - max(len(layout.marker) for layout in layouts))  # a marker may have begun there
 
 
 def _frame_faults(rows: Bytes, layout: FrameLayout, genuine: Mask, intact: Mask) -> npt.NDArray[np.uint8]:
@@ -238,30 +169,27 @@ def _frame_faults(rows: Bytes, layout: FrameLayout, genuine: Mask, intact: Mask)
     return faults
 
 
-def _has_bad_character(characters: Characters, offset: Places, length: int) -> Mask:
-    bad = np.flatnonzero(characters.faults)
-    has_bad: Mask = np.searchsorted(bad, offset) != np.searchsorted(bad, offset + length)
-    return has_bad
-
-
-def _skipped(candidates: _Candidates, chain: Mask, taken: Mask, total: int, *, fixed: bool) -> Spans:
-    """Return what lies between the frames, cut where a marker was met that begins none."""
+def _skipped(
+    found: Candidates, chain: Mask, taken: Mask, begun: Begun, done: int, total: int, *, is_closed: bool
+) -> tuple[Spans, Begun]:
+    """Return what lies between the frames, cut where a marker was met that begins none; and the last if it is open."""
     met = _selection(chain)
-    taken, needed = taken[met], candidates.length[met]
-    ends = np.append(candidates.offset[met], total)
-    begins = np.zeros(len(ends), dtype=np.int64)
-    begins[1:] = ends[:-1] + needed * taken
+    taken, needed = taken[met], found.length[met]
+    ends = np.append(found.offset[met], done)
+    begins = np.empty(len(ends), dtype=np.int64)
+    begins[0], begins[1:] = -begun.before, ends[:-1] + needed * taken
+    needed = np.append(begun.needed, needed * ~taken)  # of what was refused; 0 behind a frame
+    begun = Begun()
+    if not is_closed:
+        begun = Begun(done - int(begins[-1]), int(needed[-1]))
+        begins, ends, needed = begins[:-1], ends[:-1], needed[:-1]
     some = np.flatnonzero(ends > begins)
-    begins, length = begins[some], ends[some] - begins[some]
-    refused = np.append(False, ~taken)[some]
-    needed = np.append(0, needed)[some]
+    begins, length, needed = begins[some], ends[some] - begins[some], needed[some]
     reason = np.full(len(some), Skip.NO_MARKER, dtype=np.uint8)
-    reason[refused & (length < needed)] = Skip.TRUNCATED_FRAME
-    reason[refused & (length >= needed)] = Skip.LENGTH_MISMATCH
-    reason[refused & (begins + needed > total)] = Skip.UNFINISHED
-    if fixed:
-        reason[:] = Skip.UNFINISHED  # all that can be left is the beginning of one more frame
-    return Spans(begins, length, reason)
+    reason[(needed > 0) & (length < needed)] = Skip.TRUNCATED_FRAME
+    reason[(needed > 0) & (length >= needed)] = Skip.LENGTH_MISMATCH
+    reason[(needed > 0) & (begins + needed > total)] = Skip.UNFINISHED
+    return Spans(begins, length, reason), begun
 
 
 def _selection(mask: Mask) -> slice | Places:
@@ -269,35 +197,13 @@ def _selection(mask: Mask) -> slice | Places:
     return slice(None) if mask.all() else np.flatnonzero(mask)
 
 
-def _call_begun_marker_unfinished(skipped: Spans, stream: Bytes, layouts: Sequence[FrameLayout]) -> None:
-    """Take a last stretch that is the beginning of a marker for the beginning of a frame."""
-    if not len(skipped) or skipped.offset[-1] + skipped.length[-1] != len(stream):
+def _name_the_last(skipped: Spans, stream: Bytes, layouts: Sequence[FrameLayout]) -> None:
+    """Take a last stretch that is the beginning of a marker, or of a frame without any, for an unfinished frame."""
+    if not len(skipped) or skipped.offset[-1] < 0 or skipped.offset[-1] + skipped.length[-1] != len(stream):
         return
     rest = stream[skipped.offset[-1] :].tobytes() if skipped.length[-1] < 16 else b""
-    if rest and any(layout.marker.startswith(rest) for layout in layouts):
+    if not has_markers(layouts) or (rest and any(layout.marker.startswith(rest) for layout in layouts)):
         skipped.reason[-1] = Skip.UNFINISHED
-
-
-def _occurrences(stream: Bytes, marker: bytes) -> Places:
-    """Return where `marker` stands, overlapping ones included."""
-    if len(stream) < len(marker):
-        return np.empty(0, np.int64)
-    room = len(stream) - len(marker) + 1
-    found = stream[:room] == marker[0]
-    for place in range(1, min(len(marker), 2)):
-        found &= stream[place : place + room] == marker[place]
-    places = np.flatnonzero(found)
-    for place in range(2, len(marker)):
-        places = places[stream[places + place] == marker[place]]
-    return places
-
-
-def _rows(stream: Bytes, offset: Places, length: int) -> Bytes:
-    """Copy the frames that begin at `offset`: uint8, shape (n_frames, length)."""
-    if not len(offset):
-        return np.empty((0, length), np.uint8)
-    items = np.ndarray((len(stream) - length + 1,), dtype=f"V{length}", buffer=stream.data, strides=(1,))
-    return items[offset].view(np.uint8).reshape(-1, length)
 
 
 def _bytes_of(data: bytes | Bytes | Characters) -> Bytes:

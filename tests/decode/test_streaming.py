@@ -1,0 +1,116 @@
+import tracemalloc
+from itertools import pairwise
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from strategies import damaged_streams, layouts
+
+import larkreader as lr
+from larkreader.demo.rig import rig_sheet
+
+STATUS = rig_sheet().frame["status"]
+LINE = lr.LineSettings.parse("57600 8E1")
+
+
+def in_pieces(data, declared, places):
+    """Return what a reader gives for the data cut at some places, put together: columns by layout, and stretches."""
+    reader = lr.LayoutsReader(declared)
+    cuts = sorted({0, len(data), *places})
+    parts = [reader.feed(data[low:high]) for low, high in pairwise(cuts)] + [reader.close()]
+    return table_of(parts, declared)
+
+
+def table_of(parts, declared):
+    told = {}
+    for layout in declared:
+        frames = [part[layout.key] for part in parts]
+        told[layout.key] = [
+            (int(offset), None if np.isnan(begin_s) else float(begin_s), int(faults), row.tobytes())
+            for one in frames
+            for offset, begin_s, faults, row in zip(one.offset, one.begin_s, one.faults, one.data, strict=True)
+        ]
+    spans = [next(iter(part.values())).skipped for part in parts]
+    told["skipped"] = [
+        span for one in spans for span in zip(*(one.column(name).tolist() for name in one.COLUMNS), strict=True)
+    ]
+    return told
+
+
+@given(st.data())
+def test_pieces_give_what_the_whole_gives_however_it_is_cut(data):
+    layout = data.draw(layouts())
+    stream = data.draw(damaged_streams(layout))
+    places = data.draw(st.lists(st.integers(0, len(stream)), max_size=12))
+    whole = table_of([lr.read_layouts(stream, [layout])], [layout])
+    assert in_pieces(stream, [layout], places) == whole
+    assert in_pieces(stream, [layout], range(len(stream))) == whole
+
+
+@given(st.data())
+def test_pieces_of_several_layouts_give_what_the_whole_gives(data):
+    """Two layouts of one marker, of which one is longer and may hold the other, and one of another marker."""
+    one = data.draw(layouts())
+    marker = {"kind": "marker", "marker": one.marker.hex()}
+    fields = [{"name": "kind", "type": "uint8", "equals": data.draw(st.sampled_from([0, one.marker[0]]))}]
+    two = lr.FrameLayout(key="two", boundary=marker, fields=fields)
+    other = {"kind": "marker", "marker": data.draw(st.sampled_from(["00", "FF", one.marker.hex() + "00"]))}
+    three = lr.FrameLayout(key="three", boundary=other, fields=[*fields, {"name": "x", "type": "uint16"}])
+    declared = data.draw(st.permutations([one, two, three]))
+    parts = [data.draw(damaged_streams(data.draw(st.sampled_from(declared)))) for _ in range(3)]
+    stream = b"".join(parts)
+    places = data.draw(st.lists(st.integers(0, len(stream)), max_size=12))
+    whole = table_of([lr.read_layouts(stream, declared)], declared)
+    assert in_pieces(stream, declared, places) == whole
+    assert in_pieces(stream, declared, range(len(stream))) == whole
+
+
+@given(st.data())
+def test_pieces_of_characters_keep_times_and_faults(data):
+    stream = data.draw(damaged_streams(STATUS)) + b"\x00"
+    faults = data.draw(st.lists(st.sampled_from([0, 0, 0, int(lr.Fault.PARITY)]), min_size=1, max_size=20))
+    bad = np.resize(faults, len(stream))
+    characters = lr.receive(lr.transmit(stream, LINE, faults=bad), LINE)
+    places = data.draw(st.lists(st.integers(0, len(characters)), max_size=12))
+    assert in_pieces(characters, [STATUS], places) == table_of([lr.read_layouts(characters, [STATUS])], [STATUS])
+
+
+@given(st.binary(max_size=40), st.lists(st.integers(0, 40), max_size=12))
+def test_pieces_of_frames_of_fixed_length(stream, places):
+    layout = lr.FrameLayout(key="f", boundary={"kind": "fixed"}, fields=[{"name": "a", "type": "uint24"}])
+    places = [min(place, len(stream)) for place in places]
+    assert in_pieces(stream, [layout], places) == table_of([lr.read_layouts(stream, [layout])], [layout])
+
+
+def test_a_frame_with_a_right_checksum_comes_out_with_its_last_byte():
+    reader = lr.FrameReader(STATUS)
+    for frame in (STATUS.encode({"count": number}) for number in range(3)):
+        assert len(reader.feed(frame[:-1])) == 0
+        assert len(reader.feed(frame[-1:])) == 1
+
+
+@pytest.mark.parametrize("filling", [b"\x00", STATUS.marker, STATUS.marker[:1]])
+def test_what_never_becomes_a_frame_is_not_kept(filling):
+    """Four megabytes without a boundary, or of nothing but markers, are held in less than one."""
+    reader, piece, skipped = lr.FrameReader(STATUS), filling * (65536 // len(filling)), 0
+    reader.feed(piece)
+    tracemalloc.start()
+    before, _ = tracemalloc.get_traced_memory()
+    for _ in range(63):
+        skipped += int(reader.feed(piece).skipped.length.sum())
+    kept, _ = tracemalloc.get_traced_memory()
+    tracemalloc.stop()
+    assert kept - before < 1 << 16
+    assert skipped + int(reader.close().skipped.length.sum()) <= 64 * 65536
+
+
+def test_a_closed_reader_takes_nothing_more():
+    reader = lr.FrameReader(STATUS)
+    reader.feed(STATUS.encode({"count": 1}))
+    assert len(reader.close()) == 0
+    assert not len(reader.close().skipped)
+    with pytest.raises(lr.RequestError, match="reader is closed"):
+        reader.feed(b"")
+    with pytest.raises(lr.RequestError, match="layouts are none"):
+        lr.LayoutsReader([])
