@@ -25,8 +25,10 @@ if TYPE_CHECKING:
     from .capture.files.csv_tables import write_characters as write_characters
     from .capture.files.csv_tables import write_levels as write_levels
     from .capture.files.open import open_capture as open_capture
+    from .capture.files.open import open_ring as open_ring
     from .capture.files.open import open_trace as open_trace
     from .capture.files.vcd_writer import write_vcd as write_vcd
+    from .capture.ring import RingMemory as RingMemory
     from .capture.trace import Trace as Trace
     from .declare.checksum import CrcAlgorithm as CrcAlgorithm
     from .declare.checksum import FrameChecksum as FrameChecksum
@@ -39,6 +41,9 @@ if TYPE_CHECKING:
     from .declare.sheet import Wire as Wire
     from .declare.sheet import open_sheet as open_sheet
     from .declare.sheet import parse_sheet as parse_sheet
+    from .decode.escapes import Escape as Escape
+    from .decode.escapes import find_escapes as find_escapes
+    from .decode.escapes import strip_escapes as strip_escapes
     from .decode.frame_columns import FrameFault as FrameFault
     from .decode.frame_columns import Frames as Frames
     from .decode.frame_columns import Skip as Skip
@@ -66,12 +71,16 @@ if TYPE_CHECKING:
     from .judge.reading import Reading as Reading
     from .judge.reading import read as read
     from .present.figures.waveform import draw_waveform as draw_waveform
+    from .present.notations import Notations as Notations
+    from .present.notations import notations as notations
+    from .present.notations import visible as visible
 
 _HOMES = {
     "CaptureError": "errors",
     "CaptureFileError": "errors",
     "Characters": "capture.characters",
     "CrcAlgorithm": "declare.checksum",
+    "Escape": "decode.escapes",
     "Fault": "capture.characters",
     "Finding": "judge.findings",
     "FrameChecksum": "declare.checksum",
@@ -86,12 +95,14 @@ _HOMES = {
     "LoopbackResult": "exercise.loopback",
     "Mistake": "errors",
     "NamedField": "declare.fields",
+    "Notations": "present.notations",
     "Port": "exercise.ports.port",
     "PortError": "errors",
     "Reading": "judge.reading",
     "Received": "exercise.ports.port",
     "RequestError": "errors",
     "ReservedBits": "declare.fields",
+    "RingMemory": "capture.ring",
     "Sheet": "declare.sheet",
     "SheetError": "errors",
     "SimulatedPort": "exercise.ports.simulated",
@@ -100,8 +111,11 @@ _HOMES = {
     "Trace": "capture.trace",
     "Wire": "declare.sheet",
     "draw_waveform": "present.figures.waveform",
+    "find_escapes": "decode.escapes",
+    "notations": "present.notations",
     "open_capture": "capture.files.open",
     "open_port": "exercise.ports.open",
+    "open_ring": "capture.files.open",
     "open_sheet": "declare.sheet",
     "open_trace": "capture.files.open",
     "parse_sheet": "declare.sheet",
@@ -110,7 +124,9 @@ _HOMES = {
     "read_layouts": "decode.frames",
     "receive": "decode.receive",
     "run_loopback": "exercise.loopback",
+    "strip_escapes": "decode.escapes",
     "transmit": "exercise.transmit",
+    "visible": "present.notations",
     "write_characters": "capture.files.csv_tables",
     "write_levels": "capture.files.csv_tables",
     "write_vcd": "capture.files.vcd_writer",
@@ -121,6 +137,7 @@ __all__ = [
     "CaptureFileError",
     "Characters",
     "CrcAlgorithm",
+    "Escape",
     "Fault",
     "Finding",
     "FrameChecksum",
@@ -135,12 +152,14 @@ __all__ = [
     "LoopbackResult",
     "Mistake",
     "NamedField",
+    "Notations",
     "Port",
     "PortError",
     "Reading",
     "Received",
     "RequestError",
     "ReservedBits",
+    "RingMemory",
     "Sheet",
     "SheetError",
     "SimulatedPort",
@@ -149,8 +168,11 @@ __all__ = [
     "Trace",
     "Wire",
     "draw_waveform",
+    "find_escapes",
+    "notations",
     "open_capture",
     "open_port",
+    "open_ring",
     "open_sheet",
     "open_trace",
     "parse_sheet",
@@ -159,7 +181,9 @@ __all__ = [
     "read_layouts",
     "receive",
     "run_loopback",
+    "strip_escapes",
     "transmit",
+    "visible",
     "write_characters",
     "write_levels",
     "write_vcd",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 from enum import IntFlag
 from typing import Self
@@ -97,6 +98,21 @@ class Characters(Columns):
             np.empty(0),
             has_line=False,
         )
+
+    @classmethod
+    def from_groups(cls, groups: Iterable[tuple[float, bytes, bytes]]) -> Self:
+        """Make characters of what software received together.
+
+        Parameters
+        ----------
+        groups : iterable of tuple of float, bytes and bytes
+            When each group came, in seconds; its characters; their flags of `Fault`, or nothing if there are none.
+        """
+        known = [(at_s, data, faults or bytes(len(data))) for at_s, data, faults in groups]
+        data = np.frombuffer(b"".join(data for _, data, _ in known), np.uint8)
+        at_s = np.repeat([at_s for at_s, _, _ in known], [len(data) for _, data, _ in known]).astype(np.float64)
+        faults = np.frombuffer(b"".join(faults for _, _, faults in known), np.uint8)
+        return cls(at_s, at_s.copy(), data.astype(np.uint16), faults.copy(), np.empty(0), has_line=False)
 
     @property
     def has_times(self) -> bool:

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from dataclasses import replace
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
@@ -19,6 +22,11 @@ from .common import (
     sheet_argument,
     wire_option,
 )
+from .showing import encoding_option, numbers_option
+
+if TYPE_CHECKING:
+    from larkreader.capture.ring import RingMemory
+    from larkreader.judge.reading import Reading
 
 
 @click.command()
@@ -34,6 +42,15 @@ from .common import (
     metavar="FILE",
     help="Write the frames with their fields as CSV.",
 )
+@click.option(
+    "--write-index",
+    type=click.IntRange(0),
+    metavar="N",
+    help="CAPTURE is the memory of a ring buffer, and N where the next character would be written.",
+)
+@click.option("--filled", type=click.IntRange(0), metavar="N", help="How many characters of a ring buffer count.")
+@numbers_option
+@encoding_option
 @wire_option
 @kind_option
 @samples_option
@@ -46,16 +63,27 @@ def decode(
     wire: str | None,
     kind: str | None,
     samples: str,
+    write_index: int | None,
+    filled: int | None,
+    numbers: str,
+    encoding: str,
 ) -> int:
     """Read CAPTURE as SHEET declares it: characters, frames, findings.
 
     The exit status is 1 if there is a finding of severity error.
     """
+    from larkreader.present.notations import check_encoding
+
     shown = characters == Path("-") and not as_json
     characters = None if characters == Path("-") else characters
     check_output(characters)
     check_output(frames)
-    reading = read_with_progress(sheet, capture, kind=kind, wire=wire, samples=int(samples))
+    encoding = check_encoding(encoding)
+    ring = _ring_of(capture, write_index, filled, kind)
+    if ring is None:
+        reading = read_with_progress(sheet, capture, kind=kind, wire=wire, samples=int(samples))
+    else:
+        reading = _read_ring(sheet, capture, ring, wire)
     if characters is not None:
         from larkreader.capture.files.csv_tables import write_characters
 
@@ -67,11 +95,7 @@ def decode(
         frames_table(reading).to_csv(frames, index=False, lineterminator="\n")
         note(f"frames written to {frames}")
     if shown:
-        from larkreader.present.dump import dump
-
-        pauses_s = {key: 1.5 * reading.sheet.wire[key].line.character_time_s for key in reading.characters}
-        width, ascii_only = console_form()
-        for row in dump(reading.characters, pauses_s, width=width, ascii_only=ascii_only):
+        for row in _rows_of(reading, ring, numbers, encoding):
             click.echo(row)
     elif as_json:
         print_json(reading.to_dict())
@@ -85,3 +109,52 @@ def decode(
         console.print()
         console.print(terminal.findings(reading.findings, reading.verdict))
     return 1 if reading.verdict == "faults" else 0
+
+
+def _ring_of(capture: Path, write_index: int | None, filled: int | None, kind: str | None) -> RingMemory | None:
+    """Return the ring buffer whose memory the capture is, if the options say that it is one."""
+    from larkreader.capture.files.open import open_ring
+    from larkreader.errors import RequestError
+
+    if write_index is None:
+        if filled is not None:
+            raise RequestError("--filled", "says how full a ring buffer is", "must go with --write-index N")
+        return None
+    if kind not in (None, "bytes"):
+        raise RequestError("--write-index", f"goes with --kind {kind}", "must go with the bytes of a memory")
+    return open_ring(capture, write_index, filled)
+
+
+def _read_ring(sheet: Path, capture: Path, ring: RingMemory, wire: str | None) -> Reading:
+    """Read what a ring buffer holds, the oldest character first."""
+    from larkreader.declare.sheet import open_sheet
+    from larkreader.errors import RequestError
+    from larkreader.judge.reading import read
+
+    declared = open_sheet(sheet)
+    if wire is None and len(declared.wire) != 1:
+        advice = f"Say with --wire on which wire they were: {', '.join(declared.wire)}"
+        raise RequestError(str(capture), "holds the bytes of one wire, but the sheet declares several", "", advice)
+    one = wire or next(iter(declared.wire))
+    reading = read(declared, {one: ring.unrolled()}, wire=one)
+    return replace(reading, capture=str(capture), sheet_name=str(sheet))
+
+
+def _rows_of(reading: Reading, ring: RingMemory | None, numbers: str, encoding: str) -> Iterator[str]:
+    """Yield the rows that show the memory of a ring buffer, if there is one, and the characters of all wires."""
+    from larkreader.present.dump import DumpForm, dump, ring_rows
+
+    lines = {key: reading.sheet.wire[key].line for key in reading.characters}
+    width, ascii_only = console_form()
+    form = DumpForm(
+        who_width=max(map(len, lines)),
+        width=width,
+        ascii_only=ascii_only,
+        notation=None if numbers == "all" else numbers,  # type: ignore[arg-type]  # as the choices are
+        encoding=encoding,
+        bits=max(8, *(line.data_bits for line in lines.values())),
+    )
+    if ring is not None:
+        yield from ring_rows(ring, form)
+        yield from ("", "In the order in which they came:")
+    yield from dump(reading.characters, {key: 1.5 * line.character_time_s for key, line in lines.items()}, form)

@@ -2,20 +2,25 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from contextlib import ExitStack
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import click
 
-from .common import note
-from .live import Timeline, open_named, recording
+from .common import console_form, note
+from .live import Timeline, open_named, recording, say_findings
+from .screen import Screen
+from .showing import ENDING_NAMES, Showing, make_view, showing_options
 
 if TYPE_CHECKING:
     from larkreader.declare.sheet import Sheet
     from larkreader.exercise.ports.port import Port
+    from larkreader.present.views import View
 
-LOOK_S = 0.02  # at each port in turn
+LOOK_S = 0.02  # at a port, if there is one
+LOOK_AT_TWO_S = 0.005  # at each of two in turn
 
 
 @click.command()
@@ -23,24 +28,31 @@ LOOK_S = 0.02  # at each port in turn
 @click.option("--sheet", type=click.Path(path_type=Path), metavar="SHEET", help="Names the wires and their lines.")
 @click.option("--wire", metavar="NAME", help="Which wire of the sheet the port is, if there is one port.")
 @click.option("--line", "line_text", metavar="TEXT", help='Settings of the ports, such as "57600 8E1".')
+@showing_options
+@click.option("--ending", type=click.Choice(["cr", "lf", "crlf", "nul"]), help="What ends a line; any unless said.")
+@click.option("--side-by-side", is_flag=True, help="Give each of two ports half of the width.")
 @click.option("--record", type=click.Path(path_type=Path), metavar="FILE", help="Append what comes to a recording.")
 @click.option("--forward", is_flag=True, help="Send what comes in at one of two ports out at the other.")
 @click.option("--seconds", type=float, metavar="SECONDS", help="Stop after this time; when interrupted unless said.")
-@click.option("--quiet", is_flag=True, help="Record, but do not show.")
+@click.option("--quiet", is_flag=True, help="Record and count, but do not show.")
 def listen(
     ports: tuple[str, ...],
     sheet: Path | None,
     wire: str | None,
     line_text: str | None,
+    ending: str | None,
+    side_by_side: bool,
     record: Path | None,
     forward: bool,
     seconds: float | None,
     quiet: bool,
+    **showing: Any,
 ) -> int:
     """Show what comes in at PORT, or at two ports on one timeline, until interrupted.
 
-    Characters arrive in groups; the time of a group is when it was fetched. Between two ports the order of groups that
-    were fetched within the same few hundredths of a second is uncertain.
+    With a sheet frames are shown, what changed in them marked; without one, characters. Characters arrive in groups;
+    their time is when they were fetched. Where the order of groups from two ports is uncertain, the later one's time
+    has a ~ in front.
     """
     from larkreader.declare.line import LineSettings
     from larkreader.declare.sheet import open_sheet
@@ -48,40 +60,103 @@ def listen(
 
     if len(ports) > 2:
         raise RequestError("arguments", f"are {len(ports)} ports", "must be one or two")
-    if forward and len(ports) != 2:
-        raise RequestError("--forward", "has one port", "must have two")
+    for name, given in {"--forward": forward, "--side-by-side": side_by_side}.items():
+        if given and len(ports) != 2:
+            raise RequestError(name, "has one port", "must have two")
     declared = None if sheet is None else open_sheet(sheet)
     names = _wires_of(ports, declared, wire)
     lines = [declared.wire[name].line if declared else None for name in names]
     if line_text is not None:
         lines = [LineSettings.parse(line_text)] * len(ports)
+    width = console_form()[0]
+    view = make_view(Showing(**showing), names, declared, ending, width=(width - 3) // 2 if side_by_side else None)
     with ExitStack() as stack:
         opened: dict[str, Port] = {}
         for name, port, line in zip(names, ports, lines, strict=True):
             opened[name] = stack.enter_context(open_named(port, declared, line))
             note(f"{name} is {opened[name].name}")
         writer = stack.enter_context(recording(record, opened))
-        timeline = Timeline(opened, writer, shown=not quiet)
-        first = names[0]
+        screen = Screen(lambda: _footer(timeline, view))
+        show = _shower(screen, view, names if side_by_side else [], width, quiet=quiet)
+        timeline = Timeline(opened, writer, view, show)
         try:
-            while seconds is None or timeline.now_s(first) < seconds:
-                silent = True
-                for name, one in opened.items():
-                    received = one.read_some(4096, LOOK_S)
-                    timeline.add(name, received)
-                    silent = silent and not received.data
-                    if forward and received.data:
-                        other = next(far for key, far in opened.items() if key != name)
-                        other.write(received.data, 5.0)
-                if silent:
-                    timeline.show()
+            with screen:
+                _watch(timeline, opened, screen, seconds, forward=forward)
         except KeyboardInterrupt:
             pass
         finally:
-            note(timeline.summary())
+            for one in timeline.close():
+                note(one)
+            if values := _values(view):
+                click.echo(values)
+            framed = [name for name in names if declared and declared.layouts_of(name)]
+            say_findings(timeline.findings(framed, ENDING_NAMES[ending] if ending else None))
     if record is not None and sheet is not None:
         note(f"now try: larkreader decode {sheet} {record}")
     return 0
+
+
+def _watch(
+    timeline: Timeline, opened: dict[str, Port], screen: Screen, seconds: float | None, *, forward: bool
+) -> None:
+    """Look at the ports in turn, until the time is up."""
+    from larkreader.exercise.forwarder import Forwarder
+
+    forwarder = Forwarder(*opened.values()) if forward else None
+    limit_s = LOOK_S if len(opened) == 1 else LOOK_AT_TWO_S
+    first = next(iter(opened))
+    while seconds is None or timeline.now_s(first) < seconds:
+        is_silent = True
+        for number, (name, one) in enumerate(opened.items()):
+            received = forwarder.look_at(number, limit_s) if forwarder else one.read_some(4096, limit_s)
+            timeline.look(name, received)
+            is_silent = is_silent and not received.data
+        if is_silent:
+            timeline.idle()
+        screen.refresh()
+
+
+def _shower(screen: Screen, view: View, halves_of: list[str], width: int, *, quiet: bool) -> Any:
+    """Return what shows the rows of a wire: below each other, or each wire in its own half."""
+    from larkreader.present.views import beside, halves
+
+    headed: list[str] = []
+
+    def show(wire: str, rows: Iterator[str]) -> None:
+        found = list(rows)
+        if quiet or not found:
+            return
+        if not headed and view.heading():
+            headed.append(view.heading())
+            screen.rows(halves(halves_of[0], halves_of[1], headed[0], width) if halves_of else headed)
+        screen.rows([beside(halves_of[0], row, wire, width) for row in found] if halves_of else found)
+
+    return show
+
+
+def _footer(timeline: Timeline, view: View) -> Any:
+    """Draw what stands under the rows: the table of values if it is wanted, and the status of each wire."""
+    from rich.console import Group
+    from rich.text import Text
+
+    from larkreader.present import terminal
+    from larkreader.present.views import ValueView
+
+    status = Text("\n".join(timeline.status()), style="reverse", overflow="ellipsis", no_wrap=True)
+    return Group(terminal.values(view), "", status) if isinstance(view, ValueView) else status
+
+
+def _values(view: View) -> str:
+    """Return the table of values as it is at the end, if it is what was wanted."""
+    from larkreader.present import terminal
+    from larkreader.present.views import ValueView
+
+    if not isinstance(view, ValueView):
+        return ""
+    console = terminal.make_console()
+    with console.capture() as captured:
+        console.print(terminal.values(view))
+    return captured.get().rstrip("\n")
 
 
 def _wires_of(ports: tuple[str, ...], declared: Sheet | None, wire: str | None) -> list[str]:

@@ -1,26 +1,55 @@
-"""What the commands on a live port share: showing and recording what passes, both ways."""
+"""What the commands on a live port share: showing, recording and judging what passes, both ways."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections import deque
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import click
 
-from .common import check_output, console_form, note, say_what_is_worth_knowing
+from .common import check_output, note, say_what_is_worth_knowing
 
 if TYPE_CHECKING:
     from larkreader.capture.files.recording import RecordingWriter
     from larkreader.declare.line import LineSettings
     from larkreader.declare.sheet import Sheet
     from larkreader.exercise.ports.port import Port, Received
+    from larkreader.present.views import View
 
 
 TOGETHER_S = 0.02  # what comes from one side within this time is shown together
+LONGEST_GROUP_S = 0.1  # but not for longer than this
+CERTAIN_S = 0.001  # looks at two sides so close together leave no doubt about their order
+RATE_S = 1.0  # over which rates are taken
+KEPT = 1 << 16  # characters of a wire that are judged at the end
+
+
+@dataclass
+class _Wire:
+    """What is known of one wire."""
+
+    port: Port
+    began_s: float
+    line: LineSettings | None = None
+    count: int = 0
+    faulty: int = 0
+    looked_s: float = 0.0
+    finest_s: float = 0.0
+    is_sent: bool = False
+    recent: deque[tuple[float, int]] = field(default_factory=lambda: deque([(0.0, 0)], maxlen=64))
+    pieces: list[tuple[float, bytes, bytes]] = field(default_factory=list)
+
+    def rate(self, now_s: float) -> float:
+        """Return characters a second, over the last second or so."""
+        while len(self.recent) > 1 and self.recent[1][0] <= now_s - RATE_S:
+            self.recent.popleft()
+        since_s, count = self.recent[0]
+        return (self.count - count) / (now_s - since_s) if now_s > since_s else 0.0
 
 
 @dataclass
@@ -30,13 +59,14 @@ class _Group:
     wire: str
     at_s: float
     offset: int
+    is_uncertain: bool = False
     data: bytes = b""
     faults: bytes = b""
     last_s: float = 0.0
 
 
 class Timeline:
-    """Shows what goes out and comes in, on one clock, and records it if asked.
+    """Shows what goes out and comes in, on one clock; counts it, records it if asked, and judges it at the end.
 
     Parameters
     ----------
@@ -44,66 +74,144 @@ class Timeline:
         Which wires there are, and the port that each comes from.
     writer : RecordingWriter, optional
         Where to record.
-    shown : bool
-        Whether to show what passes.
+    view : View, optional
+        How to show what passes; it is not shown unless given.
+    show : callable
+        Takes the rows of a wire.
     """
 
-    def __init__(self, ports: dict[str, Port], writer: RecordingWriter | None, *, shown: bool = True) -> None:
-        self.counts = dict.fromkeys(ports, 0)
-        self.faulty = dict.fromkeys(ports, 0)
-        self._ports = ports
+    def __init__(
+        self,
+        ports: dict[str, Port],
+        writer: RecordingWriter | None,
+        view: View | None,
+        show: Callable[[str, Iterator[str]], None],
+    ) -> None:
+        self._wires = {wire: _Wire(port, port.now_s(), port.line) for wire, port in ports.items()}
         self._writer = writer
-        self._shown = shown
-        self._width, self._ascii = console_form()
+        self._view = view
+        self._show = show
         self._group: _Group | None = None
-        self._headed = False
-        self._began = {wire: port.now_s() for wire, port in ports.items()}
+        self._last: tuple[str, float] | None = None
+        self.exchanges: list[tuple[bytes, bytes]] = []
 
     def now_s(self, wire: str) -> float:
         """Return the seconds since the timeline began."""
-        return self._ports[wire].now_s() - self._began[wire]
+        one = self._wires[wire]
+        return one.port.now_s() - one.began_s
 
-    def show(self) -> None:
-        """Show what has come together so far: when nothing more has come for a moment, or the other side speaks."""
-        from larkreader.present.dump import heading_of, rows_of
+    def sent(self, wire: str, data: bytes, at_s: float) -> None:
+        """Take in what was sent at a time."""
+        self._wires[wire].is_sent = True
+        self._add(wire, at_s, at_s, data, b"")
 
-        group, self._group = self._group, None
-        if group is None or not self._shown:
-            return
-        width, ascii_only = self._width, self._ascii
-        where = (group.at_s, group.wire, group.offset)
-        who_width = max(map(len, self.counts))
-        if not self._headed:
-            click.echo(heading_of(who_width, width))
-            self._headed = True
-        for row in rows_of(*where, group.data, group.faults, who_width=who_width, width=width, ascii_only=ascii_only):
-            click.echo(row)
+    def begin_exchange(self, message: bytes) -> None:
+        """Take what comes from now on for the answer to a message."""
+        self.exchanges.append((message, b""))
 
-    def add(self, wire: str, received: Received | bytes, at_s: float | None = None) -> None:
-        """Take in what has just passed on a wire, or passed at a time."""
-        data = received if isinstance(received, bytes) else received.data
-        faults = b"" if isinstance(received, bytes) else received.faults
-        if not data:
-            return
-        at_s = self.now_s(wire) if at_s is None else at_s
+    def look(self, wire: str, received: Received) -> None:
+        """Take in what a look at a wire brought, even if it was nothing."""
+        one, now_s = self._wires[wire], self.now_s(wire)
+        since_s, one.looked_s = one.looked_s, now_s
+        if received.data:
+            one.finest_s = max(one.finest_s, now_s - since_s)
+            self._add(wire, now_s, since_s, received.data, received.faults)
+            if self.exchanges:
+                message, answer = self.exchanges[-1]
+                self.exchanges[-1] = (message, (answer + received.data)[:KEPT])
+
+    def _add(self, wire: str, at_s: float, since_s: float, data: bytes, faults: bytes) -> None:
+        from larkreader.present.views import CharacterView
+
+        one = self._wires[wire]
         if self._writer is not None:
             self._writer.add(at_s, wire, data, faults)
-        last = self._group
-        if last is None or last.wire != wire or at_s - last.last_s > TOGETHER_S:
+        is_uncertain = self._last is not None and self._last[0] != wire and self._last[1] - since_s > CERTAIN_S
+        self._last = (wire, at_s)
+        group = self._group
+        if group is None or group.wire != wire or at_s - group.last_s > TOGETHER_S:
             self.show()
-            self._group = last = _Group(wire, at_s, self.counts[wire])
-        last.data, last.faults, last.last_s = last.data + data, last.faults + faults, at_s
-        self.counts[wire] += len(data)
-        self.faulty[wire] += sum(1 for one in faults if one)
+            group = self._group = _Group(wire, at_s, one.count, is_uncertain)
+        group.data, group.last_s = group.data + data, at_s
+        group.faults += faults or bytes(len(data))
+        one.count += len(data)
+        one.faulty += sum(1 for fault in faults if fault)
+        one.recent.append((at_s, one.count))
+        if one.count <= KEPT:
+            one.pieces.append((at_s, data, faults))
+        if at_s - group.at_s > LONGEST_GROUP_S or not isinstance(self._view, CharacterView):
+            self.show()
 
-    def summary(self) -> str:
-        """Show what is left, and say how much passed."""
+    def show(self) -> None:
+        """Show what has come together: when nothing more has come for a moment, or the other side speaks."""
+        from larkreader.present.views import Arrival
+
+        group, self._group = self._group, None
+        if group is None or self._view is None:
+            return
+        where = (group.wire, group.at_s, group.offset)
+        arrival = Arrival(*where, group.data, group.faults, is_uncertain=group.is_uncertain)
+        self._show(group.wire, self._view.take(arrival))
+
+    def idle(self) -> None:
+        """Show what should wait no longer, now that nothing came."""
         self.show()
+        if self._view is not None:
+            now_s = max(self.now_s(wire) for wire in self._wires)
+            for wire, row in self._view.idle(now_s):
+                self._show(wire, iter([row]))
+
+    def status(self) -> list[str]:
+        """Say of each wire in a few words what passes on it."""
         parts = []
-        for wire, count in self.counts.items():
-            faulty = f", {self.faulty[wire]:,} of them faulty" if self.faulty[wire] else ""
-            parts.append(f"{wire} {count:,} character{'' if count == 1 else 's'}{faulty}")
-        return "; ".join(parts)
+        for wire, one in self._wires.items():
+            rate = one.rate(self.now_s(wire))
+            share = f", {100 * rate / one.line.characters_per_second:.0f} % of the line" if one.line and rate else ""
+            told = self._view.told(wire) if self._view else ""
+            parts.append(f"{wire} {one.count:,} ({rate:,.0f}/s{share}){_faulty(one)}{'; ' + told if told else ''}")
+        return parts
+
+    def close(self) -> Iterator[str]:
+        """Show what is left, and yield what there is to say about the whole."""
+        self.show()
+        if self._view is not None:
+            for wire, row in self._view.rest():
+                self._show(wire, iter([row]))
+        for wire, one in self._wires.items():
+            told = self._view.told(wire) if self._view else ""
+            told = f"; {told}" if told and one.count else ""
+            yield f"{wire} {one.count:,} character{'' if one.count == 1 else 's'}{_faulty(one)}{told}"
+        known = {wire: one.finest_s for wire, one in self._wires.items() if one.count and not one.is_sent}
+        if known:
+            from larkreader.present.terminal import duration
+
+            parts = ", ".join(f"{wire} to {duration(finest_s)}" for wire, finest_s in known.items())
+            yield f"times are those of arrival, known on {parts}"
+
+    def findings(self, framed: Sequence[str], ending: str | None) -> Iterator[Any]:
+        """Yield what strikes the eye in what came; `framed` are the wires that carry frames."""
+        from larkreader.capture.characters import Characters
+        from larkreader.judge.first_sight import has_stray_beginning, judge_exchanges, judge_stray, judge_text
+
+        nothing_sent = not any(one.is_sent and one.count for one in self._wires.values())
+        for wire, one in self._wires.items():
+            if not one.pieces or one.is_sent:
+                continue
+            characters = Characters.from_groups(one.pieces)
+            character_s = one.line.character_time_s if one.line is not None else 0.0
+            if nothing_sent and has_stray_beginning(characters, character_s + TOGETHER_S):
+                yield from judge_stray(wire, characters)
+            if wire not in framed:
+                yield from judge_text(wire, characters, ending)
+            if self.exchanges:
+                yield from judge_exchanges(wire, self.exchanges)
+
+
+def say_findings(found: Iterator[Any]) -> None:
+    """Say findings on standard error."""
+    for finding in found:
+        note(f"{finding.severity} {finding.kind} on {finding.wire}: {finding.text}")
+        note(f"To do: {finding.advice}")
 
 
 @contextmanager
@@ -114,25 +222,32 @@ def open_named(name: str, declared: Sheet | None, line: LineSettings | None) -> 
     """
     from larkreader.exercise.ports.open import open_port
     from larkreader.exercise.session import start_session
-    from larkreader.present.dump import visible
+    from larkreader.present.notations import visible
 
     known = declared.port.get(name) if declared else None
     if declared is not None and line is None:
         line = declared.line_of(name)
     with open_port(known.at if known else name, line) as port:
         say_what_is_worth_knowing(port)
-        if known is not None:
-            started = start_session(port, known)
-            for one in started.notes:
+        said = len(port.notes)
+        before = port.error_counters()
+        try:
+            if known is not None:
+                started = start_session(port, known)
+                for one in started.notes:
+                    note(f"note: {one}")
+                if started.before:
+                    text = visible(started.before[-60:])
+                    note(f"before it was ready, {len(started.before):,} characters came: {text}")
+                say_findings(iter(started.findings))
+                if started.findings:
+                    raise click.exceptions.Exit(1)
+            yield port
+        finally:
+            _say_what_the_driver_counted(port, before)
+            port.close()
+            for one in port.notes[said:]:  # what closing could not restore
                 note(f"note: {one}")
-            if started.before:
-                note(f"before it was ready, {len(started.before):,} characters came: {visible(started.before[-60:])}")
-            for finding in started.findings:
-                note(f"{finding.severity} {finding.kind} on {finding.wire}: {finding.text}")
-                note(f"To do: {finding.advice}")
-            if started.findings:
-                raise click.exceptions.Exit(1)
-        yield port
 
 
 @contextmanager
@@ -151,3 +266,15 @@ def recording(path: Path | None, ports: dict[str, Port]) -> Iterator[RecordingWr
     began = datetime.now(UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z")
     with RecordingWriter(path, began, wires) as writer:
         yield writer
+
+
+def _say_what_the_driver_counted(port: Port, before: Mapping[str, int]) -> None:
+    """Say how many errors the port's driver has counted while it was open."""
+    after = port.error_counters()
+    risen = {name: after[name] - before[name] for name in after if name in before and after[name] > before[name]}
+    if risen:
+        note(f"the driver of {port.name} counted " + ", ".join(f"{count:,} {name}" for name, count in risen.items()))
+
+
+def _faulty(one: _Wire) -> str:
+    return f", {one.faulty:,} of them faulty" if one.faulty else ""

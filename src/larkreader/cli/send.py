@@ -3,19 +3,22 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import ExitStack
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import click
 
 from .common import note
-from .live import TOGETHER_S, Timeline, open_named, recording
+from .live import TOGETHER_S, Timeline, open_named, recording, say_findings
+from .screen import Screen
+from .showing import ENDING_NAMES, Showing, make_view, showing_options
 
 if TYPE_CHECKING:
     from larkreader.declare.sheet import Sheet
     from larkreader.exercise.ports.port import Port
+    from larkreader.present.views import View
 
 
 @click.command()
@@ -38,6 +41,7 @@ if TYPE_CHECKING:
 @click.option(
     "--wait", type=float, default=0.3, show_default=True, metavar="SECONDS", help="How long to wait for an answer."
 )
+@showing_options
 @click.option("--record", type=click.Path(path_type=Path), metavar="FILE", help="Append what passes to a recording.")
 def send(
     port: str,
@@ -54,6 +58,7 @@ def send(
     every: int | None,
     wait: float,
     record: Path | None,
+    **showing: Any,
 ) -> int:
     r"""Send WHAT into PORT and show what comes back, on one timeline.
 
@@ -77,16 +82,21 @@ def send(
     dues = _replayed(replay, wire) if replay else ((None, message) for message in messages)
     typed_in = not what and not any(ways.values())
     out, back = _wires(declared, frame)
+    chosen = Showing(**{**showing, "show": showing["show"] or "characters"})
+    view = make_view(chosen, [out, back], declared, None)
     with ExitStack() as stack:
         opened = stack.enter_context(open_named(port, declared, line))
         writer = stack.enter_context(recording(record, {out: opened, back: opened}))
-        timeline = Timeline({out: opened, back: opened}, writer)
-        stack.callback(lambda: note(timeline.summary()))  # after an interrupt too
+        shown = _shower(Screen(), view)
+        timeline = Timeline({out: opened, back: opened}, writer, view, shown)
+        framed = [back] if declared and back in declared.wire and declared.layouts_of(back) else []
+        stack.callback(_say_all, timeline, framed, ending)  # after an interrupt too
         start_s = due_s = timeline.now_s(out)
         for pause_s, message in dues:
             due_s = due_s if pause_s is None else start_s + pause_s
             _listen(opened, timeline, back, due_s)
             at_s = timeline.now_s(out)
+            timeline.begin_exchange(message)
             _say(opened, timeline, out, back, message, block_for(opened.line))
             due_s = at_s if every is None else due_s + every / 1000
             if typed_in:
@@ -178,16 +188,36 @@ def _say(opened: Port, timeline: Timeline, out: str, back: str, message: bytes, 
         piece = message[low : low + size]
         at_s = timeline.now_s(out)
         opened.write(piece, WRITE_LIMIT_S)
-        timeline.add(out, piece, at_s)
+        timeline.sent(out, piece, at_s)
         if low + size < len(message):
-            timeline.add(back, opened.read_some(4096, 0.0))
+            timeline.look(back, opened.read_some(4096, 0.0))
 
 
 def _listen(opened: Port, timeline: Timeline, wire: str, until_s: float) -> None:
     """Take in what comes until a time."""
     while (remaining := until_s - timeline.now_s(wire)) > 0:
         received = opened.read_some(4096, min(remaining, TOGETHER_S))
-        if received.data:
-            timeline.add(wire, received)
-        else:
-            timeline.show()
+        timeline.look(wire, received)
+        if not received.data:
+            timeline.idle()
+
+
+def _shower(screen: Screen, view: View) -> Callable[[str, Iterator[str]], None]:
+    """Return what shows rows, the first time with a heading."""
+    headed: list[str] = []
+
+    def show(_: str, rows: Iterator[str]) -> None:
+        found = list(rows)
+        if found and not headed and view.heading():
+            headed.append(view.heading())
+            screen.rows(headed)
+        screen.rows(found)
+
+    return show
+
+
+def _say_all(timeline: Timeline, framed: list[str], ending: str | None) -> None:
+    """Show what is left, and say what there is to say at the end."""
+    for one in timeline.close():
+        note(one)
+    say_findings(timeline.findings(framed, ENDING_NAMES[ending] if ending else None))

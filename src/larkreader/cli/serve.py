@@ -2,51 +2,93 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from contextlib import ExitStack
+from typing import TYPE_CHECKING
+
 import click
 
 from .common import note, say_what_is_worth_knowing
+
+if TYPE_CHECKING:
+    from larkreader.exercise.devices import Device
+    from larkreader.exercise.ports.port import Port
+
+FORWARDER = "forwarder"  # the device that has two ends
 
 LOOK_S = 0.02  # between looks whether a device that speaks unasked has something to say
 
 
 @click.command()
 @click.argument("device")
-@click.argument("port", metavar="PORT")
+@click.argument("ports", nargs=-1, required=True, metavar="PORT [PORT]")
 @click.option("--line", "line_text", metavar="TEXT", default="115200 8N1", show_default=True, help="Its settings.")
 @click.option("--seconds", type=float, metavar="SECONDS", help="Stop after this time; when interrupted unless said.")
-def serve(device: str, port: str, line_text: str, seconds: float | None) -> int:
+def serve(device: str, ports: tuple[str, ...], line_text: str, seconds: float | None) -> int:
     """Offer the stand-in DEVICE on PORT until interrupted.
 
-    DEVICE is echo, altered-echo, line-answerer, lossy-echo, noisy-echo or pump. PORT is pty, which makes a pseudo
-    terminal and says its path; accept:HOST:PORT, to which others connect; or any other port.
+    DEVICE is echo, altered-echo, line-answerer, lossy-echo, noisy-echo or pump; or forwarder, which has two ports and
+    sends on at the one what arrives at the other. PORT is pty, which makes a pseudo terminal and says its path;
+    accept:HOST:PORT, to which others connect; or any other port.
     """
     from larkreader.declare.line import LineSettings
     from larkreader.errors import PortError, RequestError, nearest
     from larkreader.exercise.ports.open import open_port
     from larkreader.exercise.stand_ins import STAND_INS
 
-    if device not in STAND_INS:
-        raise RequestError(f'device "{device}"', "is no stand-in", advice=nearest(device, list(STAND_INS)))
+    known = [*STAND_INS, FORWARDER]
+    if device not in known:
+        raise RequestError(f'device "{device}"', "is no stand-in", advice=nearest(device, known))
+    ends = 2 if device == FORWARDER else 1
+    if len(ports) != ends:
+        raise RequestError("arguments", f"name {len(ports)} ports", f"must name {ends} for {device}")
     line = LineSettings.parse(line_text)
-    stand_in = STAND_INS[device]()
-    if port.startswith("accept:"):
-        note(f"waiting at {port.removeprefix('accept:')} for somebody to connect")
-    count = 0
-    with open_port(port, line, limit_s=seconds) as opened:
-        say_what_is_worth_knowing(opened)
-        note(f"{device} serves on {opened.name}; interrupt to stop")
-        began_s = opened.now_s()
+    with ExitStack() as stack:
+        opened = []
+        for port in ports:
+            if port.startswith("accept:"):
+                note(f"waiting at {port.removeprefix('accept:')} for somebody to connect")
+            opened.append(stack.enter_context(open_port(port, line, limit_s=seconds)))
+            say_what_is_worth_knowing(opened[-1])
+        note(f"{device} serves on {' and '.join(one.name for one in opened)}; interrupt to stop")
+        counts = [0] * ends
+        look = (
+            _forwarding(opened, counts) if device == FORWARDER else _answering(STAND_INS[device](), opened[0], counts)
+        )
+        began_s = opened[0].now_s()
         try:
-            while seconds is None or opened.now_s() - began_s < seconds:
-                received = opened.read_some(4096, LOOK_S).data
-                count += len(received)
-                answer = stand_in.react(received, opened.now_s())
-                if answer:
-                    opened.write(answer)
+            while seconds is None or opened[0].now_s() - began_s < seconds:
+                look()
         except PortError as error:
             if "closed by the other end" not in error.found:
                 raise
         except KeyboardInterrupt:
             pass
-    note(f"{count:,} characters received")
+    note(f"{' and '.join(f'{count:,}' for count in counts)} characters received")
     return 0
+
+
+def _answering(stand_in: Device, port: Port, counts: list[int]) -> Callable[[], None]:
+    """Return what looks at a port once and lets a stand-in answer; it counts what came in."""
+
+    def look() -> None:
+        received = port.read_some(4096, LOOK_S).data
+        counts[0] += len(received)
+        answer = stand_in.react(received, port.now_s())
+        if answer:
+            port.write(answer)
+
+    return look
+
+
+def _forwarding(ports: list[Port], counts: list[int]) -> Callable[[], None]:
+    """Return what looks once at two ports and sends on at the one what came in at the other."""
+    from larkreader.exercise.forwarder import Forwarder
+
+    forwarder = Forwarder(*ports)
+
+    def look() -> None:
+        forwarder.look(LOOK_S)
+        counts[:] = forwarder.counts
+
+    return look

@@ -28,6 +28,7 @@ Bytes = npt.NDArray[np.uint8]
 Places = npt.NDArray[np.int64]
 Mask = npt.NDArray[np.bool_]
 BLOCK = 1 << 20  # bytes of candidate frames looked at together
+SURE = 7  # the score of what is confirmed
 
 
 @dataclass
@@ -70,8 +71,8 @@ def find_candidates(stream: Bytes, layouts: Sequence[FrameLayout]) -> Candidates
     stream : ndarray of uint8, shape (n_bytes,)
         What arrived, taken as whole: a frame may end with it.
     layouts : sequence of FrameLayout
-        What may travel on the wire. Where a frame is confirmed by several, it is of the shortest, and among those of
-        the first.
+        What may travel on the wire. What several confirm is a frame of the shortest; what none does, of the longest
+        of those that fit as well; among equals, of the first.
 
     Returns
     -------
@@ -130,6 +131,7 @@ def _marked(stream: Bytes, layouts: Sequence[FrameLayout]) -> Candidates:
             accepted &= genuine  # what lacks the fixed values may as well be the stump of a longer frame
         score = (4 * sure + 2 * genuine + accepted).astype(np.int8)
         better = score > best[at]
+        better |= (score == best[at]) & (score < SURE) & (layout.length > found.length[at])
         every = bool(better.all())
         for known, told in (
             (best, score),

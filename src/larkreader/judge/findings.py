@@ -168,6 +168,58 @@ KINDS: Mapping[str, Kind] = {
         "Check that it is powered and that the baud is right; it may also have said so before the port was opened, "
         "which a reset pulse cures.",
     ),
+    "startup-character": Kind(
+        "warning",
+        "character that nobody sent",
+        "characters that nobody sent",
+        "It stands alone at the beginning and says nothing: the line floated, or the sender's pin was set up before "
+        "its UART was.",
+        "Pull the line to idle level, or set up the UART before the pin; a receiver should throw away what comes "
+        "before the first message.",
+    ),
+    "undeclared-ending": Kind(
+        "warning",
+        "unexpected line ending",
+        "unexpected line endings",
+        "A receiver that waits for one ending reads another as part of the text, or waits for ever.",
+        "Let both ends mean the same ending; look for a length that counts the NUL of a string, and for software that "
+        "turns one ending into another.",
+    ),
+    "digits-for-value": Kind(
+        "warning",
+        "character of digits where a value was expected",
+        "characters of digits where values were expected",
+        "A number came as the text of its digits, not as a raw value.",
+        "Look for a call that prints a number where one that writes its bytes was meant; or declare text.",
+    ),
+    "value-for-digits": Kind(
+        "warning",
+        "raw value where digits were expected",
+        "raw values where digits were expected",
+        "A number came as a raw value, not as the text of its digits.",
+        "Look for a call that writes a byte where one that prints a number was meant.",
+    ),
+    "doubled-characters": Kind(
+        "warning",
+        "character that came twice",
+        "characters that came twice",
+        "Everything comes twice, as when a local echo and one at the far end are both on.",
+        "Switch one echo off. On a line that both ends share, the receiver hears its own sending: drop that.",
+    ),
+    "echo": Kind(
+        "note",
+        "answer behind an echo",
+        "answers behind an echo",
+        "What was sent came back in front of the answer.",
+        "Expected of a device with an echo, or where both directions share a wire; else look for TX joined to RX.",
+    ),
+    "escape-sequence": Kind(
+        "note",
+        "escape sequence",
+        "escape sequences",
+        "The text holds control functions of ECMA-48, as for colours or the cursor of a terminal; they are no noise.",
+        "Strip them where text alone is wanted.",
+    ),
     "silence": Kind(
         "warning",
         "silent wire",

@@ -16,9 +16,15 @@ from .sequence import Losses, judge_losses
 
 
 def judge_frames(
-    wire: str, characters: Characters, every: list[Frames], skipped: Spans, losses: list[Losses]
+    wire: str,
+    characters: Characters,
+    every: list[Frames],
+    skipped: Spans,
+    losses: list[Losses],
+    *,
+    is_stray: bool = False,
 ) -> Iterator[Finding]:
-    """Yield what is held against the frames of one wire, and against what lies between them."""
+    """Yield what is held against the frames of one wire, and what lies between them but a first, stray character."""
     for frames in every:
         key = frames.layout.key
         for fault in (FrameFault.CHECKSUM_MISMATCH, FrameFault.UNKNOWN_VALUE, FrameFault.OUT_OF_RANGE):
@@ -42,6 +48,7 @@ def judge_frames(
     explained = _within(skipped.offset, losses)
     breaks = np.concatenate([[0], np.cumsum((characters.faults & Fault.BREAK) != 0)])
     explained |= breaks[skipped.offset + skipped.length] - breaks[skipped.offset] == skipped.length
+    explained |= is_stray & (skipped.offset == 0) & (skipped.length == 1)
     yield from _judge_spans(wire, characters, skipped, explained, max(one.layout.length for one in every))
 
 

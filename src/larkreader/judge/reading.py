@@ -20,6 +20,7 @@ from larkreader.errors import RequestError, nearest
 
 from .character_faults import judge_characters
 from .findings import SEVERITIES, Finding, Verdict, verdict_of
+from .first_sight import has_stray_beginning, judge_no_frames, judge_stray, judge_text
 from .frame_faults import judge_frames
 from .sequence import Losses, find_losses, lost_by_hardware
 
@@ -174,12 +175,22 @@ def read(
         else:
             characters[key] = what if isinstance(what, Characters) else Characters.from_bytes(what)
         losses: list[Losses] = []
+        is_stray = has_stray_beginning(characters[key], line.character_time_s)
         if layouts := declared.layouts_of(key):
             found = read_layouts(characters[key], layouts)
             frames |= found
             skipped[key] = next(iter(found.values())).skipped
             losses = find_losses(list(found.values()), characters[key])
-            findings += judge_frames(key, characters[key], list(found.values()), skipped[key], losses)
+            is_stray = is_stray and bool(len(skipped[key])) and skipped[key].offset[0] == 0
+            findings += judge_frames(
+                key, characters[key], list(found.values()), skipped[key], losses, is_stray=is_stray
+            )
+            if not any(map(len, found.values())):
+                findings += judge_no_frames(key, characters[key])
+        else:
+            findings += judge_text(key, characters[key])
+        if is_stray:
+            findings += judge_stray(key, characters[key])
         findings += judge_characters(key, characters[key], line, what, missing=lost_by_hardware(losses))
     findings.sort(key=lambda one: (SEVERITIES.index(one.severity), one.first_s or 0.0, one.offset or 0))
     return Reading(declared, name, characters, frames, skipped, tuple(findings), sheet_name)

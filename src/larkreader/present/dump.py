@@ -1,79 +1,121 @@
-"""Traffic as text: when, who, which character, what it says, what it is in hexadecimal, what was held against it.
+"""Traffic as text: when, who, which character, what it says, what number it is, what was held against it.
 
-Text stands before hexadecimal. What is invisible is shown by the Unicode control pictures (U+2400 to U+2421), what is
-no ASCII by a middle dot. Where the terminal has only ASCII, both are a full stop.
+Text stands before numbers. What is invisible is shown by the Unicode control pictures (U+2400 to U+2421), what is
+no text in the encoding by a middle dot. Where the terminal has only ASCII, both are a full stop.
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
 from math import isnan
 
 import numpy as np
+from rich.cells import set_cell_size
 
 from larkreader.capture.characters import Characters, fault_names
+from larkreader.capture.ring import RingMemory
+
+from .notations import Notation, cells_of, digits, digits_width, notations
 
 TIME_WIDTH, OFFSET_WIDTH = 11, 6
 FEWEST, MOST = 4, 32  # characters a row
+TITLES: Mapping[Notation, str] = {"hex": "hexadecimal", "decimal": "decimal", "octal": "octal", "binary": "binary"}
 
 
-def heading_of(who_width: int, width: int = 80) -> str:
-    """Return the row that stands above the others."""
-    each = row_length(who_width, width)
-    return f"{'seconds':>{TIME_WIDTH}} {'who':{who_width}} {'number':>{OFFSET_WIDTH}} {'text':{each}}  hexadecimal"
-
-
-def rows_of(
-    at_s: float,
-    who: str,
-    offset: int,
-    data: bytes,
-    faults: bytes = b"",
-    *,
-    who_width: int = 3,
-    width: int = 80,
-    ascii_only: bool = False,
-) -> Iterator[str]:
-    """Yield the rows that show one group of characters.
+@dataclass(frozen=True)
+class DumpForm:
+    """How a dump looks.
 
     Parameters
     ----------
-    at_s : float
-        When it arrived or went out, in seconds.
-    who : str
-        Which wire or port.
-    offset : int
-        Number of its first character on that wire.
-    data, faults : bytes
-        The characters, and their flags of `Fault` where there are any.
     who_width : int
-        Columns for `who`.
+        Columns for the name of a wire or port.
     width : int
         Columns of the terminal.
     ascii_only : bool
         Whether the terminal has nothing else.
-
-    Yields
-    ------
-    str
-        One row, without an ending.
+    notation : {"hex", "decimal", "octal", "binary"}, optional
+        How numbers are written; None for one character a row, in every notation.
+    encoding : str
+        Of the text.
+    bits : int
+        Data bits of a character.
     """
-    each = row_length(who_width, width)
-    for low in range(0, len(data), each):
-        part, some = data[low : low + each], faults[low : low + each]
-        head = " " * (TIME_WIDTH + 1 + who_width)
-        if low == 0:
-            head = f"{'' if isnan(at_s) else f'{at_s:.6f}':>{TIME_WIDTH}} {who:{who_width}}"
-        text = visible(part, ascii_only=ascii_only)
-        yield f"{head} {offset + low:{OFFSET_WIDTH}} {text:{each}}  {part.hex(' ').upper()}"
-        held = [f"{offset + low + place}: {fault_names(one)}" for place, one in enumerate(some) if one]
-        if held:
-            yield f"{' ' * (TIME_WIDTH + 1 + who_width)} faults at {', '.join(held)}"
+
+    who_width: int = 3
+    width: int = 80
+    ascii_only: bool = False
+    notation: Notation | None = "hex"
+    encoding: str = "ascii"
+    bits: int = 8
+
+    @property
+    def each(self) -> int:
+        """How many characters fit into a row, a multiple of four."""
+        if self.notation is None:
+            return 1
+        room = self.width - TIME_WIDTH - len(self.who("")) - OFFSET_WIDTH - 3
+        return max(FEWEST, min(MOST, room // (digits_width(self.notation, self.bits) + 2) // 4 * 4))
+
+    def who(self, name: str) -> str:
+        """Return the column that names a wire or port, with the space behind it; nothing if it has no width."""
+        return f"{name:{self.who_width}} " if self.who_width > 0 else ""
+
+    def heading(self) -> str:
+        """Return the row that stands above the others."""
+        left = f"{'seconds':>{TIME_WIDTH}} {self.who('who')}{'number':>{OFFSET_WIDTH}}"
+        if self.notation is None:
+            return f"{left} {_all_notations('text', 'dec', 'hex', 'octal', 'binary', 'name', self.bits)}".rstrip()
+        return f"{left} {'text':{self.each}}  {TITLES[self.notation]}"
+
+    def rows(
+        self, at_s: float, who: str, offset: int, data: Sequence[int], faults: bytes = b"", *, mark: str = " "
+    ) -> Iterator[str]:
+        """Yield the rows that show one group of characters.
+
+        Parameters
+        ----------
+        at_s : float
+            When it arrived or went out, in seconds; NaN where nobody knows.
+        who : str
+            Which wire or port.
+        offset : int
+            Number of its first character on that wire.
+        data : bytes or sequence of int
+            The characters.
+        faults : bytes
+            Their flags of `Fault`, where there are any.
+        mark : str
+            One column before the time.
+
+        Yields
+        ------
+        str
+            One row, without an ending.
+        """
+        each, none = self.each, f"{'':{TIME_WIDTH}} {self.who('')}"
+        cells = cells_of(data, self.encoding, ascii_only=self.ascii_only)
+        for low in range(0, len(data), each):
+            part, some = data[low : low + each], faults[low : low + each]
+            head = none
+            if low == 0:
+                time = "" if isnan(at_s) else f"{at_s:.6f}"
+                head = f"{mark + time:>{TIME_WIDTH}} {self.who(who)}"
+            yield f"{head}{offset + low:{OFFSET_WIDTH}} {self._shown(part, cells[low : low + each])}".rstrip()
+            held = [f"{offset + low + place}: {fault_names(one)}" for place, one in enumerate(some) if one]
+            if held:
+                yield f"{none}faults at {', '.join(held)}"
+
+    def _shown(self, part: Sequence[int], cells: list[str]) -> str:
+        text, notation = "".join(cells), self.notation
+        if notation is None:
+            told = notations(part[0], self.bits)
+            return _all_notations(text, told.decimal, told.hex, told.octal, told.binary, told.name, self.bits)
+        return f"{set_cell_size(text, self.each)}  {' '.join(digits(one, notation, self.bits) for one in part)}"
 
 
-def dump(
-    wires: Mapping[str, Characters], pauses_s: Mapping[str, float], *, width: int = 80, ascii_only: bool = False
-) -> Iterator[str]:
+def dump(wires: Mapping[str, Characters], pauses_s: Mapping[str, float], form: DumpForm) -> Iterator[str]:
     """Yield the rows that show all characters of some wires on one timeline.
 
     Parameters
@@ -82,18 +124,15 @@ def dump(
         By wire.
     pauses_s : mapping of str to float
         By wire, how long a pause in seconds ends a group.
-    width : int
-        Columns of the terminal.
-    ascii_only : bool
-        Whether the terminal has nothing else.
+    form : DumpForm
+        How it looks.
 
     Yields
     ------
     str
         One row, without an ending; the first is the heading.
     """
-    who_width = max(map(len, wires))
-    yield heading_of(who_width, width)
+    yield form.heading()
     groups: list[tuple[float, str, int, int]] = []
     for wire, characters in wires.items():
         if not len(characters):
@@ -104,25 +143,55 @@ def dump(
         groups += [(at_s, wire, low, high) for at_s, low, high in zip(times, begins[:-1], begins[1:], strict=True)]
     for at_s, wire, low, high in sorted(groups, key=lambda group: group[0]):
         some = wires[wire][low:high]
-        data, faults = (some.value & 0xFF).astype(np.uint8).tobytes(), some.faults.tobytes()
-        where = {"who_width": who_width, "width": width}
-        yield from rows_of(at_s, wire, low, data, faults, ascii_only=ascii_only, **where)
+        yield from form.rows(at_s, wire, low, some.value.tolist(), some.faults.tobytes())
 
 
-def row_length(who_width: int, width: int) -> int:
-    """Return how many characters fit into a row, a multiple of four."""
-    room = width - TIME_WIDTH - who_width - OFFSET_WIDTH - 4
-    return max(FEWEST, min(MOST, room // 4 // 4 * 4))
+def ring_rows(ring: RingMemory, form: DumpForm) -> Iterator[str]:
+    """Yield the rows that show the memory of a ring buffer as it lies there, and where it wraps.
+
+    Parameters
+    ----------
+    ring : RingMemory
+        The memory, and where the next character would be written.
+    form : DumpForm
+        How it looks.
+
+    Yields
+    ------
+    str
+        One row, without an ending. ``[`` stands before the oldest character that counts, ``]`` behind the newest, ``|``
+        where one follows the other at once.
+    """
+    size, notation = len(ring.memory), form.notation or "hex"
+    told = (
+        f"Ring buffer of {size:,} characters, {ring.held:,} of them count; the next is written at {ring.write_index:,}."
+    )
+    if ring.held:
+        newest = (ring.write_index - 1) % size
+        told += f" The oldest is at {ring.oldest:,}, the newest at {newest:,}"
+        told += "; they wrap." if ring.is_wrapped else "; they do not wrap."
+    yield told
+    each = replace(form, notation=notation, width=form.width + TIME_WIDTH, who_width=0).each
+    yield f"{'index':>{OFFSET_WIDTH}} {'text':{each}}   {TITLES[notation]}"
+    before = {ring.oldest: "[", ring.write_index or size: "]"} if ring.held else {}
+    if ring.held == size:
+        before = {ring.write_index: "|"}
+    cells = cells_of(ring.memory, form.encoding, ascii_only=form.ascii_only)
+    for low in range(0, size, each):
+        high = min(low + each, size)
+        text = set_cell_size("".join(cells[low:high]), each)
+        numbers = [before.get(place, " ") + digits(ring.memory[place], notation) for place in range(low, high)]
+        last = before.get(size, "") if high == size else ""
+        yield f"{low:{OFFSET_WIDTH}} {text}  {''.join(numbers)}{last}"
 
 
-def visible(data: bytes, *, ascii_only: bool = False) -> str:
-    """Write bytes as text in which each is one column wide."""
-    if ascii_only:
-        return "".join(chr(one) if 0x20 <= one < 0x7F else "." for one in data)
-    return "".join(_PICTURES[one] for one in data)
-
-
-_PICTURES = [
-    chr(0x2400 + one) if one < 0x20 else chr(one) if one < 0x7F else "\u2421" if one == 0x7F else "\u00b7"
-    for one in range(256)
-]
+def _all_notations(text: str, decimal: str, hexadecimal: str, octal: str, binary: str, name: str, bits: int) -> str:
+    """Put one value in every notation into columns."""
+    written: tuple[tuple[str, Notation, int], ...] = (
+        (decimal, "decimal", 3),
+        (hexadecimal, "hex", 3),
+        (octal, "octal", 5),
+        (binary, "binary", 6),
+    )
+    columns = [f"{one:>{max(digits_width(notation, bits), least)}}" for one, notation, least in written]
+    return f"{set_cell_size(text, 4)} {'  '.join(columns)}  {name}".rstrip()

@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from larkreader.exercise.ports.listing import PortEntry
     from larkreader.judge.findings import Finding
     from larkreader.judge.reading import Reading
+    from larkreader.present.views import ValueView
 
 SEVERITY_STYLES = {"error": "bold reverse", "warning": "bold", "note": "dim"}
 VERDICTS = {
@@ -121,7 +122,7 @@ def loopback(result: LoopbackResult) -> Group:
     verdict = "pass: all came back as it was" if result.verdict == "pass" else "fail: not all came back as it was"
     times: list[Any] = []
     if result.block_s is not None:
-        shortest, median, longest = (_time(one) for one in result.block_s)
+        shortest, median, longest = (duration(one) for one in result.block_s)
         spread = f"{shortest} at best, {median} in the median, {longest} at worst"
         times = ["", f"A block was back after {spread if shortest != longest else median}."]
     parts: list[Any] = [table, *times, "", Text(f"Verdict: {verdict}", style="bold")]
@@ -132,6 +133,17 @@ def loopback(result: LoopbackResult) -> Group:
             f"  received  {first.received.hex(' ').upper()}",
         ]
     return Group(*parts)
+
+
+def values(view: ValueView) -> Table:
+    """Show the last value, the range and the rate of fields."""
+    table = _table("frame", "field", ">last", "unit", ">least", ">most", ">frames/s")
+    before = None
+    for key, name, last, unit, least, most, rate, is_odd in view.values():
+        held = Text(f"{last} out of range", style="bold reverse") if is_odd else Text(last, style="bold")
+        table.add_row("" if key == before else key, name, held, unit, least, most, "" if key == before else rate)
+        before = key
+    return table
 
 
 def ports(entries: list[PortEntry]) -> Group:
@@ -170,7 +182,7 @@ def _table(*columns: str) -> Table:
     return table
 
 
-def _time(seconds: float) -> str:
+def duration(seconds: float) -> str:
     """Write a duration with three digits and a fitting unit."""
     unit, factor = ("s", 1.0) if seconds >= 1 else ("ms", 1e3) if seconds >= 1e-3 else ("us", 1e6)
     return f"{seconds * factor:.3g} {unit}"

@@ -14,6 +14,7 @@ from typing import Literal
 import numpy as np
 
 from larkreader.capture.characters import Characters
+from larkreader.capture.ring import RingMemory
 from larkreader.capture.trace import Trace
 from larkreader.errors import CaptureError, CaptureFileError, RequestError, nearest
 
@@ -125,6 +126,38 @@ def open_capture(
             raise
         raise CaptureFileError(str(path), f"cannot be read: {error.strerror}") from None
     return {one: traces[signal] for one, signal in wanted.items()}
+
+
+def open_ring(path: CapturePath, write_index: int, count: int | None = None) -> RingMemory:
+    """Read the memory of a ring buffer, as a debugger wrote it to a file.
+
+    Parameters
+    ----------
+    path : str or pathlib.Path
+        A file of its bytes, from the lowest address on.
+    write_index : int
+        Where the next character would be written.
+    count : int, optional
+        How many characters count; all of them unless said.
+
+    Returns
+    -------
+    RingMemory
+
+    Raises
+    ------
+    CaptureFileError
+        If the file cannot be read.
+    RequestError
+        If the index or the count is not of it, or it is empty.
+    """
+    try:
+        memory = Path(path).read_bytes()
+    except FileNotFoundError:
+        raise CaptureFileError(str(path), "does not exist") from None
+    except OSError as error:
+        raise CaptureFileError(str(path), f"cannot be read: {error.strerror}") from None
+    return RingMemory(memory, write_index, count)
 
 
 def find_kind(path: CapturePath) -> CaptureKind:

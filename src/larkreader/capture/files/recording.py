@@ -20,8 +20,6 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any, Self
 
-import numpy as np
-
 from larkreader.capture.characters import FAULT_NAMES, Characters, fault_names
 from larkreader.errors import CaptureError
 
@@ -139,16 +137,9 @@ def read_recording(path: Path, *, name: str | None = None) -> dict[str, Characte
                 continue
             found = line[:40].decode("latin-1")
             raise CaptureError(f"{name}: line {number}", f'holds "{found}", which is no entry of a recording') from None
-    return {wire: _characters(entries) for wire, entries in groups.items()}
+    return {wire: Characters.from_groups(entries) for wire, entries in groups.items()}
 
 
 def _check_version(entry: Mapping[str, Any], name: str) -> None:
     if entry["recording"] != VERSION:
         raise CaptureError(name, f"is a recording of version {entry['recording']}", f"must be {VERSION}")
-
-
-def _characters(entries: list[tuple[float, bytes, bytes]]) -> Characters:
-    data = np.frombuffer(b"".join(one for _, one, _ in entries), np.uint8)
-    at_s = np.repeat([at for at, _, _ in entries], [len(one) for _, one, _ in entries]).astype(np.float64)
-    faults = np.frombuffer(b"".join(one for _, _, one in entries), np.uint8)
-    return Characters(at_s, at_s.copy(), data.astype(np.uint16), faults.copy(), np.empty(0), has_line=False)

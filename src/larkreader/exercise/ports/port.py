@@ -102,6 +102,14 @@ class Port(ABC):
                 break
         return Received(bytes(data), "length" if len(data) == length else "time", bytes(faults))
 
+    def modem_lines(self) -> dict[str, bool]:
+        """Return which control lines are asserted, by name; empty where the port has none."""
+        return {}
+
+    def error_counters(self) -> dict[str, int]:
+        """Return how many errors of each kind the port's driver has counted; empty where it counts none."""
+        return {}
+
     def __enter__(self) -> Self:
         return self
 

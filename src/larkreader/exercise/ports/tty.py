@@ -11,7 +11,6 @@ import fcntl
 import os
 import struct
 import termios
-from collections.abc import Mapping
 from typing import Any
 
 from larkreader.capture.characters import Fault
@@ -28,7 +27,7 @@ BOTHER, CBAUD = 0o010000, 0o010017
 CMSPAR = 0o10000000000
 TIOCGICOUNT = 0x545D
 TERMIOS2 = "IIIIB19sII"
-COUNTERS = ("cts", "dsr", "rng", "dcd", "rx", "tx", "frame", "overrun", "parity", "brk", "buf_overrun")
+COUNTERS = {6: "framing errors", 7: "overruns", 8: "parity errors", 9: "breaks", 10: "buffer overflows"}
 
 DATA_BITS = {5: termios.CS5, 6: termios.CS6, 7: termios.CS7, 8: termios.CS8}
 MODEM_LINES = {
@@ -39,6 +38,7 @@ MODEM_LINES = {
     "dcd": termios.TIOCM_CD,
     "ri": termios.TIOCM_RI,
 }
+SETTING_NAMES = {0: "input flags", 1: "output flags", 2: "character format", 3: "local flags", 6: "control characters"}
 IFLAG, OFLAG, CFLAG, LFLAG, ISPEED, OSPEED, CC = range(7)
 
 
@@ -67,6 +67,8 @@ class TtyPort(DescriptorPort):
         self.line = line
         self._found = termios.tcgetattr(descriptor)
         self._baud_found = _baud_of(descriptor)
+        self._lines_found = self.modem_lines()
+        self._moved: set[str] = set()
         self._marks = MarkReader(Fault.PARITY if line.has_parity else Fault.FRAMING)
         _refuse_impossible(name, line)
         self._set(line)
@@ -103,19 +105,20 @@ class TtyPort(DescriptorPort):
             fcntl.ioctl(self._descriptor, call, struct.pack("i", MODEM_LINES[name]))
         except OSError as error:
             raise PortError(f"port {self.name}", f"has no line {name}: {error.strerror}") from None
+        self._moved.add(name)
 
     def send_break(self) -> None:
         """Hold the line at start level for a quarter to half a second."""
         termios.tcsendbreak(self._descriptor, 0)
 
-    def error_counters(self) -> Mapping[str, int]:
-        """Return what the driver has counted since it was loaded; empty where it counts nothing."""
+    def error_counters(self) -> dict[str, int]:
+        """Return the errors that the driver has counted since it was loaded; empty where it counts nothing."""
         counts = array.array("i", [0] * 20)
         try:
             fcntl.ioctl(self._descriptor, TIOCGICOUNT, counts)
         except OSError:
             return {}
-        return dict(zip(COUNTERS, counts, strict=False))
+        return {name: counts[place] for place, name in COUNTERS.items()}
 
     def _set(self, line: LineSettings) -> None:
         cflag = DATA_BITS[line.data_bits] | termios.CREAD | termios.CLOCAL
@@ -161,13 +164,25 @@ class TtyPort(DescriptorPort):
 
     def _restore(self) -> None:
         try:
+            for name in self._moved & set(self._lines_found):
+                self.set_modem_line(name, self._lines_found[name])
             termios.tcsetattr(self._descriptor, termios.TCSANOW, self._found)
             if self._found[OSPEED] == BOTHER and self._baud_found is not None:
                 _set_baud(self._descriptor, self._baud_found)
+            self.notes += tuple(f"not restored on closing: {one}" for one in self._not_restored())
             fcntl.flock(self._descriptor, fcntl.LOCK_UN)
             fcntl.ioctl(self._descriptor, termios.TIOCNXCL)
-        except (OSError, termios.error):
+        except (OSError, termios.error, PortError):
             return  # it is gone, and with it what could be restored
+
+    def _not_restored(self) -> list[str]:
+        """Compare what the driver says with what was found on opening."""
+        now, found = termios.tcgetattr(self._descriptor), self._found
+        told = [name for place, name in SETTING_NAMES.items() if now[place] != found[place]]
+        if _baud_of(self._descriptor) != self._baud_found:
+            told.append(f"baud, which was {self._baud_found}")
+        lines = self.modem_lines()
+        return told + [name for name in self._moved if lines.get(name) != self._lines_found.get(name)]
 
 
 def _refuse_impossible(name: str, line: LineSettings) -> None:

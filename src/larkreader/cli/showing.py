@@ -1,0 +1,117 @@
+"""Options that say how what passes on live wires is shown."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from .common import console_form
+
+if TYPE_CHECKING:
+    from larkreader.declare.sheet import Sheet
+    from larkreader.present.views import View
+
+ENDING_NAMES = {"none": None, "cr": "CR", "lf": "LF", "crlf": "CR LF", "nul": "NUL"}
+
+numbers_option = click.option(
+    "--numbers",
+    type=click.Choice(["hex", "decimal", "octal", "binary", "all"]),
+    default="hex",
+    show_default=True,
+    help="How characters are written as numbers; all gives each a row of its own.",
+)
+encoding_option = click.option(
+    "--encoding", default="ascii", show_default=True, metavar="NAME", help="Of text, such as utf-8 or latin-1."
+)
+
+
+@dataclass(frozen=True)
+class Showing:
+    """What the options said."""
+
+    show: str | None
+    numbers: str
+    encoding: str
+    fields: str | None
+    strip_escapes: bool
+
+
+def showing_options(command: Callable[..., Any]) -> Callable[..., Any]:
+    """Add the options to a command."""
+    for option in (
+        click.option("--strip-escapes", is_flag=True, help="Leave escape sequences out of lines, and count them."),
+        click.option("--fields", metavar="NAME,...", help="Show these fields of frames alone."),
+        encoding_option,
+        numbers_option,
+        click.option(
+            "--show",
+            type=click.Choice(["characters", "lines", "frames", "bytes", "values"]),
+            help="What to show: characters; lines of text; frames by their fields; by their bytes; or a table of "
+            "their last values.",
+        ),
+    ):
+        command = option(command)
+    return command
+
+
+def make_view(
+    showing: Showing, wires: Sequence[str], declared: Sheet | None, ending: str | None, *, width: int | None = None
+) -> View:
+    """Make what shows some wires.
+
+    Parameters
+    ----------
+    showing : Showing
+        What the options said; what is not said depends on the sheet.
+    wires : sequence of str
+        Their names; an empty one where the name is told elsewhere.
+    declared : Sheet, optional
+        Has the layouts of frames.
+    ending : str, optional
+        What ends lines, as in `ENDING_NAMES`.
+    width : int, optional
+        Columns there are; those of the terminal unless said.
+
+    Raises
+    ------
+    RequestError
+        If options contradict each other or the sheet.
+    """
+    from larkreader.errors import RequestError, nearest
+    from larkreader.exercise.by_hand import ENDINGS
+    from larkreader.present.dump import DumpForm
+    from larkreader.present.notations import check_encoding
+    from larkreader.present.views import CharacterView, FrameView, LineView, ValueView
+
+    layouts = {wire: declared.layouts_of(wire) if declared else () for wire in wires}
+    show = showing.show or ("frames" if any(layouts.values()) else "characters")
+    if show in ("frames", "bytes", "values") and not any(layouts.values()):
+        advice = "Add --sheet SHEET" if declared is None else "It declares none for these wires"
+        raise RequestError(f"--show {show}", "has no layouts", "must go with a sheet that declares frames", advice)
+    if showing.strip_escapes and show != "lines":
+        raise RequestError("--strip-escapes", f"goes with --show {show}", "must go with --show lines")
+    fields = [one.strip() for one in (showing.fields or "").split(",") if one.strip()]
+    if fields and show not in ("frames", "values"):
+        raise RequestError("--fields", f"goes with --show {show}", "must go with --show frames or values")
+    known = list(dict.fromkeys(name for some in layouts.values() for layout in some for name in layout.slot))
+    for name in fields:
+        if name not in known:
+            raise RequestError(f'field "{name}"', "is in no frame of these wires", advice=nearest(name, known))
+    columns, ascii_only = console_form()
+    form = DumpForm(
+        who_width=0 if width is not None else max(map(len, wires)),
+        width=columns if width is None else width,
+        ascii_only=ascii_only,
+        notation=None if showing.numbers == "all" else showing.numbers,  # type: ignore[arg-type]  # as the choices are
+        encoding=check_encoding(showing.encoding),
+    )
+    if show == "lines":
+        return LineView(form, ENDINGS[ending] if ending else None, is_stripped=showing.strip_escapes)
+    if show == "characters":
+        return CharacterView(form)
+    if show == "values":
+        return ValueView(form, layouts, fields)
+    return FrameView(form, layouts, fields, as_bytes=show == "bytes")

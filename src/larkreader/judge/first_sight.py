@@ -1,0 +1,227 @@
+"""What a person sees at first sight in characters: endings, echoes, digits, escape sequences, a stray beginning.
+
+None of it needs a layout. It is said only where it is plain: text must look like text, and a pattern must run through
+all that is there.
+"""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from collections.abc import Iterator, Sequence
+
+import numpy as np
+
+from larkreader.capture.characters import Characters, Fault
+from larkreader.decode.escapes import find_escapes, strip_escapes
+
+from .findings import Finding, make_finding, number_of, time_of
+
+LOOKED_AT = 1 << 16  # characters; what is not plain in so many is not plain
+FEWEST = 8  # characters from which anything can be told
+TEXT_SHARE = 0.9  # of the characters that must be text
+MOST_NULS = 0.2  # of the characters of a text
+STRAY_PAUSE = 2.0  # character times behind a character that stands alone
+MOST_ESCAPES_NAMED = 4
+# A line that is pulled to idle level late, somewhere in a character, lowest bit first: some zeros, then ones.
+STRAY_VALUES = frozenset((0xFF << zeros) & 0xFF for zeros in range(9))
+
+_ENDING = re.compile(rb"(?:\r\r\n|\r\n|\n\r(?=(?:\n\r)*(?!\n))|\r|\n)\0*|\0+")  # LF CR, but not LF and then CR LF
+_LETTERS = bytes([0x08, 0x09, 0x0A, 0x0D, *range(0x20, 0x7F)])
+_DIGITS = b"0123456789"
+_AROUND_DIGITS = _DIGITS + b"+-.,;: \t\r\n\0"
+_USUAL = ("LF", "CR LF")
+
+
+def ending_names(data: bytes) -> list[tuple[str, int]]:
+    r"""Find the line endings of a text.
+
+    Parameters
+    ----------
+    data : bytes
+        The text.
+
+    Returns
+    -------
+    list of tuple of str and int
+        What each is made of, as ``"CR LF"`` or ``"CR LF NUL"``, and where it begins. Of several NULs one is named.
+    """
+    named = {0x0D: "CR", 0x0A: "LF"}
+    return [
+        (
+            " ".join([named[one] for one in match.group() if one] + ["NUL"] * (0 in match.group())),
+            match.start(),
+        )
+        for match in _ENDING.finditer(data)
+    ]
+
+
+def has_stray_beginning(characters: Characters, character_time_s: float) -> bool:
+    """Tell whether the first character stands alone, and is what a line makes that is pulled to idle level late."""
+    if not len(characters) or not characters.has_times or characters.faults[0] & Fault.BREAK:
+        return False
+    is_stray = int(characters.value[0]) in STRAY_VALUES or bool(characters.faults[0] & Fault.FRAMING)
+    if len(characters) == 1:
+        return is_stray
+    return is_stray and bool(characters.begin_s[1] - characters.end_s[0] > STRAY_PAUSE * character_time_s)
+
+
+def judge_stray(wire: str, characters: Characters) -> Iterator[Finding]:
+    """Yield the finding on a first character that nobody sent."""
+    detail = f"It is 0x{int(characters.value[0]):02X}."
+    yield make_finding("startup-character", wire, 1, first_s=time_of(characters, 0), offset=0, detail=detail)
+
+
+def judge_text(wire: str, characters: Characters, ending: str | None = None) -> Iterator[Finding]:
+    """Yield what strikes the eye in characters that are text: endings, doubling, escape sequences.
+
+    Parameters
+    ----------
+    wire : str
+        Where they were.
+    characters : Characters
+        What was there.
+    ending : str, optional
+        The ending that is declared, as in `ending_names`; that of most lines unless said.
+    """
+    values = characters.value[:LOOKED_AT]
+    if len(values) and values.max() > 0xFF:
+        return
+    data = values.astype(np.uint8).tobytes()
+    if not is_text(data):
+        return
+    known = [one for one in find_escapes(data) if one.kind != "unfinished"]
+    endings = ending_names(data)
+    yield from _judge_endings(wire, characters, endings, ending)
+    if is_doubled(data):
+        yield make_finding("doubled-characters", wire, len(data) // 2, first_s=time_of(characters, 0), offset=0)
+    if known:
+        often = Counter(map(str, known)).most_common(MOST_ESCAPES_NAMED)
+        named = ", ".join(f"{count} {name}" for name, count in often)
+        first = known[0].offset
+        yield make_finding(
+            "escape-sequence",
+            wire,
+            len(known),
+            first_s=time_of(characters, first),
+            offset=first,
+            detail=f"Most often: {named}.",
+        )
+
+
+def judge_no_frames(wire: str, characters: Characters) -> Iterator[Finding]:
+    """Yield what strikes the eye where frames are declared and none was found."""
+    data = characters.value[:LOOKED_AT].astype(np.uint8).tobytes()
+    if len(data) >= FEWEST and not data.translate(None, _AROUND_DIGITS) and _share_of(data, _DIGITS) >= 0.5:
+        example = " ".join(data[:24].decode("ascii").split())
+        yield make_finding(
+            "digits-for-value",
+            wire,
+            len(data),
+            first_s=time_of(characters, 0),
+            offset=0,
+            detail=f'They begin with "{example}".',
+        )
+
+
+def judge_exchanges(wire: str, exchanges: Sequence[tuple[bytes, bytes]]) -> Iterator[Finding]:
+    """Yield what strikes the eye when what came back is held against what was sent.
+
+    Parameters
+    ----------
+    wire : str
+        On which the answers came.
+    exchanges : sequence of tuple of bytes and bytes
+        What was sent, and what came back before the next was sent.
+    """
+    told: Counter[str] = Counter()
+    first: dict[str, tuple[bytes, bytes]] = {}
+    for sent, received in exchanges:
+        kind = _kind_of_exchange(sent, received)
+        if kind:
+            told[kind] += 1
+            first.setdefault(kind, (sent, received))
+    answered = sum(1 for _, received in exchanges if received)
+    for kind, count in told.items():
+        sent, received = first[kind]
+        yield make_finding(
+            kind,
+            wire,
+            count,
+            detail=f"It shows in {count:,} of {number_of(answered, 'answer')}. "
+            f"Sent was {_shown(sent)}, {_shown(received)} came back.",
+        )
+
+
+def is_text(data: bytes) -> bool:
+    """Tell whether bytes are plainly text: letters, spaces and line endings, with escape sequences and some NULs."""
+    plain = strip_escapes(data)
+    letters = plain.replace(b"\0", b"")
+    if len(data) < FEWEST or len(plain) - len(letters) > MOST_NULS * len(plain):
+        return False
+    return len(letters.translate(None, _LETTERS)) <= (1 - TEXT_SHARE) * len(letters)
+
+
+def is_doubled(data: bytes) -> bool:
+    """Tell whether every character comes twice."""
+    return len(data) >= FEWEST and len(data) % 2 == 0 and data[0::2] == data[1::2] and len(set(data)) > 2
+
+
+def _judge_endings(
+    wire: str, characters: Characters, endings: list[tuple[str, int]], declared: str | None
+) -> Iterator[Finding]:
+    if not endings:
+        return
+    often = Counter(name for name, _ in endings)
+    usual = declared or often.most_common(1)[0][0]
+    odd = {name: count for name, count in often.items() if name != usual}
+    if declared is None and usual not in _USUAL:
+        odd = dict(often)
+    if not odd:
+        return
+    first = next(place for name, place in endings if name in odd)
+    parts = ", ".join(
+        f"{count:,} {'lines end' if count > 1 else 'line ends'} with {name}" for name, count in odd.items()
+    )
+    against = "" if usual in odd else f"; {'declared' if declared else 'the others end with'} is {usual}"
+    if not declared:
+        against = against.replace(" is ", " ")
+    yield make_finding(
+        "undeclared-ending",
+        wire,
+        sum(odd.values()),
+        of=(len(endings), "endings"),
+        first_s=time_of(characters, first),
+        offset=first,
+        detail=f"{parts}{against}.",
+    )
+
+
+def _kind_of_exchange(sent: bytes, received: bytes) -> str | None:
+    """Name what is odd about what came back."""
+    if not sent or not received or received == sent:
+        return None
+    doubled = bytes(one for one in sent for _ in range(2))
+    if received in (sent + sent, doubled):
+        return "doubled-characters"
+    bare = received.strip(b" \r\n\0")
+    written = {
+        sign.join(form(one) for one in sent).encode() for sign in ("", " ", ",") for form in (str, "{:02X}".format)
+    }
+    if sent.strip(_AROUND_DIGITS) and bare in written:
+        return "digits-for-value"
+    digits = sent.strip(b" \r\n\0")
+    if digits.isdigit() and int(digits) < 0x100 and received == bytes([int(digits)]):
+        return "value-for-digits"
+    if len(received) > len(sent) and received.startswith(sent):
+        return "echo"
+    return None
+
+
+def _share_of(data: bytes, letters: bytes) -> float:
+    return 1 - len(data.translate(None, letters)) / len(data)
+
+
+def _shown(data: bytes) -> str:
+    """Write bytes as hexadecimal, the beginning of many."""
+    return data[:8].hex(" ").upper() + (f" and {number_of(len(data) - 8, 'more byte')}" if len(data) > 8 else "")
