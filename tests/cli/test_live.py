@@ -86,11 +86,33 @@ def test_a_frame_is_sent_by_its_fields_and_its_recording_decoded(shell, tmp_path
 
 
 def test_lines_typed_in_are_sent_one_by_one(shell, monkeypatch):
-    monkeypatch.setattr("sys.stdin", iter(["flow\n", "state\n"]))
-    status, out, err = shell("send", "stand-in:line-answerer", "--wait", 0.05)
-    assert status == 0
-    assert "out 11 characters\nin 21 characters\n" in err
-    assert out.index("got: flow") < out.index("state␊")
+    """The last one without an ending; what is no text is refused."""
+    for typed, status in ((b"flow\r\nstate", 0), (b"flow\n\xff\n", 2)):
+        end, begin = os.pipe()
+        os.write(begin, typed)
+        os.close(begin)
+        with os.fdopen(end, encoding="utf-8") as stdin:
+            monkeypatch.setattr("sys.stdin", stdin)
+            ended, out, err = shell("send", "stand-in:line-answerer", "--wait", 0.05)
+        assert ended == status
+        if status:
+            assert "line 2 is no utf-8: FF. Send bytes with --hex or --file." in err
+        else:
+            assert "out 11 characters\nin 21 characters\n" in err
+            assert out.index("got: flow") < out.index("state␊")
+
+
+def test_what_comes_while_nothing_is_typed_is_shown(rig_files):
+    """The pump speaks unasked; its frames are shown though no line has been typed yet."""
+    with subprocess.Popen(
+        [*COMMAND, "send", "stand-in:pump", "--line", "57600 8E1"],
+        stdin=subprocess.PIPE,
+        stdout=subprocess.PIPE,
+        env={**os.environ, "PYTHONUNBUFFERED": "1", "PYTHONIOENCODING": "utf-8"},
+    ) as running:
+        assert b"seconds who" in running.stdout.readline()
+        assert b"D7 4B 21 00" in running.stdout.readline()
+        running.communicate(timeout=10)
 
 
 @pytest.mark.parametrize(

@@ -7,8 +7,10 @@ Lark Reader, 130 interrupted, 141 the reader of the output went away.
 from __future__ import annotations
 
 import os
+import signal
 import sys
 from importlib import import_module
+from types import FrameType
 
 import click
 
@@ -25,6 +27,7 @@ COMMANDS = {
     "serve": "Offer a stand-in device on a port.",
 }
 
+ENDING_SIGNALS = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
 OK, FINDINGS, UNUSABLE, BUG, INTERRUPTED, PIPE_CLOSED = 0, 1, 2, 70, 130, 141
 
 
@@ -61,8 +64,18 @@ def larkreader() -> None:
 
 
 def main() -> None:
-    """Run the command and exit with its status."""
+    """Run the command and exit with its status. Whatever asks it to end, ports and files are left in order."""
+    for one in ENDING_SIGNALS:
+        if signal.getsignal(one) != signal.SIG_IGN:
+            signal.signal(one, _interrupt)
     sys.exit(run(sys.argv[1:]))
+
+
+def _interrupt(number: int, frame: FrameType | None) -> None:
+    """Interrupt once; what is being closed then is not interrupted again."""
+    for one in ENDING_SIGNALS:
+        signal.signal(one, signal.SIG_IGN)
+    raise KeyboardInterrupt
 
 
 def run(arguments: list[str]) -> int:

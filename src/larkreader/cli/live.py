@@ -168,7 +168,11 @@ class Timeline:
             rate = one.rate(self.now_s(wire))
             share = f", {100 * rate / one.line.characters_per_second:.0f} % of the line" if one.line and rate else ""
             told = self._view.told(wire) if self._view else ""
-            parts.append(f"{wire} {one.count:,} ({rate:,.0f}/s{share}){_faulty(one)}{'; ' + told if told else ''}")
+            asserted = [name for name, is_on in one.port.modem_lines().items() if is_on]
+            parts.append(
+                f"{wire} {one.count:,} ({rate:,.0f}/s{share}){_faulty(one)}{'; ' + told if told else ''}"
+                f"{'; asserted ' + ' '.join(asserted) if asserted else ''}"
+            )
         return parts
 
     def close(self) -> Iterator[str]:
@@ -199,10 +203,11 @@ class Timeline:
                 continue
             characters = Characters.from_groups(one.pieces)
             character_s = one.line.character_time_s if one.line is not None else 0.0
-            if nothing_sent and has_stray_beginning(characters, character_s + TOGETHER_S):
+            is_stray = nothing_sent and has_stray_beginning(characters, character_s + TOGETHER_S)
+            if is_stray:
                 yield from judge_stray(wire, characters)
             if wire not in framed:
-                yield from judge_text(wire, characters, ending)
+                yield from judge_text(wire, characters, ending, is_stray=is_stray)
             if self.exchanges:
                 yield from judge_exchanges(wire, self.exchanges)
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import os
+import select
 import sys
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import ExitStack
@@ -79,6 +81,7 @@ def send(
     declared = None if sheet is None else open_sheet(sheet)
     line = LineSettings.parse(line_text) if line_text else None
     messages = _messages(what, as_hex, file, frame, declared, ending, times)
+    dues: Iterator[tuple[float | None, bytes | None]]
     dues = _replayed(replay, wire) if replay else ((None, message) for message in messages)
     typed_in = not what and not any(ways.values())
     out, back = _wires(declared, frame)
@@ -93,6 +96,9 @@ def send(
         stack.callback(_say_all, timeline, framed, ending)  # after an interrupt too
         start_s = due_s = timeline.now_s(out)
         for pause_s, message in dues:
+            if message is None:
+                _listen(opened, timeline, back, timeline.now_s(out) + TOGETHER_S)
+                continue
             due_s = due_s if pause_s is None else start_s + pause_s
             _listen(opened, timeline, back, due_s)
             at_s = timeline.now_s(out)
@@ -144,8 +150,8 @@ def _messages(
     declared: Sheet | None,
     ending: str | None,
     times: int,
-) -> Iterator[bytes]:
-    """Yield what is to be sent, checked as a whole before the first is."""
+) -> Iterator[bytes | None]:
+    """Yield what is to be sent, checked as a whole before the first is; None while nothing has been typed in."""
     from larkreader.errors import RequestError, nearest
     from larkreader.exercise.by_hand import frame_of, hex_of, text_of
 
@@ -162,10 +168,34 @@ def _messages(
     if what:
         typed = " ".join(what)
         return iter([text_of(typed, number, ending or "none") for number in range(1, times + 1)])
-    return (text_of(line.rstrip("\r\n"), number, ending or "lf") for number, line in enumerate(sys.stdin, 1))
+    return _typed(ending or "lf")
 
 
-def _replayed(path: Path, wire: str | None) -> Iterator[tuple[float, bytes]]:
+def _typed(ending: str) -> Iterator[bytes | None]:
+    """Yield each line that is typed in, None while there is none."""
+    from larkreader.errors import RequestError
+    from larkreader.exercise.by_hand import text_of
+
+    descriptor, held, number, is_open = sys.stdin.fileno(), b"", 0, True
+    while is_open or held:
+        if b"\n" not in held and is_open:
+            if not select.select([descriptor], [], [], 0)[0]:
+                yield None
+                continue
+            piece = os.read(descriptor, 4096)
+            is_open, held = bool(piece), held + piece
+            continue
+        line, _, held = held.partition(b"\n")
+        number += 1
+        try:
+            typed = line.decode(sys.stdin.encoding or "utf-8").removesuffix("\r")
+        except UnicodeDecodeError:
+            found = f"is no {sys.stdin.encoding}: {line[:16].hex(' ').upper()}"
+            raise RequestError(f"line {number}", found, advice="Send bytes with --hex or --file") from None
+        yield text_of(typed, number, ending)
+
+
+def _replayed(path: Path, wire: str | None) -> Iterator[tuple[float | None, bytes | None]]:
     """Yield what a recording holds of one wire, as it came together, with the seconds since the first."""
     from larkreader.capture.files.recording import read_recording
     from larkreader.errors import RequestError, nearest

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from contextlib import ExitStack
+from functools import partial
 from typing import TYPE_CHECKING
 
 import click
@@ -51,10 +52,7 @@ def serve(device: str, ports: tuple[str, ...], line_text: str, seconds: float | 
             opened.append(stack.enter_context(open_port(port, line, limit_s=seconds)))
             say_what_is_worth_knowing(opened[-1])
         note(f"{device} serves on {' and '.join(one.name for one in opened)}; interrupt to stop")
-        counts = [0] * ends
-        look = (
-            _forwarding(opened, counts) if device == FORWARDER else _answering(STAND_INS[device](), opened[0], counts)
-        )
+        look, counts = _forwarding(opened) if device == FORWARDER else _answering(STAND_INS[device](), opened[0])
         began_s = opened[0].now_s()
         try:
             while seconds is None or opened[0].now_s() - began_s < seconds:
@@ -68,8 +66,9 @@ def serve(device: str, ports: tuple[str, ...], line_text: str, seconds: float | 
     return 0
 
 
-def _answering(stand_in: Device, port: Port, counts: list[int]) -> Callable[[], None]:
-    """Return what looks at a port once and lets a stand-in answer; it counts what came in."""
+def _answering(stand_in: Device, port: Port) -> tuple[Callable[[], object], list[int]]:
+    """Return what looks at a port once and lets a stand-in answer, and where it counts what came in."""
+    counts = [0]
 
     def look() -> None:
         received = port.read_some(4096, LOOK_S).data
@@ -78,17 +77,12 @@ def _answering(stand_in: Device, port: Port, counts: list[int]) -> Callable[[], 
         if answer:
             port.write(answer)
 
-    return look
+    return look, counts
 
 
-def _forwarding(ports: list[Port], counts: list[int]) -> Callable[[], None]:
-    """Return what looks once at two ports and sends on at the one what came in at the other."""
+def _forwarding(ports: list[Port]) -> tuple[Callable[[], object], list[int]]:
+    """Return what looks once at two ports and sends on what came in, and where it counts that."""
     from larkreader.exercise.forwarder import Forwarder
 
     forwarder = Forwarder(*ports)
-
-    def look() -> None:
-        forwarder.look(LOOK_S)
-        counts[:] = forwarder.counts
-
-    return look
+    return partial(forwarder.look, LOOK_S), forwarder.counts

@@ -72,7 +72,9 @@ def judge_stray(wire: str, characters: Characters) -> Iterator[Finding]:
     yield make_finding("startup-character", wire, 1, first_s=time_of(characters, 0), offset=0, detail=detail)
 
 
-def judge_text(wire: str, characters: Characters, ending: str | None = None) -> Iterator[Finding]:
+def judge_text(
+    wire: str, characters: Characters, ending: str | None = None, *, is_stray: bool = False
+) -> Iterator[Finding]:
     """Yield what strikes the eye in characters that are text: endings, doubling, escape sequences.
 
     Parameters
@@ -83,6 +85,8 @@ def judge_text(wire: str, characters: Characters, ending: str | None = None) -> 
         What was there.
     ending : str, optional
         The ending that is declared, as in `ending_names`; that of most lines unless said.
+    is_stray : bool
+        Whether the first character is a stray one, and no part of the text.
     """
     values = characters.value[:LOOKED_AT]
     if len(values) and values.max() > 0xFF:
@@ -91,9 +95,10 @@ def judge_text(wire: str, characters: Characters, ending: str | None = None) -> 
     if not is_text(data):
         return
     known = [one for one in find_escapes(data) if one.kind != "unfinished"]
-    endings = ending_names(data)
-    yield from _judge_endings(wire, characters, endings, ending)
-    if is_doubled(data):
+    endings = [one for one in ending_names(data) if one[1] >= is_stray]
+    if not is_doubled(data):
+        yield from _judge_endings(wire, characters, endings, ending)
+    else:
         yield make_finding("doubled-characters", wire, len(data) // 2, first_s=time_of(characters, 0), offset=0)
     if known:
         often = Counter(map(str, known)).most_common(MOST_ESCAPES_NAMED)

@@ -188,7 +188,7 @@ def read(
             if not any(map(len, found.values())):
                 findings += judge_no_frames(key, characters[key])
         else:
-            findings += judge_text(key, characters[key])
+            findings += judge_text(key, characters[key], is_stray=is_stray)
         if is_stray:
             findings += judge_stray(key, characters[key])
         findings += judge_characters(key, characters[key], line, what, missing=lost_by_hardware(losses))

@@ -108,7 +108,9 @@ def notations(value: int, bits: int = 8) -> Notations:
     """
     if not 1 <= bits <= 64 or not 0 <= value < 1 << bits:
         raise RequestError(f"value {value}", f"does not fit into {bits} bits", f"must be 0 to {(1 << bits) - 1}")
-    name = " ".join(CONTROLS[value]) if value < len(CONTROLS) else "DEL delete" if value == DELETE else ""
+    name = (
+        " ".join(CONTROLS[value]) if value < len(CONTROLS) else {0x20: "SP space", DELETE: "DEL delete"}.get(value, "")
+    )
     written = {notation: digits(value, notation, bits) for notation in _FORMS if notation != "decimal"}
     return Notations(value, str(value), written["hex"], written["octal"], written["binary"], picture(value), name)
 
@@ -166,6 +168,7 @@ def cells_of(data: Sequence[int], encoding: str = "ascii", *, ascii_only: bool =
     """
     if ascii_only:
         return [chr(one) if 0x20 <= one < DELETE else "." for one in data]
+    encoding = check_encoding(encoding)
     cells = [picture(one) for one in data]
     if encoding == "ascii":
         return cells
@@ -204,6 +207,11 @@ def visible(data: Sequence[int], *, encoding: str = "ascii", ascii_only: bool = 
     Returns
     -------
     str
+
+    Raises
+    ------
+    RequestError
+        If there is no such encoding.
 
     Examples
     --------

@@ -270,7 +270,7 @@ class FrameView(View):
 
     def heading(self) -> str:
         """Return the row that stands above the others."""
-        what = f"frame ({CHANGED} marks what changed since the last good one)"
+        what = f"frame ({CHANGED} is what changed since the last good one)"
         return f"{'seconds':>{TIME_WIDTH}} {self.form.who('who')}{'number':>{OFFSET_WIDTH}} {what}"
 
     def take(self, arrival: Arrival) -> Iterator[str]:
@@ -292,6 +292,8 @@ class FrameView(View):
         for key, layout in self.layouts.items():
             if layout.wire in (wire, None):
                 seen = self.seen[key]
+                if not seen.count and len(self.layouts) > 1:
+                    continue
                 faulty = f" ({seen.faults:,} faulty)" if seen.faults else ""
                 parts.append(f"{seen.count:,} {key}{faulty}")
         if self.skipped.get(wire):
@@ -376,7 +378,7 @@ class ValueView(FrameView):
             for name in self.shown[key]:
                 slot = layout.slot[name]
                 unit = slot.field.unit if slot.field else ""
-                last = "" if seen.last is None else value_text(seen.last, name)
+                last = "-" if seen.last is None else value_text(seen.last, name)
                 limits = [number_text(side[name], slot) if name in side else "" for side in (seen.least, seen.most)]
                 is_odd = seen.last is not None and not within_range(seen.last.raw(name), slot).all()
                 yield key, name, last, unit, *limits, rate, is_odd  # type: ignore[misc]  # limits are two

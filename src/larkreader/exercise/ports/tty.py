@@ -7,6 +7,7 @@ marked in what arrives (``PARMRK``) and come out as flags of `Fault`. On closing
 from __future__ import annotations
 
 import array
+import errno
 import fcntl
 import os
 import struct
@@ -139,7 +140,7 @@ class TtyPort(DescriptorPort):
         speed = termios.B38400 if known is None else known
         attributes: list[Any] = [iflag, 0, cflag, 0, speed, speed, characters]
         try:
-            termios.tcsetattr(self._descriptor, termios.TCSANOW, attributes)
+            _set_attributes(self._descriptor, attributes)
             if known is None:
                 _set_baud(self._descriptor, round(line.baud))
         except (OSError, termios.error) as error:
@@ -166,7 +167,7 @@ class TtyPort(DescriptorPort):
         try:
             for name in self._moved & set(self._lines_found):
                 self.set_modem_line(name, self._lines_found[name])
-            termios.tcsetattr(self._descriptor, termios.TCSANOW, self._found)
+            _set_attributes(self._descriptor, self._found)
             if self._found[OSPEED] == BOTHER and self._baud_found is not None:
                 _set_baud(self._descriptor, self._baud_found)
             self.notes += tuple(f"not restored on closing: {one}" for one in self._not_restored())
@@ -204,6 +205,15 @@ def _baud_of(descriptor: int) -> int | None:
     except OSError:
         return None
     return int(struct.unpack(TERMIOS2, state)[-1])
+
+
+def _set_attributes(descriptor: int, attributes: list[Any]) -> None:
+    """Set what a driver can be set to. What it does not take is found by reading back."""
+    try:
+        termios.tcsetattr(descriptor, termios.TCSANOW, attributes)
+    except termios.error as error:
+        if error.args[0] != errno.EINVAL:  # the C library's word for: nothing had to change, and not all is as asked
+            raise
 
 
 def _set_baud(descriptor: int, baud: int) -> None:

@@ -1,0 +1,73 @@
+"""Interrupted at any moment, a command leaves port, files and terminal in order."""
+
+import os
+import random
+import signal
+import subprocess
+import sys
+import termios
+import threading
+import time
+from contextlib import ExitStack
+
+import pytest
+
+import larkreader as lr
+from larkreader.capture.files.recording import read_recording
+
+COMMAND = [sys.executable, "-m", "larkreader"]
+COMMANDS = {
+    "listen": (["listen", "{device}", "--record", "{record}"], 0),
+    "lines": (["listen", "{device}", "--show", "lines", "--record", "{record}"], 0),
+    "send": (["send", "{device}", "flow {{n}}?", "--times", "100000", "--every", "1", "--record", "{record}"], 130),
+    "typed": (["send", "{device}", "--record", "{record}"], 130),
+    "serve": (["serve", "altered-echo", "{device}"], 0),
+    "loopback": (["loopback", "{device}", "--characters", "100000000"], 130),
+    "forward": (["listen", "{device}", "stand-in:echo", "--forward", "--record", "{record}"], 0),
+}
+
+
+@pytest.mark.parametrize(
+    ("name", "ending"),
+    [*((name, signal.SIGINT) for name in COMMANDS), ("send", signal.SIGTERM), ("listen", signal.SIGHUP)],
+)
+def test_an_interrupt_leaves_everything_in_order(name, ending, tmp_path):
+    """While an echo answers; the moment is another each time, from before the port is open to well after."""
+    arguments, status = COMMANDS[name]
+    record = tmp_path / "talk.jsonl"
+    stop = threading.Event()
+    with ExitStack() as stack:
+        far = stack.enter_context(lr.open_port("pty"))
+        looker = os.open(far.name, os.O_RDWR | os.O_NOCTTY)
+        stack.callback(os.close, looker)
+        found = termios.tcgetattr(looker)
+
+        def echo():
+            while not stop.is_set():
+                far.write(far.read_some(4096, 0.01).data, 1.0)
+
+        thread = threading.Thread(target=echo)
+        thread.start()
+        stack.callback(thread.join)
+        stack.callback(stop.set)
+        shown = [one.format(device=far.name, record=record) for one in arguments]
+        with subprocess.Popen(
+            [*COMMAND, *shown], stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
+        ) as running:
+            until = time.monotonic() + 20
+            while termios.tcgetattr(looker) == found and time.monotonic() < until:
+                time.sleep(0.005)
+            time.sleep(random.random() * 0.3)
+            running.send_signal(ending)
+            time.sleep(0.01)
+            running.send_signal(ending)  # impatience changes nothing
+            _, told = running.communicate(timeout=20)
+        assert "Traceback" not in told
+        assert running.returncode == status, told
+        assert termios.tcgetattr(looker) == found
+        with lr.open_port(far.name):  # nobody holds it any more
+            pass
+    if record.exists():
+        sent = read_recording(record)
+        assert all(not one.faults.any() for one in sent.values())
+        assert record.read_bytes().endswith(b"\n")
