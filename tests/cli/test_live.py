@@ -59,7 +59,7 @@ def test_what_is_sent_and_what_comes_back_stand_on_one_timeline(shell, tmp_path)
         options = ["--ending", "lf", "--times", 3, "--every", 50, "--record", record]
         status, out, err = shell("send", path, "flow {n}?", *options)
     assert status == 0
-    assert "out 24 characters\nin 39 characters\ntimes are those of arrival" in err
+    assert "out 24 characters\nin 39 characters\ntimes of in are those of arrival" in err
     heading, *lines = out.splitlines()
     assert heading.split() == ["seconds", "who", "number", "text", "hexadecimal"]
     rows = [line.split(maxsplit=3) for line in lines]

@@ -135,7 +135,7 @@ def test_two_ports_stand_side_by_side_and_doubt_about_their_order_is_marked(shel
     left, right = zip(*((row[:49], row[49:]) for row in rows), strict=True)
     assert all(("left" in one) != ("righ" in other or "t" in other) for one, other in zip(left, right, strict=True))
     assert any("~0." in row or "~1." in row for row in rows)
-    assert "known on first to " in err
+    assert "times of first are those of arrival, known to " in err
 
 
 def test_numbers_and_encodings_are_chosen(shell, tmp_path, rig_files):

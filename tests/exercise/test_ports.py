@@ -136,6 +136,39 @@ def test_a_device_is_set_as_asked_and_left_as_found():
         assert termios.tcgetattr(looker) == found
 
 
+def test_what_came_before_the_port_was_set_up_is_thrown_away_and_told():
+    """It was read at other settings: on a terminal, whole lines alone, some characters eaten."""
+    with lr.open_port("pty") as far:
+        far.write(b"old\n")
+        with lr.open_port(far.name) as device:
+            assert "4 characters that had come before the port was set up were thrown away" in device.notes
+            far.write(b"new")
+            assert device.read(8, 0.1).data == b"new"
+
+
+@pytest.mark.parametrize(("waiting", "notes"), [([5, 3, 0], ()), ([5] * 1000, ("5 characters had not been sent",))])
+def test_closing_waits_until_all_is_sent(monkeypatch, waiting, notes):
+    """A driver that still holds characters must not get other settings; one that is held up is not waited for long."""
+    with lr.open_port("pty") as far:
+        device = lr.open_port(far.name)
+        known, left = len(device.notes), iter(waiting)
+        monkeypatch.setattr("larkreader.exercise.ports.tty._queued", lambda *_: next(left))
+        device.close()
+        assert next(left, None) == (5 if notes else None)
+        assert [note[:30] for note in device.notes[known:]] == [note[:30] for note in notes]
+
+
+def test_what_closing_cannot_restore_is_told(monkeypatch):
+    with lr.open_port("pty") as far:
+        device = lr.open_port(far.name)
+        known = len(device.notes)
+        monkeypatch.setattr("larkreader.exercise.ports.tty._set_attributes", lambda *_: None)
+        device.close()
+        told = device.notes[known:]
+    assert "not restored on closing: input flags" in told
+    assert "not restored on closing: character format" in told
+
+
 @pytest.mark.parametrize("text", ["9600 9N1", "9600 8N1 idle-low", "9600 8N1 msb", "9600 8N1.5"])
 def test_settings_that_no_serial_device_can_do_are_refused(text):
     with lr.open_port("pty") as far, pytest.raises(lr.PortError, match="cannot do"):

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import json
+import shutil
 import sys
+import textwrap
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -60,7 +62,9 @@ def print_json(document: Any) -> None:
 
 
 def note(text: str) -> None:
-    """Say something beside the result, on standard error."""
+    """Say something beside the result, on standard error; a terminal does not break it inside words."""
+    if sys.stderr.isatty():
+        text = textwrap.fill(text, shutil.get_terminal_size().columns, break_long_words=False, break_on_hyphens=False)
     click.echo(text, err=True)
 
 

@@ -185,12 +185,11 @@ class Timeline:
             told = self._view.told(wire) if self._view else ""
             told = f"; {told}" if told and one.count else ""
             yield f"{wire} {one.count:,} character{'' if one.count == 1 else 's'}{_faulty(one)}{told}"
-        known = {wire: one.finest_s for wire, one in self._wires.items() if one.count and not one.is_sent}
-        if known:
-            from larkreader.present.terminal import duration
+        from larkreader.present.terminal import duration
 
-            parts = ", ".join(f"{wire} to {duration(finest_s)}" for wire, finest_s in known.items())
-            yield f"times are those of arrival, known on {parts}"
+        for wire, one in self._wires.items():
+            if one.count and not one.is_sent:
+                yield f"times of {wire} are those of arrival, known to {duration(one.finest_s)}"
 
     def findings(self, framed: Sequence[str], ending: str | None) -> Iterator[Any]:
         """Yield what strikes the eye in what came; `framed` are the wires that carry frames."""

@@ -22,6 +22,7 @@ if TYPE_CHECKING:
     from larkreader.present.views import ValueView
 
 SEVERITY_STYLES = {"error": "bold reverse", "warning": "bold", "note": "dim"}
+BEYOND_ANY_LINE = 1.1  # times what a line carries; so much comes over none
 VERDICTS = {
     "clean": "clean: nothing is wrong",
     "warnings": "warnings: nothing is broken, but look at what follows",
@@ -117,15 +118,16 @@ def loopback(result: LoopbackResult) -> Group:
         _number(result.changed),
         _number(result.extra),
         f"{result.characters_per_second:,.0f}",
-        "unknown" if share is None else f"{100 * share:.1f} %",
+        "unknown" if share is None else f"{100 * share:.1f} %" if share < BEYOND_ANY_LINE else "faster",
     )
+    told = "" if share is None or share < BEYOND_ANY_LINE else "That is faster than the line could be: there is none."
     verdict = "pass: all came back as it was" if result.verdict == "pass" else "fail: not all came back as it was"
     times: list[Any] = []
     if result.block_s is not None:
         shortest, median, longest = (duration(one) for one in result.block_s)
         spread = f"{shortest} at best, {median} in the median, {longest} at worst"
         times = ["", f"A block was back after {spread if shortest != longest else median}."]
-    parts: list[Any] = [table, *times, "", Text(f"Verdict: {verdict}", style="bold")]
+    parts: list[Any] = [table, *([told] if told else []), *times, "", Text(f"Verdict: {verdict}", style="bold")]
     if first := result.difference:
         parts.append(f"First difference at character {first.offset:,}; from character {first.begin:,} on:")
         parts += [

@@ -12,6 +12,7 @@ import fcntl
 import os
 import struct
 import termios
+import time
 from typing import Any
 
 from larkreader.capture.characters import Fault
@@ -29,6 +30,8 @@ CMSPAR = 0o10000000000
 TIOCGICOUNT = 0x545D
 TERMIOS2 = "IIIIB19sII"
 COUNTERS = {6: "framing errors", 7: "overruns", 8: "parity errors", 9: "breaks", 10: "buffer overflows"}
+
+DRAIN_LOOK_S, DRAIN_MARGIN_S, LONGEST_DRAIN_S = 0.002, 0.1, 5.0  # on closing
 
 DATA_BITS = {5: termios.CS5, 6: termios.CS6, 7: termios.CS7, 8: termios.CS8}
 MODEM_LINES = {
@@ -73,7 +76,7 @@ class TtyPort(DescriptorPort):
         self._marks = MarkReader(Fault.PARITY if line.has_parity else Fault.FRAMING)
         _refuse_impossible(name, line)
         self._set(line)
-        self.notes = tuple(self._differences(line))
+        self.notes = (*self._differences(line), *self._thrown_away())
 
     def read_some(self, most: int, limit_s: float) -> Received:
         """Receive what is there; wait up to `limit_s` seconds for the first character."""
@@ -163,8 +166,29 @@ class TtyPort(DescriptorPort):
             told.append(f"the driver made {baud} of {line.baud:g} baud")
         return told
 
+    def _thrown_away(self) -> list[str]:
+        """Throw away what came in before the settings were made: nobody knows how it was read."""
+        waiting = _queued(self._descriptor, termios.FIONREAD)
+        if not waiting:
+            return []
+        termios.tcflush(self._descriptor, termios.TCIFLUSH)
+        return [f"{waiting:,} characters that had come before the port was set up were thrown away"]
+
+    def _drain(self) -> None:
+        """Let the hardware send what it has taken, so that it is sent at the settings it was meant for."""
+        assert self.line is not None
+        waiting = _queued(self._descriptor, termios.TIOCOUTQ)
+        deadline = self.now_s() + min(DRAIN_MARGIN_S + 2 * waiting * self.line.character_time_s, LONGEST_DRAIN_S)
+        while waiting and self.now_s() < deadline:
+            time.sleep(DRAIN_LOOK_S)
+            waiting = _queued(self._descriptor, termios.TIOCOUTQ)
+        if waiting:
+            self.notes += (f"{waiting:,} characters had not been sent when the port was closed",)
+            termios.tcflush(self._descriptor, termios.TCOFLUSH)
+
     def _restore(self) -> None:
         try:
+            self._drain()
             for name in self._moved & set(self._lines_found):
                 self.set_modem_line(name, self._lines_found[name])
             _set_attributes(self._descriptor, self._found)
@@ -205,6 +229,14 @@ def _baud_of(descriptor: int) -> int | None:
     except OSError:
         return None
     return int(struct.unpack(TERMIOS2, state)[-1])
+
+
+def _queued(descriptor: int, which: int) -> int:
+    """Return how many characters a driver holds of what came in or is to go out."""
+    try:
+        return int(struct.unpack("i", fcntl.ioctl(descriptor, which, bytes(4)))[0])
+    except OSError:
+        return 0
 
 
 def _set_attributes(descriptor: int, attributes: list[Any]) -> None:
