@@ -7,20 +7,6 @@ import sys
 import pytest
 
 import larkreader as lr
-from larkreader.cli import run
-
-
-@pytest.fixture
-def shell(capsys, monkeypatch):
-    """Run the command in this process; return status, standard output and standard error."""
-    monkeypatch.setenv("COLUMNS", "80")
-
-    def call(*arguments):
-        status = run([str(one) for one in arguments])
-        out, err = capsys.readouterr()
-        return status, out, err
-
-    return call
 
 
 def test_the_demo_tells_the_whole_story_and_writes_its_files(shell, tmp_path):

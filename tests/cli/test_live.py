@@ -14,7 +14,6 @@ from hypothesis import strategies as st
 
 import larkreader as lr
 from larkreader.capture.files.recording import RecordingWriter, read_recording
-from larkreader.cli import run
 from larkreader.exercise.by_hand import frame_of, hex_of, text_of
 from larkreader.present.dump import DumpForm
 from larkreader.present.notations import visible
@@ -40,20 +39,9 @@ def program(*arguments):
             running.kill()
 
 
-@pytest.fixture
-def shell(capsys, monkeypatch):
-    monkeypatch.setenv("COLUMNS", "100")
-
-    def call(*arguments):
-        status = run([str(one) for one in arguments])
-        out, err = capsys.readouterr()
-        return status, out, err
-
-    return call
-
-
-def test_what_is_sent_and_what_comes_back_stand_on_one_timeline(shell, tmp_path):
+def test_what_is_sent_and_what_comes_back_stand_on_one_timeline(shell, tmp_path, monkeypatch):
     """Three numbered lines, 50 ms apart, to a device that answers lines; shown and recorded."""
+    monkeypatch.setenv("COLUMNS", "100")
     record = tmp_path / "talk.jsonl"
     with program("serve", "line-answerer", "pty") as (_, path):
         options = ["--ending", "lf", "--times", 3, "--every", 50, "--record", record]

@@ -17,22 +17,9 @@ import numpy as np
 import pytest
 
 import larkreader as lr
-from larkreader.cli import run
 from larkreader.exercise.forwarder import Forwarder
 
 COMMAND = [sys.executable, "-m", "larkreader"]
-
-
-@pytest.fixture
-def shell(capsys, monkeypatch):
-    monkeypatch.setenv("COLUMNS", "100")
-
-    def call(*arguments):
-        status = run([str(one) for one in arguments])
-        out, err = capsys.readouterr()
-        return status, out, err
-
-    return call
 
 
 @contextmanager
@@ -157,7 +144,7 @@ def test_the_ninth_data_bit_is_shown(shell, tmp_path):
     sheet.write_text('sheet = 1\n[line]\nbaud = 9600\nformat = "9N1"\n[wire.bus]\n')
     lr.write_vcd(capture, {"bus": lr.transmit([0x141, 0x042], line)})
     _, out, _ = shell("decode", sheet, capture, "--characters", "-")
-    assert out.splitlines()[1].endswith("·B            141 042")
+    assert out.splitlines()[1].endswith("·B        141 042")
 
 
 def test_a_ring_buffer_is_shown_as_it_lies_and_read_in_the_order_of_writing(shell, rig, rig_files, tmp_path):

@@ -140,7 +140,7 @@ def _footer(timeline: Timeline, view: View) -> Any:
     from rich.text import Text
 
     from larkreader.present import terminal
-    from larkreader.present.views import ValueView
+    from larkreader.present.frame_views import ValueView
 
     status = Text("\n".join(timeline.status()), style="reverse", overflow="ellipsis", no_wrap=True)
     return Group(terminal.values(view), "", status) if isinstance(view, ValueView) else status
@@ -149,7 +149,7 @@ def _footer(timeline: Timeline, view: View) -> Any:
 def _values(view: View) -> str:
     """Return the table of values as it is at the end, if it is what was wanted."""
     from larkreader.present import terminal
-    from larkreader.present.views import ValueView
+    from larkreader.present.frame_views import ValueView
 
     if not isinstance(view, ValueView):
         return ""

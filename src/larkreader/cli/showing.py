@@ -83,8 +83,9 @@ def make_view(
     from larkreader.errors import RequestError, nearest
     from larkreader.exercise.by_hand import ENDINGS
     from larkreader.present.dump import DumpForm
+    from larkreader.present.frame_views import FrameView, ValueView
     from larkreader.present.notations import check_encoding
-    from larkreader.present.views import CharacterView, FrameView, LineView, ValueView
+    from larkreader.present.views import CharacterView, LineView
 
     layouts = {wire: declared.layouts_of(wire) if declared else () for wire in wires}
     show = showing.show or ("frames" if any(layouts.values()) else "characters")

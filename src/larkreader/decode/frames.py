@@ -104,11 +104,12 @@ class Begun:
 
 @dataclass(frozen=True)
 class Cut:
-    """What became of a piece of a stream: frames, and how many bytes are done with."""
+    """What became of a piece of a stream: frames, how many bytes are done with, and whether a frame may begin there."""
 
     frames: Mapping[str, Frames]
     done: int
     begun: Begun
+    is_candidate_next: bool
 
 
 def cut_frames(
@@ -141,7 +142,7 @@ def cut_frames(
             has_bad = np.searchsorted(stream.bad, offset) != np.searchsorted(stream.bad, offset + layout.length)
             faults[has_bad] |= np.uint8(FrameFault.CHARACTER_FAULT)
         frames[layout.key] = Frames(layout, offset + first_offset, begin_s, faults, rows, skipped)
-    return Cut(frames, done, begun)
+    return Cut(frames, done, begun, is_closed and not last)
 
 
 def _searched(found: Candidates, met: Mask, total: int, layouts: Sequence[FrameLayout]) -> int:

@@ -82,14 +82,13 @@ class LayoutsReader:
         cut = cut_frames(stream, self._layouts, self._begun, last=last, first_offset=self._done)
         self._held, self._begun = _behind(stream, cut.done), cut.begun
         self._done += cut.done
-        self._wanted = self._next_length()
+        self._wanted = self._next_length(is_candidate=cut.is_candidate_next)
         return cut.frames
 
-    def _next_length(self) -> int:
-        """Return how many bytes must be held before the first candidate can become certain."""
+    def _next_length(self, *, is_candidate: bool) -> int:
+        """Return how many bytes must be held before anything can become certain; they may begin with a candidate."""
         held = len(self._held.value)
-        found = find_candidates(self._held.value, self._layouts)
-        if not len(found.offset) or found.offset[0]:
+        if not is_candidate:
             return held + 1
         lengths = sorted(layout.length for layout in self._layouts)
         markers = max(len(layout.marker) for layout in self._layouts)

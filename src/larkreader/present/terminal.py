@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from larkreader.exercise.ports.listing import PortEntry
     from larkreader.judge.findings import Finding
     from larkreader.judge.reading import Reading
-    from larkreader.present.views import ValueView
+    from larkreader.present.frame_views import ValueView
 
 SEVERITY_STYLES = {"error": "bold reverse", "warning": "bold", "note": "dim"}
 BEYOND_ANY_LINE = 1.1  # times what a line carries; so much comes over none

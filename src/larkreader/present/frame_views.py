@@ -1,0 +1,230 @@
+"""Frames on live wires: as rows with what changed marked, or as a table of each field's last value."""
+
+from __future__ import annotations
+
+from collections import deque
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+from larkreader.declare.fields import Slot
+from larkreader.declare.layout import FrameLayout
+from larkreader.decode.frame_columns import SKIP_NAMES, FrameFault, Frames, Skip, frame_fault_names
+from larkreader.decode.streaming import LayoutsReader
+from larkreader.decode.verify import within_range
+
+from .dump import OFFSET_WIDTH, TIME_WIDTH, DumpForm
+from .views import Arrival, CharacterView, View
+
+CHANGED = "'"  # behind what is not as it was in the frame before
+RECENT = 20  # frames from which a rate is taken
+
+
+@dataclass
+class _Seen:
+    """What has been seen of a layout."""
+
+    last: Frames | None = None
+    texts: tuple[str, ...] = ()
+    count: int = 0
+    faults: int = 0
+    times: deque[float] = field(default_factory=lambda: deque(maxlen=RECENT))
+    least: dict[str, float] = field(default_factory=dict)
+    most: dict[str, float] = field(default_factory=dict)
+
+    @property
+    def rate(self) -> float | None:
+        """Frames a second, from the last of them."""
+        spent = self.times[-1] - self.times[0] if len(self.times) > 1 else 0.0
+        return (len(self.times) - 1) / spent if spent > 0 else None
+
+    def take(self, frames: Frames, trusted: npt.NDArray[np.bool_]) -> None:
+        """Take in some frames, of which some are to be trusted."""
+        self.count += len(frames)
+        self.faults += int(np.count_nonzero(frames.faults))
+        good = frames[trusted]
+        if not len(good):
+            return
+        self.last = good[-1]
+        self.times.extend(good.begin_s[-RECENT:].tolist())
+        for name, slot in good.layout.slot.items():
+            if slot.count == 1 and slot.kind != "flag" and not (slot.field and slot.field.names):
+                column = good[name]
+                self.least[name] = min(float(column.min()), self.least.get(name, np.inf))
+                self.most[name] = max(float(column.max()), self.most.get(name, -np.inf))
+
+
+class FrameView(View):
+    """Shows frames as they come, what changed since the last good one marked.
+
+    Parameters
+    ----------
+    form : DumpForm
+        How a row looks.
+    layouts : mapping of str to sequence of FrameLayout
+        By wire. Wires without any are shown as characters.
+    fields : sequence of str
+        Which fields; those that can change unless said.
+    as_bytes : bool
+        Whether to show the frames' bytes instead.
+    """
+
+    def __init__(
+        self,
+        form: DumpForm,
+        layouts: Mapping[str, Sequence[FrameLayout]],
+        fields: Sequence[str] = (),
+        *,
+        as_bytes: bool = False,
+    ) -> None:
+        super().__init__(form)
+        self._readers = {wire: LayoutsReader(some) for wire, some in layouts.items() if some}
+        self._plain = CharacterView(form)
+        self._as_bytes = as_bytes
+        self.seen = {layout.key: _Seen() for some in layouts.values() for layout in some}
+        self.layouts = {layout.key: layout for some in layouts.values() for layout in some}
+        self.shown = {key: _chosen(layout, fields) for key, layout in self.layouts.items()}
+        self.skipped = dict.fromkeys(self._readers, 0)
+
+    def heading(self) -> str:
+        """Return the row that stands above the others."""
+        what = f"frame ({CHANGED} is what changed since the last good one)"
+        return f"{'seconds':>{TIME_WIDTH}} {self.form.who('who')}{'number':>{OFFSET_WIDTH}} {what}"
+
+    def take(self, arrival: Arrival) -> Iterator[str]:
+        """Yield the rows of the frames that are certain now."""
+        if arrival.wire not in self._readers:
+            yield from self._plain.take(arrival)
+            return
+        found = self._readers[arrival.wire].feed(arrival.as_characters())
+        yield from self._shown(arrival.wire, found, is_uncertain=arrival.is_uncertain)
+
+    def rest(self) -> Iterator[tuple[str, str]]:
+        """Yield what was held back."""
+        for wire, reader in self._readers.items():
+            yield from ((wire, row) for row in self._shown(wire, reader.close()))
+
+    def told(self, wire: str) -> str:
+        """Return how many frames of each layout there were, how many faulty, and how many bytes of none."""
+        parts = []
+        for key, layout in self.layouts.items():
+            if layout.wire in (wire, None):
+                seen = self.seen[key]
+                if not seen.count and len(self.layouts) > 1:
+                    continue
+                faulty = f" ({seen.faults:,} faulty)" if seen.faults else ""
+                parts.append(f"{seen.count:,} {key}{faulty}")
+        if self.skipped.get(wire):
+            parts.append(f"{self.skipped[wire]:,} bytes of no frame")
+        return ", ".join(parts)
+
+    def _shown(self, wire: str, found: Mapping[str, Frames], *, is_uncertain: bool = False) -> Iterator[str]:
+        """Yield the rows of frames and of what lies between them, in order."""
+        spans = next(iter(found.values())).skipped
+        self.skipped[wire] += int(spans.length.sum())
+        shown = [one for key, frames in found.items() for one in self._of_layout(key, frames)]
+        for offset, length, reason in zip(
+            spans.offset.tolist(), spans.length.tolist(), spans.reason.tolist(), strict=True
+        ):
+            told = f"{length:,} byte{'' if length == 1 else 's'} of no frame: {SKIP_NAMES[Skip(reason)]}"
+            shown.append((offset, float("nan"), told, 0))
+        for offset, at_s, text, faults in sorted(shown):
+            yield from self._row(at_s, wire, offset, text, is_uncertain=is_uncertain)
+            if faults:
+                yield self._remark(f"held against it: {frame_fault_names(faults)}")
+
+    def _of_layout(self, key: str, frames: Frames) -> Iterator[tuple[int, float, str, int]]:
+        """Yield offset, time, text and faults of each frame of a layout; remember what was seen."""
+        if not len(frames):
+            return
+        seen, names = self.seen[key], self.shown[key]
+        if self._as_bytes:
+            columns = [[f"{one:02X}" for one in column] for column in frames.data.T.tolist()]
+            labels = [""] * len(columns)
+        else:
+            columns, labels = [value_texts(frames, name) for name in names], [f"{name}=" for name in names]
+        trusted = (frames.faults & FrameFault.CHECKSUM_MISMATCH) == 0
+        rows = zip(
+            frames.offset.tolist(),
+            frames.begin_s.tolist(),
+            frames.faults.tolist(),
+            trusted.tolist(),
+            zip(*columns, strict=True) if columns else [()] * len(frames),
+            strict=True,
+        )
+        for offset, at_s, faults, is_trusted, texts in rows:
+            before = seen.texts or texts
+            parts = [
+                f"{label}{text}{CHANGED if text != old else ''}"
+                for label, text, old in zip(labels, texts, before, strict=True)
+            ]
+            yield offset, at_s, " ".join([key, *parts]), faults
+            if is_trusted:
+                seen.texts = texts
+        seen.take(frames, trusted)
+
+
+class ValueView(FrameView):
+    """Keeps the last value, the range and the rate of fields, for a table that is drawn again and again."""
+
+    def heading(self) -> str:
+        """Return nothing: rows are not what it shows."""
+        return ""
+
+    def take(self, arrival: Arrival) -> Iterator[str]:
+        """Take in what came; there is nothing to show row by row."""
+        for _ in super().take(arrival):
+            pass
+        yield from ()
+
+    def rest(self) -> Iterator[tuple[str, str]]:
+        """Take in what was held back."""
+        for _ in super().rest():
+            pass
+        yield from ()
+
+    def values(self) -> Iterator[tuple[str, str, str, str, str, str, str, bool]]:
+        """Yield frame, field, last value, unit, least, most, frames a second, and whether the value makes no sense."""
+        for key, layout in self.layouts.items():
+            seen = self.seen[key]
+            rate = "" if seen.rate is None else f"{seen.rate:.3g}"
+            for name in self.shown[key]:
+                slot = layout.slot[name]
+                unit = slot.field.unit if slot.field else ""
+                last = "-" if seen.last is None else value_texts(seen.last, name)[0]
+                limits = [number_text(side[name], slot) if name in side else "" for side in (seen.least, seen.most)]
+                is_odd = seen.last is not None and not within_range(seen.last.raw(name), slot).all()
+                yield key, name, last, unit, *limits, rate, is_odd  # type: ignore[misc]  # limits are two
+
+
+def value_texts(frames: Frames, name: str) -> list[str]:
+    """Write what a field holds in each frame: names where it has some, flags as digits."""
+    slot = frames.layout.slot[name]
+    if slot.field is not None and slot.field.names:
+        items, joint = frames.labels(name).reshape(len(frames), -1), ","
+    else:
+        values, joint = frames[name].reshape(len(frames), -1), "" if slot.kind == "flag" else ","
+        items = np.array([number_text(one, slot) for one in values.ravel().tolist()], object).reshape(values.shape)
+    return [joint.join(row) for row in items.tolist()]
+
+
+def number_text(value: Any, slot: Slot) -> str:
+    """Write a number with as many digits as it has."""
+    if slot.kind == "float" and not (slot.field and slot.field.is_scaled):
+        return f"{float(value):.6g}"
+    return f"{float(value):.10g}" if slot.field is not None and slot.field.is_scaled else f"{int(value)}"
+
+
+def _chosen(layout: FrameLayout, fields: Sequence[str]) -> list[str]:
+    """Name the fields of a layout that are asked for; unless any are, those that can change and are no checksum."""
+    if fields:
+        return [name for name in layout.slot if name in fields]
+    fixed = {name for name, slot in layout.slot.items() if slot.kind == "checksum" or _is_fixed(slot)}
+    return [name for name in layout.slot if name not in fixed]
+
+
+def _is_fixed(slot: Slot) -> bool:
+    return slot.field is not None and slot.field.equals is not None
