@@ -100,6 +100,12 @@ def test_lines_are_shown_whole_with_their_endings(shell):
     assert "note escape-sequence on first: 2 escape sequences" in err
 
 
+def test_lines_of_what_is_no_text_are_told(shell):
+    _, _, err = shell("listen", "stand-in:pump", "--show", "lines", "--seconds", 0.5)
+    assert "warning no-text on first: 1 wire without text, at 0.0" in err
+    assert "It begins with D7 4B 21 00 00 50 19 08 and " in err
+
+
 def test_two_ports_stand_side_by_side_and_doubt_about_their_order_is_marked(shell):
     """Both say something within one look; the order of the two cannot be known."""
     with ExitStack() as stack:

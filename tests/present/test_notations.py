@@ -44,13 +44,13 @@ def test_a_value_that_does_not_fit_is_refused():
         lr.notations(256)
 
 
-LETTERS = st.characters(exclude_categories=["C", "M", "Z"])
+LETTERS = st.characters(exclude_categories=["C", "M", "Z"], exclude_characters="\ufffd")
 
 
 @given(st.text(LETTERS), st.sampled_from(["utf-8", "utf-16-le", "shift-jis", "latin-1", "koi8-r"]))
 def test_a_letter_stands_in_the_cell_of_its_first_byte(text, encoding):
     """What is read from the cells is the text, whatever the number of bytes a letter."""
-    known = "".join(one for one in text if one.encode(encoding, "ignore"))
+    known = "".join(one for one in text if one.encode(encoding, "ignore").decode(encoding) == one)
     data = known.encode(encoding)
     cells = cells_of(data, encoding)
     assert len(cells) == len(data)

@@ -194,7 +194,14 @@ class Timeline:
     def findings(self, framed: Sequence[str], ending: str | None) -> Iterator[Any]:
         """Yield what strikes the eye in what came; `framed` are the wires that carry frames."""
         from larkreader.capture.characters import Characters
-        from larkreader.judge.first_sight import has_stray_beginning, judge_exchanges, judge_stray, judge_text
+        from larkreader.judge.first_sight import (
+            has_stray_beginning,
+            judge_exchanges,
+            judge_no_text,
+            judge_stray,
+            judge_text,
+        )
+        from larkreader.present.views import LineView
 
         nothing_sent = not any(one.is_sent and one.count for one in self._wires.values())
         for wire, one in self._wires.items():
@@ -207,6 +214,8 @@ class Timeline:
                 yield from judge_stray(wire, characters)
             if wire not in framed:
                 yield from judge_text(wire, characters, ending, is_stray=is_stray)
+            if isinstance(self._view, LineView):
+                yield from judge_no_text(wire, characters)
             if self.exchanges:
                 yield from judge_exchanges(wire, self.exchanges)
 

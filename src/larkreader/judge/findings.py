@@ -199,6 +199,13 @@ KINDS: Mapping[str, Kind] = {
         "A number came as a raw value, not as the text of its digits.",
         "Look for a call that writes a byte where one that prints a number was meant.",
     ),
+    "no-text": Kind(
+        "warning",
+        "wire without text",
+        "wires without text",
+        "Lines of text were asked for, but most of what came is none.",
+        "Show characters, or declare frames; if text was meant, compare baud, data bits and parity at both ends.",
+    ),
     "doubled-characters": Kind(
         "warning",
         "character that came twice",

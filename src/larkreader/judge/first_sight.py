@@ -114,6 +114,14 @@ def judge_text(
         )
 
 
+def judge_no_text(wire: str, characters: Characters) -> Iterator[Finding]:
+    """Yield the finding on a wire from which lines were expected and no text came."""
+    data = characters.value[:LOOKED_AT].astype(np.uint8).tobytes()
+    if len(data) >= FEWEST and not is_text(data):
+        begins = f"It begins with {_shown(data)}."
+        yield make_finding("no-text", wire, 1, first_s=time_of(characters, 0), offset=0, detail=begins)
+
+
 def judge_no_frames(wire: str, characters: Characters) -> Iterator[Finding]:
     """Yield what strikes the eye where frames are declared and none was found."""
     data = characters.value[:LOOKED_AT].astype(np.uint8).tobytes()
