@@ -67,9 +67,13 @@ if TYPE_CHECKING:
     from .exercise.ports.port import Received as Received
     from .exercise.ports.simulated import SimulatedPort as SimulatedPort
     from .exercise.transmit import transmit as transmit
+    from .judge.diagnosis import Diagnosis as Diagnosis
+    from .judge.diagnosis import diagnose as diagnose
     from .judge.findings import Finding as Finding
     from .judge.reading import Reading as Reading
     from .judge.reading import read as read
+    from .judge.survey import Survey as Survey
+    from .judge.survey import survey as survey
     from .present.figures.waveform import draw_waveform as draw_waveform
     from .present.notations import Notations as Notations
     from .present.notations import notations as notations
@@ -80,6 +84,7 @@ _HOMES = {
     "CaptureFileError": "errors",
     "Characters": "capture.characters",
     "CrcAlgorithm": "declare.checksum",
+    "Diagnosis": "judge.diagnosis",
     "Escape": "decode.escapes",
     "Fault": "capture.characters",
     "Finding": "judge.findings",
@@ -108,8 +113,10 @@ _HOMES = {
     "SimulatedPort": "exercise.ports.simulated",
     "Skip": "decode.frame_columns",
     "Spans": "decode.frame_columns",
+    "Survey": "judge.survey",
     "Trace": "capture.trace",
     "Wire": "declare.sheet",
+    "diagnose": "judge.diagnosis",
     "draw_waveform": "present.figures.waveform",
     "find_escapes": "decode.escapes",
     "notations": "present.notations",
@@ -125,6 +132,7 @@ _HOMES = {
     "receive": "decode.receive",
     "run_loopback": "exercise.loopback",
     "strip_escapes": "decode.escapes",
+    "survey": "judge.survey",
     "transmit": "exercise.transmit",
     "visible": "present.notations",
     "write_characters": "capture.files.csv_tables",
@@ -137,6 +145,7 @@ __all__ = [
     "CaptureFileError",
     "Characters",
     "CrcAlgorithm",
+    "Diagnosis",
     "Escape",
     "Fault",
     "Finding",
@@ -165,8 +174,10 @@ __all__ = [
     "SimulatedPort",
     "Skip",
     "Spans",
+    "Survey",
     "Trace",
     "Wire",
+    "diagnose",
     "draw_waveform",
     "find_escapes",
     "notations",
@@ -182,6 +193,7 @@ __all__ = [
     "receive",
     "run_loopback",
     "strip_escapes",
+    "survey",
     "transmit",
     "visible",
     "write_characters",

@@ -19,6 +19,7 @@ from larkreader import __version__
 COMMANDS = {
     "demo": "Run the whole story on the dosing rig's data.",
     "decode": "Read a capture: characters, frames, findings.",
+    "diagnose": "Find out what a wire looks like and why it does not read.",
     "loopback": "Send a pattern into a port and compare what comes back.",
     "draw": "Draw one figure from a capture.",
     "send": "Send something by hand and show what comes back.",

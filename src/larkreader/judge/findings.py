@@ -227,6 +227,95 @@ KINDS: Mapping[str, Kind] = {
         "The text holds control functions of ECMA-48, as for colours or the cursor of a terminal; they are no noise.",
         "Strip them where text alone is wanted.",
     ),
+    "baud-mismatch": Kind(
+        "error",
+        "baud that is not as declared",
+        "bauds that are not as declared",
+        "The two ends do not keep the same time, so that bits are read in the wrong place.",
+        "Set the same baud at both ends; check divisor, oversampling and the clock that the divisor is computed from.",
+    ),
+    "clock-mismatch": Kind(
+        "warning",
+        "clock that is not the one believed in",
+        "clocks that are not the ones believed in",
+        "The baud is off by the ratio of two usual clocks: the firmware may compute its divisor from another clock "
+        "than the one on the board.",
+        "Compare the clock that the code believes in with the crystal on the board, its multiplier and its dividers.",
+    ),
+    "polarity-mismatch": Kind(
+        "error",
+        "inverted wire",
+        "inverted wires",
+        "The wire rests at the other level than declared.",
+        "Look for an inverting level converter that is there or missing, an inverted pin, or a tap on the wrong side "
+        "of the line driver; or declare the idle level as it is.",
+    ),
+    "parity-mismatch": Kind(
+        "error",
+        "parity that is not as declared",
+        "parities that are not as declared",
+        "The two ends do not mean the same parity.",
+        "Set the same parity at both ends.",
+    ),
+    "data-bits-mismatch": Kind(
+        "error",
+        "word length that is not as declared",
+        "word lengths that are not as declared",
+        "The two ends do not mean the same number of data bits.",
+        "Set the same number of data bits at both ends. Some parts count the parity bit inside the word length: there "
+        "8 data bits with parity are a word of 9.",
+    ),
+    "stop-bits-mismatch": Kind(
+        "warning",
+        "number of stop bits that is not as declared",
+        "numbers of stop bits that are not as declared",
+        "The next character begins earlier than the declared stop bits allow.",
+        "Set the sender to as many stop bits as the receiver needs, or declare one.",
+    ),
+    "bit-order-mismatch": Kind(
+        "error",
+        "bit order that is not as declared",
+        "bit orders that are not as declared",
+        "The characters make sense only if their bits are taken in the opposite order.",
+        "Nearly every UART sends the lowest bit first; look for a switch of the bit order at one end.",
+    ),
+    "two-senders": Kind(
+        "error",
+        "wire with two senders",
+        "wires with two senders",
+        "Changes of level lie anywhere between the bits of a character, and not as short glitches: two outputs drive "
+        "the wire at once.",
+        "Look for two outputs joined, a device that answers while the other one still sends, or a shared wire without "
+        "an enable line.",
+    ),
+    "noisy-line": Kind(
+        "error",
+        "noisy wire",
+        "noisy wires",
+        "The settings are right, yet characters arrive damaged, here and there.",
+        "Look for a missing ground, long or loose wires, slow edges, and what switches large currents nearby.",
+    ),
+    "best-settings": Kind(
+        "note",
+        "proposal of settings",
+        "proposals of settings",
+        "Under these settings the wire reads best.",
+        "Set the other end to this.",
+    ),
+    "cannot-tell": Kind(
+        "note",
+        "wire of which nothing sure can be told",
+        "wires of which nothing sure can be told",
+        "There is too little to go by, or it fits several explanations.",
+        "Record more, with different values if possible.",
+    ),
+    "as-declared": Kind(
+        "note",
+        "wire that is as declared",
+        "wires that are as declared",
+        "The wire is as the sheet declares it.",
+        "",
+    ),
     "silence": Kind(
         "warning",
         "silent wire",
@@ -261,6 +350,8 @@ class Finding:
         The layout concerned.
     severity : {"error", "warning", "note"}
         How bad it is; as `KINDS` has it.
+    score : float, optional
+        How likely it is as an explanation, 0 to 1; None for what was seen, not concluded.
     """
 
     kind: str
@@ -272,6 +363,7 @@ class Finding:
     offset: int | None = None
     frame: str | None = None
     severity: Severity = "error"
+    score: float | None = None
 
     def to_dict(self) -> dict[str, Any]:
         """Return the finding as JSON has it."""
@@ -283,6 +375,8 @@ class Finding:
         }
         if self.frame is not None:
             found["frame"] = self.frame
+        if self.score is not None:
+            found["score"] = round(self.score, 3)
         first_s = None if self.first_s is None else round(self.first_s, 12)
         return found | {"first_s": first_s, "offset": self.offset, "text": self.text, "advice": self.advice}
 
@@ -299,6 +393,7 @@ def make_finding(
     detail: str = "",
     meaning: str | None = None,
     advice: str | None = None,
+    score: float | None = None,
 ) -> Finding:
     """Make a finding with the sentences of its kind.
 
@@ -318,6 +413,8 @@ def make_finding(
         A sentence about these places alone, which stands before the meaning.
     meaning, advice : str, optional
         Instead of those of the kind.
+    score : float, optional
+        As in `Finding`.
 
     Returns
     -------
@@ -328,7 +425,10 @@ def make_finding(
     if of is not None and of[0]:
         how_many += f" in {of[0]:,} {of[1]} ({_share(count, of[0])})"
     where = place(first_s, offset)
+    if score is not None:  # an explanation is of the whole wire
+        how_many = ""
     sentences = [f"{how_many}{', first ' * (count > 1) or ', '}{where}." if where else f"{how_many}."]
+    sentences = sentences if how_many else []
     sentences += [sentence for sentence in (detail, known.meaning if meaning is None else meaning) if sentence]
     return Finding(
         kind=kind,
@@ -340,6 +440,7 @@ def make_finding(
         offset=offset,
         frame=frame,
         severity=known.severity,
+        score=score,
     )
 
 

@@ -17,8 +17,10 @@ if TYPE_CHECKING:
     from larkreader.declare.sheet import Sheet
     from larkreader.exercise.loopback import LoopbackResult
     from larkreader.exercise.ports.listing import PortEntry
+    from larkreader.judge.diagnosis import Diagnosis
     from larkreader.judge.findings import Finding
     from larkreader.judge.reading import Reading
+    from larkreader.judge.survey import Spread, Survey
     from larkreader.present.frame_views import ValueView
 
 SEVERITY_STYLES = {"error": "bold reverse", "warning": "bold", "note": "dim"}
@@ -107,6 +109,32 @@ def findings(found: tuple[Finding, ...], verdict: str) -> Group:
     return Group(*parts)
 
 
+def explanations(told: Mapping[str, Diagnosis]) -> Group:
+    """Show of each wire what is the matter with it, the likeliest explanation first, and the settings to try."""
+    parts: list[Any] = []
+    for wire, one in told.items():
+        for finding in one.findings:
+            likely = "" if finding.score is None else f", {_likelihood(finding.score)}"
+            parts += [
+                Text.assemble(
+                    (f" {finding.severity} ", SEVERITY_STYLES[finding.severity]),
+                    f" {finding.kind} on ",
+                    (wire, "bold"),
+                    likely,
+                ),
+                Padding(Text(finding.text), (0, 0, 0, 2)),
+            ]
+            if finding.advice:
+                parts.append(Padding(Text.assemble(("To do: ", "bold"), finding.advice), (0, 0, 0, 2)))
+            parts.append("")
+        if one.proposal is not None and one.verdict != "clean":
+            parts += [
+                Text.assemble("Set the other end of ", (wire, "bold"), " to ", (str(one.proposal), "bold"), "."),
+                "",
+            ]
+    return Group(*parts[:-1])
+
+
 def loopback(result: LoopbackResult) -> Group:
     """Show what came of a loopback."""
     table = _table(">sent", ">received", ">lost", ">changed", ">extra", ">char/s", ">of the line")
@@ -135,6 +163,37 @@ def loopback(result: LoopbackResult) -> Group:
             f"  received  {first.received.hex(' ').upper()}",
         ]
     return Group(*parts)
+
+
+def surveys(seen: Mapping[str, Survey]) -> Table:
+    """Show what wires really look like, a column a wire."""
+    table = _table("", *(f">{wire}" for wire in seen))
+    rows: dict[str, list[str]] = {}
+    for one in seen.values():
+        deviation = one.deviation_ppm
+        told = {
+            "rests": one.idle or "unknown",
+            "changes": f"{one.edges:,}",
+            "recorded": duration(one.duration_s),
+            "shortest stretch": "-" if one.shortest_s is None else duration(one.shortest_s),
+            "baud": "unknown" if one.baud is None else f"{one.baud:,.1f}",
+            "  give or take": "-" if one.baud is None else f"{max(2 * one.baud_uncertainty_ppm, 1):,.0f} ppm",
+            "  off the declared": "-" if deviation is None or one.baud is None else f"{deviation / 1e4:+.3f} %",
+            "rises later than falls": duration(one.asymmetry_s),
+            "jitter": duration(one.jitter_s),
+            "glitches": _number(one.glitches),
+            "idle": f"{100 * one.idle_share:.1f} %",
+            "reads best as": "-" if one.best is None else str(one.best.line).split(" ", 1)[1],
+            "  characters": _number(one.characters),
+            "  of them faulty": "-" if one.best is None else _number(one.best.faulty),
+            "  pause in a message": _median(one.character_gaps),
+            "  pause between messages": _median(one.message_gaps),
+        }
+        for name, text in told.items():
+            rows.setdefault(name, []).append(text)
+    for name, texts in rows.items():
+        table.add_row(name, *texts)
+    return table
 
 
 def values(view: ValueView) -> Table:
@@ -186,8 +245,23 @@ def _table(*columns: str) -> Table:
 
 def duration(seconds: float) -> str:
     """Write a duration with three digits and a fitting unit."""
-    unit, factor = ("s", 1.0) if seconds >= 1 else ("ms", 1e3) if seconds >= 1e-3 else ("us", 1e6)
+    size = abs(seconds)
+    if size < 5e-13:
+        return "0 s"
+    unit, factor = (
+        ("s", 1.0) if size >= 1 else ("ms", 1e3) if size >= 1e-3 else ("us", 1e6) if size >= 1e-6 else ("ns", 1e9)
+    )
     return f"{seconds * factor:.3g} {unit}"
+
+
+def _likelihood(score: float) -> str:
+    return "as good as sure" if score >= 0.99 else "likely" if score >= 0.75 else "possible"
+
+
+def _median(spread: Spread | None) -> str:
+    if spread is None:
+        return "-"
+    return f"{duration(spread.median_s)} ({duration(spread.least_s)} to {duration(spread.most_s)})"
 
 
 def _number(count: int) -> str:

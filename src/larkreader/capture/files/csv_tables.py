@@ -90,6 +90,17 @@ def read_levels(path: Path, signals: Sequence[str], *, name: str | None = None) 
     return traces
 
 
+def level_columns(path: Path, name: str) -> list[str]:
+    """Name the signals of a file of level changes.
+
+    Raises
+    ------
+    CaptureError
+        If the file is not of this form.
+    """
+    return [str(column) for column in _table(path, name).columns[1:]]
+
+
 def write_levels(path: Path, traces: Mapping[str, Trace]) -> None:
     """Write traces as level changes, times in nanoseconds.
 

@@ -18,9 +18,10 @@ from larkreader.capture.ring import RingMemory
 from larkreader.capture.trace import Trace
 from larkreader.errors import CaptureError, CaptureFileError, RequestError, nearest
 
-from .csv_tables import CHARACTER_COLUMNS, TIME_COLUMNS, read_characters, read_levels
+from .csv_tables import CHARACTER_COLUMNS, TIME_COLUMNS, level_columns, read_characters, read_levels
 from .recording import is_recording, read_recording
 from .vcd import Progress, read_vcd
+from .vcd_header import NOT_LEVELS, read_header
 
 CaptureKind = Literal["vcd", "levels", "characters", "recording", "bytes"]
 CapturePath = str | Path
@@ -126,6 +127,46 @@ def open_capture(
             raise
         raise CaptureFileError(str(path), f"cannot be read: {error.strerror}") from None
     return {one: traces[signal] for one, signal in wanted.items()}
+
+
+def signal_names(path: CapturePath, *, kind: CaptureKind | None = None) -> list[str]:
+    """Name the signals of a capture that have a level.
+
+    Parameters
+    ----------
+    path : str or pathlib.Path
+        A VCD file, or level changes in CSV.
+    kind : {"vcd", "levels"}, optional
+        What the file is; found from its content unless said.
+
+    Returns
+    -------
+    list of str
+        Scalars and vectors of one bit; bits of wider vectors must be named one by one.
+
+    Raises
+    ------
+    CaptureFileError
+        If the file cannot be opened.
+    CaptureError
+        If it holds no levels, or is damaged.
+    """
+    path = Path(path)
+    try:
+        kind = kind or find_kind(path)
+        if kind == "vcd":
+            with path.open("rb") as file:
+                variables = read_header(file, str(path)).variables
+            return [name for name, one in variables.items() if one.kind not in NOT_LEVELS and one.size == 1]
+        if kind == "levels":
+            return level_columns(path, str(path))
+    except FileNotFoundError:
+        raise CaptureFileError(str(path), "does not exist") from None
+    except OSError as error:
+        if isinstance(error, CaptureFileError):
+            raise
+        raise CaptureFileError(str(path), f"cannot be read: {error.strerror}") from None
+    raise CaptureError(str(path), f"holds {kind}, not levels", "must be a VCD file or level changes in CSV")
 
 
 def open_ring(path: CapturePath, write_index: int, count: int | None = None) -> RingMemory:

@@ -1,0 +1,147 @@
+"""How often `diagnose` is right: each mistake on captures made at random, and how often it cries wolf on healthy ones.
+
+Traffic is text, frames of the dosing rig, counting or random; pauses, jitter, a clock error within a percent, the
+fineness of the capture and the slowness of one edge are drawn anew for each capture. Right means: the likeliest
+explanation is the mistake that was made.
+"""
+
+import argparse
+
+import numpy as np
+
+import larkreader as lr
+from larkreader.demo.rig import rig_sheet
+
+SHEET = rig_sheet()
+LAYOUTS = SHEET.layouts_of("from_pump")
+TEXT = b"flow 12.5 mL/min pressure 101.3 kPa\r\ntemperature 21.9 degC state dosing\r\n"
+KINDS = ("text", "frames", "counting", "random")
+MISTAKES = {  # declared, sent, the kind that should be told, traffic that can show it
+    "baud twice as high": ("57600 8N1", "115200 8N1", "baud-mismatch", KINDS),
+    "baud half as high": ("19200 8E1", "9600 8E1", "baud-mismatch", KINDS),
+    "baud a third": ("57600 8N1", "19200 8N1", "baud-mismatch", KINDS),
+    "baud 4 % high": ("57600 8N1", "59904 8N1", "baud-mismatch", KINDS),
+    "baud 6 % low": ("57600 8E1", "54144 8E1", "baud-mismatch", KINDS),
+    "12 MHz fitted, 16 MHz believed": ("9600 8N1", "7200 8N1", "baud-mismatch", KINDS),
+    "inverted wire": ("57600 8N1", "57600 8N1 idle-low", "polarity-mismatch", KINDS),
+    "inverted wire with parity": ("57600 8E1", "57600 8E1 idle-low", "polarity-mismatch", KINDS),
+    "parity sent, none declared": ("57600 8N1", "57600 8E1", "parity-mismatch", KINDS),
+    "parity declared, none sent": ("57600 8E1", "57600 8N1", "parity-mismatch", KINDS),
+    "odd for even parity": ("57600 8E1", "57600 8O1", "parity-mismatch", KINDS),
+    "word counts the parity bit": ("57600 8E1", "57600 7E1", "data-bits-mismatch", ("text", "random", "counting")),
+    "7E1 sent, 8N1 declared": ("9600 8N1", "9600 7E1", "data-bits-mismatch", ("text", "random", "counting")),
+    "8N1 sent, 7E1 declared": ("9600 7E1", "9600 8N1", "data-bits-mismatch", ("frames", "random")),
+    "9 data bits for 8": ("9600 8N1", "9600 9N1", "data-bits-mismatch", ("random",)),
+    "highest bit first": ("57600 8N1", "57600 8N1 msb", "bit-order-mismatch", ("text", "frames")),
+    "2 stop bits declared, 1 sent": ("57600 8N2", "57600 8N1", "stop-bits-mismatch", KINDS),
+    "noise": ("57600 8E1", "57600 8E1", "noisy-line", KINDS),
+    "two senders": ("57600 8N1", "57600 8N1", "two-senders", KINDS),
+}
+HEALTHY = ("57600 8N1", "57600 8E1", "9600 8N1", "9600 7E1", "19200 8O1", "115200 8N2", "9600 8N1 idle-low", "9600 9N1")
+
+
+def values_of(random, kind, line, count):
+    """Return what is sent."""
+    largest = (1 << line.data_bits) - 1
+    if kind == "text":
+        begin = random.integers(len(TEXT))
+        return np.resize(np.roll(np.frombuffer(TEXT, np.uint8), begin), count).astype(int)
+    if kind == "frames":
+        rows = [{"count": n, "flow": 3.1 * n % 300, "dosed": 1.7 * n, "temperature": 21 + n / 9} for n in range(80)]
+        frames = b"".join(SHEET.frame["status"].encode(row) for row in rows)
+        return np.resize(np.frombuffer(frames, np.uint8), count).astype(int) & largest
+    if kind == "counting":
+        return (np.arange(count) + random.integers(256)) & largest
+    return random.integers(0, largest + 1, count)
+
+
+def capture_of(random, line, values, name):
+    """Return what a capture of the wire might look like."""
+    count = len(values)
+    pauses = [np.zeros(count), random.exponential(5, count), np.where(np.arange(count) % 16 == 0, 60.0, 0.0)]
+    gaps = pauses[0] if name.startswith("2 stop bits") else pauses[random.integers(3)]
+    tick_s = 1 / line.baud / random.choice([16, 40, 500, 10_000])
+    trace = lr.transmit(values, line, gaps=gaps, clock_error_ppm=random.uniform(-1e4, 1e4), tick_s=tick_s)
+    bit = 1 / line.baud / tick_s
+    edges = trace.edges + random.normal(0, random.choice([0, 0.01, 0.03]) * bit, len(trace.edges))
+    edges[(np.arange(len(edges)) + trace.first_level) % 2 == 0] += random.choice([0, 0, 0.08]) * bit
+    edges = np.rint(edges).astype(np.int64)
+    trace = lr.Trace(np.unique(edges), tick_s, trace.first_level, end=int(edges[-1] + 20 * bit))
+    if name == "noise":
+        return spiked(random, trace, max(count // 12, 3), 0.3 * bit)
+    if name == "two senders":
+        other = lr.transmit(random.integers(0, 256, count), line, gaps=random.uniform(0, 3, count), tick_s=tick_s)
+        return joined(trace, other)
+    return trace
+
+
+def spiked(random, trace, count, width):
+    """Turn the level over for a moment, in some places."""
+    places = np.unique(random.integers(trace.edges[0], trace.edges[-1], count))
+    ends = places + np.maximum(np.rint(width * random.uniform(0.5, 2.5, len(places))), 1).astype(np.int64)
+    times, often = np.unique(np.concatenate([trace.edges, places, ends]), return_counts=True)
+    return lr.Trace(times[often % 2 == 1], trace.tick_s, trace.first_level, end=trace.end)
+
+
+def joined(one, other):
+    """Let two outputs pull the same wire low."""
+    times = np.unique(np.concatenate([one.edges, other.edges]))
+    levels = np.ones(len(times), bool)
+    for each in (one, other):
+        levels &= (each.first_level + np.searchsorted(each.edges, times, side="right")) % 2 == 1
+    changed = np.diff(levels, prepend=True)
+    return lr.Trace(times[changed], one.tick_s, 1, end=int(times[-1]))
+
+
+def tally(random, name, count, tries):
+    """Return how often a mistake is told as what it is, and what was told instead."""
+    declared, sent, kind, traffic = MISTAKES[name]
+    right, instead = 0, {}
+    for _ in range(tries):
+        what = str(random.choice(traffic))
+        line = lr.LineSettings.parse(sent)
+        trace = capture_of(random, line, values_of(random, what, line, count), name)
+        layouts = LAYOUTS if what == "frames" and line.data_bits == 8 else ()
+        told = lr.diagnose(trace, lr.LineSettings.parse(declared), layouts=layouts).findings[0].kind
+        right += told == kind
+        if told != kind:
+            instead[f"{told} ({what})"] = instead.get(f"{told} ({what})", 0) + 1
+    return right, instead
+
+
+def false_alarms(random, count, tries):
+    """Return how many healthy captures are told to be anything else."""
+    alarms = []
+    for _ in range(tries):
+        line = lr.LineSettings.parse(str(random.choice(HEALTHY)))
+        what = str(random.choice(KINDS))
+        trace = capture_of(random, line, values_of(random, what, line, count), "healthy")
+        layouts = LAYOUTS if what == "frames" and line.data_bits == 8 else ()
+        told = lr.diagnose(trace, line, layouts=layouts)
+        if told.verdict != "clean":
+            alarms.append((str(line), what, told.findings[0].kind, told.findings[0].text))
+    return alarms
+
+
+def main():
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--characters", type=int, default=100)
+    parser.add_argument("--tries", type=int, default=100, help="captures of each mistake")
+    parser.add_argument("--healthy", type=int, default=500, help="captures without a mistake")
+    parser.add_argument("--seed", type=int, default=1)
+    asked = parser.parse_args()
+    random = np.random.default_rng(asked.seed)
+    print(f"| mistake ({asked.characters} characters) | declared | sent | right of {asked.tries} | told instead |")
+    print("|---|---|---|---|---|")
+    for name, (declared, sent, _, _) in MISTAKES.items():
+        right, instead = tally(random, name, asked.characters, asked.tries)
+        others = ", ".join(f"{times} {kind}" for kind, times in instead.items())
+        print(f"| {name} | {declared} | {sent} | {right} | {others} |", flush=True)
+    alarms = false_alarms(random, asked.characters, asked.healthy)
+    print(f"\nFalse alarms on {asked.healthy} healthy captures: {len(alarms)}")
+    for alarm in alarms[:10]:
+        print(" ", *alarm)
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,334 @@
+"""Why a wire does not read as declared: explanations, the likeliest first, each with its evidence."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from itertools import product
+from typing import Any
+
+import numpy as np
+
+from larkreader.capture.characters import Characters, Fault
+from larkreader.capture.trace import Trace
+from larkreader.declare.layout import FrameLayout
+from larkreader.declare.line import PARITY_NAMES, LineSettings
+from larkreader.decode.receive import receive
+from larkreader.errors import CaptureError
+
+from .bit_time import measure_bit
+from .findings import Finding, Verdict, make_finding, verdict_of
+from .formats import FormatFit, fit_formats
+from .survey import Survey, survey, survey_of
+
+STANDARD_BAUDS = (
+    300, 600, 1200, 2400, 4800, 9600, 14_400, 19_200, 28_800, 31_250, 38_400, 57_600, 76_800, 115_200, 128_000, 153_600,
+    230_400, 250_000, 256_000, 460_800, 500_000, 921_600, 1_000_000, 1_500_000, 2_000_000, 3_000_000,
+)  # fmt: skip
+# Crystals and internal oscillators in MHz, roughly by how usual they are
+CLOCKS = (
+    16, 8, 12, 11.0592, 20, 24, 4, 25, 48, 32, 7.3728, 14.7456, 18.432, 10, 1, 2, 72, 40, 26, 36, 64, 80, 84, 100, 120,
+    168, 3.6864, 1.8432, 6, 27, 50, 13, 18, 22.1184, 30, 96, 125, 4.9152, 9.8304,
+)  # fmt: skip
+FACTORS = (2, 3, 4, 6, 8, 12, 16, 24, 32)
+FEWEST_CHARACTERS = 8  # of which anything is concluded
+SURE = 6.6  # bits: a hundred to one
+TOLERABLE = 0.02  # of the declared baud by which a sender may be off without being told so
+NEAR_STANDARD = 0.025
+RATIO_FIT = 0.006  # within which a ratio of bauds is taken for one of clocks, or for a factor
+MOST_CLOCKS = 3
+HEALTHY_FAULTS = 0.01  # share of faulty characters below which the settings cannot be what is wrong
+BELIEVABLE_FAULTS = 0.2  # above which other settings than the declared ones explain nothing
+HOPELESS_FAULTS = 0.4  # above which no settings are proposed
+MANY_CHANGES = 100  # from which it means something that they follow no bit time
+GLITCH = 0.6  # of a bit below which a stretch is a glitch
+OFF_GRID = 0.22  # of a bit from which a change lies between the bits
+TWO_SENDERS_FAULTS = 0.05  # share of faulty characters that goes with it
+TWO_SENDERS = 0.08  # share of changes between the bits, without glitches, above which two outputs drive the wire
+EARLY = 0.3  # of a bit by which a start may come before the declared stop bits are over
+
+
+@dataclass(frozen=True)
+class Diagnosis:
+    """What is wrong with a wire.
+
+    Parameters
+    ----------
+    findings : tuple of Finding
+        Explanations with a score, the likeliest first.
+    survey : Survey
+        What the wire looks like.
+    proposal : LineSettings or None
+        The settings under which it reads best, the baud a usual one if it is near one; None if nothing sure can be
+        told.
+    """
+
+    findings: tuple[Finding, ...]
+    survey: Survey
+    proposal: LineSettings | None = None
+
+    @property
+    def verdict(self) -> Verdict:
+        """As of a reading."""
+        return verdict_of(self.findings)
+
+    def to_dict(self) -> dict[str, Any]:
+        """Return the diagnosis as JSON has it."""
+        return {
+            "verdict": self.verdict,
+            "proposal": None if self.proposal is None else str(self.proposal),
+            "findings": [one.to_dict() for one in self.findings],
+            "survey": self.survey.to_dict(),
+        }
+
+
+def diagnose(
+    trace: Trace, line: LineSettings | None = None, *, layouts: Sequence[FrameLayout] = (), wire: str = "wire"
+) -> Diagnosis:
+    """Find out why a wire does not read as declared, or what its settings are.
+
+    Parameters
+    ----------
+    trace : Trace
+        Its level changes.
+    line : LineSettings, optional
+        What was declared.
+    layouts : sequence of FrameLayout
+        The frames that it is declared to carry.
+    wire : str
+        What to call it in the findings.
+
+    Returns
+    -------
+    Diagnosis
+
+    Examples
+    --------
+    >>> line = lr.LineSettings.parse("57600 8E1")
+    >>> trace = lr.transmit(bytes(range(100)), lr.LineSettings.parse("28800 8E1"))
+    >>> told = lr.diagnose(trace, line)
+    >>> told.findings[0].kind, str(told.proposal)
+    ('baud-mismatch', '28800 8E1')
+    """
+    bit = measure_bit(trace)
+    fits = [] if bit is None else fit_formats(trace, float(1 / (bit.ticks * trace.tick_s)), layouts)
+    seen = survey(trace, line) if bit is None or not fits else survey_of(trace, bit, fits, line)
+    best = seen.best
+    if best is None or best.characters < FEWEST_CHARACTERS:
+        return Diagnosis((_too_little(wire, trace, seen, line),), seen)
+    is_sure = seen.sureness >= SURE and best.fault_share <= HOPELESS_FAULTS
+    usual = best.line.model_copy(update={"baud": _usual_baud(best.line.baud, line)})
+    if line is None:
+        return Diagnosis((_proposed(wire, seen, usual, is_sure=is_sure),), seen, usual if is_sure else None)
+    judged = best.line if best.fault_share <= BELIEVABLE_FAULTS else line
+    damage = _damage_finding(wire, _damage(trace, judged, seen.asymmetry_s), _read_text(best))
+    if damage.kind == "two-senders" and best.fault_share > TWO_SENDERS_FAULTS:  # then no settings mean anything
+        return Diagnosis((damage,), seen)
+    found = list(_setting_findings(wire, trace, seen, fits, usual, line, layouts))
+    if best.fault_share > HEALTHY_FAULTS or (not found and _fault_share(trace, line) > HEALTHY_FAULTS):
+        found.append(damage)
+    if not found:
+        detail = f"{_clock_text(seen)} {_read_text(best)}"
+        detail += " The settings are not the reason for the others." if best.faulty else ""
+        found.append(make_finding("as-declared", wire, 1, detail=detail, score=1.0))
+    found.sort(key=lambda one: -(one.score or 0.0))
+    return Diagnosis(tuple(found), seen, usual if is_sure else None)
+
+
+def _setting_findings(
+    wire: str,
+    trace: Trace,
+    seen: Survey,
+    fits: Sequence[FormatFit],
+    usual: LineSettings,
+    line: LineSettings,
+    layouts: Sequence[FrameLayout],
+) -> Iterator[Finding]:
+    """Yield in what the settings of a wire differ from the declared ones."""
+    best = seen.best
+    assert best is not None
+    if best.fault_share > BELIEVABLE_FAULTS:
+        return
+    declared = _fit_of(fits, line)
+    baud_is_off = abs((seen.deviation_ppm or 0.0) * 1e-6) > TOLERABLE + 3e-6 * seen.baud_uncertainty_ppm
+    if baud_is_off:
+        yield from _baud_findings(wire, seen, line)
+    is_healthy = not baud_is_off and _fault_share(trace, line) <= HEALTHY_FAULTS
+    if declared is None or declared.cost - best.cost >= (2 * SURE if is_healthy else SURE):
+        # A wire that reads without faults may still carry a parity bit where a data bit was declared, or be inverted.
+        plain = best.line.parity in ("E", "O") or best.line.first_bit != line.first_bit or best.line.idle != line.idle
+        if plain or not is_healthy:
+            score = 0.999 if declared is None else min(_probability(declared.cost - best.cost), 0.999)
+            yield from _format_findings(wire, best, usual, line, score)
+    elif not baud_is_off and (early := _early(receive(trace, line), line)):
+        detail = f"Declared are {line.stop_bits:g} stop bits; some characters begin {early:.2g} bits before their end."
+        yield make_finding("stop-bits-mismatch", wire, 1, detail=detail, score=0.95)
+
+
+def _too_little(wire: str, trace: Trace, seen: Survey, line: LineSettings | None) -> Finding:
+    """Return what can be said of a wire from which no characters can be read."""
+    if not len(trace):
+        return make_finding("silence", wire, 1, detail=f"It stayed at level {trace.first_level}.", score=1.0)
+    detail = f"It changed {len(trace):,} times"
+    detail += f"; {seen.characters} characters could be read." if seen.characters else "."
+    if seen.baud is None and len(trace) > MANY_CHANGES:
+        detail += " The distances between the changes are whole multiples of no bit time."
+        if line is not None and seen.shortest_s is not None:
+            return _damage_finding(wire, _damage(trace, line, 0.0), detail)
+    return make_finding("cannot-tell", wire, 1, detail=detail, score=0.5)
+
+
+def _proposed(wire: str, seen: Survey, usual: LineSettings, *, is_sure: bool) -> Finding:
+    """Return the proposal of settings for a wire of which nothing was declared."""
+    assert seen.best is not None
+    detail = f"{usual}: {_clock_text(seen)} {_read_text(seen.best)}"
+    if seen.runner_up is not None:
+        detail += f" The next best, {_format_text(seen.runner_up.line)}, is less likely by {_odds(seen.sureness)}."
+    kind = "best-settings" if is_sure else "cannot-tell"
+    return make_finding(kind, wire, 1, detail=detail, score=_probability(seen.sureness))
+
+
+def _baud_findings(wire: str, seen: Survey, line: LineSettings) -> Iterator[Finding]:
+    """Yield what a baud that is off may come from."""
+    assert seen.baud is not None
+    ratio = seen.baud / line.baud
+    percent = 100 * (ratio - 1)
+    detail = f"Declared are {line.baud:g} baud. {_clock_text(seen)}"
+    factor = _factor_of(ratio)
+    if factor is not None:
+        many, way = factor
+        detail += f" That is {many} times {'as fast' if way else 'slower'}"
+        detail += "; a divisor for 16 times oversampling where 8 is set, or the other way about, does so." * (many == 2)
+        detail += "." * (many != 2)
+    else:
+        detail += f" That is {percent:+.2f} %."
+    yield make_finding("baud-mismatch", wire, 1, detail=detail, score=0.9995)
+    ranks = sorted(product(range(len(CLOCKS)), repeat=2), key=sum)  # the most usual first
+    pairs = [
+        f"{CLOCKS[believed]:g} MHz believed, {CLOCKS[fitted]:g} MHz fitted"
+        for believed, fitted in ranks
+        if believed != fitted and abs(CLOCKS[fitted] / CLOCKS[believed] / ratio - 1) < RATIO_FIT
+    ]
+    if pairs and factor is None and abs(percent) > 4:
+        told = "; ".join(pairs[:MOST_CLOCKS]) + ("; and others" if len(pairs) > MOST_CLOCKS else "")
+        yield make_finding("clock-mismatch", wire, 1, detail=f"The ratio is {ratio:.4f}: {told}.", score=0.6)
+
+
+def _format_findings(
+    wire: str, fit: FormatFit, best: LineSettings, line: LineSettings, score: float
+) -> Iterator[Finding]:
+    """Yield in what the format under which a wire reads best differs from the declared one."""
+    evidence = f"Read as {_format_text(best)}, {_read_text(fit)}"
+    if best.idle != line.idle:
+        detail = f"Declared is idle {line.idle}, it rests {best.idle}. {evidence}"
+        yield make_finding("polarity-mismatch", wire, 1, detail=detail, score=score)
+    if best.data_bits != line.data_bits:
+        detail = f"Declared are {line.data_bits} data bits, sent are {best.data_bits}. {evidence}"
+        whole = (line.data_bits + line.has_parity, best.data_bits + best.has_parity)
+        if best.has_parity and whole[1] == line.data_bits:
+            detail += f" The sender's word of {line.data_bits} bits counts the parity bit."
+        elif line.has_parity and whole[0] == best.data_bits:
+            detail += f" The declared word of {best.data_bits} bits counts the parity bit, the sender's does not."
+        yield make_finding("data-bits-mismatch", wire, 1, detail=detail, score=score)
+    if best.parity != line.parity:
+        detail = f"Declared is {PARITY_NAMES[line.parity]} parity, sent is {PARITY_NAMES[best.parity]}. {evidence}"
+        yield make_finding("parity-mismatch", wire, 1, detail=detail, score=score - 0.001)
+    if best.first_bit != line.first_bit:
+        name = {"lsb": "lowest", "msb": "highest"}
+        detail = f"Declared is the {name[line.first_bit]} bit first, sent is the {name[best.first_bit]}. {evidence}"
+        yield make_finding("bit-order-mismatch", wire, 1, detail=detail, score=score - 0.002)
+
+
+def _fit_of(fits: Sequence[FormatFit], line: LineSettings) -> FormatFit | None:
+    wanted = (line.data_bits, line.parity, line.idle, line.first_bit)
+    for fit in fits:
+        if (fit.line.data_bits, fit.line.parity, fit.line.idle, fit.line.first_bit) == wanted:
+            return fit
+    return None
+
+
+def _fault_share(trace: Trace, line: LineSettings) -> float:
+    """Return the share of faulty characters and false starts when a wire is read as declared."""
+    try:
+        read = receive(trace, line)
+    except CaptureError:
+        return 1.0
+    faulty = int(np.count_nonzero(read.faults & (Fault.PARITY | Fault.FRAMING | Fault.BREAK)))
+    return (faulty + len(read.false_starts_s)) / max(len(read), 1)
+
+
+def _early(read: Characters, line: LineSettings) -> float:
+    """Return by how many bits characters begin before the declared stop bits of the ones before are over."""
+    if line.stop_bits == 1 or len(read) < FEWEST_CHARACTERS:
+        return 0.0
+    bits = np.diff(read.begin_s) * line.baud
+    early = line.bits_per_character - bits
+    often = early > EARLY
+    return float(np.median(early[often])) if np.count_nonzero(often) >= 2 else 0.0
+
+
+def _damage(trace: Trace, line: LineSettings, asymmetry_s: float) -> tuple[float, float]:
+    """Return which share of the changes inside characters lies between the bits, and how many of those are glitches."""
+    try:
+        read = receive(trace, line)
+    except CaptureError:
+        return 0.0, 0.0
+    bit = 1 / (line.baud * trace.tick_s)
+    starts = np.rint(read.begin_s / trace.tick_s).astype(np.int64)
+    owner = np.searchsorted(starts, trace.edges, side="right") - 1
+    inside = owner >= 0
+    far = trace.edges[inside] - starts[owner[inside]]
+    within = far < (line.bits_per_character - line.stop_bits + 0.4) * bit
+    odd = within & (np.abs(far / bit - np.rint(far / bit)) > OFF_GRID + abs(asymmetry_s) * line.baud)
+    narrow = np.diff(trace.edges) < GLITCH * bit
+    short = np.append(narrow, False) | np.append(False, narrow)
+    count, strange = int(within.sum()), int(odd.sum())
+    return strange / max(count, 1), int((odd & short[inside]).sum()) / max(strange, 1)
+
+
+def _damage_finding(wire: str, damage: tuple[float, float], told: str) -> Finding:
+    """Return whether a wire whose settings do not explain its faults is noisy, or driven by two senders."""
+    off, glitches = damage
+    text = f"{100 * off:.2g} % of the changes lie between the bits, {100 * glitches:.0f} % of those as short glitches. "
+    kind = "two-senders" if off > TWO_SENDERS and glitches < 0.5 else "noisy-line"
+    return make_finding(kind, wire, 1, detail=text + told, score=0.9 if kind == "two-senders" else 0.8)
+
+
+def _usual_baud(baud: float, line: LineSettings | None) -> float:
+    """Return the usual baud next to a measured one, or the measured one with four digits if none is near."""
+    known = (*STANDARD_BAUDS, *(() if line is None else (line.baud,)))
+    nearest = min(known, key=lambda one: abs(one / baud - 1))
+    return float(nearest) if abs(nearest / baud - 1) < NEAR_STANDARD else float(f"{baud:.4g}")
+
+
+def _factor_of(ratio: float) -> tuple[int, bool] | None:
+    """Return a whole factor by which bauds differ, and whether the wire is the faster one."""
+    for factor in FACTORS:
+        if abs(ratio / factor - 1) < TOLERABLE:
+            return factor, True
+        if abs(ratio * factor - 1) < TOLERABLE:
+            return factor, False
+    return None
+
+
+def _clock_text(seen: Survey) -> str:
+    assert seen.baud is not None
+    told = f"Measured are {seen.baud:,.{max(0, 5 - len(str(int(seen.baud))))}f} baud"
+    return f"{told}, give or take {max(2 * seen.baud_uncertainty_ppm, 1):,.0f} ppm."
+
+
+def _read_text(fit: FormatFit) -> str:
+    return f"{fit.characters - fit.faulty:,} of {fit.characters:,} characters have no fault."
+
+
+def _format_text(line: LineSettings) -> str:
+    """Write settings without the baud."""
+    return str(line).split(" ", 1)[1]
+
+
+def _probability(bits: float) -> float:
+    return float(1 / (1 + 2.0 ** -min(bits, 60.0)))
+
+
+def _odds(bits: float) -> str:
+    return f"1 to {2 ** min(bits, 20):,.0f}" if bits < 20 else "more than 1 to a million"

@@ -1,0 +1,162 @@
+import json
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from strategies import line_settings
+
+import larkreader as lr
+from larkreader.cli import run
+
+TEXT = b"flow 12.5 mL/min pressure 101.3 kPa\r\ntemperature 21.9 degC\r\n" * 2
+LINE = lr.LineSettings.parse("57600 8E1")
+
+
+def sent_as(text, values=TEXT, **options):
+    return lr.transmit(values, lr.LineSettings.parse(text), **options)
+
+
+@given(line_settings(most_data_bits=8), st.integers(0, 2**32 - 1), st.sampled_from([0, -9000, 15000]))
+def test_the_clock_of_a_sender_is_measured_within_its_uncertainty(line, seed, ppm):
+    """With jitter of two hundredths of a bit, pauses at random, and edges of one direction late."""
+    random = np.random.default_rng(seed)
+    values = random.integers(0, 1 << line.data_bits, 80)
+    trace = lr.transmit(values, line, gaps=random.exponential(4, 80), clock_error_ppm=ppm)
+    bit = 1e9 / line.baud / (1 + ppm * 1e-6)
+    edges = trace.edges + random.normal(0, 0.02 * bit, len(trace.edges))
+    edges[1::2] += 0.08 * bit
+    seen = lr.survey(lr.Trace(np.rint(edges).astype(np.int64), 1e-9, trace.first_level), line)
+    assert abs(seen.deviation_ppm - ppm) < 6 * seen.baud_uncertainty_ppm + 1
+    assert seen.baud_uncertainty_ppm < 4000
+    assert seen.idle == line.idle
+
+
+def test_a_survey_tells_pauses_symmetry_and_glitches():
+    """Sixteen characters a message, two bits apart, messages a hundred bits apart; rises come late; one glitch."""
+    gaps = np.where(np.arange(160) % 16 == 0, 100.0, 2.0)
+    values = np.random.default_rng(1).integers(0, 256, 160)
+    trace = lr.transmit(values, LINE, gaps=gaps)
+    bit_ns = 1e9 / 57600
+    edges = trace.edges.copy()
+    edges[1::2] += 1000  # the wire idles high, so that every second change is a rise
+    place = int(edges[200]) + 1
+    spiked = np.sort(np.concatenate([edges, [place + 6000, place + 7000]]))
+    seen = lr.survey(lr.Trace(spiked, 1e-9, 1, end=trace.end), LINE)
+    assert seen.best.line.format == "8E1"
+    assert seen.baud == pytest.approx(57600, rel=1e-4)
+    assert seen.asymmetry_s == pytest.approx(1e-6, rel=0.05)
+    assert 1 <= seen.glitches <= 3
+    assert seen.character_gaps.median_s == pytest.approx(2 * bit_ns * 1e-9, rel=0.01)
+    assert (seen.message_gaps.count, seen.message_gaps.median_s) == (9, pytest.approx(100 / 57600, rel=0.01))
+
+
+@pytest.mark.parametrize(
+    ("sent", "kind", "text"),
+    [
+        ("28800 8E1", "baud-mismatch", "That is 2 times slower; a divisor for 16 times oversampling where 8 is set"),
+        ("172800 8E1", "baud-mismatch", "That is 3 times as fast."),
+        ("60480 8E1", "baud-mismatch", "That is +5.00 %."),
+        ("57600 8E1 idle-low", "polarity-mismatch", "Declared is idle high, it rests low."),
+        ("57600 8N1", "parity-mismatch", "Declared is even parity, sent is none."),
+        ("57600 8O1", "parity-mismatch", "Declared is even parity, sent is odd."),
+        ("57600 7E1", "data-bits-mismatch", "The sender's word of 8 bits counts the parity bit."),
+        ("57600 8E1 msb", "bit-order-mismatch", "Declared is the lowest bit first, sent is the highest."),
+    ],
+)
+def test_each_mistake_is_told_as_what_it_is(sent, kind, text):
+    told = lr.diagnose(sent_as(sent), LINE)
+    assert (told.findings[0].kind, told.verdict) == (kind, "faults")
+    assert text in told.findings[0].text
+    assert told.proposal == lr.LineSettings.parse(sent)
+    assert told.findings[0].score > 0.99
+
+
+def test_a_clock_that_is_not_the_one_believed_in_is_named():
+    """A divisor for 16 MHz on a board with 12 MHz."""
+    told = lr.diagnose(sent_as("43200 8E1"), LINE)
+    assert [one.kind for one in told.findings] == ["baud-mismatch", "clock-mismatch"]
+    assert "The ratio is 0.7500: 16 MHz believed, 12 MHz fitted" in told.findings[1].text
+
+
+def test_stop_bits_that_are_too_few_are_told():
+    (finding,) = lr.diagnose(sent_as("57600 8E1"), lr.LineSettings.parse("57600 8E2")).findings
+    assert (finding.kind, finding.severity) == ("stop-bits-mismatch", "warning")
+    assert "some characters begin 1 bits before their end" in finding.text
+
+
+@pytest.mark.parametrize("settings", ["8N1", "8E1", "8O1", "7E1", "9N1", "8N2", "8N1 idle-low"])
+def test_a_wire_that_is_as_declared_is_not_accused(settings):
+    """Values at random, a clock one percent off, a capture of sixteen ticks a bit."""
+    line = lr.LineSettings.parse(f"57600 {settings}")
+    values = np.random.default_rng(3).integers(0, 1 << line.data_bits, 200)
+    trace = lr.transmit(values, line, clock_error_ppm=-10_000, tick_s=1 / 57600 / 16)
+    told = lr.diagnose(trace, line)
+    assert ([one.kind for one in told.findings], told.verdict) == (["as-declared"], "clean")
+
+
+def test_noise_and_a_second_sender_are_told_apart():
+    random = np.random.default_rng(4)
+    clean = sent_as("57600 8E1")
+    places = random.integers(clean.edges[0], clean.edges[-1], 12)
+    times, often = np.unique(np.concatenate([clean.edges, places, places + 9000]), return_counts=True)
+    noisy = lr.Trace(times[often % 2 == 1], 1e-9, 1, end=clean.end)
+    assert lr.diagnose(noisy, LINE).findings[0].kind == "noisy-line"
+    other = lr.transmit(random.integers(0, 256, 110), LINE, gaps=random.uniform(0, 3, 110))
+    times = np.unique(np.concatenate([clean.edges, other.edges]))
+    both = np.logical_and.reduce(
+        [(1 + np.searchsorted(one.edges, times, side="right")) % 2 == 1 for one in (clean, other)]
+    )
+    joined = lr.Trace(times[np.diff(both, prepend=True)], 1e-9, 1)
+    (finding,) = lr.diagnose(joined, LINE).findings
+    assert finding.kind == "two-senders"
+
+
+def test_settings_are_proposed_where_none_are_declared():
+    told = lr.diagnose(sent_as("115200 7O1", clock_error_ppm=8000))
+    assert (str(told.proposal), told.verdict, told.findings[0].kind) == ("115200 7O1", "clean", "best-settings")
+    assert "Measured are 116,1" in told.findings[0].text
+
+
+@pytest.mark.parametrize(
+    ("trace", "kind"),
+    [
+        (lr.Trace(np.empty(0, np.int64), end=10**9), "silence"),
+        (sent_as("57600 8E1", b"abc"), "cannot-tell"),
+        (lr.Trace(np.array([5]), end=10**9), "cannot-tell"),
+        (sent_as("57600 8N1", b"A" * 200), "cannot-tell"),
+    ],
+)
+def test_nothing_is_made_up_where_there_is_too_little(trace, kind):
+    told = lr.diagnose(trace)
+    assert told.findings[0].kind == kind
+
+
+def test_random_levels_are_no_wire():
+    """A floating input: changes at any time."""
+    random = np.random.default_rng(6)
+    trace = lr.Trace(np.cumsum(random.integers(2000, 90_000, 3000)), 1e-9, 1)
+    told = lr.diagnose(trace, LINE)
+    assert told.findings[0].kind in ("two-senders", "noisy-line", "cannot-tell")
+    assert told.proposal is None
+
+
+def test_the_command_diagnoses_by_a_sheet_or_without(tmp_path, capsys):
+    capture, sheet = tmp_path / "wire.vcd", tmp_path / "wire.toml"
+    lr.write_vcd(capture, {"tx": sent_as("28800 8E1"), "rx": sent_as("57600 8E1")})
+    sheet.write_text('sheet = 1\n[line]\nbaud = 57600\nformat = "8E1"\n[wire.tx]\n[wire.rx]\n')
+    assert run(["diagnose", str(capture), str(sheet), "--json"]) == 1
+    document = json.loads(capsys.readouterr().out)
+    assert document["verdict"] == "faults"
+    assert document["wires"]["tx"]["findings"][0]["kind"] == "baud-mismatch"
+    assert document["wires"]["rx"]["findings"][0]["kind"] == "as-declared"
+    assert document["wires"]["tx"]["survey"]["best"]["line"].startswith("28800")
+    assert run(["diagnose", str(capture)]) == 0
+    out = capsys.readouterr().out
+    assert "28800 8E1: Measured are 28,800" in " ".join(out.split())
+    assert run(["diagnose", str(capture), "--wire", "rx"]) == 0
+    assert "28800" not in capsys.readouterr().out
+    recorded = tmp_path / "bytes.bin"
+    recorded.write_bytes(b"flow")
+    assert run(["diagnose", str(recorded)]) == 2
+    assert "holds bytes, not levels" in capsys.readouterr().err
