@@ -27,6 +27,7 @@ if TYPE_CHECKING:
     from .capture.files.open import open_capture as open_capture
     from .capture.files.open import open_ring as open_ring
     from .capture.files.open import open_trace as open_trace
+    from .capture.files.open import signal_names as signal_names
     from .capture.files.vcd_writer import write_vcd as write_vcd
     from .capture.ring import RingMemory as RingMemory
     from .capture.trace import Trace as Trace
@@ -70,6 +71,9 @@ if TYPE_CHECKING:
     from .judge.diagnosis import Diagnosis as Diagnosis
     from .judge.diagnosis import diagnose as diagnose
     from .judge.findings import Finding as Finding
+    from .judge.garble import Garble as Garble
+    from .judge.garble import explain_garble as explain_garble
+    from .judge.garble import garble_table as garble_table
     from .judge.reading import Reading as Reading
     from .judge.reading import read as read
     from .judge.survey import Survey as Survey
@@ -93,6 +97,7 @@ _HOMES = {
     "FrameLayout": "declare.layout",
     "FrameReader": "decode.streaming",
     "Frames": "decode.frame_columns",
+    "Garble": "judge.garble",
     "LarkReaderError": "errors",
     "LayoutsReader": "decode.streaming",
     "LineSettings": "declare.line",
@@ -118,7 +123,9 @@ _HOMES = {
     "Wire": "declare.sheet",
     "diagnose": "judge.diagnosis",
     "draw_waveform": "present.figures.waveform",
+    "explain_garble": "judge.garble",
     "find_escapes": "decode.escapes",
+    "garble_table": "judge.garble",
     "notations": "present.notations",
     "open_capture": "capture.files.open",
     "open_port": "exercise.ports.open",
@@ -131,6 +138,7 @@ _HOMES = {
     "read_layouts": "decode.frames",
     "receive": "decode.receive",
     "run_loopback": "exercise.loopback",
+    "signal_names": "capture.files.open",
     "strip_escapes": "decode.escapes",
     "survey": "judge.survey",
     "transmit": "exercise.transmit",
@@ -154,6 +162,7 @@ __all__ = [
     "FrameLayout",
     "FrameReader",
     "Frames",
+    "Garble",
     "LarkReaderError",
     "LayoutsReader",
     "LineSettings",
@@ -179,7 +188,9 @@ __all__ = [
     "Wire",
     "diagnose",
     "draw_waveform",
+    "explain_garble",
     "find_escapes",
+    "garble_table",
     "notations",
     "open_capture",
     "open_port",
@@ -192,6 +203,7 @@ __all__ = [
     "read_layouts",
     "receive",
     "run_loopback",
+    "signal_names",
     "strip_escapes",
     "survey",
     "transmit",

@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import click
 
 from .common import capture_argument, json_option, kind_option, print_json
 
 if TYPE_CHECKING:
+    from larkreader.capture.characters import Characters
     from larkreader.declare.sheet import Sheet
+    from larkreader.judge.diagnosis import Diagnosis
+    from larkreader.judge.garble import Garble
 
 
 @click.command()
@@ -18,49 +21,110 @@ if TYPE_CHECKING:
 @click.argument("sheet", type=click.Path(path_type=Path), required=False)
 @click.option("--wire", metavar="NAME", help="Look at this wire of the sheet alone; without a sheet, at this signal.")
 @kind_option
+@click.option("--sent", metavar="TEXT", help="What was sent, where CAPTURE holds the bytes that came of it.")
+@click.option(
+    "--expect",
+    type=click.Choice(["text", "counter"]),
+    default="text",
+    show_default=True,
+    help="What is known of what was sent, if it is not known itself.",
+)
 @json_option
-def diagnose(capture: Path, sheet: Path | None, wire: str | None, kind: str | None, as_json: bool) -> int:
-    """Find out what the wires of CAPTURE look like, and why they do not read as SHEET declares them.
+def diagnose(
+    capture: Path,
+    sheet: Path | None,
+    wire: str | None,
+    kind: str | None,
+    sent: str | None,
+    expect: str,
+    as_json: bool,
+) -> int:
+    r"""Find out what the wires of CAPTURE look like, and why they do not read as SHEET declares them.
 
-    Without SHEET the settings are found under which each wire reads best. The exit status is 1 if a wire is not as
-    declared.
+    Without SHEET the settings are found under which each wire reads best. Where CAPTURE holds bytes alone, both ends
+    are simulated under each mistake; --sent says what was sent, with \r \n \xHH for single bytes. The exit status is
+    1 if a wire is not as declared.
     """
     from larkreader.capture.files.open import open_capture
     from larkreader.capture.trace import Trace
     from larkreader.declare.sheet import open_sheet
-    from larkreader.errors import CaptureError
+    from larkreader.errors import RequestError
+    from larkreader.exercise.by_hand import text_of
     from larkreader.judge.diagnosis import diagnose as diagnose_wire
-    from larkreader.judge.findings import verdict_of
+    from larkreader.judge.garble import explain_garble
 
     declared = None if sheet is None else open_sheet(sheet)
+    known = None if sent is None else text_of(sent, 1)
     signals = _signals_of(capture, declared, wire, kind)
-    told = {}
-    for name, what in open_capture(capture, signals, kind=kind, wire=wire if declared else None).items():  # type: ignore[arg-type]  # as the choices are
-        if not isinstance(what, Trace):
-            raise CaptureError(
-                str(capture), "holds characters, not levels", "must be a VCD file or level changes in CSV"
-            )
+    told: dict[str, Diagnosis] = {}
+    garbled: dict[str, list[Garble]] = {}
+    opened = open_capture(capture, signals, kind=kind, wire=wire if declared else None)  # type: ignore[arg-type]  # as the choices are
+    for name, what in opened.items():
         line = declared.wire[name].line if declared else None
-        told[name] = diagnose_wire(what, line, layouts=declared.layouts_of(name) if declared else (), wire=name)
-    verdict = verdict_of(tuple(finding for one in told.values() for finding in one.findings))
+        if isinstance(what, Trace):
+            layouts = declared.layouts_of(name) if declared else ()
+            told[name] = diagnose_wire(what, line, layouts=layouts, wire=name)
+        elif line is not None and len(what):
+            garbled[name] = explain_garble(_bytes_of(what, name), line, known, expect=expect)  # type: ignore[arg-type]  # as the choices are
+    if told and (known is not None or expect != "text"):
+        raise RequestError("--sent" if known is not None else "--expect", "goes with bytes, not with levels")
+    verdict = _verdict_of(told, garbled)
     if as_json:
-        wires = {name: one.to_dict() for name, one in told.items()}
-        print_json(
-            {
-                "sheet": None if sheet is None else str(sheet),
-                "capture": str(capture),
-                "verdict": verdict,
-                "wires": wires,
-            }
-        )
+        document = {"sheet": None if sheet is None else str(sheet), "capture": str(capture), "verdict": verdict}
+        print_json({**document, "wires": {name: one.to_dict() for name, one in told.items()} | _json_of(garbled)})
     else:
-        from larkreader.present import terminal
+        _show(told, garbled)
+    return 1 if verdict == "faults" else 0
 
-        console = terminal.make_console()
+
+def _verdict_of(told: dict[str, Diagnosis], garbled: dict[str, list[Garble]]) -> str:
+    from larkreader.judge.findings import verdict_of
+
+    verdict = verdict_of(tuple(finding for one in told.values() for finding in one.findings))
+    mistaken = any(not found or found[0].mistake != "none" for found in garbled.values())
+    return "faults" if mistaken else verdict
+
+
+def _json_of(garbled: dict[str, list[Garble]]) -> dict[str, Any]:
+    return {
+        name: {
+            "explanations": [
+                {
+                    "mistake": one.mistake,
+                    "sender": str(one.sender),
+                    "likeness": round(one.likeness, 3),
+                    "recovered_hex": one.recovered.hex(" "),
+                }
+                for one in found
+            ]
+        }
+        for name, found in garbled.items()
+    }
+
+
+def _show(told: dict[str, Diagnosis], garbled: dict[str, list[Garble]]) -> None:
+    from larkreader.present import terminal
+
+    console = terminal.make_console()
+    if told:
         console.print(terminal.surveys({name: one.survey for name, one in told.items()}))
         console.print()
         console.print(terminal.explanations(told))
-    return 1 if verdict == "faults" else 0
+    for name, found in garbled.items():
+        if not found:
+            console.print(f"{name}: no single mistake of the sender's settings explains what came.")
+            continue
+        console.print(f"What came on {name} is explained by", soft_wrap=True)
+        console.print()
+        console.print(terminal.garbles(found))
+
+
+def _bytes_of(what: Characters, name: str) -> bytes:
+    from larkreader.errors import RequestError
+
+    if len(what) and what.value.max() > 0xFF:
+        raise RequestError(f"wire {name}", "has characters of nine bits", "must have 8 data bits at most")
+    return bytes(what.value.tolist())
 
 
 def _signals_of(capture: Path, declared: Sheet | None, wire: str | None, kind: str | None) -> dict[str, str]:

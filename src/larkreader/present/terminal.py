@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 from rich import box
@@ -13,16 +13,20 @@ from rich.text import Text
 
 from larkreader.capture.characters import FAULT_NAMES
 
+from .notations import visible
+
 if TYPE_CHECKING:
     from larkreader.declare.sheet import Sheet
     from larkreader.exercise.loopback import LoopbackResult
     from larkreader.exercise.ports.listing import PortEntry
     from larkreader.judge.diagnosis import Diagnosis
     from larkreader.judge.findings import Finding
+    from larkreader.judge.garble import Garble
     from larkreader.judge.reading import Reading
     from larkreader.judge.survey import Spread, Survey
     from larkreader.present.frame_views import ValueView
 
+SHOWN_TEXT = 24  # characters of a message that is shown beside other things
 SEVERITY_STYLES = {"error": "bold reverse", "warning": "bold", "note": "dim"}
 BEYOND_ANY_LINE = 1.1  # times what a line carries; so much comes over none
 VERDICTS = {
@@ -133,6 +137,16 @@ def explanations(told: Mapping[str, Diagnosis]) -> Group:
                 "",
             ]
     return Group(*parts[:-1])
+
+
+def garbles(found: Sequence[Garble], *, most: int = 5) -> Table:
+    """Show which mistakes explain garbled bytes, the likeliest first, and what was sent if it can be told."""
+    table = _table(">explains", "mistake of the sender", "its settings", "what was sent")
+    for one in found[:most]:
+        table.add_row(
+            f"{100 * one.likeness:.0f} %", one.mistake, str(one.sender), Text(visible(one.recovered[:SHOWN_TEXT]))
+        )
+    return table
 
 
 def loopback(result: LoopbackResult) -> Group:

@@ -101,12 +101,12 @@ def level_columns(path: Path, name: str) -> list[str]:
     return [str(column) for column in _table(path, name).columns[1:]]
 
 
-def write_levels(path: Path, traces: Mapping[str, Trace]) -> None:
+def write_levels(path: str | Path, traces: Mapping[str, Trace]) -> None:
     """Write traces as level changes, times in nanoseconds.
 
     Parameters
     ----------
-    path : pathlib.Path
+    path : str or pathlib.Path
         The file.
     traces : mapping of str to Trace
         The signals, by the names of their columns.
@@ -170,12 +170,12 @@ def read_characters(path: Path, *, name: str | None = None) -> dict[str, Charact
     return wires
 
 
-def write_characters(target: Path, wires: Mapping[str, Characters]) -> None:
+def write_characters(target: str | Path, wires: Mapping[str, Characters]) -> None:
     """Write characters of several wires in order of time.
 
     Parameters
     ----------
-    target : pathlib.Path
+    target : str or pathlib.Path
         The file.
     wires : mapping of str to Characters
         The characters, by wire.

@@ -12,12 +12,12 @@ from larkreader.capture.trace import Trace
 from larkreader.errors import CaptureError
 
 
-def write_vcd(path: Path, traces: Mapping[str, Trace], *, comment: str = "") -> None:
+def write_vcd(path: str | Path, traces: Mapping[str, Trace], *, comment: str = "") -> None:
     """Write traces as a VCD file.
 
     Parameters
     ----------
-    path : pathlib.Path
+    path : str or pathlib.Path
         The file.
     traces : mapping of str to Trace
         The signals by name; dots in a name make nested scopes. All must have one `tick_s`, which must be 1, 10 or
@@ -31,7 +31,7 @@ def write_vcd(path: Path, traces: Mapping[str, Trace], *, comment: str = "") -> 
         If the ticks differ or are no VCD timescale, or a level changes the moment recording begins, where VCD has its
         first level.
     """
-    with path.open("w", encoding="ascii", newline="\n") as file:
+    with Path(path).open("w", encoding="ascii", newline="\n") as file:
         _write(file, traces, comment)
 
 
