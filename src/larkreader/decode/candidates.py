@@ -103,7 +103,7 @@ def settled(found: Candidates, total: int, layouts: Sequence[FrameLayout]) -> Ma
     sure: Mask = found.offset + (2 * longest + marker) <= total
     margin = np.array([0 if layout.checksum else marker for layout in layouts])
     sure |= found.confirmed & (found.offset + found.length + margin[found.which] <= total)
-    return sure
+    return sure & (found.offset - 1 + marker <= total)  # no longer marker may have begun just before it
 
 
 def _marked(stream: Bytes, layouts: Sequence[FrameLayout]) -> Candidates:

@@ -121,11 +121,10 @@ def cut_frames(
     done, is_closed = total, True
     if not last:
         open_ones = np.flatnonzero(met & ~settled(found, total, layouts))
-        if is_closed := bool(open_ones.size):
-            met[open_ones[0] :] = False
+        met[open_ones[0] if open_ones.size else len(met) :] = False
+        done = _searched(found, met, total, layouts)
+        if is_closed := bool(open_ones.size and found.offset[open_ones[0]] <= done):
             done = int(found.offset[open_ones[0]])
-        else:
-            done = _searched(found, met, total, layouts)
     taken = met & found.accepted
     skipped, begun = _skipped(found, met, taken, begun, done, total, is_closed=is_closed)
     if last:
@@ -146,7 +145,7 @@ def cut_frames(
 
 
 def _searched(found: Candidates, met: Mask, total: int, layouts: Sequence[FrameLayout]) -> int:
-    """Return where the next frame may begin at the earliest, if every candidate is settled."""
+    """Return before which place nothing can begin any more, but for the candidates that are known."""
     taken = np.flatnonzero(met & found.accepted)
     behind = int(found.offset[taken[-1]] + found.length[taken[-1]]) if taken.size else 0
     if not has_markers(layouts):

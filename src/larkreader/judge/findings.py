@@ -314,7 +314,7 @@ KINDS: Mapping[str, Kind] = {
         "wire that is as declared",
         "wires that are as declared",
         "The wire is as the sheet declares it.",
-        "",
+        "Nothing; single faults are told by decode.",
     ),
     "silence": Kind(
         "warning",

@@ -133,7 +133,7 @@ def explanations(told: Mapping[str, Diagnosis]) -> Group:
             parts.append("")
         if one.proposal is not None and one.verdict != "clean":
             parts += [
-                Text.assemble("Set the other end of ", (wire, "bold"), " to ", (str(one.proposal), "bold"), "."),
+                Text.assemble("As it is, ", (wire, "bold"), " reads best as ", (str(one.proposal), "bold"), "."),
                 "",
             ]
     return Group(*parts[:-1])
@@ -260,7 +260,7 @@ def _table(*columns: str) -> Table:
 def duration(seconds: float) -> str:
     """Write a duration with three digits and a fitting unit."""
     size = abs(seconds)
-    if size < 5e-13:
+    if size < 5e-10:
         return "0 s"
     unit, factor = (
         ("s", 1.0) if size >= 1 else ("ms", 1e3) if size >= 1e-3 else ("us", 1e6) if size >= 1e-6 else ("ns", 1e9)
