@@ -25,6 +25,35 @@ def test_level_changes_are_read_by_column(tmp_path):
     assert (rx.unknown * rx.tick_s).tolist() == [pytest.approx([0, 20e-6]), pytest.approx([30e-6, 40e-6])]
 
 
+@pytest.mark.parametrize(
+    ("head", "separator", "unit"),
+    [
+        ("Time [s],tx,rx", ",", 1),
+        ("time(ms);tx;rx", ";", 1e3),
+        ("t_us\ttx\trx", "\t", 1e6),
+        ('"Timestamp [\u00b5s]","tx","rx"', ",", 1e6),
+        ("# recorded on the bench\n\ntime_ns, tx, rx", ", ", 1e9),
+    ],
+)
+@pytest.mark.parametrize("sampled", [False, True])
+def test_a_table_of_levels_is_read_whatever_its_form(tmp_path, head, separator, unit, sampled):
+    """A row a change or a row a sample; a decimal comma where commas do not stand between cells."""
+    line = lr.LineSettings.parse("1000 8N1")
+    sent = lr.transmit(b"flow", line)
+    times = np.arange(0, sent.end_s, 1 / 20_000) if sampled else np.concatenate([[0], sent.edges_s, [sent.end_s]])
+    levels = (1 + np.searchsorted(sent.edges_s, times, side="right")) % 2
+    rows = [f"{at * unit:.9f}".rstrip("0").rstrip(".") for at in times]
+    if separator.strip() != ",":
+        rows = [one.replace(".", ",") for one in rows]
+    path = tmp_path / "export.txt"
+    body = [separator.join([at, str(level), "1"]) for at, level in zip(rows, levels, strict=True)]
+    path.write_text("\n".join([head, *body, ""]), encoding="utf-8-sig")
+    assert find_kind(path) == "levels"
+    assert lr.signal_names(path) == ["tx", "rx"]
+    assert bytes(lr.receive(lr.open_trace(path, "tx"), line).value.astype("u1")) == b"flow"
+    assert len(lr.open_trace(path, "rx")) == 0
+
+
 def test_level_changes_written_read_back_the_same(tmp_path, rig):
     path = tmp_path / "levels.csv"
     lr.write_levels(path, rig.traces)

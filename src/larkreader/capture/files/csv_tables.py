@@ -1,9 +1,9 @@
 """Captures in comma-separated text: level changes, and characters.
 
-Level changes have a first column ``time_s``, ``time_ms``, ``time_us`` or ``time_ns`` and one column a signal; a
-row holds the levels from its time on, 0, 1, x or z, empty where nothing changed. The first row holds the levels
-with which recording began; a last row that changes nothing says when it ended. Lines that begin with ``#`` are
-comments.
+Level changes have a first column of times, such as ``time_us`` or ``Time [s]``, and one column a signal; a row holds
+the levels from its time on, 0, 1, x or z, empty where nothing changed, so that a table with a row for each sample is
+one too. The first row holds the levels with which recording began; a last row that changes nothing says when it ended.
+Lines that begin with ``#`` are comments; commas, semicolons or tabs stand between cells.
 
 Characters have the columns ``begin_s,end_s,wire,value,faults``; faults is empty, or names joined by ``+``.
 """
@@ -20,13 +20,14 @@ from larkreader.capture.characters import FAULT_NAMES, Characters, fault_names
 from larkreader.capture.trace import Trace
 from larkreader.errors import CaptureError, nearest
 
+from .csv_form import CsvForm, find_form
 from .levels import UNDRIVEN, UNKNOWN, trace_of_changes
 
 if TYPE_CHECKING:
     import pandas as pd
 
-TIME_COLUMNS: Mapping[str, float] = {"time_s": 1.0, "time_ms": 1e-3, "time_us": 1e-6, "time_ns": 1e-9}
 CHARACTER_COLUMNS = ("begin_s", "end_s", "wire", "value", "faults")
+LOOKED_AT = 1 << 16  # bytes from which the form of a table is found
 TICK_S = 1e-12  # of a trace read from decimal numbers
 LONGEST_S = 9e6  # beyond it, times no longer fit into 64 bits of such ticks
 _LEVELS: Mapping[str, int] = {"0": 0, "1": 1, "x": UNKNOWN, "X": UNKNOWN, "z": UNDRIVEN, "Z": UNDRIVEN}
@@ -54,18 +55,14 @@ def read_levels(path: Path, signals: Sequence[str], *, name: str | None = None) 
         If the file is not of this form, or lacks a column.
     """
     name = name or path.name
-    table = _table(path, name)
-    unit = TIME_COLUMNS.get(table.columns[0])
-    if unit is None:
-        wanted = f"its first column must be one of {', '.join(TIME_COLUMNS)}"
-        raise CaptureError(name, f'begins with the column "{table.columns[0]}"', wanted)
+    table, form = _levels_table(path, name)
     for signal in signals:
         if signal not in table.columns[1:]:
             advice = nearest(signal, list(table.columns[1:]))
             raise CaptureError(f'{name}: signal "{signal}"', "is not a column of the file", advice=advice)
     if not len(table):
         raise CaptureError(name, "has a header but no rows")
-    seconds = _numbers(table, table.columns[0], name) * unit
+    seconds = _numbers(table, table.columns[0], name) * form.unit
     if (back := np.flatnonzero(np.diff(seconds) < 0)).size:
         raise CaptureError(f"{name}: row {back[0] + 3}", "goes back in time")
     tick_s = TICK_S if abs(seconds).max() < LONGEST_S else 1e-9
@@ -98,7 +95,7 @@ def level_columns(path: Path, name: str) -> list[str]:
     CaptureError
         If the file is not of this form.
     """
-    return [str(column) for column in _table(path, name).columns[1:]]
+    return list(_form_of(path, name).columns[1:])
 
 
 def write_levels(path: str | Path, traces: Mapping[str, Trace]) -> None:
@@ -203,11 +200,39 @@ def characters_table(wires: Mapping[str, Characters]) -> pd.DataFrame:
     return pd.concat(parts, ignore_index=True).sort_values("begin_s", kind="stable", ignore_index=True)
 
 
-def _table(path: Path, name: str) -> pd.DataFrame:
+def _form_of(path: Path, name: str) -> CsvForm:
+    with path.open("rb") as file:
+        form = find_form(file.read(LOOKED_AT))
+    if form is None:
+        wanted = "its first column must be the time, as in time_us, and the others levels: 0, 1, x, z or nothing"
+        raise CaptureError(name, "is no table of level changes", wanted)
+    return form
+
+
+def _levels_table(path: Path, name: str) -> tuple[pd.DataFrame, CsvForm]:
+    """Read a table of levels, whatever its form, with a point before the decimals of its times."""
+    form = _form_of(path, name)
+    table = _table(path, name, separator=form.separator, skipped=form.header_line)
+    table.columns = [column.strip('"').strip() for column in table.columns]
+    if form.decimal == ",":
+        table[table.columns[0]] = table[table.columns[0]].str.replace(",", ".")
+    return table, form
+
+
+def _table(path: Path, name: str, *, separator: str = ",", skipped: int = 0) -> pd.DataFrame:
     import pandas as pd
 
     try:
-        table = pd.read_csv(path, dtype=str, comment="#", keep_default_na=False, skipinitialspace=True)
+        table = pd.read_csv(
+            path,
+            sep=separator,
+            skiprows=skipped,
+            dtype=str,
+            comment="#",
+            keep_default_na=False,
+            skipinitialspace=True,
+            encoding="utf-8-sig",
+        )
     except (pd.errors.ParserError, pd.errors.EmptyDataError, UnicodeDecodeError) as error:
         raise CaptureError(name, f"is not comma-separated text: {error}") from None
     return table.rename(columns=str.strip)

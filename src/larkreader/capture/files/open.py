@@ -18,7 +18,8 @@ from larkreader.capture.ring import RingMemory
 from larkreader.capture.trace import Trace
 from larkreader.errors import CaptureError, CaptureFileError, RequestError, nearest
 
-from .csv_tables import CHARACTER_COLUMNS, TIME_COLUMNS, level_columns, read_characters, read_levels
+from .csv_form import find_form
+from .csv_tables import CHARACTER_COLUMNS, level_columns, read_characters, read_levels
 from .recording import is_recording, read_recording
 from .vcd import Progress, read_vcd
 from .vcd_header import NOT_LEVELS, read_header
@@ -233,7 +234,7 @@ def find_kind(path: CapturePath) -> CaptureKind:
     columns = [cell.strip() for cell in lines[0].decode("latin-1").split(",")] if lines else []
     if tuple(columns) == CHARACTER_COLUMNS:
         return "characters"
-    if len(columns) > 1 and columns[0] in TIME_COLUMNS:
+    if find_form(head) is not None:
         return "levels"
     ending = path.suffix.lower()
     if ending in BYTE_ENDINGS:
