@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 Progress = Callable[[int, int], None]
 
 PROGRESS_FROM = 8 << 20  # bytes of a capture below which reading is too quick to show
-KIND_CHOICES = ("vcd", "levels", "characters", "recording", "bytes")
+KIND_CHOICES = ("vcd", "levels", "characters", "recording", "bytes", "hex")
 
 sheet_argument = click.argument("sheet", type=click.Path(path_type=Path))
 capture_argument = click.argument("capture", type=click.Path(path_type=Path))

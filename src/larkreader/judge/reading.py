@@ -133,7 +133,7 @@ def read(
         What was declared, or the file that says so.
     capture : str, path, or mapping of str to Trace, Characters or bytes
         A file, or what was measured by wire.
-    kind : {"vcd", "levels", "characters", "recording", "bytes"}, optional
+    kind : {"vcd", "levels", "characters", "recording", "bytes", "hex"}, optional
         What the file is; found from its content unless said.
     wire : str, optional
         Read this wire alone.

@@ -20,11 +20,12 @@ from larkreader.errors import CaptureError, CaptureFileError, RequestError, near
 
 from .csv_form import find_form
 from .csv_tables import CHARACTER_COLUMNS, level_columns, read_characters, read_levels
+from .hex_text import is_hex, read_hex
 from .recording import is_recording, read_recording
 from .vcd import Progress, read_vcd
 from .vcd_header import NOT_LEVELS, read_header
 
-CaptureKind = Literal["vcd", "levels", "characters", "recording", "bytes"]
+CaptureKind = Literal["vcd", "levels", "characters", "recording", "bytes", "hex"]
 CapturePath = str | Path
 BYTE_ENDINGS = (".bin", ".raw", ".dat")
 _LOOKED_AT = 1 << 16  # bytes from which the kind is found
@@ -78,7 +79,7 @@ def open_capture(
         The file.
     signals : mapping of str to str
         What each wire is called in the capture, by wire.
-    kind : {"vcd", "levels", "characters", "recording", "bytes"}, optional
+    kind : {"vcd", "levels", "characters", "recording", "bytes", "hex"}, optional
         What the file is; found from its content unless said.
     wire : str, optional
         Read this wire alone. A file of bytes holds one wire and does not say which.
@@ -105,11 +106,11 @@ def open_capture(
     wanted = dict(signals) if wire is None else {wire: signals[wire]}
     try:
         kind = kind or find_kind(path)
-        if kind == "bytes":
+        if kind in ("bytes", "hex"):
             if len(wanted) != 1:
                 advice = f"Say on which wire they were: {', '.join(wanted)}"
                 raise RequestError(str(path), "holds the bytes of one wire, but the sheet declares several", "", advice)
-            data = np.fromfile(path, dtype=np.uint8)
+            data = np.frombuffer(_bytes_in(path, kind), dtype=np.uint8)
             if not len(data):
                 raise CaptureError(str(path), "is empty", advice="Was anything recorded?")
             return {one: Characters.from_bytes(data) for one in wanted}
@@ -212,7 +213,7 @@ def find_kind(path: CapturePath) -> CaptureKind:
 
     Returns
     -------
-    {"vcd", "levels", "characters", "recording", "bytes"}
+    {"vcd", "levels", "characters", "recording", "bytes", "hex"}
 
     Raises
     ------
@@ -239,6 +240,8 @@ def find_kind(path: CapturePath) -> CaptureKind:
     ending = path.suffix.lower()
     if ending in BYTE_ENDINGS:
         return "bytes"
+    if is_hex(head.decode("latin-1")):
+        return "hex"
     begins = head[:16].decode("latin-1").encode("unicode_escape").decode()
     if ending == ".vcd":
         raise CaptureError(str(path), f'is not a VCD file: it begins with "{begins}"', "a VCD file begins with $")
@@ -248,6 +251,14 @@ def find_kind(path: CapturePath) -> CaptureKind:
         "must be a VCD file, or CSV that begins with time_s, or CSV with the columns " + ",".join(CHARACTER_COLUMNS),
         'If it holds the bytes as they arrived, say that its kind is "bytes"',
     )
+
+
+def _bytes_in(path: Path, kind: CaptureKind) -> bytes:
+    """Return the bytes of a file that holds nothing else, or holds them written in hexadecimal."""
+    data = path.read_bytes()
+    if kind == "bytes":
+        return data
+    return read_hex(data.decode("utf-8-sig", errors="replace"), str(path))
 
 
 def _known_wires(found: Mapping[str, Characters], wanted: Mapping[str, str], name: str) -> dict[str, Characters]:

@@ -1,0 +1,159 @@
+"""Bytes as people paste them: dumps with offsets and a text column, ``od``, C arrays, bare hexadecimal.
+
+What a line begins with may be an offset: then it must be the number of bytes before it, in hexadecimal, octal or
+decimal, whichever fits all lines. A line that holds nothing but ``*`` stands for lines like the one above it (POSIX
+``od``); the next offset tells how many.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from itertools import pairwise
+
+from larkreader.errors import CaptureError
+
+_C_COMMENT = re.compile(r"/\*.*?\*/|//[^\n]*", re.DOTALL)
+_C_VALUE = re.compile(r"\b0[xX]([0-9A-Fa-f]{1,2})\b")
+_OFFSET = re.compile(r"(?:0[xX])?([0-9A-Fa-f]{4,16}):?(?:\s|$)")
+_WORD = re.compile(r"(?:[0-9A-Fa-f]{2})+")
+_PREFIXED = re.compile(r"0[xX]([0-9A-Fa-f]{1,2})")
+_OCTAL = re.compile(r"[0-3][0-7]{2}")
+_BETWEEN = re.compile(r"[\s,;:_|-]+")
+BASES = (16, 8, 10)
+HALF_ROW, WIDEST_GAP = 8, 3  # bytes behind which some dumps leave a gap, and how wide it may be
+WIDE = 6  # digits of an offset that need no colon
+MOST_REPEATED = 1 << 28  # bytes that a line of * may stand for
+
+
+def read_hex(text: str, name: str) -> bytes:
+    """Read bytes that are written as text.
+
+    Parameters
+    ----------
+    text : str
+        What was pasted.
+    name : str
+        What to call it in messages.
+
+    Returns
+    -------
+    bytes
+
+    Raises
+    ------
+    CaptureError
+        If a line holds something else, or an offset does not fit the bytes before it; the message names the line.
+    """
+    plain = _C_COMMENT.sub(" ", text)
+    values = _C_VALUE.findall(plain)
+    if values and "{" in plain:
+        return bytes(int(one, 16) for one in values)
+    lines = [line for line in enumerate(text.splitlines(), 1) if line[1].strip() and not line[1].startswith("#")]
+    matches = [_OFFSET.match(line.strip()) for _, line in lines if line.strip() != "*"]
+    offsets = [match for match in matches if match is not None]
+    if offsets and len(offsets) == len(matches) and _can_be_offsets(offsets):
+        try:
+            return _with_offsets(lines, name)
+        except CaptureError:
+            if _are_offsets(offsets):
+                raise
+    return b"".join(_pairs(line, number, name) for number, line in lines)
+
+
+def is_hex(head: str) -> bool:
+    """Tell whether a text that begins like this is bytes written as text."""
+    head = head.rsplit("\n", 1)[0] if head.count("\n") > 1 else head
+    try:
+        return len(read_hex(head, "")) > 0
+    except CaptureError:
+        return False
+
+
+def _can_be_offsets(matches: Sequence[re.Match[str]]) -> bool:
+    """Tell whether what lines begin with can be offsets: they rise, and something stands behind them."""
+    written = [match[1] for match in matches]
+    if len({len(one) for one in written}) > 1 or all(match.end() == len(match.string) for match in matches):
+        return False
+    return _are_offsets(matches) if len(written) == 1 else all(a < b for a, b in pairwise(written))
+
+
+def _are_offsets(matches: Sequence[re.Match[str]]) -> bool:
+    """Tell whether what lines begin with is meant for offsets: a colon says so, or a wide 0 at the beginning."""
+    first = matches[0]
+    return ":" in first[0] or (len(first[1]) >= WIDE and not first[1].strip("0"))
+
+
+def _with_offsets(lines: list[tuple[int, str]], name: str) -> bytes:
+    first = None
+    for base in BASES:
+        try:
+            return _joined(lines, name, base)
+        except CaptureError as error:
+            first = first or error
+        except ValueError:  # its digits are not of this base
+            continue
+    raise first or CaptureError(name, "has offsets that are no numbers")
+
+
+def _joined(lines: list[tuple[int, str]], name: str, base: int) -> bytes:
+    """Put the bytes of lines together, whose offsets are of a base; raise `ValueError` if one is not."""
+    data, last, repeats, begins = bytearray(), b"", False, None
+    for number, line in lines:
+        stripped = line.strip()
+        if stripped == "*":
+            repeats = True
+            continue
+        match = _OFFSET.match(stripped)
+        assert match is not None
+        offset = int(match[1], base)
+        begins = offset if begins is None else begins
+        missing = offset - begins - len(data)
+        if repeats and last and 0 < missing <= MOST_REPEATED and missing % len(last) == 0:
+            data += last * (missing // len(last))
+            missing = 0
+        repeats = False
+        if missing:
+            raise CaptureError(
+                f"{name}: line {number}",
+                f"has the offset {match[1]}",
+                f"must be {begins + len(data)} in base {base}: so many bytes are before it",
+            )
+        last = _row(stripped[match.end() :], number, name)
+        data += last
+    return bytes(data)
+
+
+def _row(rest: str, number: int, name: str) -> bytes:
+    """Read what stands behind an offset: bytes in hexadecimal or octal, and perhaps the same as text."""
+    rest = rest.strip("\r\n")
+    words: list[str] = []
+    end = 0
+    for word in re.finditer(r"\S+", rest):
+        is_half = len(words) * len(words[-1]) == 2 * HALF_ROW and len(word[0]) <= len(words[-1]) if words else False
+        if words and word.start() - end > (WIDEST_GAP if is_half else 1):
+            break  # what follows is the same as text
+        if not (_WORD.fullmatch(word[0]) or _OCTAL.fullmatch(word[0])):
+            break
+        words.append(word[0])
+        end = word.end()
+    if words and all(_OCTAL.fullmatch(word) for word in words):
+        return bytes(int(word, 8) for word in words)
+    if any(len(word) % 2 for word in words):
+        raise CaptureError(
+            f"{name}: line {number}", f'has "{rest.strip()[:40]}"', "must be pairs of hexadecimal digits"
+        )
+    return bytes.fromhex("".join(words))
+
+
+def _pairs(line: str, number: int, name: str) -> bytes:
+    """Read a line of bare hexadecimal with anything usual between the pairs."""
+    data = bytearray()
+    for word in filter(None, _BETWEEN.split(line.strip())):
+        match = _PREFIXED.fullmatch(word)
+        digits = match[1].zfill(2) if match else word.replace("\\x", "")
+        if not _WORD.fullmatch(digits):
+            found = f'has "{line.strip()[:40]}"'
+            raise CaptureError(f"{name}: line {number}", found, "must be pairs of hexadecimal digits")
+        data += bytes.fromhex(digits)
+    return bytes(data)
