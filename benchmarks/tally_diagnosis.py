@@ -2,7 +2,7 @@
 
 Traffic is text, frames of the dosing rig, counting or random; pauses, jitter, a clock error within a percent, the
 fineness of the capture and the slowness of one edge are drawn anew for each capture. Right means: the likeliest
-explanation is the mistake that was made.
+explanation is the mistake that was made. Healthy captures are of values that are all alike, too.
 """
 
 import argparse
@@ -50,6 +50,8 @@ def values_of(random, kind, line, count):
         rows = [{"count": n, "flow": 3.1 * n % 300, "dosed": 1.7 * n, "temperature": 21 + n / 9} for n in range(80)]
         frames = b"".join(SHEET.frame["status"].encode(row) for row in rows)
         return np.resize(np.frombuffer(frames, np.uint8), count).astype(int) & largest
+    if kind == "alike":
+        return np.full(count, random.integers(0, largest + 1))
     if kind == "counting":
         return (np.arange(count) + random.integers(256)) & largest
     return random.integers(0, largest + 1, count)
@@ -114,7 +116,7 @@ def false_alarms(random, count, tries):
     alarms = []
     for _ in range(tries):
         line = lr.LineSettings.parse(str(random.choice(HEALTHY)))
-        what = str(random.choice(KINDS))
+        what = str(random.choice((*KINDS, "alike")))
         trace = capture_of(random, line, values_of(random, what, line, count), "healthy")
         layouts = LAYOUTS if what == "frames" and line.data_bits == 8 else ()
         told = lr.diagnose(trace, line, layouts=layouts)

@@ -95,6 +95,21 @@ def test_a_wire_that_is_as_declared_is_not_accused(settings):
     assert ([one.kind for one in told.findings], told.verdict) == (["as-declared"], "clean")
 
 
+@pytest.mark.parametrize("value", [0x00, 0x55, 0xF0, 0xFF])
+@pytest.mark.parametrize("gap", [0, 7.3])
+def test_values_that_are_all_alike_are_not_accused(value, gap):
+    """They fit several bauds, and the declared one among them."""
+    told = lr.diagnose(sent_as("57600 8N1", bytes([value]) * 100, gaps=gap), lr.LineSettings.parse("57600 8N1"))
+    assert ([one.kind for one in told.findings], told.verdict) == (["as-declared"], "clean")
+
+
+def test_a_capture_too_coarse_for_the_baud_is_said_to_be_so():
+    trace = sent_as("57600 8N1", tick_s=1 / 57600 / 2)
+    (finding,) = lr.diagnose(trace, lr.LineSettings.parse("57600 8N1")).findings
+    assert (finding.kind, finding.advice) == ("cannot-tell", "Record with 518,400 samples a second or more.")
+    assert "A bit of 57600 baud lasts 2 ticks of the capture" in finding.text
+
+
 def test_noise_and_a_second_sender_are_told_apart():
     random = np.random.default_rng(4)
     clean = sent_as("57600 8E1")

@@ -13,7 +13,7 @@ from larkreader.capture.characters import Characters, Fault
 from larkreader.capture.trace import Trace
 from larkreader.declare.layout import FrameLayout
 from larkreader.declare.line import PARITY_NAMES, LineSettings
-from larkreader.decode.receive import receive
+from larkreader.decode.receive import FEWEST_TICKS, receive
 from larkreader.errors import CaptureError
 
 from .bit_time import measure_bit
@@ -33,6 +33,8 @@ CLOCKS = (
 FACTORS = (2, 3, 4, 6, 8, 12, 16, 24, 32)
 FEWEST_CHARACTERS = 8  # of which anything is concluded
 SURE = 6.6  # bits: a hundred to one
+ALIKE = "99 of 100 characters or more have no fault; they are too much alike to measure the baud."
+READABLE = 0.08  # of the declared baud by which a sender may be off and still be read, now and then
 TOLERABLE = 0.02  # of the declared baud by which a sender may be off without being told so
 NEAR_STANDARD = 0.025
 RATIO_FIT = 0.006  # within which a ratio of bauds is taken for one of clocks, or for a factor
@@ -110,11 +112,21 @@ def diagnose(
     >>> told.findings[0].kind, str(told.proposal)
     ('baud-mismatch', '28800 8E1')
     """
+    if line is not None and len(trace) and (ticks := 1 / (line.baud * trace.tick_s)) < FEWEST_TICKS:
+        detail = f"A bit of {line.baud:g} baud lasts {ticks:.3g} ticks of the capture, too few to tell its middle."
+        advice = f"Record with {FEWEST_TICKS * 3 * line.baud:,.0f} samples a second or more."
+        return Diagnosis(
+            (make_finding("cannot-tell", wire, 1, detail=detail, advice=advice, score=1.0),), survey(trace)
+        )
+    is_healthy = line is not None and _fault_share(trace, line) <= HEALTHY_FAULTS
     bit = measure_bit(trace)
     fits = [] if bit is None else fit_formats(trace, float(1 / (bit.ticks * trace.tick_s)), layouts)
     seen = survey(trace, line) if bit is None or not fits else survey_of(trace, bit, fits, line)
     best = seen.best
     if best is None or best.characters < FEWEST_CHARACTERS:
+        if is_healthy and line is not None:  # too few different stretches to measure anything, but all as it should be
+            detail = f"Read as declared, {ALIKE}"
+            return Diagnosis((make_finding("as-declared", wire, 1, detail=detail, score=0.9),), seen, line)
         return Diagnosis((_too_little(wire, trace, seen, line),), seen)
     is_sure = seen.sureness >= SURE and best.fault_share <= HOPELESS_FAULTS
     usual = best.line.model_copy(update={"baud": _usual_baud(best.line.baud, line)})
@@ -122,10 +134,16 @@ def diagnose(
         return Diagnosis((_proposed(wire, seen, usual, is_sure=is_sure),), seen, usual if is_sure else None)
     judged = best.line if best.fault_share <= BELIEVABLE_FAULTS else line
     damage = _damage_finding(wire, _damage(trace, judged, seen.asymmetry_s), _read_text(best))
-    if damage.kind == "two-senders" and best.fault_share > TWO_SENDERS_FAULTS:  # then no settings mean anything
+    if (
+        damage.kind == "two-senders" and not is_healthy and best.fault_share > TWO_SENDERS_FAULTS
+    ):  # then no settings mean anything
         return Diagnosis((damage,), seen)
-    found = list(_setting_findings(wire, trace, seen, fits, usual, line, layouts))
-    if best.fault_share > HEALTHY_FAULTS or (not found and _fault_share(trace, line) > HEALTHY_FAULTS):
+    if is_healthy and abs((seen.deviation_ppm or 0.0) * 1e-6) > READABLE:
+        # Values that are all alike fit several bauds; that they fit the declared one is enough.
+        detail = f"Read as declared, {ALIKE}"
+        return Diagnosis((make_finding("as-declared", wire, 1, detail=detail, score=0.9),), seen, line)
+    found = list(_setting_findings(wire, trace, seen, fits, usual, line, is_healthy=is_healthy))
+    if not is_healthy and (best.fault_share > HEALTHY_FAULTS or not found):
         found.append(damage)
     if not found:
         detail = f"{_clock_text(seen)} {_read_text(best)}"
@@ -142,7 +160,8 @@ def _setting_findings(
     fits: Sequence[FormatFit],
     usual: LineSettings,
     line: LineSettings,
-    layouts: Sequence[FrameLayout],
+    *,
+    is_healthy: bool,
 ) -> Iterator[Finding]:
     """Yield in what the settings of a wire differ from the declared ones."""
     best = seen.best
@@ -153,7 +172,7 @@ def _setting_findings(
     baud_is_off = abs((seen.deviation_ppm or 0.0) * 1e-6) > TOLERABLE + 3e-6 * seen.baud_uncertainty_ppm
     if baud_is_off:
         yield from _baud_findings(wire, seen, line)
-    is_healthy = not baud_is_off and _fault_share(trace, line) <= HEALTHY_FAULTS
+    is_healthy = is_healthy and not baud_is_off
     if declared is None or declared.cost - best.cost >= (2 * SURE if is_healthy else SURE):
         # A wire that reads without faults may still carry a parity bit where a data bit was declared, or be inverted.
         plain = best.line.parity in ("E", "O") or best.line.first_bit != line.first_bit or best.line.idle != line.idle
@@ -248,10 +267,12 @@ def _fit_of(fits: Sequence[FormatFit], line: LineSettings) -> FormatFit | None:
 
 
 def _fault_share(trace: Trace, line: LineSettings) -> float:
-    """Return the share of faulty characters and false starts when a wire is read as declared."""
+    """Return the share of faulty characters and false starts when a wire is read as declared; 1 if too few are."""
     try:
         read = receive(trace, line)
     except CaptureError:
+        return 1.0
+    if len(read) < FEWEST_CHARACTERS:
         return 1.0
     faulty = int(np.count_nonzero(read.faults & (Fault.PARITY | Fault.FRAMING | Fault.BREAK)))
     return (faulty + len(read.false_starts_s)) / max(len(read), 1)
