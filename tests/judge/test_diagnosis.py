@@ -175,3 +175,36 @@ def test_the_command_diagnoses_by_a_sheet_or_without(tmp_path, capsys):
     recorded.write_bytes(b"flow")
     assert run(["diagnose", str(recorded)]) == 2
     assert "holds bytes, not levels" in capsys.readouterr().err
+
+
+def test_a_starter_sheet_declares_the_wires_of_a_capture(tmp_path, capsys):
+    """Written from a capture alone, it reads that capture without a fault; an unknown wire is said to be so."""
+    capture, sheet = tmp_path / "bench.vcd", tmp_path / "bench.toml"
+    traces = {
+        "rig.tx": sent_as("57600 7E1", clock_error_ppm=3000),
+        "rig.rx": sent_as("57600 7E1"),
+        "other.rx": sent_as("9600 8N1 idle-low"),
+        "rig.busy": lr.Trace(np.array([1000]), 1e-9, 0),
+    }
+    lr.write_vcd(capture, traces)
+    assert run(["new", str(sheet), "--from", str(capture)]) == 0
+    assert f"now try: larkreader decode {sheet} {capture}" in capsys.readouterr().err
+    declared = lr.open_sheet(sheet)
+    assert {key: str(wire.line) for key, wire in declared.wire.items()} == {
+        "tx": "57600 7E1",
+        "rig_rx": "57600 7E1",
+        "other_rx": "9600 8N1 idle-low",
+        "busy": "57600 7E1",
+    }
+    assert "# The settings of this wire could not be told." in sheet.read_text()
+    reading = lr.read(declared, {key: traces[declared.wire[key].source] for key in ("tx", "rig_rx", "other_rx")})
+    assert reading.verdict == "clean"
+    assert run(["new", str(sheet)]) == 2
+    assert "exists already. Name another file." in capsys.readouterr().err
+    assert run(["new", str(tmp_path / "plain.toml")]) == 0
+    plain = (tmp_path / "plain.toml").read_text()
+    assert list(lr.parse_sheet(plain).wire) == ["tx", "rx"]
+    head, frame = plain.split("# One table for each kind of message:\n")
+    taken_in = "\n".join(line.removeprefix("# ") for line in frame.splitlines())
+    whole = lr.parse_sheet(head + taken_in)
+    assert list(whole.frame["status"].slot) == ["count", "flow", "crc"]

@@ -18,6 +18,7 @@ from larkreader import __version__
 
 COMMANDS = {
     "demo": "Run the whole story on the dosing rig's data.",
+    "new": "Write a commented sheet to begin with.",
     "decode": "Read a capture: characters, frames, findings.",
     "diagnose": "Find out what a wire looks like and why it does not read.",
     "loopback": "Send a pattern into a port and compare what comes back.",

@@ -1,0 +1,119 @@
+"""A commented sheet to begin with: of made-up wires, or those of a capture and the settings it reads best under."""
+
+from __future__ import annotations
+
+import re
+import textwrap
+from collections import Counter
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+from .line import LineSettings
+
+WIDTH = 108  # of a remark
+_HEAD = """\
+# What the link is meant to be. All keys: docs/reference/sheet.md
+sheet = 1
+title = "{title}"
+
+[line]                                   # every wire's settings, unless a wire says otherwise
+baud = {baud}
+format = "{format}"                           # data bits 5-9, parity N E O M S, stop bits 1 1.5 2
+{idle}idle = "low"                             # for an inverted line
+{first_bit}first_bit = "msb"
+# flow_control = "xon-xoff"              # or "rts-cts"
+"""
+_FRAME = """
+# One table for each kind of message:
+# [frame.status]
+# wire = "{wire}"
+# boundary = {{ kind = "marker", marker = "D7 4B" }}   # the bytes with which it begins
+# packing = "lsb"                          # which end of a byte the fields fill first
+# fields = [
+#   {{ name = "count", type = "uint8", counter = true }},
+#   {{ name = "flow",  type = "uint16", scale = 0.1, unit = "mL/min", range = [0, 300] }},
+#   {{ name = "crc",   type = "checksum" }},
+# ]
+# checksum = {{ algorithm = "CRC-16/IBM-3740", from = "count" }}
+"""
+
+
+@dataclass(frozen=True)
+class StarterWire:
+    """One wire of a sheet to begin with.
+
+    Parameters
+    ----------
+    signal : str
+        What it is called in a capture.
+    line : LineSettings or None
+        Its settings; None where nobody knows.
+    remark : str
+        Anything worth telling.
+    """
+
+    signal: str
+    line: LineSettings | None = None
+    remark: str = ""
+
+
+MADE_UP = (StarterWire("tx", remark="to the device"), StarterWire("rx", remark="from the device"))
+
+
+def starter_sheet(wires: Sequence[StarterWire] = MADE_UP, title: str = "My link") -> str:
+    """Write a commented sheet to begin with.
+
+    Parameters
+    ----------
+    wires : sequence of StarterWire
+        What wires there are; the settings that most of them have become those of the line.
+    title : str
+        What the link is called.
+
+    Returns
+    -------
+    str
+        TOML that `parse_sheet` takes.
+    """
+    known = Counter(wire.line for wire in wires if wire.line is not None)
+    line = known.most_common(1)[0][0] if known else LineSettings()
+    text = _HEAD.format(
+        title=title.replace("\\", "/").replace('"', "'"),
+        baud=_number(line.baud),
+        format=line.format,
+        idle="" if line.idle == "low" else "# ",
+        first_bit="" if line.first_bit == "msb" else "# ",
+    )
+    keys = _keys_of([wire.signal for wire in wires])
+    for key, wire in zip(keys, wires, strict=True):
+        text += f"\n[wire.{key}]\n"
+        text += "".join(f"# {part}\n" for part in textwrap.wrap(wire.remark, WIDTH))
+        text += f'signal = "{wire.signal}"\n'
+        other = _difference(line, wire.line or line)
+        text += f"line = {{ {other} }}\n" if other else ""
+    return text + _FRAME.format(wire=keys[-1] if keys else "rx")
+
+
+def _keys_of(signals: Sequence[str]) -> list[str]:
+    """Return names for wires: the ends of their signals' names, as far as they differ."""
+    ends = [re.sub(r"\W+", "_", signal.rsplit(".", 1)[-1]).strip("_").lower() or "wire" for signal in signals]
+    whole = [re.sub(r"\W+", "_", signal).strip("_").lower() or "wire" for signal in signals]
+    keys: list[str] = []
+    for end, all_of_it in zip(ends, whole, strict=True):
+        key = end if ends.count(end) == 1 else all_of_it
+        keys.append(key if key not in keys else f"{key}_{len(keys)}")
+    return keys
+
+
+def _difference(line: LineSettings, other: LineSettings) -> str:
+    told: Mapping[str, str] = {
+        "baud": _number(other.baud),
+        "format": f'"{other.format}"',
+        "idle": f'"{other.idle}"',
+        "first_bit": f'"{other.first_bit}"',
+    }
+    return ", ".join(f"{key} = {text}" for key, text in told.items() if getattr(other, key) != getattr(line, key))
+
+
+def _number(baud: float) -> str:
+    return f"{baud:_.0f}" if baud == int(baud) else f"{baud:_}"
