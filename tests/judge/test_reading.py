@@ -7,7 +7,7 @@ from hypothesis import strategies as st
 
 import larkreader as lr
 from larkreader.demo.rig import make_rig, rig_sheet
-from larkreader.judge.findings import KINDS
+from larkreader.judge.kinds import KINDS
 
 SHEET = rig_sheet()
 LINE = lr.LineSettings.parse("57600 8E1")

@@ -7,7 +7,8 @@ by its ending (``.bin``, ``.raw``, ``.dat``) or be named as such.
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Literal
 
@@ -104,7 +105,7 @@ def open_capture(
     if wire is not None and wire not in signals:
         raise RequestError(f'wire "{wire}"', "is not a wire of the sheet", advice=nearest(wire, list(signals)))
     wanted = dict(signals) if wire is None else {wire: signals[wire]}
-    try:
+    with _file_errors(path):
         kind = kind or find_kind(path)
         if kind in ("bytes", "hex"):
             if len(wanted) != 1:
@@ -122,12 +123,6 @@ def open_capture(
             traces = read_vcd(path, names, name=str(path), progress=progress)
         else:
             traces = read_levels(path, names, name=str(path))
-    except FileNotFoundError:
-        raise CaptureFileError(str(path), "does not exist") from None
-    except OSError as error:
-        if isinstance(error, CaptureFileError):
-            raise
-        raise CaptureFileError(str(path), f"cannot be read: {error.strerror}") from None
     return {one: traces[signal] for one, signal in wanted.items()}
 
 
@@ -154,7 +149,7 @@ def signal_names(path: CapturePath, *, kind: CaptureKind | None = None) -> list[
         If it holds no levels, or is damaged.
     """
     path = Path(path)
-    try:
+    with _file_errors(path):
         kind = kind or find_kind(path)
         if kind == "vcd":
             with path.open("rb") as file:
@@ -162,12 +157,6 @@ def signal_names(path: CapturePath, *, kind: CaptureKind | None = None) -> list[
             return [name for name, one in variables.items() if one.kind not in NOT_LEVELS and one.size == 1]
         if kind == "levels":
             return level_columns(path, str(path))
-    except FileNotFoundError:
-        raise CaptureFileError(str(path), "does not exist") from None
-    except OSError as error:
-        if isinstance(error, CaptureFileError):
-            raise
-        raise CaptureFileError(str(path), f"cannot be read: {error.strerror}") from None
     raise CaptureError(str(path), f"holds {kind}, not levels", "must be a VCD file or level changes in CSV")
 
 
@@ -194,12 +183,8 @@ def open_ring(path: CapturePath, write_index: int, count: int | None = None) -> 
     RequestError
         If the index or the count is not of it, or it is empty.
     """
-    try:
+    with _file_errors(Path(path)):
         memory = Path(path).read_bytes()
-    except FileNotFoundError:
-        raise CaptureFileError(str(path), "does not exist") from None
-    except OSError as error:
-        raise CaptureFileError(str(path), f"cannot be read: {error.strerror}") from None
     return RingMemory(memory, write_index, count)
 
 
@@ -251,6 +236,19 @@ def find_kind(path: CapturePath) -> CaptureKind:
         "must be a VCD file, or CSV that begins with time_s, or CSV with the columns " + ",".join(CHARACTER_COLUMNS),
         'If it holds the bytes as they arrived, say that its kind is "bytes"',
     )
+
+
+@contextmanager
+def _file_errors(path: Path) -> Iterator[None]:
+    """Turn what the system says of a file into an error of ours."""
+    try:
+        yield
+    except FileNotFoundError:
+        raise CaptureFileError(str(path), "does not exist") from None
+    except OSError as error:
+        if isinstance(error, CaptureFileError):
+            raise
+        raise CaptureFileError(str(path), f"cannot be read: {error.strerror}") from None
 
 
 def _bytes_in(path: Path, kind: CaptureKind) -> bytes:

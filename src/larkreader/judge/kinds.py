@@ -1,0 +1,321 @@
+"""The one table of all kinds of findings: how bad each is, what it means, what to do."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Literal
+
+Severity = Literal["error", "warning", "note"]
+
+
+@dataclass(frozen=True)
+class Kind:
+    """One kind of finding: how bad it is, what it is called, what it means, and what to do about it."""
+
+    severity: Severity
+    one: str
+    many: str
+    meaning: str
+    advice: str
+
+
+KINDS: Mapping[str, Kind] = {
+    "parity-error": Kind(
+        "error",
+        "parity error",
+        "parity errors",
+        "A bit of the character changed on the way, or the two ends do not mean the same parity.",
+        "If few: look for noise, a missing ground or a weak driver. If most: compare the parity at both ends.",
+    ),
+    "framing-error": Kind(
+        "error",
+        "framing error",
+        "framing errors",
+        "The line was not at idle level where the stop bit should be.",
+        "Compare baud and character format at both ends; then look for a receiver that began in mid-character.",
+    ),
+    "break": Kind(
+        "warning",
+        "break",
+        "breaks",
+        "The line stayed at start level for a whole character: a break that was sent, or a wire that came loose.",
+        "If nobody sends breaks, check the wire, the sender's supply, and whether its pin is set up as an output.",
+    ),
+    "noise": Kind(
+        "warning",
+        "noisy character",
+        "noisy characters",
+        "The three samples of a bit did not agree.",
+        "Look for noise, slow edges or a baud at the limit of what the receiver tolerates.",
+    ),
+    "unknown-level": Kind(
+        "warning",
+        "character of unknown level",
+        "characters of unknown level",
+        "The capture does not know the level of the wire (undefined or undriven) for a part of the character.",
+        "Check that somebody drives the wire at all times, or that a pull-up holds it at idle level.",
+    ),
+    "false-start": Kind(
+        "warning",
+        "false start",
+        "false starts",
+        "The line left idle level and was back half a bit later; nothing was received.",
+        "Look for spikes: crosstalk, a missing ground, a pin that is switched over while the line is idle.",
+    ),
+    "cut-character": Kind(
+        "note",
+        "cut-off character",
+        "cut-off characters",
+        "The capture begins or ends inside a character, which is not counted.",
+        "Begin recording while the line is idle, and record a little longer than the last character.",
+    ),
+    "overrun": Kind(
+        "error",
+        "overrun",
+        "overruns",
+        "The receiver's hardware lost a character: the next one arrived before the last was fetched.",
+        "Fetch sooner: a higher interrupt priority, shorter stretches with interrupts off, a FIFO, or DMA.",
+    ),
+    "overflow": Kind(
+        "error",
+        "overflow",
+        "overflows",
+        "The sequence counter jumps and bytes are missing, yet the line shows no fault around the place: they were "
+        "lost behind the line, not on it.",
+        "",
+    ),
+    "checksum-mismatch": Kind(
+        "error",
+        "checksum mismatch",
+        "checksum mismatches",
+        "The frame has its length, but its content changed on the way, or the ends compute the checksum differently.",
+        "If few: look for line faults at the same places. If all: compare algorithm, covered bytes and byte order.",
+    ),
+    "unknown-value": Kind(
+        "error",
+        "frame with an unknown value",
+        "frames with unknown values",
+        "A field holds a value that the layout does not know, though the frame arrived whole.",
+        "Compare the layout with the sender's code: a new message kind or state may be missing from the sheet.",
+    ),
+    "out-of-range": Kind(
+        "warning",
+        "frame with a value out of range",
+        "frames with values out of range",
+        "A value lies outside the limits within which it makes sense, though the frame arrived whole.",
+        "Check the sensor, and whether scale, sign and byte order of the field are what the sender means.",
+    ),
+    "truncated-frame": Kind(
+        "error",
+        "truncated frame",
+        "truncated frames",
+        "The next frame begins before this one can be whole: bytes of it are missing.",
+        "Look for line faults at the place; if there are none, a buffer before the line lost the bytes.",
+    ),
+    "length-mismatch": Kind(
+        "error",
+        "frame of a wrong length",
+        "frames of a wrong length",
+        "More bytes lie between two frames than one frame has: bytes were inserted, or a marker was damaged.",
+        "Look for doubled characters, local echo, or a second sender on the wire.",
+    ),
+    "resynchronised": Kind(
+        "warning",
+        "stretch without a marker",
+        "stretches without a marker",
+        "Bytes that belong to no frame were passed over until the next marker.",
+        "Look for line faults in the marker, or for messages that the sheet does not declare.",
+    ),
+    "cut-frame": Kind(
+        "note",
+        "cut-off frame",
+        "cut-off frames",
+        "The capture begins or ends inside a frame, which is not counted.",
+        "Record a little longer if the frame matters.",
+    ),
+    "counter-gap": Kind(
+        "error",
+        "gap in the sequence",
+        "gaps in the sequence",
+        "The sequence counter jumps and bytes are missing where the line shows faults: they were lost on the line.",
+        "Mend the line faults at the place first.",
+    ),
+    "counter-repeat": Kind(
+        "warning",
+        "repeated frame",
+        "repeated frames",
+        "The sequence counter stands still from one frame to the next.",
+        "Check whether the sender repeats after a missing answer, or forgets to count.",
+    ),
+    "counter-restart": Kind(
+        "warning",
+        "restarted counter",
+        "restarted counters",
+        "The sequence counter begins again at 0 long before it is due to: the sender has restarted.",
+        "Check the sender's supply, its watchdog, and whether opening the port resets it.",
+    ),
+    "never-ready": Kind(
+        "error",
+        "device that was never ready",
+        "devices that were never ready",
+        "The word with which the device says that it is ready did not come.",
+        "Check that it is powered and that the baud is right; it may also have said so before the port was opened, "
+        "which a reset pulse cures.",
+    ),
+    "startup-character": Kind(
+        "warning",
+        "character that nobody sent",
+        "characters that nobody sent",
+        "It stands alone at the beginning and says nothing: the line floated, or the sender's pin was set up before "
+        "its UART was.",
+        "Pull the line to idle level, or set up the UART before the pin; a receiver should throw away what comes "
+        "before the first message.",
+    ),
+    "undeclared-ending": Kind(
+        "warning",
+        "unexpected line ending",
+        "unexpected line endings",
+        "A receiver that waits for one ending reads another as part of the text, or waits for ever.",
+        "Let both ends mean the same ending; look for a length that counts the NUL of a string, and for software that "
+        "turns one ending into another.",
+    ),
+    "digits-for-value": Kind(
+        "warning",
+        "character of digits where a value was expected",
+        "characters of digits where values were expected",
+        "A number came as the text of its digits, not as a raw value.",
+        "Look for a call that prints a number where one that writes its bytes was meant; or declare text.",
+    ),
+    "value-for-digits": Kind(
+        "warning",
+        "raw value where digits were expected",
+        "raw values where digits were expected",
+        "A number came as a raw value, not as the text of its digits.",
+        "Look for a call that writes a byte where one that prints a number was meant.",
+    ),
+    "no-text": Kind(
+        "warning",
+        "wire without text",
+        "wires without text",
+        "Lines of text were asked for, but most of what came is none.",
+        "Show characters, or declare frames; if text was meant, compare baud, data bits and parity at both ends.",
+    ),
+    "doubled-characters": Kind(
+        "warning",
+        "character that came twice",
+        "characters that came twice",
+        "Everything comes twice, as when a local echo and one at the far end are both on.",
+        "Switch one echo off. On a line that both ends share, the receiver hears its own sending: drop that.",
+    ),
+    "echo": Kind(
+        "note",
+        "answer behind an echo",
+        "answers behind an echo",
+        "What was sent came back in front of the answer.",
+        "Expected of a device with an echo, or where both directions share a wire; else look for TX joined to RX.",
+    ),
+    "escape-sequence": Kind(
+        "note",
+        "escape sequence",
+        "escape sequences",
+        "The text holds control functions of ECMA-48, as for colours or the cursor of a terminal; they are no noise.",
+        "Strip them where text alone is wanted.",
+    ),
+    "baud-mismatch": Kind(
+        "error",
+        "baud that is not as declared",
+        "bauds that are not as declared",
+        "The two ends do not keep the same time, so that bits are read in the wrong place.",
+        "Set the same baud at both ends; check divisor, oversampling and the clock that the divisor is computed from.",
+    ),
+    "clock-mismatch": Kind(
+        "warning",
+        "clock that is not the one believed in",
+        "clocks that are not the ones believed in",
+        "The baud is off by the ratio of two usual clocks: the firmware may compute its divisor from another clock "
+        "than the one on the board.",
+        "Compare the clock that the code believes in with the crystal on the board, its multiplier and its dividers.",
+    ),
+    "polarity-mismatch": Kind(
+        "error",
+        "inverted wire",
+        "inverted wires",
+        "The wire rests at the other level than declared.",
+        "Look for an inverting level converter that is there or missing, an inverted pin, or a tap on the wrong side "
+        "of the line driver; or declare the idle level as it is.",
+    ),
+    "parity-mismatch": Kind(
+        "error",
+        "parity that is not as declared",
+        "parities that are not as declared",
+        "The two ends do not mean the same parity.",
+        "Set the same parity at both ends.",
+    ),
+    "data-bits-mismatch": Kind(
+        "error",
+        "word length that is not as declared",
+        "word lengths that are not as declared",
+        "The two ends do not mean the same number of data bits.",
+        "Set the same number of data bits at both ends. Some parts count the parity bit inside the word length: there "
+        "8 data bits with parity are a word of 9.",
+    ),
+    "stop-bits-mismatch": Kind(
+        "warning",
+        "number of stop bits that is not as declared",
+        "numbers of stop bits that are not as declared",
+        "The next character begins earlier than the declared stop bits allow.",
+        "Set the sender to as many stop bits as the receiver needs, or declare one.",
+    ),
+    "bit-order-mismatch": Kind(
+        "error",
+        "bit order that is not as declared",
+        "bit orders that are not as declared",
+        "The characters make sense only if their bits are taken in the opposite order.",
+        "Nearly every UART sends the lowest bit first; look for a switch of the bit order at one end.",
+    ),
+    "two-senders": Kind(
+        "error",
+        "wire with two senders",
+        "wires with two senders",
+        "Changes of level lie anywhere between the bits of a character, and not as short glitches: two outputs drive "
+        "the wire at once.",
+        "Look for two outputs joined, a device that answers while the other one still sends, or a shared wire without "
+        "an enable line.",
+    ),
+    "noisy-line": Kind(
+        "error",
+        "noisy wire",
+        "noisy wires",
+        "The settings are right, yet characters arrive damaged, here and there.",
+        "Look for a missing ground, long or loose wires, slow edges, and what switches large currents nearby.",
+    ),
+    "best-settings": Kind(
+        "note",
+        "proposal of settings",
+        "proposals of settings",
+        "Under these settings the wire reads best.",
+        "Set the other end to this.",
+    ),
+    "cannot-tell": Kind(
+        "note",
+        "wire of which nothing sure can be told",
+        "wires of which nothing sure can be told",
+        "There is too little to go by, or it fits several explanations.",
+        "Record more, with different values if possible.",
+    ),
+    "as-declared": Kind(
+        "note",
+        "wire that is as declared",
+        "wires that are as declared",
+        "The wire is as the sheet declares it.",
+        "Nothing; single faults are told by decode.",
+    ),
+    "silence": Kind(
+        "warning",
+        "silent wire",
+        "silent wires",
+        "The wire never left its level in the whole capture.",
+        "Check that the sender is powered and enabled, that TX goes to RX, and that the right signal was recorded.",
+    ),
+}
