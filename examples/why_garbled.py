@@ -12,6 +12,7 @@ print("read as declared:", lr.visible(lr.receive(trace, declared).value[:24].tol
 told = lr.diagnose(trace, declared)
 for finding in told.findings:
     print(f"{finding.kind}: {finding.text}")
+assert told.proposal is not None
 print("read as proposed:", lr.visible(lr.receive(trace, told.proposal).value[:24].tolist()))
 
 # The other end shows bytes alone, and is set to 8N1.
