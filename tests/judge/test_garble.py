@@ -79,3 +79,16 @@ def test_the_command_explains_bytes(tmp_path, capsys):
     assert document["wires"]["tx"]["explanations"][0]["sender"] == "9600 7E1"
     capture.write_bytes(TEXT)
     assert run(["diagnose", str(capture), str(sheet)]) == 0
+
+
+def test_frames_are_known_by_their_checksums(rig, rig_files, tmp_path, capsys):
+    """What came is no text; whole frames are no mistake, and the opposite bit order is undone."""
+    status = rig.sheet.frame["status"]
+    data = b"".join(status.encode({"count": n, "flow": 3.1 * n}) for n in range(20))
+    line, layouts = lr.LineSettings.parse("57600 8N1"), rig.sheet.layouts_of("from_pump")
+    assert lr.explain_garble(data, line, layouts=layouts)[0].mistake == "none"
+    mirrored = bytes(int(f"{one:08b}"[::-1], 2) for one in data)
+    best = lr.explain_garble(mirrored, line, layouts=layouts)[0]
+    assert (best.mistake, best.recovered, best.likeness) == ("highest bit first", data, 1)
+    assert run(["diagnose", str(rig_files["delivered"]), str(rig_files["sheet"]), "--wire", "from_pump"]) == 0
+    assert "none" in capsys.readouterr().out

@@ -65,7 +65,10 @@ def diagnose(
             layouts = declared.layouts_of(name) if declared else ()
             told[name] = diagnose_wire(what, line, layouts=layouts, wire=name)
         elif line is not None and len(what):
-            garbled[name] = explain_garble(_bytes_of(what, name), line, known, expect=expect)  # type: ignore[arg-type]  # as the choices are
+            framed = declared.layouts_of(name) if declared and expect == "text" else ()
+            garbled[name] = explain_garble(_bytes_of(what, name), line, known, expect=expect, layouts=framed)  # type: ignore[arg-type]  # as the choices are
+        else:
+            raise RequestError(f"wire {name}", f"has nothing on it in {capture}")
     if told and (known is not None or expect != "text"):
         raise RequestError("--sent" if known is not None else "--expect", "goes with bytes, not with levels")
     verdict = _verdict_of(told, garbled)
@@ -81,8 +84,9 @@ def _verdict_of(told: dict[str, Diagnosis], garbled: dict[str, list[Garble]]) ->
     from larkreader.judge.findings import verdict_of
 
     verdict = verdict_of(tuple(finding for one in told.values() for finding in one.findings))
-    mistaken = any(not found or found[0].mistake != "none" for found in garbled.values())
-    return "faults" if mistaken else verdict
+    if any(found and found[0].mistake != "none" for found in garbled.values()):
+        return "faults"
+    return "warnings" if not all(garbled.values()) else verdict
 
 
 def _json_of(garbled: dict[str, list[Garble]]) -> dict[str, Any]:

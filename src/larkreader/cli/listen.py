@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from contextlib import ExitStack
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -10,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from .common import console_form, note
-from .live import Timeline, open_named, recording, say_findings
+from .live import Timeline, open_named, recording, say_findings, shower
 from .screen import Screen
 from .showing import ENDING_NAMES, Showing, make_view, showing_options
 
@@ -77,7 +76,7 @@ def listen(
             note(f"{name} is {opened[name].name}")
         writer = stack.enter_context(recording(record, opened))
         screen = Screen(lambda: _footer(timeline, view))
-        show = _shower(screen, view, names if side_by_side else [], width, quiet=quiet)
+        show = shower(screen, view, names if side_by_side else [], width, quiet=quiet)
         timeline = Timeline(opened, writer, view, show)
         try:
             with screen:
@@ -114,24 +113,6 @@ def _watch(
         if is_silent:
             timeline.idle()
         screen.refresh()
-
-
-def _shower(screen: Screen, view: View, halves_of: list[str], width: int, *, quiet: bool) -> Any:
-    """Return what shows the rows of a wire: below each other, or each wire in its own half."""
-    from larkreader.present.views import beside, halves
-
-    headed: list[str] = []
-
-    def show(wire: str, rows: Iterator[str]) -> None:
-        found = list(rows)
-        if quiet or not found:
-            return
-        if not headed and view.heading():
-            headed.append(view.heading())
-            screen.rows(halves(halves_of[0], halves_of[1], headed[0], width) if halves_of else headed)
-        screen.rows([beside(halves_of[0], row, wire, width) for row in found] if halves_of else found)
-
-    return show
 
 
 def _footer(timeline: Timeline, view: View) -> Any:

@@ -21,11 +21,14 @@ if TYPE_CHECKING:
     from larkreader.exercise.ports.port import Port, Received
     from larkreader.present.views import View
 
+    from .screen import Screen
+
 
 TOGETHER_S = 0.02  # what comes from one side within this time is shown together
 LONGEST_GROUP_S = 0.1  # but not for longer than this
 CERTAIN_S = 0.001  # looks at two sides so close together leave no doubt about their order
 RATE_S = 1.0  # over which rates are taken
+MOST_EXCHANGES = 1000  # of which the answers are judged
 KEPT = 1 << 16  # characters of a wire that are judged at the end
 
 
@@ -94,6 +97,7 @@ class Timeline:
         self._group: _Group | None = None
         self._last: tuple[str, float] | None = None
         self.exchanges: list[tuple[bytes, bytes]] = []
+        self._is_answer_kept = False
 
     def now_s(self, wire: str) -> float:
         """Return the seconds since the timeline began."""
@@ -107,7 +111,9 @@ class Timeline:
 
     def begin_exchange(self, message: bytes) -> None:
         """Take what comes from now on for the answer to a message."""
-        self.exchanges.append((message, b""))
+        self._is_answer_kept = len(self.exchanges) < MOST_EXCHANGES
+        if self._is_answer_kept:
+            self.exchanges.append((message, b""))
 
     def look(self, wire: str, received: Received) -> None:
         """Take in what a look at a wire brought, even if it was nothing."""
@@ -116,7 +122,7 @@ class Timeline:
         if received.data:
             one.finest_s = max(one.finest_s, now_s - since_s)
             self._add(wire, now_s, since_s, received.data, received.faults)
-            if self.exchanges:
+            if self._is_answer_kept:
                 message, answer = self.exchanges[-1]
                 self.exchanges[-1] = (message, (answer + received.data)[:KEPT])
 
@@ -218,6 +224,26 @@ class Timeline:
                 yield from judge_no_text(wire, characters)
             if self.exchanges:
                 yield from judge_exchanges(wire, self.exchanges)
+
+
+def shower(
+    screen: Screen, view: View, halves_of: Sequence[str] = (), width: int = 0, *, quiet: bool = False
+) -> Callable[[str, Iterator[str]], None]:
+    """Return what shows the rows of a wire: below each other, or each wire in its own half."""
+    from larkreader.present.views import beside, halves
+
+    headed: list[str] = []
+
+    def show(wire: str, rows: Iterator[str]) -> None:
+        found = list(rows)
+        if quiet or not found:
+            return
+        if not headed and view.heading():
+            headed.append(view.heading())
+            screen.rows(halves(halves_of[0], halves_of[1], headed[0], width) if halves_of else headed)
+        screen.rows([beside(halves_of[0], row, wire, width) for row in found] if halves_of else found)
+
+    return show
 
 
 def say_findings(found: Iterator[Any]) -> None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import select
 import sys
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Iterator, Mapping
 from contextlib import ExitStack
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -13,14 +13,13 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from .common import note
-from .live import TOGETHER_S, Timeline, open_named, recording, say_findings
+from .live import TOGETHER_S, Timeline, open_named, recording, say_findings, shower
 from .screen import Screen
 from .showing import ENDING_NAMES, Showing, make_view, showing_options
 
 if TYPE_CHECKING:
     from larkreader.declare.sheet import Sheet
     from larkreader.exercise.ports.port import Port
-    from larkreader.present.views import View
 
 
 @click.command()
@@ -90,8 +89,7 @@ def send(
     with ExitStack() as stack:
         opened = stack.enter_context(open_named(port, declared, line))
         writer = stack.enter_context(recording(record, {out: opened, back: opened}))
-        shown = _shower(Screen(), view)
-        timeline = Timeline({out: opened, back: opened}, writer, view, shown)
+        timeline = Timeline({out: opened, back: opened}, writer, view, shower(Screen(), view))
         framed = [back] if declared and back in declared.wire and declared.layouts_of(back) else []
         stack.callback(_say_all, timeline, framed, ending)  # after an interrupt too
         start_s = due_s = timeline.now_s(out)
@@ -176,6 +174,8 @@ def _typed(ending: str) -> Iterator[bytes | None]:
     from larkreader.errors import RequestError
     from larkreader.exercise.by_hand import text_of
 
+    if sys.stdin is None:
+        raise RequestError("standard input", "is closed", advice="Say what to send")
     descriptor, held, number, is_open = sys.stdin.fileno(), b"", 0, True
     while is_open or held:
         if b"\n" not in held and is_open:
@@ -230,20 +230,6 @@ def _listen(opened: Port, timeline: Timeline, wire: str, until_s: float) -> None
         timeline.look(wire, received)
         if not received.data:
             timeline.idle()
-
-
-def _shower(screen: Screen, view: View) -> Callable[[str, Iterator[str]], None]:
-    """Return what shows rows, the first time with a heading."""
-    headed: list[str] = []
-
-    def show(_: str, rows: Iterator[str]) -> None:
-        found = list(rows)
-        if found and not headed and view.heading():
-            headed.append(view.heading())
-            screen.rows(headed)
-        screen.rows(found)
-
-    return show
 
 
 def _say_all(timeline: Timeline, framed: list[str], ending: str | None) -> None:

@@ -33,7 +33,7 @@ CLOCKS = (
 FACTORS = (2, 3, 4, 6, 8, 12, 16, 24, 32)
 FEWEST_CHARACTERS = 8  # of which anything is concluded
 SURE = 6.6  # bits: a hundred to one
-ALIKE = "99 of 100 characters or more have no fault; they are too much alike to measure the baud."
+ALIKE = "Read as declared, hardly a character has a fault; the changes of level alone do not tell the baud."
 READABLE = 0.08  # of the declared baud by which a sender may be off and still be read, now and then
 TOLERABLE = 0.02  # of the declared baud by which a sender may be off without being told so
 NEAR_STANDARD = 0.025
@@ -125,8 +125,7 @@ def diagnose(
     best = seen.best
     if best is None or best.characters < FEWEST_CHARACTERS:
         if is_healthy and line is not None:  # too few different stretches to measure anything, but all as it should be
-            detail = f"Read as declared, {ALIKE}"
-            return Diagnosis((make_finding("as-declared", wire, 1, detail=detail, score=0.9),), seen, line)
+            return Diagnosis((make_finding("as-declared", wire, 1, detail=ALIKE, score=0.9),), seen, line)
         return Diagnosis((_too_little(wire, trace, seen, line),), seen)
     is_sure = seen.sureness >= SURE and best.fault_share <= HOPELESS_FAULTS
     usual = best.line.model_copy(update={"baud": _usual_baud(best.line.baud, line)})
@@ -134,14 +133,12 @@ def diagnose(
         return Diagnosis((_proposed(wire, seen, usual, is_sure=is_sure),), seen, usual if is_sure else None)
     judged = best.line if best.fault_share <= BELIEVABLE_FAULTS else line
     damage = _damage_finding(wire, _damage(trace, judged, seen.asymmetry_s), _read_text(best))
-    if (
-        damage.kind == "two-senders" and not is_healthy and best.fault_share > TWO_SENDERS_FAULTS
-    ):  # then no settings mean anything
+    means_nothing = damage.kind == "two-senders" and best.fault_share > TWO_SENDERS_FAULTS
+    if means_nothing and not is_healthy:
         return Diagnosis((damage,), seen)
     if is_healthy and abs((seen.deviation_ppm or 0.0) * 1e-6) > READABLE:
         # Values that are all alike fit several bauds; that they fit the declared one is enough.
-        detail = f"Read as declared, {ALIKE}"
-        return Diagnosis((make_finding("as-declared", wire, 1, detail=detail, score=0.9),), seen, line)
+        return Diagnosis((make_finding("as-declared", wire, 1, detail=ALIKE, score=0.9),), seen, line)
     found = list(_setting_findings(wire, trace, seen, fits, usual, line, is_healthy=is_healthy))
     if not is_healthy and (best.fault_share > HEALTHY_FAULTS or not found):
         found.append(damage)
@@ -202,7 +199,7 @@ def _proposed(wire: str, seen: Survey, usual: LineSettings, *, is_sure: bool) ->
     assert seen.best is not None
     detail = f"{usual}: {_clock_text(seen)} {_read_text(seen.best)}"
     if seen.runner_up is not None:
-        detail += f" The next best, {_format_text(seen.runner_up.line)}, is less likely by {_odds(seen.sureness)}."
+        detail += f" The next best, {_format_text(seen.runner_up.line)}, is {_odds(seen.sureness)} less likely."
     kind = "best-settings" if is_sure else "cannot-tell"
     return make_finding(kind, wire, 1, detail=detail, score=_probability(seen.sureness))
 
@@ -352,4 +349,4 @@ def _probability(bits: float) -> float:
 
 
 def _odds(bits: float) -> str:
-    return f"1 to {2 ** min(bits, 20):,.0f}" if bits < 20 else "more than 1 to a million"
+    return f"{2**bits:,.0f} times" if bits < 20 else "more than a million times"

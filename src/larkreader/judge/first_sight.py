@@ -18,6 +18,7 @@ from larkreader.decode.escapes import find_escapes, strip_escapes
 from .findings import Finding, make_finding, number_of, time_of
 
 LOOKED_AT = 1 << 16  # characters; what is not plain in so many is not plain
+LONGEST_MESSAGE = 4096  # characters of a message that is held against its answer
 FEWEST = 8  # characters from which anything can be told
 TEXT_SHARE = 0.9  # of the characters that must be text
 MOST_NULS = 0.2  # of the characters of a text
@@ -212,7 +213,7 @@ def _judge_endings(
 
 def _kind_of_exchange(sent: bytes, received: bytes) -> str | None:
     """Name what is odd about what came back."""
-    if not sent or not received or received == sent:
+    if not sent or not received or received == sent or len(sent) > LONGEST_MESSAGE:
         return None
     doubled = bytes(one for one in sent for _ in range(2))
     if received in (sent + sent, doubled):

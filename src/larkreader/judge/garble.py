@@ -6,7 +6,7 @@ the sender with each mistake in turn, the receiver as it is believed to be set.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from difflib import SequenceMatcher
 from math import ceil
@@ -16,7 +16,9 @@ import numpy as np
 
 from larkreader.capture.characters import Characters
 from larkreader.capture.trace import Trace
+from larkreader.declare.layout import FrameLayout
 from larkreader.declare.line import LineSettings
+from larkreader.decode.frames import read_layouts
 from larkreader.decode.receive import receive
 from larkreader.errors import RequestError
 
@@ -91,7 +93,12 @@ def garble_table(message: bytes, line: LineSettings) -> list[Garble]:
 
 
 def explain_garble(
-    received: bytes, line: LineSettings, sent: bytes | None = None, *, expect: Expected = "text"
+    received: bytes,
+    line: LineSettings,
+    sent: bytes | None = None,
+    *,
+    expect: Expected = "text",
+    layouts: Sequence[FrameLayout] = (),
 ) -> list[Garble]:
     r"""Find which mistake in the sender's settings explains the bytes that came.
 
@@ -105,6 +112,8 @@ def explain_garble(
         What was sent.
     expect : {"text", "counter"}
         What is known of it, if it is not known itself: that it is text, or bytes that count upwards.
+    layouts : sequence of FrameLayout
+        The frames that were sent, if it is known that they were some; then it is no text.
 
     Returns
     -------
@@ -131,7 +140,10 @@ def explain_garble(
         sent = bytes(range(256)) * 2
     found = []
     for mistake, sender in _mistakes(line):
-        best = _compared(came, sender, line, sent) if sent is not None else _undone(came, sender, line)
+        if sent is not None:
+            best = _compared(came, sender, line, sent)
+        else:
+            best = _framed(came, sender, line, layouts) if layouts else _undone(came, sender, line)
         if best is not None and best[0] >= (LEAST_LIKENESS if sent is not None else LEAST_TEXT):
             likeness, predicted, recovered = best
             found.append(Garble(mistake, sender, line, predicted, likeness, recovered))
@@ -216,7 +228,7 @@ def _undone(came: bytes, sender: LineSettings, line: LineSettings) -> tuple[floa
     could be anything counts for less: a mistake under which any byte is some letter, or many letters look the same,
     explains little.
     """
-    letters = _shapes(sender, line)
+    letters = _shapes(sender, line, PRINTED)
     if not letters:
         return None
     longest = max(map(len, letters))
@@ -241,9 +253,22 @@ def _undone(came: bytes, sender: LineSettings, line: LineSettings) -> tuple[floa
     return min(likeness, 1.0), came, bytes(text)
 
 
-def _shapes(sender: LineSettings, line: LineSettings) -> dict[bytes, int]:
+def _framed(
+    came: bytes, sender: LineSettings, line: LineSettings, layouts: Sequence[FrameLayout]
+) -> tuple[float, bytes, bytes] | None:
+    """Return how much of what came lies in good frames once a mistake is undone, if each byte keeps its own shape."""
+    shapes = _shapes(sender, line, bytes(range(256)))
+    if any(len(made) != 1 for made in shapes) or len(shapes) < min(256, 1 << sender.data_bits):
+        return None
+    undone = bytes(shapes.get(bytes([one]), one) for one in came)
+    frames = read_layouts(undone, layouts).values()
+    good = sum(int(np.count_nonzero(one.faults == 0)) * one.layout.length for one in frames)
+    return good / len(came), came, undone
+
+
+def _shapes(sender: LineSettings, line: LineSettings, letters: bytes) -> dict[bytes, int]:
     """Return what the receiver makes of each letter sent by itself; of letters that look the same, the usual one."""
-    sent = bytes(letter for letter in PRINTED if letter < 1 << sender.data_bits)
+    sent = bytes(letter for letter in letters if letter < 1 << sender.data_bits)
     gap = _alone(sender, line)
     read = _received(sent, sender, line, gap)
     period_s = (len(_character(0, sender)) + gap) / sender.baud
