@@ -118,6 +118,9 @@ def _show(told: dict[str, Diagnosis], garbled: dict[str, list[Garble]]) -> None:
         if not found:
             console.print(f"{name}: no single mistake of the sender's settings explains what came.")
             continue
+        if found[0].mistake == "none":
+            console.print(f"{name}: {100 * found[0].likeness:.0f} % of what came makes sense as declared.")
+            continue
         console.print(f"What came on {name} is explained by", soft_wrap=True)
         console.print()
         console.print(terminal.garbles(found))
