@@ -9,7 +9,6 @@ import numpy as np
 from compare import compare, show
 
 import larkreader as lr
-from larkreader.capture.files.vcd import read_vcd
 
 LINE = lr.LineSettings.parse("57600 8E1")
 COUNT = 150_000
@@ -45,17 +44,17 @@ def main() -> None:
             }
             lr.write_vcd(path, traces)
             size = path.stat().st_size
-            ours = read_vcd(path, ["rig.wire0"])["rig.wire0"]
+            ours = lr.open_trace(path, "rig.wire0")
             assert len(ours) == len(traces["rig.wire0"]) == len(plain_vcd(path, "!")) - 1
             seconds = compare(
                 {
-                    "read_vcd": lambda path=path: read_vcd(path, ["rig.wire0"]),
+                    "open_trace": lambda path=path: lr.open_trace(path, "rig.wire0"),
                     "plain loop": lambda path=path: plain_vcd(path, "!"),
                     "np.fromfile": lambda path=path: np.fromfile(path, np.uint8),
                 }
             )
             show(f"{title}, {size / 1e6:.0f} MB", seconds, dict.fromkeys(seconds, size), "byte")
-            print(f"  {size / 1e6 / seconds['read_vcd']:.0f} MB/s")
+            print(f"  {size / 1e6 / seconds['open_trace']:.0f} MB/s")
 
 
 if __name__ == "__main__":

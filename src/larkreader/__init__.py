@@ -22,15 +22,23 @@ __version__ = "0.1.0"
 if TYPE_CHECKING:
     from .capture.characters import Characters as Characters
     from .capture.characters import Fault as Fault
-    from .capture.files.csv_tables import write_characters as write_characters
-    from .capture.files.csv_tables import write_levels as write_levels
+    from .capture.files.csv_characters import write_characters as write_characters
+    from .capture.files.csv_levels import write_levels as write_levels
     from .capture.files.open import open_capture as open_capture
+    from .capture.files.open import open_pieces as open_pieces
     from .capture.files.open import open_ring as open_ring
     from .capture.files.open import open_trace as open_trace
+    from .capture.files.open import open_voltages as open_voltages
     from .capture.files.open import signal_names as signal_names
+    from .capture.files.samples import write_samples as write_samples
+    from .capture.files.trace_arrays import write_trace_arrays as write_trace_arrays
     from .capture.files.vcd_writer import write_vcd as write_vcd
     from .capture.ring import RingMemory as RingMemory
     from .capture.trace import Trace as Trace
+    from .capture.voltages import VoltageLevels as VoltageLevels
+    from .capture.voltages import Voltages as Voltages
+    from .declare.capture_form import CaptureForm as CaptureForm
+    from .declare.capture_form import StatusWord as StatusWord
     from .declare.checksum import CrcAlgorithm as CrcAlgorithm
     from .declare.checksum import FrameChecksum as FrameChecksum
     from .declare.fields import NamedField as NamedField
@@ -42,6 +50,7 @@ if TYPE_CHECKING:
     from .declare.sheet import Wire as Wire
     from .declare.sheet import open_sheet as open_sheet
     from .declare.sheet import parse_sheet as parse_sheet
+    from .decode.character_reader import CharacterReader as CharacterReader
     from .decode.escapes import Escape as Escape
     from .decode.escapes import find_escapes as find_escapes
     from .decode.escapes import strip_escapes as strip_escapes
@@ -86,6 +95,8 @@ if TYPE_CHECKING:
 _HOMES = {
     "CaptureError": "errors",
     "CaptureFileError": "errors",
+    "CaptureForm": "declare.capture_form",
+    "CharacterReader": "decode.character_reader",
     "Characters": "capture.characters",
     "CrcAlgorithm": "declare.checksum",
     "Diagnosis": "judge.diagnosis",
@@ -118,8 +129,11 @@ _HOMES = {
     "SimulatedPort": "exercise.ports.simulated",
     "Skip": "decode.frame_columns",
     "Spans": "decode.frame_columns",
+    "StatusWord": "declare.capture_form",
     "Survey": "judge.survey",
     "Trace": "capture.trace",
+    "VoltageLevels": "capture.voltages",
+    "Voltages": "capture.voltages",
     "Wire": "declare.sheet",
     "diagnose": "judge.diagnosis",
     "draw_waveform": "present.figures.waveform",
@@ -128,10 +142,12 @@ _HOMES = {
     "garble_table": "judge.garble",
     "notations": "present.notations",
     "open_capture": "capture.files.open",
+    "open_pieces": "capture.files.open",
     "open_port": "exercise.ports.open",
     "open_ring": "capture.files.open",
     "open_sheet": "declare.sheet",
     "open_trace": "capture.files.open",
+    "open_voltages": "capture.files.open",
     "parse_sheet": "declare.sheet",
     "read": "judge.reading",
     "read_frames": "decode.frames",
@@ -143,14 +159,18 @@ _HOMES = {
     "survey": "judge.survey",
     "transmit": "exercise.transmit",
     "visible": "present.notations",
-    "write_characters": "capture.files.csv_tables",
-    "write_levels": "capture.files.csv_tables",
+    "write_characters": "capture.files.csv_characters",
+    "write_levels": "capture.files.csv_levels",
+    "write_samples": "capture.files.samples",
+    "write_trace_arrays": "capture.files.trace_arrays",
     "write_vcd": "capture.files.vcd_writer",
 }
 
 __all__ = [
     "CaptureError",
     "CaptureFileError",
+    "CaptureForm",
+    "CharacterReader",
     "Characters",
     "CrcAlgorithm",
     "Diagnosis",
@@ -183,8 +203,11 @@ __all__ = [
     "SimulatedPort",
     "Skip",
     "Spans",
+    "StatusWord",
     "Survey",
     "Trace",
+    "VoltageLevels",
+    "Voltages",
     "Wire",
     "diagnose",
     "draw_waveform",
@@ -193,10 +216,12 @@ __all__ = [
     "garble_table",
     "notations",
     "open_capture",
+    "open_pieces",
     "open_port",
     "open_ring",
     "open_sheet",
     "open_trace",
+    "open_voltages",
     "parse_sheet",
     "read",
     "read_frames",
@@ -210,6 +235,8 @@ __all__ = [
     "visible",
     "write_characters",
     "write_levels",
+    "write_samples",
+    "write_trace_arrays",
     "write_vcd",
 ]
 

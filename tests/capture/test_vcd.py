@@ -5,7 +5,6 @@ from hypothesis import strategies as st
 
 import larkreader as lr
 from larkreader.capture.files import vcd
-from larkreader.capture.files.vcd import read_vcd
 
 HAND_WRITTEN = """$date today $end $version by hand $end
 $comment the level of tx is #5 in words: b1 ! $end
@@ -83,7 +82,7 @@ def test_what_is_written_reads_back_in_pieces_of_any_size(tmp_path_factory, step
     usual = vcd.BLOCK
     vcd.BLOCK = block
     try:
-        read = read_vcd(path, list(traces))
+        read = lr.open_capture(path, {name: name for name in traces})
     finally:
         vcd.BLOCK = usual
     for name, trace in traces.items():
@@ -117,7 +116,6 @@ def test_blocks_of_plain_changes_and_of_anything_give_the_same(tmp_path, rig):
         (("10 us", "3 us"), r'\$timescale is "3 us". It must be 1, 10 or 100 of s to fs'),
         (("$enddefinitions $end", ""), "its declarations have no \\$enddefinitions"),
         (("1 ! tx", "one ! tx"), r'\$var is "wire one ! tx"'),
-        (("#20\n", "b1"), '"b1" has no code behind it; the file is cut off'),
     ],
 )
 def test_a_damaged_file_is_told_and_not_guessed_at(tmp_path, change, message):
@@ -143,9 +141,24 @@ def test_a_signal_that_cannot_be_had_is_told(by_hand, signal, message):
     assert str(caught.value).endswith(f'signal "{signal}" {message}')
 
 
-def test_traces_that_a_vcd_cannot_hold_are_refused(tmp_path):
-    one = lr.Trace(np.array([1]), 1e-9)
-    with pytest.raises(lr.CaptureError, match="differs between the traces"):
-        lr.write_vcd(tmp_path / "a.vcd", {"a": one, "b": lr.Trace(np.array([1]), 1e-6)})
-    with pytest.raises(lr.CaptureError, match=r"is 3e-09 s\. It must be 1, 10 or 100 of a unit"):
-        lr.write_vcd(tmp_path / "a.vcd", {"a": lr.Trace(np.array([1]), 3e-9)})
+def test_ticks_that_a_vcd_has_not_are_rounded_and_a_time_before_0_is_refused(tmp_path):
+    """Ticks of 3 ns and of 1 us in one file: 1 ps; of 250 ns: 1 ns."""
+    traces = {"a": lr.Trace(np.array([1, 7]), 3e-9), "b": lr.Trace(np.array([2]), 1e-6)}
+    lr.write_vcd(tmp_path / "a.vcd", traces)
+    read = lr.open_capture(tmp_path / "a.vcd", {"a": "a", "b": "b"})
+    assert (read["a"].tick_s, read["a"].edges.tolist(), read["b"].edges.tolist()) == (1e-12, [3000, 21000], [2_000_000])
+    lr.write_vcd(tmp_path / "b.vcd", {"a": lr.Trace(np.array([3]), 2.5e-7)})
+    assert lr.open_trace(tmp_path / "b.vcd", "a").edges.tolist() == [750]
+    with pytest.raises(lr.CaptureError, match="begins at tick -5"):
+        lr.write_vcd(tmp_path / "c.vcd", {"a": lr.Trace(np.array([-4]), 1e-9)})
+
+
+@pytest.mark.parametrize("ending", ["#1234\n1!\n#5", "b01", "1", "#2000\n$en", "#1999\n1!\n#2000\n0"])
+def test_a_file_that_ends_anywhere_is_read_to_there(tmp_path, ending):
+    """A torn time that would lie before its predecessor, a value without its code, half a keyword."""
+    path = tmp_path / "torn.vcd"
+    path.write_text("$timescale 1 ns $end\n$var wire 1 !a tx $end\n$var wire 1 ! rx $end\n$enddefinitions $end\n"
+                    "#0\n1!a\n1!\n#1000\n0!a\n0!\n" + ending)  # fmt: skip
+    read = lr.open_capture(path, {"tx": "tx", "rx": "rx"})
+    assert read["tx"].edges.tolist() == [1000]
+    assert read["tx"].cut_off.startswith("it ends within")

@@ -13,7 +13,7 @@ from contextlib import ExitStack
 import pytest
 
 import larkreader as lr
-from larkreader.capture.files.recording import read_recording
+from larkreader.capture.files.open import open_every_wire
 
 COMMAND = [sys.executable, "-m", "larkreader"]
 COMMANDS = {
@@ -68,6 +68,6 @@ def test_an_interrupt_leaves_everything_in_order(name, ending, tmp_path):
         with lr.open_port(far.name):  # nobody holds it any more
             pass
     if record.exists():
-        sent = read_recording(record)
+        sent = open_every_wire(record, kind="recording")
         assert all(not one.faults.any() for one in sent.values())
         assert record.read_bytes().endswith(b"\n")

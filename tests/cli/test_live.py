@@ -13,7 +13,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import larkreader as lr
-from larkreader.capture.files.recording import RecordingWriter, read_recording
+from larkreader.capture.files.open import open_every_wire
+from larkreader.capture.files.recording import RecordingWriter
 from larkreader.exercise.by_hand import frame_of, hex_of, text_of
 from larkreader.present.dump import DumpForm
 from larkreader.present.notations import visible
@@ -55,7 +56,7 @@ def test_what_is_sent_and_what_comes_back_stand_on_one_timeline(shell, tmp_path,
     assert rows[1][3].startswith("got: flow 1?")
     times = [float(row[0]) for row in rows[::2]]
     assert 0.045 <= times[1] - times[0] < 1
-    read = read_recording(record)
+    read = open_every_wire(record, kind="recording")
     assert bytes(read["out"].value.astype("u1")) == b"flow 1?\nflow 2?\nflow 3?\n"
     assert bytes(read["in"].value.astype("u1")) == b"got: flow 1?\ngot: flow 2?\ngot: flow 3?\n"
 
@@ -148,7 +149,7 @@ def test_two_ports_are_watched_and_forwarded(shell, tmp_path):
             assert running.wait(10) == 0
     assert (status, "FF F0" in out) == (0, True)
     assert "first 2 characters\nsecond 2 characters\n" in rest
-    read = read_recording(record)
+    read = open_every_wire(record, kind="recording")
     assert {wire: bytes(one.value.astype("u1")) for wire, one in read.items()} == {
         "first": b"\0\x0f",
         "second": b"\xff\xf0",
@@ -199,7 +200,7 @@ def test_a_killed_recording_is_readable_up_to_its_last_tenth_of_a_second(tmp_pat
         killed = time.monotonic()
         stop.set()
         talker.join(5)
-    text = bytes(read_recording(record)["first"].value.astype("u1"))
+    text = bytes(open_every_wire(record, kind="recording")["first"].value.astype("u1"))
     numbers = [int(one) for one in text.split(b"\n")[:-1]]
     due = [number for at, number in sent if at < killed - 0.1]
     assert len(due) > 40
@@ -224,7 +225,7 @@ def test_a_recording_reads_back_even_when_its_end_is_torn_off(tmp_path_factory, 
     lines = whole.split(b"\n")
     path.write_bytes(whole[: max(len(whole) - torn, len(lines[0]) + 1)])
     kept = entries[: path.read_bytes().count(b"\n") - 1]
-    read = read_recording(path)
+    read = open_every_wire(path, kind="recording")
     for wire in ("a", "b"):
         mine = [entry for entry in kept if entry[1] == wire]
         got = bytes(read[wire].value.astype("u1"))
@@ -233,7 +234,7 @@ def test_a_recording_reads_back_even_when_its_end_is_torn_off(tmp_path_factory, 
         assert read[wire].faults.tolist()[: len(wanted)] == [fault for _, _, data, fault in mine for _ in data]
     with RecordingWriter(path, "2026-05-01T08:31:00.000Z", {"a": {"port": "x"}}) as writer:
         writer.add(1.5, "a", b"later")
-    again = read_recording(path)["a"]
+    again = open_every_wire(path, kind="recording")["a"]
     assert bytes(again.value.astype("u1")).endswith(b"later")
     assert again.begin_s[-1] == pytest.approx(61.5)
 
@@ -246,7 +247,7 @@ def test_a_long_file_is_sent_in_pieces_while_its_echo_comes_back(shell, tmp_path
         "send", "stand-in:echo", "--file", path, "--line", "9600 8N1", "--record", record, "--wait", 1
     )
     assert (status, "out 20,480 characters\nin 20,480 characters\n" in err) == (0, True)
-    assert read_recording(record)["in"].begin_s[-1] == pytest.approx(20480 * 10 / 9600, rel=0.01)
+    assert open_every_wire(record, kind="recording")["in"].begin_s[-1] == pytest.approx(20480 * 10 / 9600, rel=0.01)
 
 
 def test_a_port_that_vanishes_ends_listening_with_2(shell):
@@ -263,10 +264,10 @@ def test_a_damaged_recording_is_told(tmp_path):
     for line, message in (("nonsense", "line 2 holds"), ('{"s": 1, "wire": "b", "hex": "00"}', "line 2 holds")):
         path.write_text(f'{head}\n{line}\n{{"s": 2, "wire": "a", "hex": "00"}}\n')
         with pytest.raises(lr.CaptureError, match=message):
-            read_recording(path)
+            open_every_wire(path, kind="recording")
     path.write_text(head.replace('"recording": 1', '"recording": 9') + "\n")
     with pytest.raises(lr.CaptureError, match=r"version 9\. It must be 1"):
-        read_recording(path)
+        open_every_wire(path, kind="recording")
 
 
 def test_text_hex_and_frames_become_bytes(rig):

@@ -12,10 +12,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import larkreader as lr
+from larkreader.capture.marks import MarkReader
 from larkreader.cli import run
 from larkreader.exercise.ports.borrowed import BorrowedPort
 from larkreader.exercise.ports.listing import find_ports
-from larkreader.exercise.ports.marked import MarkReader
 from larkreader.testing.ports import check_port
 
 LINE = lr.LineSettings.parse("57600 8N1")

@@ -28,6 +28,8 @@ class Fault(IntFlag):
     """The hardware lost a character just before this one."""
     UNKNOWN_LEVEL = 32
     """The capture does not know the level for a part of the character."""
+    SHORT_STOP = 64
+    """The line was not at idle level in the second stop bit, where that was to be looked at."""
 
 
 FAULT_NAMES: dict[Fault, str] = {
@@ -37,6 +39,7 @@ FAULT_NAMES: dict[Fault, str] = {
     Fault.NOISE: "noise",
     Fault.OVERRUN: "overrun",
     Fault.UNKNOWN_LEVEL: "unknown-level",
+    Fault.SHORT_STOP: "short-stop",
 }
 
 
@@ -69,6 +72,8 @@ class Characters(Columns):
     has_line : bool
         Whether the rows come from the levels of a wire. Bytes that software recorded show no line faults unless
         somebody noted them.
+    cut_off : str
+        How the capture breaks off, where its file is cut off; nothing for a whole one.
     """
 
     COLUMNS = ("begin_s", "end_s", "value", "faults")
@@ -81,6 +86,7 @@ class Characters(Columns):
     begins_inside: bool = False
     unfinished_s: float | None = None
     has_line: bool = True
+    cut_off: str = ""
 
     def __post_init__(self) -> None:
         self.check_lengths()
@@ -113,6 +119,35 @@ class Characters(Columns):
         at_s = np.repeat([at_s for at_s, _, _ in known], [len(data) for _, data, _ in known]).astype(np.float64)
         faults = np.frombuffer(b"".join(faults for _, _, faults in known), np.uint8)
         return cls(at_s, at_s.copy(), data.astype(np.uint16), faults.copy(), np.empty(0), has_line=False)
+
+    @classmethod
+    def joined(cls, pieces: Iterable[Characters]) -> Characters:
+        """Make one table of pieces that follow each other, such as what `CharacterReader` returns.
+
+        Parameters
+        ----------
+        pieces : iterable of Characters
+            One at least, of one wire.
+
+        Returns
+        -------
+        Characters
+        """
+        parts = list(pieces)
+        if len(parts) == 1:
+            return parts[0]
+        begin_s, end_s, value, faults = (np.concatenate([part.column(name) for part in parts]) for name in cls.COLUMNS)
+        return cls(
+            begin_s,
+            end_s,
+            value,
+            faults,
+            np.concatenate([part.false_starts_s for part in parts]),
+            begins_inside=parts[0].begins_inside,
+            unfinished_s=parts[-1].unfinished_s,
+            has_line=parts[0].has_line,
+            cut_off=parts[-1].cut_off,
+        )
 
     @property
     def has_times(self) -> bool:

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from collections.abc import Iterable
+from dataclasses import dataclass, field, replace
+from itertools import pairwise
 
 import numpy as np
 import numpy.typing as npt
@@ -33,6 +35,8 @@ class Trace:
         undefined). The level before it is taken to go on.
     name : str
         What the wire is called in the capture.
+    cut_off : str
+        How the capture breaks off, where its file is cut off; nothing for a whole one.
 
     Raises
     ------
@@ -47,6 +51,7 @@ class Trace:
     end: int | None = None
     unknown: npt.NDArray[np.int64] = field(default_factory=lambda: NO_SPANS)
     name: str = ""
+    cut_off: str = ""
 
     def __post_init__(self) -> None:
         edges = np.ascontiguousarray(self.edges, dtype=np.int64)
@@ -102,6 +107,77 @@ class Trace:
         ticks = np.rint(np.asarray(edges_s, dtype=np.float64) / tick_s).astype(np.int64)
         end = None if end_s is None else round(end_s / tick_s)
         return cls(ticks, tick_s, first_level, end=end, name=name)
+
+    @classmethod
+    def joined(cls, pieces: Iterable[Trace]) -> Trace:
+        """Make one trace of pieces that follow each other.
+
+        Parameters
+        ----------
+        pieces : iterable of Trace
+            One at least, each beginning where its predecessor ends, at the level with which that ended.
+
+        Returns
+        -------
+        Trace
+
+        Raises
+        ------
+        CaptureError
+            If there is none, or one does not go on where its predecessor ended.
+        """
+        parts = list(pieces)
+        if not parts:
+            raise CaptureError("pieces", "are none", "must be one at least")
+        for before, piece in pairwise(parts):
+            before.check_goes_on_with(piece)
+        first, last = parts[0], parts[-1]
+        if len(parts) == 1:
+            return first
+        unknown = np.concatenate([piece.unknown for piece in parts])
+        if len(unknown) > 1:  # a stretch that goes on in the next piece is one
+            apart = unknown[1:, 0] > unknown[:-1, 1]
+            unknown = np.column_stack([unknown[np.append(True, apart), 0], unknown[np.append(apart, True), 1]])
+        return cls(
+            np.concatenate([piece.edges for piece in parts]),
+            first.tick_s,
+            first.first_level,
+            begin=first.begin,
+            end=last.end,
+            unknown=unknown,
+            name=first.name,
+            cut_off=last.cut_off,
+        )
+
+    def check_goes_on_with(self, piece: Trace) -> None:
+        """Raise `CaptureError` unless `piece` may follow this trace."""
+        name = piece.name or "trace"
+        if piece.tick_s != self.tick_s:
+            raise CaptureError(f"{name}: tick_s", f"is {piece.tick_s:g} s", f"must be {self.tick_s:g} s, as before")
+        if piece.first_level != self.last_level:
+            found = f"begins at level {piece.first_level}"
+            raise CaptureError(name, found, f"must go on at {self.last_level}, where its predecessor ended")
+        known = max(self.end or self.begin, int(self.edges[-1]) if len(self) else self.begin)
+        if len(piece) and piece.edges[0] <= known and (len(self) or self.end is not None):
+            raise CaptureError(name, f"has a change at tick {piece.edges[0]}", f"must go on behind tick {known}")
+
+    def in_ticks_of(self, tick_s: float) -> Trace:
+        """Return the trace in ticks of another length, to which times are rounded; changes stay a tick apart."""
+        ratio = self.tick_s / tick_s
+        edges = np.rint(self.edges * ratio).astype(np.int64)
+        order = np.arange(len(edges))
+        edges = np.maximum.accumulate(edges - order) + order
+        begin, end = round(self.begin * ratio), None if self.end is None else round(self.end * ratio)
+        if len(edges):
+            begin, end = min(begin, int(edges[0])), None if end is None else max(end, int(edges[-1]))
+        unknown = np.rint(self.unknown * ratio).astype(np.int64)
+        return replace(self, edges=edges, tick_s=tick_s, begin=begin, end=end, unknown=unknown)
+
+    def later_by(self, ticks: int) -> Trace:
+        """Return the trace with all its times moved by some ticks."""
+        end = None if self.end is None else self.end + ticks
+        unknown = self.unknown + ticks
+        return replace(self, edges=self.edges + ticks, begin=self.begin + ticks, end=end, unknown=unknown)
 
     @property
     def last_level(self) -> int:

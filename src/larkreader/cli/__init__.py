@@ -21,6 +21,7 @@ COMMANDS = {
     "new": "Write a commented sheet to begin with.",
     "decode": "Read a capture: characters, frames, findings.",
     "diagnose": "Find out what a wire looks like and why it does not read.",
+    "convert": "Write a capture in another format.",
     "loopback": "Send a pattern into a port and compare what comes back.",
     "draw": "Draw one figure from a capture.",
     "send": "Send something by hand and show what comes back.",

@@ -8,24 +8,23 @@ import sys
 import textwrap
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
 
 if TYPE_CHECKING:
+    from larkreader.declare.sheet import Sheet
     from larkreader.exercise.ports.port import Port
+    from larkreader.judge.reading import Reading
 
 Progress = Callable[[int, int], None]
 
 PROGRESS_FROM = 8 << 20  # bytes of a capture below which reading is too quick to show
-KIND_CHOICES = ("vcd", "levels", "characters", "recording", "bytes", "hex")
 
 sheet_argument = click.argument("sheet", type=click.Path(path_type=Path))
 capture_argument = click.argument("capture", type=click.Path(path_type=Path))
-kind_option = click.option(
-    "--kind", type=click.Choice(KIND_CHOICES), help="What the capture is; found from its content unless said."
-)
 wire_option = click.option("--wire", metavar="NAME", help="Read this wire of the sheet alone.")
 samples_option = click.option(
     "--samples",
@@ -34,6 +33,12 @@ samples_option = click.option(
     show_default=True,
     help="Samples a bit: one in the middle, or three of which the majority counts.",
 )
+oversampling_option = click.option(
+    "--oversampling",
+    type=click.Choice(["8", "16"]),
+    help="Look at the wire so many times a bit, as hardware does; all the time unless given.",
+)
+stops_option = click.option("--check-stops", is_flag=True, help="Look at the second stop bit too.")
 json_option = click.option("--json", "as_json", is_flag=True, help="Print one JSON object instead of tables.")
 
 
@@ -93,10 +98,10 @@ def progress_of(what: str, *, shown: bool) -> Iterator[Progress | None]:
         yield update
 
 
-def read_with_progress(sheet: Path, capture: Path, **options: Any) -> Any:
+def read_with_progress(sheet: Sheet, capture: Path, *, sheet_name: str, **options: Any) -> Reading:
     """Read a capture against a sheet, with a progress bar if it is a large one."""
     from larkreader.judge.reading import read
 
     large = capture.is_file() and capture.stat().st_size > PROGRESS_FROM
     with progress_of(f"reading {capture.name}", shown=large) as progress:
-        return read(str(sheet), str(capture), progress=progress, **options)
+        return replace(read(sheet, str(capture), progress=progress, **options), sheet_name=sheet_name)

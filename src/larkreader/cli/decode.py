@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import click
 
@@ -14,14 +14,16 @@ from .common import (
     check_output,
     console_form,
     json_option,
-    kind_option,
     note,
+    oversampling_option,
     print_json,
     read_with_progress,
     samples_option,
     sheet_argument,
+    stops_option,
     wire_option,
 )
+from .forms import form_of, form_options
 from .showing import encoding_option, numbers_option
 
 if TYPE_CHECKING:
@@ -52,8 +54,10 @@ if TYPE_CHECKING:
 @numbers_option
 @encoding_option
 @wire_option
-@kind_option
+@form_options
 @samples_option
+@oversampling_option
+@stops_option
 def decode(
     sheet: Path,
     capture: Path,
@@ -62,7 +66,10 @@ def decode(
     frames: Path | None,
     wire: str | None,
     kind: str | None,
+    given: dict[str, Any],
     samples: str,
+    oversampling: str | None,
+    check_stops: bool,
     write_index: int | None,
     filled: int | None,
     numbers: str,
@@ -72,6 +79,7 @@ def decode(
 
     The exit status is 1 if there is a finding of severity error.
     """
+    from larkreader.declare.sheet import open_sheet
     from larkreader.present.notations import check_encoding
 
     shown = characters == Path("-") and not as_json
@@ -81,11 +89,22 @@ def decode(
     encoding = check_encoding(encoding)
     ring = _ring_of(capture, write_index, filled, kind)
     if ring is None:
-        reading = read_with_progress(sheet, capture, kind=kind, wire=wire, samples=int(samples))
+        declared = open_sheet(sheet)
+        reading = read_with_progress(
+            declared,
+            capture,
+            sheet_name=str(sheet),
+            kind=kind,
+            form=form_of(declared.capture, given),
+            wire=wire,
+            samples=int(samples),
+            oversampling=None if oversampling is None else int(oversampling),
+            check_stops=check_stops,
+        )
     else:
         reading = _read_ring(sheet, capture, ring, wire)
     if characters is not None:
-        from larkreader.capture.files.csv_tables import write_characters
+        from larkreader.capture.files.csv_characters import write_characters
 
         write_characters(characters, reading.characters)
         note(f"characters written to {characters}")

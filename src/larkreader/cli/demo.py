@@ -94,7 +94,7 @@ def _loopbacks(rig: Rig, console: Any) -> bool:
 
 def _write_results(into: Path, rig: Rig, reading: Reading) -> dict[str, str]:
     """Write characters, frames, findings and a figure; return what each file holds."""
-    from larkreader.capture.files.csv_tables import write_characters
+    from larkreader.capture.files.csv_characters import write_characters
     from larkreader.present.figures.waveform import draw_waveform, new_figure
     from larkreader.present.tables import frames_table
 

@@ -7,20 +7,24 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from .common import capture_argument, json_option, kind_option, print_json
+from .common import capture_argument, json_option, note, print_json
+from .forms import form_of, form_options
 
 if TYPE_CHECKING:
     from larkreader.capture.characters import Characters
+    from larkreader.declare.capture_form import CaptureForm
     from larkreader.declare.sheet import Sheet
     from larkreader.judge.diagnosis import Diagnosis
     from larkreader.judge.garble import Garble
+
+FEW_SILENT = 1  # signals without a change that are shown like the others
 
 
 @click.command()
 @capture_argument
 @click.argument("sheet", type=click.Path(path_type=Path), required=False)
 @click.option("--wire", metavar="NAME", help="Look at this wire of the sheet alone; without a sheet, at this signal.")
-@kind_option
+@form_options
 @click.option("--sent", metavar="TEXT", help="What was sent, where CAPTURE holds the bytes that came of it.")
 @click.option(
     "--expect",
@@ -35,6 +39,7 @@ def diagnose(
     sheet: Path | None,
     wire: str | None,
     kind: str | None,
+    given: dict[str, Any],
     sent: str | None,
     expect: str,
     as_json: bool,
@@ -55,10 +60,15 @@ def diagnose(
 
     declared = None if sheet is None else open_sheet(sheet)
     known = None if sent is None else text_of(sent, 1)
-    signals = _signals_of(capture, declared, wire, kind)
+    form = form_of(None if declared is None else declared.capture, given)
+    signals = _signals_of(capture, declared, wire, kind, form)
     told: dict[str, Diagnosis] = {}
     garbled: dict[str, list[Garble]] = {}
-    opened = open_capture(capture, signals, kind=kind, wire=wire if declared else None)  # type: ignore[arg-type]  # as the choices are
+    opened = open_capture(capture, signals, kind=kind, wire=wire if declared else None, form=form)  # type: ignore[arg-type]  # as the choices are
+    silent = [name for name, what in opened.items() if isinstance(what, Trace) and not len(what)]
+    if declared is None and len(silent) > FEW_SILENT and len(silent) < len(opened):
+        note(f"note: nothing happens on {', '.join(silent)}")
+        opened = {name: what for name, what in opened.items() if name not in silent}
     for name, what in opened.items():
         line = declared.wire[name].line if declared else None
         if isinstance(what, Trace):
@@ -134,11 +144,13 @@ def _bytes_of(what: Characters, name: str) -> bytes:
     return bytes(what.value.tolist())
 
 
-def _signals_of(capture: Path, declared: Sheet | None, wire: str | None, kind: str | None) -> dict[str, str]:
+def _signals_of(
+    capture: Path, declared: Sheet | None, wire: str | None, kind: str | None, form: CaptureForm
+) -> dict[str, str]:
     """Return the signals to look at, by wire: the sheet's, the one that is named, or all."""
     from larkreader.capture.files.open import signal_names
 
     if declared is not None:
         return {key: one.source for key, one in declared.wire.items()}
-    names = [wire] if wire is not None else signal_names(capture, kind=kind)  # type: ignore[arg-type]  # as the choices are
+    names = [wire] if wire is not None else signal_names(capture, kind=kind, form=form)  # type: ignore[arg-type]  # as the choices are
     return {name: name for name in names}

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import click
 
-from .common import capture_argument, check_output, kind_option, note, sheet_argument, wire_option
+from .common import capture_argument, check_output, note, sheet_argument, wire_option
+from .forms import form_of, form_options
 
 if TYPE_CHECKING:
     from larkreader.capture.characters import Characters
@@ -29,7 +30,7 @@ ENDINGS = (".png", ".svg", ".pdf")
     help="A .png, .svg or .pdf file.",
 )
 @wire_option
-@kind_option
+@form_options
 @click.option("--at", "at_s", type=float, metavar="SECONDS", help="Begin with the character at this time.")
 @click.option("--first", type=int, metavar="NUMBER", help="Begin with this character, counted from 0.")
 @click.option("--count", type=click.IntRange(1, 64), default=4, show_default=True, help="How many characters to show.")
@@ -40,6 +41,7 @@ def draw(
     output: Path,
     wire: str | None,
     kind: str | None,
+    given: dict[str, Any],
     at_s: float | None,
     first: int | None,
     count: int,
@@ -61,7 +63,7 @@ def draw(
     check_output(output)
     declared = open_sheet(sheet)
     signals = {key: one.source for key, one in declared.wire.items()}
-    measured = open_capture(capture, signals, kind=kind, wire=wire)  # type: ignore[arg-type]  # click let no other through
+    measured = open_capture(capture, signals, kind=kind, wire=wire, form=form_of(declared.capture, given))  # type: ignore[arg-type]  # click let no other through
     traces = {key: trace for key, trace in measured.items() if isinstance(trace, Trace)}
     if not traces:
         raise CaptureError(str(capture), "holds no levels, so there is no waveform to draw")

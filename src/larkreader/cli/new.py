@@ -3,10 +3,15 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING, Any
 
 import click
 
-from .common import check_output, kind_option, note
+from .common import check_output, note
+from .forms import form_of, form_options
+
+if TYPE_CHECKING:
+    from larkreader.declare.capture_form import CaptureForm
 
 
 @click.command()
@@ -18,8 +23,8 @@ from .common import check_output, kind_option, note
     metavar="CAPTURE",
     help="Declare the wires of a capture, with the settings under which each reads best.",
 )
-@kind_option
-def new(file: Path, capture: Path | None, kind: str | None) -> int:
+@form_options
+def new(file: Path, capture: Path | None, kind: str | None, given: dict[str, Any]) -> int:
     """Write a commented sheet to begin with into FILE, which must not exist yet."""
     from larkreader.declare.starter import starter_sheet
     from larkreader.errors import RequestError
@@ -27,7 +32,7 @@ def new(file: Path, capture: Path | None, kind: str | None) -> int:
     check_output(file)
     if file.exists():
         raise RequestError(str(file), "exists already", advice="Name another file")
-    text = starter_sheet() if capture is None else _sheet_of(capture, kind)
+    text = starter_sheet() if capture is None else _sheet_of(capture, kind, form_of(None, given))
     with file.open("x", encoding="utf-8", newline="\n") as written:
         written.write(text)
     note(f"written to {file}")
@@ -36,20 +41,25 @@ def new(file: Path, capture: Path | None, kind: str | None) -> int:
     return 0
 
 
-def _sheet_of(capture: Path, kind: str | None) -> str:
+def _sheet_of(capture: Path, kind: str | None, form: CaptureForm) -> str:
     """Return a sheet of the wires of a capture that carry something."""
     from larkreader.capture.files.open import open_capture, signal_names
     from larkreader.capture.trace import Trace
     from larkreader.declare.starter import StarterWire, starter_sheet
     from larkreader.judge.diagnosis import diagnose
 
-    names = signal_names(capture, kind=kind)  # type: ignore[arg-type]  # as the choices are
+    names = signal_names(capture, kind=kind, form=form)  # type: ignore[arg-type]  # as the choices are
     wires = []
-    for name, trace in open_capture(capture, {name: name for name in names}, kind=kind).items():  # type: ignore[arg-type]  # as the choices are
+    opened = open_capture(capture, {name: name for name in names}, kind=kind, form=form)  # type: ignore[arg-type]  # as the choices are
+    if any(map(len, opened.values())):  # channels on which nothing happens are most often not connected
+        opened = {name: trace for name, trace in opened.items() if len(trace)}
+    for name, trace in opened.items():
         assert isinstance(trace, Trace)
         told = diagnose(trace, wire=name)
         remark = told.findings[0].text.split(" Under these", 1)[0]
         if told.proposal is None:
             remark = f"The settings of this wire could not be told. {remark}"
         wires.append(StarterWire(name, told.proposal, remark))
-    return starter_sheet(wires, title=capture.stem)
+    return starter_sheet(
+        wires, title=capture.stem, form=form if kind is None else form.model_copy(update={"kind": kind})
+    )

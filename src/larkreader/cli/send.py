@@ -197,11 +197,11 @@ def _typed(ending: str) -> Iterator[bytes | None]:
 
 def _replayed(path: Path, wire: str | None) -> Iterator[tuple[float | None, bytes | None]]:
     """Yield what a recording holds of one wire, as it came together, with the seconds since the first."""
-    from larkreader.capture.files.recording import read_recording
+    from larkreader.capture.files.open import open_every_wire
     from larkreader.errors import RequestError, nearest
     from larkreader.exercise.by_hand import groups_of
 
-    wires = read_recording(path, name=str(path))
+    wires = open_every_wire(path, kind="recording")
     chosen = wire or next((key for key, one in wires.items() if len(one)), None)
     if chosen is None:
         raise RequestError(str(path), "holds nothing that could be sent")

@@ -14,6 +14,7 @@ from pydantic import BaseModel, ValidationError
 
 from larkreader.errors import Mistake, SheetError, nearest
 
+from .capture_form import CaptureForm
 from .layout import FrameLayout
 from .line import LineSettings
 from .mistakes import mistakes_of, show
@@ -21,7 +22,7 @@ from .port import DeclaredPort
 
 SHIPPED = Path(__file__).parents[1] / "data"
 _Model = TypeVar("_Model", bound=BaseModel)
-_TABLES = ("sheet", "title", "line", "wire", "frame", "port")
+_TABLES = ("sheet", "title", "line", "wire", "frame", "port", "capture")
 
 
 class Wire(BaseModel, frozen=True, extra="forbid"):
@@ -65,6 +66,8 @@ class Sheet(BaseModel, frozen=True, extra="forbid"):
         The layouts of its frames, by name.
     port : mapping of str to DeclaredPort
         The ports at which it can be reached, by name.
+    capture : CaptureForm
+        What the files of its captures do not say of themselves.
     """
 
     sheet: Literal[1] = 1
@@ -73,6 +76,7 @@ class Sheet(BaseModel, frozen=True, extra="forbid"):
     wire: Mapping[str, Wire]
     frame: Mapping[str, FrameLayout] = {}
     port: Mapping[str, DeclaredPort] = {}
+    capture: CaptureForm = CaptureForm()
 
     def line_of(self, port: str) -> LineSettings:
         """Return the line settings of a port of the sheet, or those of ``[line]`` for another."""
@@ -174,9 +178,11 @@ class _SheetBuilder:
         frames = self._each("frame", lambda key, table: self._frame(key, table, wires))
         self._check_shared_wires(frames)
         ports = self._each("port", self._port)
+        form = self._model(CaptureForm, self._table("capture"), "capture") or CaptureForm()
         if self.mistakes:
             raise SheetError(self.name, self.mistakes)
-        return Sheet(title=self.document.get("title", ""), line=line, wire=wires, frame=frames, port=ports)
+        title = self.document.get("title", "")
+        return Sheet(title=title, line=line, wire=wires, frame=frames, port=ports, capture=form)
 
     def _top(self) -> None:
         for key in self.document:

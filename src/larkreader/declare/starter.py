@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import json
 import re
 import textwrap
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
+from .capture_form import CaptureForm
 from .line import LineSettings
 
 WIDTH = 108  # of a remark
@@ -60,7 +62,9 @@ class StarterWire:
 MADE_UP = (StarterWire("tx", remark="to the device"), StarterWire("rx", remark="from the device"))
 
 
-def starter_sheet(wires: Sequence[StarterWire] = MADE_UP, title: str = "My link") -> str:
+def starter_sheet(
+    wires: Sequence[StarterWire] = MADE_UP, title: str = "My link", form: CaptureForm | None = None
+) -> str:
     """Write a commented sheet to begin with.
 
     Parameters
@@ -69,6 +73,8 @@ def starter_sheet(wires: Sequence[StarterWire] = MADE_UP, title: str = "My link"
         What wires there are; the settings that most of them have become those of the line.
     title : str
         What the link is called.
+    form : CaptureForm, optional
+        What the files of its captures do not say of themselves.
 
     Returns
     -------
@@ -84,6 +90,9 @@ def starter_sheet(wires: Sequence[StarterWire] = MADE_UP, title: str = "My link"
         idle="" if line.idle == "low" else "# ",
         first_bit="" if line.first_bit == "msb" else "# ",
     )
+    if form is not None and (said := form.model_dump(exclude_unset=True, exclude={"word"})):
+        text += "\n[capture]                                # what the file does not say of itself\n"
+        text += "".join(f"{key} = {_toml(value)}\n" for key, value in said.items())
     keys = _keys_of([wire.signal for wire in wires])
     for key, wire in zip(keys, wires, strict=True):
         text += f"\n[wire.{key}]\n"
@@ -113,6 +122,10 @@ def _difference(line: LineSettings, other: LineSettings) -> str:
         "first_bit": f'"{other.first_bit}"',
     }
     return ", ".join(f"{key} = {text}" for key, text in told.items() if getattr(other, key) != getattr(line, key))
+
+
+def _toml(value: object) -> str:
+    return json.dumps(list(value) if isinstance(value, tuple) else value)
 
 
 def _number(baud: float) -> str:

@@ -14,7 +14,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from fractions import Fraction
-from math import floor
+from math import ceil, floor
 
 import numpy as np
 import numpy.typing as npt
@@ -33,6 +33,7 @@ BLOCK = 1 << 16  # characters worked on at once, so that temporaries stay in the
 FEWEST_TICKS = 3  # ticks a bit below which the middle of a bit cannot be told from its edges
 LARGEST_TABLE = 1 << 16  # entries of a table indexed by ticks; coarser time goes through a second look-up
 MANY_EDGES = 48  # edges a character beyond which its samples are searched instead
+OVERSAMPLING = (8, 16)  # times a bit that hardware looks at a wire
 MIDDLE = Fraction(1, 2)  # of a bit, where it is judged
 THIRDS = [
     Fraction(7, 16),
@@ -41,7 +42,9 @@ THIRDS = [
 ]  # where in a bit the three samples of a majority are taken
 
 
-def receive(trace: Trace, line: LineSettings, *, samples: int = 1) -> Characters:
+def receive(
+    trace: Trace, line: LineSettings, *, samples: int = 1, oversampling: int | None = None, check_stops: bool = False
+) -> Characters:
     """Read the characters that the level changes of one wire spell.
 
     Parameters
@@ -53,6 +56,13 @@ def receive(trace: Trace, line: LineSettings, *, samples: int = 1) -> Characters
     samples : {1, 3}
         How often a bit is sampled: once in its middle, or at 7, 8 and 9 sixteenths, of which the majority
         counts. Where the three disagree the character has the fault `Fault.NOISE`.
+    oversampling : {8, 16}, optional
+        Look at the wire as hardware does, so many times a bit by a clock of its own that runs from tick 0 of the
+        capture: a start edge is seen with the next tick of that clock, and what lies between two ticks not at all.
+        A majority is then of the middle tick and its neighbours. Unless given, the wire is looked at all the time.
+    check_stops : bool
+        Whether the second stop bit, where one is declared, is looked at too, in its middle; the fault
+        `Fault.SHORT_STOP` says that the line was not at idle level there.
 
     Returns
     -------
@@ -69,10 +79,11 @@ def receive(trace: Trace, line: LineSettings, *, samples: int = 1) -> Characters
     CaptureError
         If a bit lasts fewer than three ticks of the trace, which is too coarse to tell its middle.
     RequestError
-        If `samples` is neither 1 nor 3.
+        If `samples` is neither 1 nor 3, or `oversampling` neither 8 nor 16.
 
     See Also
     --------
+    CharacterReader : The same in pieces.
     transmit : The way back. ``receive(transmit(x, line), line)`` gives ``x``.
 
     Notes
@@ -95,9 +106,57 @@ def receive(trace: Trace, line: LineSettings, *, samples: int = 1) -> Characters
     >>> lr.receive(trace, lr.LineSettings.parse("9600 7O1")).faults == lr.Fault.PARITY
     array([ True])
     """
-    if samples not in (1, 3):
-        raise RequestError("samples", f"is {samples!r}", "must be 1 or 3")
-    instants = _Instants.of(trace, line, samples)
+    instants = Instants.of(trace, line, samples, oversampling)
+    found = find_characters(instants.clocked(trace), line, instants, check_stops=check_stops)
+    return found.characters(trace.cut_off)
+
+
+@dataclass(frozen=True, eq=False)
+class Found:
+    """What a stretch of a wire holds, times in ticks of its own trace.
+
+    Parameters
+    ----------
+    begin : ndarray of int64
+        Start edges.
+    end_s, value, faults : ndarray
+        As in `Characters`.
+    false_starts : ndarray of int64
+        Changes to start level that had gone half a bit later.
+    unfinished : int or None
+        Start edge of a character that is not all there.
+    trace : Trace
+        The stretch.
+    begins_inside : bool
+        Whether it begins at start level.
+    """
+
+    begin: Ticks
+    end_s: npt.NDArray[np.float64]
+    value: npt.NDArray[np.uint16]
+    faults: npt.NDArray[np.uint8]
+    false_starts: Ticks
+    unfinished: int | None
+    trace: Trace
+    begins_inside: bool
+
+    def characters(self, cut_off: str = "") -> Characters:
+        """Return the characters with times in seconds."""
+        tick_s = np.float64(self.trace.tick_s)
+        return Characters(
+            begin_s=self.begin * tick_s,
+            end_s=self.end_s,
+            value=self.value,
+            faults=self.faults,
+            false_starts_s=self.false_starts * tick_s,
+            begins_inside=self.begins_inside,
+            unfinished_s=None if self.unfinished is None else float(self.unfinished * self.trace.tick_s),
+            cut_off=cut_off,
+        )
+
+
+def find_characters(trace: Trace, line: LineSettings, instants: Instants, *, check_stops: bool) -> Found:
+    """Find the characters of a trace whose ticks are those of `instants`."""
     idle = 1 if line.idle == "high" else 0
     first = 0 if trace.first_level == idle else 1  # which edge is the first change to start level
     starts = trace.edges[first::2].copy()
@@ -118,30 +177,37 @@ def receive(trace: Trace, line: LineSettings, *, samples: int = 1) -> Characters
             faults[low : low + BLOCK][noisy] |= np.uint8(Fault.NOISE)
 
     begin = starts[chosen]
+    if check_stops and line.stop_bits > 1:
+        at_idle = _level_at(trace, begin + instants.second_stop) == idle
+        faults[~at_idle & (faults & (Fault.BREAK | Fault.FRAMING) == 0)] |= np.uint8(Fault.SHORT_STOP)
     faults[_unknown_within(begin, instants.last, trace.unknown)] |= np.uint8(Fault.UNKNOWN_LEVEL)
-    return Characters(
-        begin_s=begin * np.float64(trace.tick_s),
-        end_s=_ends(begin, faults, trace, line, instants),
-        value=value,
-        faults=faults,
-        false_starts_s=starts[np.flatnonzero(members & ~valid)] * np.float64(trace.tick_s),
-        begins_inside=trace.first_level != idle,
-        unfinished_s=None if unfinished is None else float(unfinished * trace.tick_s),
-    )
+    end_s = _ends(begin, faults, trace, line, instants)
+    false_starts = starts[np.flatnonzero(members & ~valid)]
+    return Found(begin, end_s, value, faults, false_starts, unfinished, trace, trace.first_level != idle)
 
 
 @dataclass(frozen=True)
-class _Instants:
+class Instants:
     """When a character is sampled, in whole ticks after its start edge.
 
     `rows` has one row for each sample of a bit (one, or three) and one column for each bit from the start bit to
-    the first stop bit. An edge that many ticks after the start or fewer has happened by then.
+    the first stop bit. An edge that many ticks after the start or fewer has happened by then. `second_stop` is when a
+    second stop bit would be judged, and `whole` how many ticks a character lasts. `clock_ticks` is the length of a tick
+    of the receiver's own clock in those of the trace, where it has one.
     """
 
     rows: npt.NDArray[np.int64]
+    second_stop: int = 0
+    whole: int = 0
+    clock_ticks: Fraction | None = None
 
     @classmethod
-    def of(cls, trace: Trace, line: LineSettings, samples: int) -> _Instants:
+    def of(cls, trace: Trace, line: LineSettings, samples: int = 1, oversampling: int | None = None) -> Instants:
+        """Return when characters of `line` are sampled; raise as `receive`."""
+        if samples not in (1, 3):
+            raise RequestError("samples", f"is {samples!r}", "must be 1 or 3")
+        if oversampling not in (None, *OVERSAMPLING):
+            raise RequestError("oversampling", f"is {oversampling!r}", "must be 8 or 16")
         # Decimal numbers as they were written, since 1e-6 / 1e-9 in floating point need not be 1000.
         bit_ticks = 1 / (Fraction(repr(line.baud)) * Fraction(repr(float(trace.tick_s))))
         if bit_ticks < FEWEST_TICKS:
@@ -151,10 +217,17 @@ class _Instants:
                 f"A bit must last {FEWEST_TICKS} ticks at least",
                 "Record at a higher sample rate, or check the baud",
             )
+        clock_ticks = None
         within = [MIDDLE] if samples == 1 else THIRDS
+        if oversampling is not None:
+            clock_ticks, bit_ticks = bit_ticks / oversampling, Fraction(oversampling)
+            aside = Fraction(1, oversampling)
+            within = [MIDDLE] if samples == 1 else [MIDDLE - aside, MIDDLE, MIDDLE + aside]
         bits = range(line.stop_position + 1)
         rows = [[floor((bit + part) * bit_ticks) for bit in bits] for part in within]
-        return cls(np.array(rows, dtype=np.int64))
+        second_stop = line.stop_position + 1 + (Fraction(line.stop_bits) - 1) / 2
+        whole = ceil(Fraction(line.bits_per_character) * bit_ticks)
+        return cls(np.array(rows, dtype=np.int64), floor(second_stop * bit_ticks), whole, clock_ticks)
 
     @property
     def start(self) -> int:
@@ -166,8 +239,31 @@ class _Instants:
         """When the first stop bit is judged, behind which the next start is looked for."""
         return int(self.rows[-1, -1])
 
+    def clocked(self, trace: Trace) -> Trace:
+        """Return what a receiver sees of a trace that looks at it with its own clock; without one, all."""
+        if self.clock_ticks is None:
+            return trace
+        ticks = float(self.clock_ticks)
+        seen = np.ceil(trace.edges / ticks).astype(np.int64)
+        last_of_tick = np.flatnonzero(np.diff(seen, append=seen[-1:] + 1))
+        changes = np.diff(last_of_tick, prepend=-1)
+        return Trace(
+            seen[last_of_tick][changes % 2 == 1],  # two changes between ticks are none
+            trace.tick_s * ticks,
+            trace.first_level,
+            begin=ceil(trace.begin / ticks),
+            end=None if trace.end is None else max(floor(trace.end / ticks), int(seen[-1]) if len(seen) else 0),
+            unknown=np.column_stack([trace.unknown[:, 0] // ticks, -(-trace.unknown[:, 1] // ticks)]).astype(np.int64),
+            name=trace.name,
+        )
 
-def _judge(edges: Ticks, at: Ticks, instants: _Instants) -> tuple[Words, npt.NDArray[np.bool_] | None]:
+
+def _level_at(trace: Trace, at: Ticks) -> npt.NDArray[np.int64]:
+    """Return the level at some ticks."""
+    return trace.first_level ^ (np.searchsorted(trace.edges, at, side="right") & 1)
+
+
+def _judge(edges: Ticks, at: Ticks, instants: Instants) -> tuple[Words, npt.NDArray[np.bool_] | None]:
     """Sample the characters that begin at edges number `at`; return their words, and which are noisy."""
     if len(instants.rows) == 1:
         return _words(edges, at, instants.rows[0]), None
@@ -227,20 +323,20 @@ class _MaskTable:
         return self.by_count.take(count)
 
 
-def _still_at_start_level(edges: Ticks, starts: Ticks, first: int, instants: _Instants) -> npt.NDArray[np.bool_]:
+def _still_at_start_level(edges: Ticks, starts: Ticks, first: int, instants: Instants) -> npt.NDArray[np.bool_]:
     """Tell which changes to start level have lasted until the middle of the start bit."""
     ends = edges[first + 1 :: 2]
     valid = np.ones(len(starts), dtype=np.bool_)
     np.greater(ends - starts[: len(ends)], instants.start, out=valid[: len(ends)])
     doubtful = np.flatnonzero(~valid)
     if doubtful.size:
-        start_bit = _Instants(instants.rows[:, :1])
+        start_bit = Instants(instants.rows[:, :1])
         words, _ = _judge(edges, 2 * doubtful + first, start_bit)
         valid[doubtful] = words == 1
     return valid
 
 
-def _steps(starts: Ticks, valid: npt.NDArray[np.bool_], instants: _Instants) -> npt.NDArray[np.integer]:
+def _steps(starts: Ticks, valid: npt.NDArray[np.bool_], instants: Instants) -> npt.NDArray[np.integer]:
     """Return how many candidates further the successor of each candidate would be."""
     reach = instants.last
     steps = np.ones(len(starts), dtype=np.int32)
@@ -260,7 +356,7 @@ def _steps(starts: Ticks, valid: npt.NDArray[np.bool_], instants: _Instants) -> 
     return steps
 
 
-def _cut_off(chosen: Ticks, starts: Ticks, trace: Trace, idle: int, instants: _Instants) -> tuple[Ticks, int | None]:
+def _cut_off(chosen: Ticks, starts: Ticks, trace: Trace, idle: int, instants: Instants) -> tuple[Ticks, int | None]:
     """Take away the last character if the end of the capture cuts it off; return where it began."""
     if not len(chosen):
         return chosen, None
@@ -308,7 +404,7 @@ def _unknown_within(begin: Ticks, length: int, unknown: npt.NDArray[np.int64]) -
 
 
 def _ends(
-    begin: Ticks, faults: npt.NDArray[np.uint8], trace: Trace, line: LineSettings, instants: _Instants
+    begin: Ticks, faults: npt.NDArray[np.uint8], trace: Trace, line: LineSettings, instants: Instants
 ) -> npt.NDArray[np.float64]:
     """Return when each character ends, in seconds."""
     end = begin * np.float64(trace.tick_s)

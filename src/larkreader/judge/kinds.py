@@ -70,6 +70,27 @@ KINDS: Mapping[str, Kind] = {
         "The capture begins or ends inside a character, which is not counted.",
         "Begin recording while the line is idle, and record a little longer than the last character.",
     ),
+    "cut-capture": Kind(
+        "warning",
+        "cut-off capture",
+        "cut-off captures",
+        "The file breaks off; what comes before was read.",
+        "Record again, or copy the file again; what the recording program still held when it ended is lost.",
+    ),
+    "coarse-capture": Kind(
+        "warning",
+        "coarse capture",
+        "coarse captures",
+        "The capture has few samples a bit, so that it may show errors that the receiver never saw, and hide others.",
+        "Record with at least ten samples a bit.",
+    ),
+    "short-stop": Kind(
+        "warning",
+        "missing second stop bit",
+        "missing second stop bits",
+        "The line was not at idle level in the second stop bit: the sender leaves fewer stop bits than declared.",
+        "Compare the stop bits at both ends; most receivers look at the first one alone and never notice.",
+    ),
     "overrun": Kind(
         "error",
         "overrun",

@@ -2,23 +2,24 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 
 from larkreader.capture.characters import Characters, Fault
-from larkreader.capture.files.open import CaptureKind, CapturePath, open_capture
-from larkreader.capture.files.vcd import Progress
+from larkreader.capture.files.content import Progress
+from larkreader.capture.files.open import CapturePath, Measured, open_pieces
 from larkreader.capture.trace import Trace
+from larkreader.declare.capture_form import CaptureForm, CaptureKind
 from larkreader.declare.sheet import Sheet, open_sheet
+from larkreader.decode.character_reader import CharacterReader
 from larkreader.decode.frame_columns import FRAME_FAULT_NAMES, Frames, Spans
 from larkreader.decode.frames import read_layouts
-from larkreader.decode.receive import receive
 from larkreader.errors import RequestError, nearest
 
-from .character_faults import judge_characters
+from .character_faults import Extent, judge_characters
 from .findings import SEVERITIES, Finding, Verdict, verdict_of
 from .first_sight import has_stray_beginning, judge_no_frames, judge_stray, judge_text
 from .frame_faults import judge_frames
@@ -121,8 +122,11 @@ def read(
     capture: str | CapturePath | Mapping[str, Trace | Characters | bytes],
     *,
     kind: CaptureKind | None = None,
+    form: CaptureForm | None = None,
     wire: str | None = None,
     samples: int = 1,
+    oversampling: int | None = None,
+    check_stops: bool = False,
     progress: Progress | None = None,
 ) -> Reading:
     """Read a capture against a sheet: characters, frames, findings, verdict.
@@ -133,12 +137,14 @@ def read(
         What was declared, or the file that says so.
     capture : str, path, or mapping of str to Trace, Characters or bytes
         A file, or what was measured by wire.
-    kind : {"vcd", "levels", "characters", "recording", "bytes", "hex"}, optional
-        What the file is; found from its content unless said.
+    kind : str, optional
+        What the file is, as in `open_capture`; found from its content unless said.
+    form : CaptureForm, optional
+        What the file does not say of itself; what the sheet says unless given.
     wire : str, optional
         Read this wire alone.
-    samples : {1, 3}
-        How often a bit is sampled; see `receive`.
+    samples, oversampling, check_stops
+        How characters are received; see `receive`.
     progress : callable, optional
         Called with the bytes read and the bytes there are, now and then.
 
@@ -159,21 +165,19 @@ def read(
     sheet_name = "" if isinstance(sheet, Sheet) else str(sheet)
     declared = sheet if isinstance(sheet, Sheet) else open_sheet(sheet_name)
     if isinstance(capture, Mapping):
-        name, measured = "", _of_known_wires(capture, declared, wire)
+        name, pieces = "", iter([_of_known_wires(capture, declared, wire)])
     else:
         name = str(capture)
         signals = {key: one.source for key, one in declared.wire.items()}
-        measured = dict(open_capture(name, signals, kind=kind, wire=wire, progress=progress))
-    characters: dict[str, Characters] = {}
+        form = _with_mark(form or declared.capture, declared, wire)
+        pieces = open_pieces(name, signals, kind=kind, wire=wire, form=form, progress=progress)
+    options = {"samples": samples, "oversampling": oversampling, "check_stops": check_stops}
+    characters, extents = _characters_of(pieces, declared, options)
     frames: dict[str, Frames] = {}
     skipped: dict[str, Spans] = {}
     findings: list[Finding] = []
-    for key, what in measured.items():
+    for key in characters:
         line = declared.wire[key].line
-        if isinstance(what, Trace):
-            characters[key] = receive(what, line, samples=samples)
-        else:
-            characters[key] = what if isinstance(what, Characters) else Characters.from_bytes(what)
         losses: list[Losses] = []
         is_stray = has_stray_beginning(characters[key], line.character_time_s)
         if layouts := declared.layouts_of(key):
@@ -191,9 +195,40 @@ def read(
             findings += judge_text(key, characters[key], is_stray=is_stray)
         if is_stray:
             findings += judge_stray(key, characters[key])
-        findings += judge_characters(key, characters[key], line, what, missing=lost_by_hardware(losses))
+        findings += judge_characters(key, characters[key], line, extents.get(key), missing=lost_by_hardware(losses))
     findings.sort(key=lambda one: (SEVERITIES.index(one.severity), one.first_s or 0.0, one.offset or 0))
     return Reading(declared, name, characters, frames, skipped, tuple(findings), sheet_name)
+
+
+def _characters_of(
+    pieces: Iterable[Mapping[str, Measured | bytes]], sheet: Sheet, options: Mapping[str, Any]
+) -> tuple[dict[str, Characters], dict[str, Extent]]:
+    """Receive what comes piece by piece, so that the levels of a large capture are never all in memory."""
+    readers: dict[str, CharacterReader] = {}
+    parts: dict[str, list[Characters]] = {}
+    extents: dict[str, Extent] = {}
+    for piece in pieces:
+        for key, what in piece.items():
+            if not isinstance(what, Trace):
+                parts[key] = [what if isinstance(what, Characters) else Characters.from_bytes(what)]
+                continue
+            if key not in readers:
+                readers[key], parts[key] = CharacterReader(sheet.wire[key].line, **options), []
+                extents[key] = Extent.of(what)
+            extents[key] = extents[key].grown_by(what)
+            parts[key].append(readers[key].feed(what))
+    for key, reader in readers.items():
+        parts[key].append(reader.close())
+    in_order = [key for key in sheet.wire if key in parts]
+    return {key: Characters.joined(parts.pop(key)) for key in in_order}, extents
+
+
+def _with_mark(form: CaptureForm, sheet: Sheet, wire: str | None) -> CaptureForm:
+    """Say what a mark of a terminal driver means by the parity of the one wire that is read."""
+    key = wire if wire in sheet.wire else next(iter(sheet.wire))
+    if form.mark is not None or key is None:
+        return form
+    return form.model_copy(update={"mark": "parity" if sheet.wire[key].line.has_parity else "framing"})
 
 
 def _of_known_wires(capture: Mapping[str, Any], sheet: Sheet, wanted: str | None) -> dict[str, Any]:

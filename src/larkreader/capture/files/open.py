@@ -1,51 +1,51 @@
-"""Opening a capture: what kind a file is, and its wires by name.
-
-The kind is found from the content. A file of mere bytes looks like nothing in particular, so that it must say so
-by its ending (``.bin``, ``.raw``, ``.dat``) or be named as such.
-"""
+"""Opening a capture: its wires by name, whole or in pieces."""
 
 from __future__ import annotations
 
-import re
-from collections.abc import Iterator, Mapping
-from contextlib import contextmanager
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import replace
 from pathlib import Path
-from typing import Literal
-
-import numpy as np
 
 from larkreader.capture.characters import Characters
 from larkreader.capture.ring import RingMemory
 from larkreader.capture.trace import Trace
-from larkreader.errors import CaptureError, CaptureFileError, RequestError, nearest
+from larkreader.capture.voltages import Voltages
+from larkreader.declare.capture_form import CaptureForm, CaptureKind
+from larkreader.errors import CaptureError, RequestError, nearest
 
-from .csv_form import find_form
-from .csv_tables import CHARACTER_COLUMNS, level_columns, read_characters, read_levels
-from .hex_text import is_hex, read_hex
-from .recording import is_recording, read_recording
-from .vcd import Progress, read_vcd
+from .byte_files import characters_of
+from .content import Content, Progress, file_errors
+from .csv_characters import read_characters
+from .csv_levels import level_pieces
+from .csv_rows import CsvRows
+from .kinds import LOOKED_AT, TRACES, find_kind
+from .log import ONE_WIRE, read_log
+from .recording import read_recording
+from .samples import channel_names, sample_pieces
+from .trace_arrays import names_in, trace_arrays
+from .vcd import vcd_pieces
 from .vcd_header import NOT_LEVELS, read_header
+from .voltage_files import ZIP_MAGIC, VoltageFile, open_voltage_file, voltage_pieces, voltages_of
 
-CaptureKind = Literal["vcd", "levels", "characters", "recording", "bytes", "hex"]
 CapturePath = str | Path
-BYTE_ENDINGS = (".bin", ".raw", ".dat")
-_LOOKED_AT = 1 << 16  # bytes from which the kind is found
-_VCD_KEYWORD = re.compile(
-    rb"\s*\$(date|version|comment|timescale|scope|var|upscope|enddefinitions|attrbegin)\b", re.ASCII
-)
+Measured = Trace | Characters
 
 
-def open_trace(path: CapturePath, wire: str, *, kind: CaptureKind | None = None) -> Trace:
+def open_trace(
+    path: CapturePath, wire: str, *, kind: CaptureKind | None = None, form: CaptureForm | None = None
+) -> Trace:
     """Read the level changes of one signal of a capture.
 
     Parameters
     ----------
     path : str or pathlib.Path
-        A VCD file, or level changes in CSV.
+        A file of levels or voltages.
     wire : str
         The signal, by its name in the file.
-    kind : {"vcd", "levels"}, optional
-        What the file is; found from its content unless said.
+    kind : str, optional
+        What the file is, as in `open_capture`; found from its content unless said.
+    form : CaptureForm, optional
+        What the file does not say of itself.
 
     Returns
     -------
@@ -58,9 +58,9 @@ def open_trace(path: CapturePath, wire: str, *, kind: CaptureKind | None = None)
     CaptureError
         If it holds no levels, is damaged, or lacks the signal.
     """
-    opened = open_capture(path, {wire: wire}, kind=kind)[wire]
+    opened = open_capture(path, {wire: wire}, kind=kind, form=form)[wire]
     if isinstance(opened, Characters):
-        raise CaptureError(str(path), "holds characters, not levels", "must be a VCD file or level changes in CSV")
+        raise CaptureError(str(path), "holds characters, not levels", "must be a file of levels or voltages")
     return opened
 
 
@@ -70,8 +70,9 @@ def open_capture(
     *,
     kind: CaptureKind | None = None,
     wire: str | None = None,
+    form: CaptureForm | None = None,
     progress: Progress | None = None,
-) -> dict[str, Trace | Characters]:
+) -> dict[str, Measured]:
     """Read the wires of a capture.
 
     Parameters
@@ -80,10 +81,14 @@ def open_capture(
         The file.
     signals : mapping of str to str
         What each wire is called in the capture, by wire.
-    kind : {"vcd", "levels", "characters", "recording", "bytes", "hex"}, optional
-        What the file is; found from its content unless said.
+    kind : str, optional
+        What the file is: ``vcd``, ``levels``, ``voltages`` or ``samples``, which hold levels; ``characters``,
+        ``recording``, ``log``, ``bytes``, ``hex``, ``words`` or ``marked``, which hold characters. Found from its
+        content unless said.
     wire : str, optional
         Read this wire alone. A file of bytes holds one wire and does not say which.
+    form : CaptureForm, optional
+        What the file does not say of itself.
     progress : callable, optional
         Called with the bytes read and the bytes there are, now and then.
 
@@ -101,45 +106,118 @@ def open_capture(
     RequestError
         If `wire` is none of `signals`, or is needed and not given.
     """
-    path = Path(path)
+    found: dict[str, list[Trace]] = {}
+    whole: dict[str, Measured] = {}
+    for pieces in open_pieces(path, signals, kind=kind, wire=wire, form=form, progress=progress):
+        for one, piece in pieces.items():
+            if isinstance(piece, Trace):
+                found.setdefault(one, []).append(piece)
+            else:
+                whole[one] = piece
+    return whole | {one: Trace.joined(found[one]) for one in signals if one in found}
+
+
+def open_pieces(
+    path: CapturePath,
+    signals: Mapping[str, str],
+    *,
+    kind: CaptureKind | None = None,
+    wire: str | None = None,
+    form: CaptureForm | None = None,
+    progress: Progress | None = None,
+) -> Iterator[dict[str, Measured]]:
+    """Read the wires of a capture piece by piece, so that a file may be larger than memory.
+
+    Parameters
+    ----------
+    path, signals, kind, wire, form, progress
+        As in `open_capture`.
+
+    Yields
+    ------
+    dict of str to Trace or Characters
+        What happened next, by wire; not every wire is in every piece. The pieces of a trace go on where the last one
+        ended, as `CharacterReader.feed` takes them. Characters come whole.
+
+    Raises
+    ------
+    CaptureFileError, CaptureError, RequestError
+        As `open_capture`.
+    """
+    path, form = Path(path), form or CaptureForm()
     if wire is not None and wire not in signals:
         raise RequestError(f'wire "{wire}"', "is not a wire of the sheet", advice=nearest(wire, list(signals)))
     wanted = dict(signals) if wire is None else {wire: signals[wire]}
-    with _file_errors(path):
-        kind = kind or find_kind(path)
-        if kind in ("bytes", "hex"):
-            if len(wanted) != 1:
-                advice = f"Say on which wire they were: {', '.join(wanted)}"
-                raise RequestError(str(path), "holds the bytes of one wire, but the sheet declares several", "", advice)
-            data = np.frombuffer(_bytes_in(path, kind), dtype=np.uint8)
-            if not len(data):
-                raise CaptureError(str(path), "is empty", advice="Was anything recorded?")
-            return {one: Characters.from_bytes(data) for one in wanted}
-        if kind in ("characters", "recording"):
-            read = read_characters if kind == "characters" else read_recording
-            return dict(_known_wires(read(path, name=str(path)), wanted, str(path)))
+    with file_errors(path):
+        kind = kind or find_kind(path, form)
+        if kind not in TRACES:
+            yield dict(_characters(path, wanted, kind, form))
+            return
         names = list(dict.fromkeys(wanted.values()))
-        if kind == "vcd":
-            traces = read_vcd(path, names, name=str(path), progress=progress)
-        else:
-            traces = read_levels(path, names, name=str(path))
-    return {one: traces[signal] for one, signal in wanted.items()}
+        for pieces in _trace_pieces(path, names, kind, form, progress):
+            yield {one: pieces[signal] for one, signal in wanted.items() if signal in pieces}
 
 
-def signal_names(path: CapturePath, *, kind: CaptureKind | None = None) -> list[str]:
+def open_every_wire(
+    path: CapturePath, *, kind: CaptureKind | None = None, form: CaptureForm | None = None
+) -> dict[str, Characters]:
+    """Read all wires of a capture of characters; one that names none has the wire ``wire``.
+
+    Raises
+    ------
+    CaptureFileError, CaptureError
+        As `open_capture`.
+    """
+    path, form = Path(path), form or CaptureForm()
+    with file_errors(path):
+        found = _every_wire(path, kind or find_kind(path, form), form)
+        return {wire or "wire": characters for wire, characters in found.items()}
+
+
+def open_voltages(path: CapturePath, signal: str, *, form: CaptureForm | None = None) -> Voltages:
+    """Read the voltages of one signal of a capture.
+
+    Parameters
+    ----------
+    path : str or pathlib.Path
+        A table of voltages in text, a WAV file, or NumPy arrays.
+    signal : str
+        The signal, by its name in the file, or its number where it has none.
+    form : CaptureForm, optional
+        What the file does not say of itself.
+
+    Returns
+    -------
+    Voltages
+
+    Raises
+    ------
+    CaptureFileError
+        If the file cannot be opened.
+    CaptureError
+        If it holds no voltages, is damaged, or lacks the signal.
+    """
+    path = Path(path)
+    with file_errors(path):
+        return voltages_of(_voltage_file(path, form or CaptureForm()), signal)
+
+
+def signal_names(path: CapturePath, *, kind: CaptureKind | None = None, form: CaptureForm | None = None) -> list[str]:
     """Name the signals of a capture that have a level.
 
     Parameters
     ----------
     path : str or pathlib.Path
-        A VCD file, or level changes in CSV.
-    kind : {"vcd", "levels"}, optional
-        What the file is; found from its content unless said.
+        A file of levels or voltages.
+    kind : str, optional
+        What the file is, as in `open_capture`; found from its content unless said.
+    form : CaptureForm, optional
+        What the file does not say of itself.
 
     Returns
     -------
     list of str
-        Scalars and vectors of one bit; bits of wider vectors must be named one by one.
+        Of a VCD file scalars and vectors of one bit; bits of wider vectors must be named one by one.
 
     Raises
     ------
@@ -148,16 +226,22 @@ def signal_names(path: CapturePath, *, kind: CaptureKind | None = None) -> list[
     CaptureError
         If it holds no levels, or is damaged.
     """
-    path = Path(path)
-    with _file_errors(path):
-        kind = kind or find_kind(path)
-        if kind == "vcd":
-            with path.open("rb") as file:
+    path, form = Path(path), form or CaptureForm()
+    with file_errors(path):
+        kind = kind or find_kind(path, form)
+        if kind == "samples":
+            return channel_names(form)
+        if kind == "voltages":
+            return list(_voltage_file(path, form).signals)
+        if kind == "levels" and _head(path).startswith(ZIP_MAGIC):
+            return names_in(path, str(path))
+        with Content(path) as file:
+            if kind == "vcd":
                 variables = read_header(file, str(path)).variables
-            return [name for name, one in variables.items() if one.kind not in NOT_LEVELS and one.size == 1]
-        if kind == "levels":
-            return level_columns(path, str(path))
-    raise CaptureError(str(path), f"holds {kind}, not levels", "must be a VCD file or level changes in CSV")
+                return [name for name, one in variables.items() if one.kind not in NOT_LEVELS and one.size == 1]
+            if kind == "levels":
+                return list(CsvRows(file, str(path), with_times=form.rate is None).form.signals)
+    raise CaptureError(str(path), f"holds {kind}, not levels", "must be a file of levels or voltages")
 
 
 def open_ring(path: CapturePath, write_index: int, count: int | None = None) -> RingMemory:
@@ -183,80 +267,67 @@ def open_ring(path: CapturePath, write_index: int, count: int | None = None) -> 
     RequestError
         If the index or the count is not of it, or it is empty.
     """
-    with _file_errors(Path(path)):
+    with file_errors(Path(path)):
         memory = Path(path).read_bytes()
     return RingMemory(memory, write_index, count)
 
 
-def find_kind(path: CapturePath) -> CaptureKind:
-    """Find from a file's content what kind of capture it is.
+def _trace_pieces(
+    path: Path, names: Sequence[str], kind: CaptureKind, form: CaptureForm, progress: Progress | None
+) -> Iterator[dict[str, Trace]]:
+    """Yield the pieces of some signals."""
+    name = str(path)
+    if kind == "voltages":
+        yield from voltage_pieces(_voltage_file(path, form), names, form)
+    elif kind == "levels" and _head(path).startswith(ZIP_MAGIC):
+        yield from trace_arrays(path, names, name=name)
+    else:
+        with Content(path, progress) as file:
+            if kind == "vcd":
+                yield from vcd_pieces(file, names, name=name)
+            elif kind == "samples":
+                yield from sample_pieces(file, names, name=name, form=form)
+            else:
+                yield from level_pieces(file, names, name=name, rate=form.rate)
 
-    Parameters
-    ----------
-    path : str or pathlib.Path
-        The file.
 
-    Returns
-    -------
-    {"vcd", "levels", "characters", "recording", "bytes", "hex"}
+def _characters(path: Path, wanted: Mapping[str, str], kind: CaptureKind, form: CaptureForm) -> dict[str, Characters]:
+    """Return the characters of the wanted wires of a file that holds some."""
+    name = str(path)
+    found = _every_wire(path, kind, form)
+    if set(found) == {ONE_WIRE}:
+        if len(wanted) != 1:
+            advice = f"Say on which wire they were: {', '.join(wanted)}"
+            raise RequestError(name, "holds the bytes of one wire, but the sheet declares several", "", advice)
+        return dict.fromkeys(wanted, found[ONE_WIRE])
+    by_source = {source: one for one, source in wanted.items()}
+    return _known_wires({by_source.get(one, one): told for one, told in found.items()}, wanted, name)
 
-    Raises
-    ------
-    CaptureError
-        If it is empty, or looks like none of these and does not end like a file of bytes.
-    """
-    path = Path(path)
-    if path.is_dir():
-        raise CaptureFileError(str(path), "is a folder, not a file")
+
+def _every_wire(path: Path, kind: CaptureKind, form: CaptureForm) -> dict[str, Characters]:
+    """Return the characters of a file by wire; `ONE_WIRE` if it does not name any."""
+    name = str(path)
+    with Content(path) as file:
+        data = file.readall()
+        cut_off = "the packed content breaks off" if file.is_cut_off else ""
+    if kind == "characters":
+        found = read_characters(data, name)
+    elif kind == "recording":
+        found = read_recording(data, name)
+    elif kind == "log":
+        found = read_log(data.decode("utf-8-sig", errors="replace"), name)
+    else:
+        found = {ONE_WIRE: characters_of(data, kind, form, name)}
+    return {one: replace(told, cut_off=told.cut_off or cut_off) for one, told in found.items()}
+
+
+def _voltage_file(path: Path, form: CaptureForm) -> VoltageFile:
+    return open_voltage_file(path, _head(path), form)
+
+
+def _head(path: Path) -> bytes:
     with path.open("rb") as file:
-        head = file.read(_LOOKED_AT).removeprefix(b"\xef\xbb\xbf")
-    if not head:
-        raise CaptureError(str(path), "is empty", advice="Was anything recorded?")
-    if _VCD_KEYWORD.match(head):
-        return "vcd"
-    if is_recording(head):
-        return "recording"
-    lines = [line for line in head.splitlines() if line.strip() and not line.startswith(b"#")]
-    columns = [cell.strip() for cell in lines[0].decode("latin-1").split(",")] if lines else []
-    if tuple(columns) == CHARACTER_COLUMNS:
-        return "characters"
-    if find_form(head) is not None:
-        return "levels"
-    ending = path.suffix.lower()
-    if ending in BYTE_ENDINGS:
-        return "bytes"
-    if is_hex(head.decode("latin-1")):
-        return "hex"
-    begins = head[:16].decode("latin-1").encode("unicode_escape").decode()
-    if ending == ".vcd":
-        raise CaptureError(str(path), f'is not a VCD file: it begins with "{begins}"', "a VCD file begins with $")
-    raise CaptureError(
-        str(path),
-        f'is no kind of capture that can be told from its content: it begins with "{begins}"',
-        "must be a VCD file, or CSV that begins with time_s, or CSV with the columns " + ",".join(CHARACTER_COLUMNS),
-        'If it holds the bytes as they arrived, say that its kind is "bytes"',
-    )
-
-
-@contextmanager
-def _file_errors(path: Path) -> Iterator[None]:
-    """Turn what the system says of a file into an error of ours."""
-    try:
-        yield
-    except FileNotFoundError:
-        raise CaptureFileError(str(path), "does not exist") from None
-    except OSError as error:
-        if isinstance(error, CaptureFileError):
-            raise
-        raise CaptureFileError(str(path), f"cannot be read: {error.strerror}") from None
-
-
-def _bytes_in(path: Path, kind: CaptureKind) -> bytes:
-    """Return the bytes of a file that holds nothing else, or holds them written in hexadecimal."""
-    data = path.read_bytes()
-    if kind == "bytes":
-        return data
-    return read_hex(data.decode("utf-8-sig", errors="replace"), str(path))
+        return file.read(LOOKED_AT)
 
 
 def _known_wires(found: Mapping[str, Characters], wanted: Mapping[str, str], name: str) -> dict[str, Characters]:

@@ -16,9 +16,13 @@ import io
 import json
 import os
 from collections.abc import Mapping
+from dataclasses import replace
 from datetime import datetime
+from itertools import pairwise
 from pathlib import Path
 from typing import Any, Self
+
+import numpy as np
 
 from larkreader.capture.characters import FAULT_NAMES, Characters, fault_names
 from larkreader.errors import CaptureError
@@ -81,21 +85,51 @@ class RecordingWriter:
         self._file.write(json.dumps(entry).encode() + b"\n")
 
 
+def write_recording(path: str | Path, wires: Mapping[str, Characters]) -> None:
+    """Write characters of several wires as a recording whose clock stands at 0 on 1970-01-01.
+
+    Parameters
+    ----------
+    path : str or pathlib.Path
+        The file.
+    wires : mapping of str to Characters
+        The characters, by wire, with times and of 8 data bits at the most.
+
+    Raises
+    ------
+    CaptureError
+        If there are no times, or a value does not fit into a byte.
+    """
+    entries: list[tuple[float, str, bytes, bytes]] = []
+    for wire, characters in wires.items():
+        if len(characters) and (not characters.has_times or characters.value.max() > 0xFF):
+            found = "would hold characters without times" if not characters.has_times else "would hold nine bits"
+            raise CaptureError(str(path), found, "a recording holds bytes with their times")
+        together = np.flatnonzero(np.diff(characters.begin_s, prepend=np.nan) != 0)
+        bounds = [*together.tolist(), len(characters)]
+        for low, high in pairwise(bounds):
+            data, faults = characters.value[low:high].astype(np.uint8), characters.faults[low:high]
+            entries.append((float(characters.begin_s[low]), wire, data.tobytes(), faults.tobytes()))
+    with RecordingWriter(Path(path), "1970-01-01T00:00:00Z", {wire: {} for wire in wires}) as writer:
+        for entry in sorted(entries, key=lambda one: one[0]):
+            writer.add(*entry)
+
+
 def is_recording(head: bytes) -> bool:
     """Tell whether a file that begins like this is a recording."""
     first = head.split(b"\n", 1)[0]
     return first.startswith(b'{"recording":')
 
 
-def read_recording(path: Path, *, name: str | None = None) -> dict[str, Characters]:
+def read_recording(data: bytes, name: str) -> dict[str, Characters]:
     """Read the characters of a recording, by wire.
 
     Parameters
     ----------
-    path : pathlib.Path
-        The file.
-    name : str, optional
-        What to call the file in messages.
+    data : bytes
+        The content of a file.
+    name : str
+        What to call it in messages.
 
     Returns
     -------
@@ -108,11 +142,11 @@ def read_recording(path: Path, *, name: str | None = None) -> dict[str, Characte
     CaptureError
         If a line is not of this form.
     """
-    name = name or path.name
     groups: dict[str, list[tuple[float, bytes, bytes]]] = {}
     first_began: datetime | None = None
     part_s = 0.0  # when the part of the recording began, on the clock of the first one
-    lines = path.read_bytes().split(b"\n")
+    cut_off = ""
+    lines = data.split(b"\n")
     for number, line in enumerate(lines, 1):
         if not line:
             continue
@@ -133,11 +167,14 @@ def read_recording(path: Path, *, name: str | None = None) -> dict[str, Characte
         except (ValueError, KeyError, TypeError, IndexError) as error:
             if isinstance(error, CaptureError):
                 raise
-            if number == len(lines) or is_recording(lines[number]):  # cut off while it was being written
+            if number == len(lines):
+                cut_off = "its last entry is incomplete"
+                continue
+            if is_recording(lines[number]):  # cut off while it was being written
                 continue
             found = line[:40].decode("latin-1")
             raise CaptureError(f"{name}: line {number}", f'holds "{found}", which is no entry of a recording') from None
-    return {wire: Characters.from_groups(entries) for wire, entries in groups.items()}
+    return {wire: replace(Characters.from_groups(entries), cut_off=cut_off) for wire, entries in groups.items()}
 
 
 def _check_version(entry: Mapping[str, Any], name: str) -> None:

@@ -8,9 +8,9 @@ eight digits at once.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
-from pathlib import Path
-from typing import Any, BinaryIO
+from collections.abc import Iterator, Sequence
+from dataclasses import replace
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -18,14 +18,15 @@ import numpy.typing as npt
 from larkreader.capture.trace import Trace
 from larkreader.errors import CaptureError
 
-from .levels import UNDRIVEN, UNKNOWN, trace_of_changes
+from .content import Content
+from .levels import UNDRIVEN, UNKNOWN, TraceBuilder
 from .vcd_header import Variable, read_header
 from .vcd_plain import plain_changes
 
 Bytes = npt.NDArray[np.uint8]
 Places = npt.NDArray[np.int64]
-Progress = Callable[[int, int], None]
 
+PIECE = 1 << 24  # bytes of which a piece is made
 BLOCK = 1 << 19  # bytes read at once, so that what is made of them stays in the processor's cache
 PAD = 32  # white space before a block, so that words of 8 bytes may begin before a time
 LONGEST_WORD = 4096  # bytes that a vector's value may have
@@ -44,59 +45,77 @@ _LEVEL[list(b"1hH")] = 1
 _LEVEL[list(b"zZ")] = UNDRIVEN
 
 
-def read_vcd(
-    path: Path, signals: Sequence[str], *, name: str | None = None, progress: Progress | None = None
-) -> dict[str, Trace]:
-    """Read the level changes of some signals of a VCD file.
+def vcd_pieces(file: Content, signals: Sequence[str], *, name: str) -> Iterator[dict[str, Trace]]:
+    """Read the level changes of some signals of a VCD file, piece by piece.
 
     Parameters
     ----------
-    path : pathlib.Path
-        The file.
+    file : Content
+        At its beginning.
     signals : sequence of str
         Which signals, by their full names or as much of their ends as makes them unique.
-    name : str, optional
+    name : str
         What to call the file in messages.
-    progress : callable, optional
-        Called with the bytes read and the bytes there are, now and then.
 
-    Returns
-    -------
+    Yields
+    ------
     dict of str to Trace
-        One trace for each of `signals`. A signal that is undefined (x) or undriven (z) for a while keeps its level
-        there, and the trace says so in ``unknown``. The end of recording is known where the file closes with a
-        time of its own.
+        What happened next, for each of `signals`, or for none as long as its level is not known. A signal that is
+        undefined (x) or undriven (z) for a while keeps its level there, and the trace says so in ``unknown``. The end
+        of recording is known where the file closes with a time of its own. A file that is cut off is read as far
+        as it goes, and the last piece says so in ``cut_off``.
 
     Raises
     ------
     CaptureError
         If the file is not a VCD file, is damaged, or lacks a signal.
     """
-    name = name or path.name
-    size = path.stat().st_size
-    with path.open("rb") as file:
-        header = read_header(file, name)
-        wanted = {signal: header.find(signal, name) for signal in signals}
-        scan = _Scan(name, list(wanted.values()), file.tell())
-        for block in _blocks(file):
-            scan.feed(block)
-            if progress:
-                progress(scan.place, size)
-    return {
-        signal: trace_of_changes(
-            np.concatenate(times or [np.empty(0, np.int64)]),
-            np.concatenate(levels or [np.empty(0, np.uint8)]),
-            tick_s=header.tick_s,
-            begin=scan.begin or 0,
-            last=scan.time,
-            end_is_known=scan.ends_with_time,
-            name=signal,
-        )
-        for signal, times, levels in zip(wanted, scan.times, scan.levels, strict=True)
-    }
+    header = read_header(file, name)
+    wanted = {signal: header.find(signal, name) for signal in signals}
+    scan = _Scan(name, list(wanted.values()), file.tell())
+    builders = [TraceBuilder(header.tick_s, signal) for signal in wanted]
+    codes = [variable.code for variable in header.variables.values()]
+    read, cut_off = 0, ""
+    for block in _blocks(file):
+        whole, cut_off = (block, "") if block[-1] <= 0x20 else _whole_words(block, codes, scan.time)
+        scan.feed(whole)
+        read += len(block)
+        if read >= PIECE:
+            read = 0
+            for builder, told in zip(builders, scan.taken(), strict=True):
+                builder.add(*told)
+            pieces = [builder.piece(scan.begin or 0, scan.time) for builder in builders]
+            yield {signal: piece for signal, piece in zip(wanted, pieces, strict=True) if piece is not None}
+    for builder, told in zip(builders, scan.taken(), strict=True):
+        builder.add(*told)
+    cut_off = cut_off or scan.cut_off or ("the packed content breaks off" if file.is_cut_off else "")
+    for signal, builder in zip(wanted, builders, strict=True):
+        last = builder.last(scan.begin or 0, scan.time, end_is_known=scan.ends_with_time or bool(cut_off))
+        yield {signal: replace(last, cut_off=cut_off)}
 
 
-def _blocks(file: BinaryIO) -> Iterator[bytes]:
+def _whole_words(text: bytes, codes: Sequence[bytes], now: int) -> tuple[bytes, str]:
+    """Leave out the last word of a file that does not end with white space, unless it is surely whole.
+
+    Return what is left, and what was found. A time that breaks off is still one until which recording went on.
+    """
+    *before, last = text.rsplit(None, 2)
+    times = [word for word in text.split()[:-1] if word[:1] == b"#" and word[1:].isdigit()]
+    if last[:1] == b"#" and last[1:].isdigit() and int(last[1:]) >= int(times[-1][1:] if times else now):
+        return text, ""
+    follows_value = bool(before) and before[-1][:1] in b"bBrRsS"
+    code = last if follows_value else last[1:] if last[:1] in b"01xXzZ" else b""
+    if code in codes and not any(one != code and one.startswith(code) for one in codes):
+        return text, ""
+    if last == b"$end":
+        return text, ""
+    cut = text[: text.rfind(last)].rstrip()
+    if follows_value:
+        cut = cut[: cut.rfind(before[-1])].rstrip()
+    return cut + b"\n", f'it ends within "{last.decode("latin-1")[:40]}"'
+
+
+def _blocks(file: Content) -> Iterator[bytes]:
     """Yield the rest of the file in pieces that end at white space and never between a vector and its code."""
     tail = b""
     while piece := file.read(BLOCK):
@@ -120,9 +139,10 @@ class _Scan:
         self.wanted = wanted
         self.place = place
         self.begin: int | None = None
-        self.time = 0
+        self.time = self.latest = 0  # what the file told last, and where a change was taken last
         self.in_comment = False
         self.ends_with_time = False
+        self.cut_off = ""
         self.times: list[list[npt.NDArray[np.int64]]] = [[] for _ in wanted]
         self.levels: list[list[Bytes]] = [[] for _ in wanted]
 
@@ -133,6 +153,15 @@ class _Scan:
         if not self._feed_plain(text, block):
             self._feed_any(text)
         self.place += len(block)
+
+    def taken(self) -> list[tuple[npt.NDArray[np.int64], Bytes]]:
+        """Return times and levels of each variable since they were taken last."""
+        told = [
+            (np.concatenate(times or [np.empty(0, np.int64)]), np.concatenate(levels or [np.empty(0, np.uint8)]))
+            for times, levels in zip(self.times, self.levels, strict=True)
+        ]
+        self.times, self.levels = [[] for _ in self.wanted], [[] for _ in self.wanted]
+        return told
 
     def _feed_plain(self, text: Bytes, block: bytes) -> bool:
         """Take in a block of times and scalars alone; return whether it is one."""
@@ -163,6 +192,9 @@ class _Scan:
         kind = _KIND[text[first]]
         self._leave_out_comments(text, first, behind, kind)
         vectors = _leave_out_codes(kind)
+        if len(vectors) and vectors[-1] == len(kind) - 1:  # only where the file ends
+            self.cut_off = f'it ends behind "{text[first[-1] : behind[-1]].tobytes().decode("latin-1")[:40]}"'
+            first, behind, kind, vectors = first[:-1], behind[:-1], kind[:-1], vectors[:-1]
         self._check(text, first, behind, kind, vectors)
         is_time = kind == TIME
         times = np.flatnonzero(is_time)
@@ -185,11 +217,12 @@ class _Scan:
     def _keep(self, at: npt.NDArray[np.int64], characters: Bytes, times: list[Any], levels: list[Any]) -> None:
         if len(at) and (at[0] < self.time or (at[1:] < at[:-1]).any()):
             raise CaptureError(self.name, f"goes back in time, behind {self.time} ticks")
+        self.latest = max(self.latest, int(at[-1])) if len(at) else self.latest
         times.append(at)
         levels.append(_LEVEL[characters])
 
     def _go_on_to(self, begin_time: int, last_time: int, ends_with_time: bool) -> None:
-        if begin_time < self.time or last_time < begin_time:
+        if begin_time < self.time or last_time < max(begin_time, self.latest):
             raise CaptureError(self.name, f"goes back in time, from {max(self.time, begin_time)} to {last_time} ticks")
         self.begin = begin_time if self.begin is None else self.begin
         self.time, self.ends_with_time = last_time, ends_with_time
@@ -276,8 +309,6 @@ class _Scan:
         if strange.size:
             word = int(strange[0])
             self._refuse(text, int(first[word]), int(behind[word]), "is neither a time nor a change")
-        if len(vectors) and vectors[-1] == len(kind) - 1:
-            self._refuse(text, int(first[-1]), int(behind[-1]), "has no code behind it; the file is cut off")
 
     def _refuse(self, text: Bytes, begin: int, end: int, why: str) -> None:
         word = text[begin : min(end, begin + 40)].tobytes().decode("latin-1")

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass, field
-from typing import BinaryIO
 
 from larkreader.errors import CaptureError, nearest
+
+from .content import Content
 
 EXPONENTS = {b"s": 0, b"ms": -3, b"us": -6, b"ns": -9, b"ps": -12, b"fs": -15}
 NOT_LEVELS = ("real", "realtime", "event", "parameter", "string")
@@ -83,13 +84,13 @@ class VcdHeader:
         return self.variables[ending[0]] if ending else None
 
 
-def read_header(file: BinaryIO, name: str) -> VcdHeader:
+def read_header(file: Content, name: str) -> VcdHeader:
     """Read the declarations and leave `file` at the byte behind them.
 
     Parameters
     ----------
-    file : binary file
-        Open for reading, at its beginning.
+    file : Content
+        At its beginning.
     name : str
         What to call the file in messages.
 

@@ -11,6 +11,10 @@ import numpy as np
 from larkreader.capture.trace import Trace
 from larkreader.errors import CaptureError
 
+from .levels import Levels, Ticks, reports_of
+
+COARSE_S = 1e-8  # ticks from which rounding to 1 ns is fine enough
+
 
 def write_vcd(path: str | Path, traces: Mapping[str, Trace], *, comment: str = "") -> None:
     """Write traces as a VCD file.
@@ -20,28 +24,29 @@ def write_vcd(path: str | Path, traces: Mapping[str, Trace], *, comment: str = "
     path : str or pathlib.Path
         The file.
     traces : mapping of str to Trace
-        The signals by name; dots in a name make nested scopes. All must have one `tick_s`, which must be 1, 10 or
-        100 of a unit of time.
+        The signals by name; dots in a name make nested scopes. The timescale is their `tick_s`, if that is one and
+        is 1, 10 or 100 of a unit of time; else 1 ns or 1 ps, to which changes are rounded.
     comment : str
         Stands at the top of the file.
 
     Raises
     ------
     CaptureError
-        If the ticks differ or are no VCD timescale, or a level changes the moment recording begins, where VCD has its
-        first level.
+        If a trace begins before tick 0, or has no tick before its first change, where VCD has its first level.
     """
-    with Path(path).open("w", encoding="ascii", newline="\n") as file:
-        _write(file, traces, comment)
-
-
-def _write(file: TextIO, traces: Mapping[str, Trace], comment: str) -> None:
     ticks = {trace.tick_s for trace in traces.values()}
-    if len(ticks) != 1:
-        raise CaptureError("tick_s", f"differs between the traces: {sorted(ticks)}", "must be the same")
+    tick_s = min(ticks)
+    if len(ticks) > 1 or _timescale(tick_s) is None:
+        tick_s = 1e-9 if tick_s >= COARSE_S else 1e-12
+        traces = {name: trace.in_ticks_of(tick_s) for name, trace in traces.items()}
+    with Path(path).open("w", encoding="ascii", errors="replace", newline="\n") as file:
+        _write(file, traces, f"{_timescale(tick_s)}", comment)
+
+
+def _write(file: TextIO, traces: Mapping[str, Trace], timescale: str, comment: str) -> None:
     if comment:
         file.write(f"$comment {comment} $end\n")
-    file.write(f"$timescale {_timescale(ticks.pop())} $end\n")
+    file.write(f"$timescale {timescale} $end\n")
     codes = {name: _code(number) for number, name in enumerate(traces)}
     open_scopes: list[str] = []
     for name in sorted(traces, key=lambda one: one.split(".")[:-1]):
@@ -52,33 +57,30 @@ def _write(file: TextIO, traces: Mapping[str, Trace], comment: str) -> None:
         for scope in scopes[len(open_scopes) :]:
             open_scopes.append(scope)
             file.write(f"$scope module {scope} $end\n")
-        file.write(f"$var wire 1 {codes[name]} {reference} $end\n")
+        file.write(f"$var wire 1 {codes[name]} {reference.replace(' ', '_')} $end\n")
     file.write("$upscope $end\n" * len(open_scopes) + "$enddefinitions $end\n")
-    begin = min(trace.begin for trace in traces.values())
-    first = min((int(trace.edges[0]) for trace in traces.values() if len(trace)), default=begin + 1)
-    begin = min(begin, first - 1)
+    reports = {name: reports_of(trace) for name, trace in traces.items()}
+    begin = min(int(at[0]) for at, _ in reports.values())
     if begin < 0:
-        raise CaptureError(
-            "trace",
-            f"begins at tick {begin}",
-            "the first level of a VCD file stands at 0 or later, before the first change",
-        )
+        raise CaptureError("trace", f"begins at tick {begin}", "the first level of a VCD file stands at 0 or later")
     file.write(f"#{begin}\n$dumpvars\n")
-    file.writelines(f"{trace.first_level}{codes[name]}\n" for name, trace in traces.items())
+    file.writelines(f"{'01x'[levels[0]]}{codes[name]}\n" for name, (_, levels) in reports.items())
     file.write("$end\n")
-    _write_changes(file, traces, codes, begin)
+    _write_changes(file, reports, codes, begin)
     ends = [trace.end for trace in traces.values() if trace.end is not None]
-    last = max((int(trace.edges[-1]) for trace in traces.values() if len(trace)), default=begin)
+    last = max(int(at[-1]) for at, _ in reports.values())
     if ends and max(ends) > last:
         file.write(f"#{max(ends)}\n")
 
 
-def _write_changes(file: TextIO, traces: Mapping[str, Trace], codes: Mapping[str, str], begin: int) -> None:
-    at = np.concatenate([trace.edges for trace in traces.values()])
+def _write_changes(
+    file: TextIO, reports: Mapping[str, tuple[Ticks, Levels]], codes: Mapping[str, str], begin: int
+) -> None:
+    at = np.concatenate([times[1:] for times, _ in reports.values()])
     texts: list[str] = []
-    for name, trace in traces.items():
-        to = (f"{trace.first_level ^ 1}{codes[name]}", f"{trace.first_level}{codes[name]}")
-        texts += [to[place & 1] for place in range(len(trace))]
+    for name, (_, levels) in reports.items():
+        to = [f"{level}{codes[name]}" for level in "01x"]
+        texts += [to[level] for level in levels[1:].tolist()]
     now = begin
     lines: list[str] = []
     for place in np.argsort(at, kind="stable").tolist():
@@ -95,9 +97,10 @@ def _code(number: int) -> str:
     return code if number < 94 else code + _code(number // 94 - 1)
 
 
-def _timescale(tick_s: float) -> str:
+def _timescale(tick_s: float) -> str | None:
+    """Write a length of tick as VCD does; None if that cannot."""
     for unit, exponent in (("s", 0), ("ms", 3), ("us", 6), ("ns", 9), ("ps", 12), ("fs", 15)):
         count = tick_s * 10**exponent
         if round(count) in (1, 10, 100) and abs(count - round(count)) < 1e-6:
             return f"{round(count)} {unit}"
-    raise CaptureError("tick_s", f"is {tick_s:g} s", "must be 1, 10 or 100 of a unit of time from s to fs")
+    return None

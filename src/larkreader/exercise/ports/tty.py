@@ -16,11 +16,11 @@ import time
 from typing import Any
 
 from larkreader.capture.characters import Fault
+from larkreader.capture.marks import MarkReader
 from larkreader.declare.line import LineSettings
 from larkreader.errors import PortError
 
 from .descriptor import DescriptorPort
-from .marked import MarkReader
 from .port import Received
 
 # Linux, asm-generic/ioctls.h and termbits.h; absent from the module termios

@@ -18,18 +18,23 @@ class MarkReader:
     ----------
     fault : Fault
         What a mark means: a parity error on a line with parity, else a framing error.
+
+    Attributes
+    ----------
+    held : bytes
+        What may be the beginning of a mark.
     """
 
     def __init__(self, fault: Fault) -> None:
         self._fault = fault
-        self._held = b""
+        self.held = b""
 
     def feed(self, data: bytes) -> tuple[bytes, bytes]:
         """Take in the next piece; return the characters and one byte of faults for each.
 
         What may be the beginning of a mark is kept for the next piece.
         """
-        data, self._held = self._held + data, b""
+        data, self.held = self.held + data, b""
         if MARK not in data:
             return data, bytes(len(data))
         values, faults = bytearray(), bytearray()
@@ -43,7 +48,7 @@ class MarkReader:
                 break
             kind = data[mark + 1 : mark + 2]
             if not kind or (kind == b"\x00" and mark + 2 >= len(data)):
-                self._held = data[mark:]
+                self.held = data[mark:]
                 break
             if kind == b"\x00":
                 value = data[mark + 2]

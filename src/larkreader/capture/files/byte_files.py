@@ -1,0 +1,111 @@
+"""Files that hold the bytes of one wire without times: bare, written in hexadecimal, with error marks, in words."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+
+from larkreader.capture.characters import Characters, Fault
+from larkreader.capture.marks import MarkReader
+from larkreader.declare.capture_form import CaptureForm, StatusWord
+from larkreader.errors import CaptureError
+
+from .hex_text import read_hex
+
+_TEXT = re.compile(rb"[\t\n\r -~]*")
+_WORD = re.compile(r"(?:0[xX])?([0-9A-Fa-f]+)")
+
+
+def characters_of(data: bytes, kind: str, form: CaptureForm, name: str) -> Characters:
+    """Make characters of the content of a file.
+
+    Parameters
+    ----------
+    data : bytes
+        The content.
+    kind : {"bytes", "hex", "marked", "words"}
+        What it is.
+    form : CaptureForm
+        What marks mean and where the bits of words lie.
+    name : str
+        What to call the file in messages.
+
+    Returns
+    -------
+    Characters
+
+    Raises
+    ------
+    CaptureError
+        If it is empty, or not of this kind.
+    """
+    if kind == "marked":
+        told = _read_marked(data, form)
+    elif kind == "words":
+        told = _read_words(data, form.word, name)
+    else:
+        told = Characters.from_bytes(
+            data if kind == "bytes" else read_hex(data.decode("utf-8-sig", errors="replace"), name)
+        )
+    if not len(told):
+        raise CaptureError(name, "is empty", advice="Was anything recorded?")
+    return told
+
+
+def write_bytes(path: str | Path, characters: Characters) -> None:
+    """Write the values of characters, a byte each.
+
+    Parameters
+    ----------
+    path : str or pathlib.Path
+        The file.
+    characters : Characters
+        What to write; of 8 data bits at the most.
+
+    Raises
+    ------
+    CaptureError
+        If a value does not fit into a byte.
+    """
+    if len(characters) and characters.value.max() > 0xFF:
+        raise CaptureError(str(path), "would hold characters of nine bits", "must have 8 data bits at most")
+    Path(path).write_bytes(characters.value.astype(np.uint8).tobytes())
+
+
+def _read_marked(data: bytes, form: CaptureForm) -> Characters:
+    reader = MarkReader(Fault.FRAMING if form.mark == "framing" else Fault.PARITY)
+    values, faults = reader.feed(data)
+    told = Characters.from_bytes(values)
+    cut_off = f"it ends within a mark, {reader.held.hex(' ').upper()}" if reader.held else ""
+    return replace(told, faults=np.frombuffer(faults, np.uint8), cut_off=cut_off)
+
+
+def _read_words(data: bytes, form: StatusWord, name: str) -> Characters:
+    """Take words apart; they may be written in hexadecimal, too."""
+    cut_off = ""
+    if _TEXT.fullmatch(data):
+        texts = re.split(r"[\s,;]+", data.decode("ascii").strip())
+        matches = [_WORD.fullmatch(text) for text in texts if text]
+        wrong = next((at for at, one in enumerate(matches) if one is None or len(one[1]) > form.bits // 4), None)
+        if wrong is not None:
+            found, wanted = f'is "{texts[wrong][:40]}"', f"must be a word of {form.bits} bits in hexadecimal"
+            raise CaptureError(f"{name}: word {wrong}", found, wanted)
+        words = np.array([int(one[1], 16) for one in matches if one], dtype=np.uint32)
+    else:
+        size = form.bits // 8
+        if len(data) % size:
+            cut_off = f"it ends within a word of {size} bytes"
+        kind = f"{'<' if form.order == 'little' else '>'}u{size}"
+        words = np.frombuffer(data[: len(data) // size * size], dtype=kind).astype(np.uint32)
+    if form.valid is not None:
+        words = words[words >> form.valid & 1 == 1]
+    low, count = form.data
+    faults = np.zeros(len(words), dtype=np.uint8)
+    for fault, bit in form.flags.items():
+        faults[words >> bit & 1 == 1] |= np.uint8(Fault[fault.upper()])
+    value = (words >> low & ((1 << count) - 1)).astype(np.uint16)
+    untimed = np.full(len(words), np.nan)
+    return Characters(untimed, untimed.copy(), value, faults, np.empty(0), has_line=False, cut_off=cut_off)

@@ -1,0 +1,105 @@
+"""The content of a file, unpacked where it was packed with gzip (RFC 1952), as far as it goes."""
+
+from __future__ import annotations
+
+import gzip
+import io
+import zlib
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import BinaryIO, cast
+
+from larkreader.errors import CaptureError, CaptureFileError
+
+Progress = Callable[[int, int], None]
+
+GZIP_MAGIC = b"\x1f\x8b"
+
+
+class Content(io.RawIOBase):
+    """Reads a file; packed content that breaks off ends there, and `is_cut_off` says so.
+
+    Parameters
+    ----------
+    path : pathlib.Path
+        The file.
+    progress : callable, optional
+        Called with the bytes read and the bytes there are, whenever some were read.
+    """
+
+    def __init__(self, path: Path, progress: Progress | None = None) -> None:
+        self._name = str(path)
+        self._file = path.open("rb")
+        self._size = path.stat().st_size
+        self._progress = progress
+        self.is_packed = self._file.read(2) == GZIP_MAGIC
+        self._file.seek(0)
+        self._from: BinaryIO = cast(BinaryIO, gzip.GzipFile(fileobj=self._file)) if self.is_packed else self._file
+        self.is_cut_off = False
+
+    def readable(self) -> bool:
+        """Return True."""
+        return True
+
+    def seekable(self) -> bool:
+        """Return True."""
+        return True
+
+    def read(self, size: int = -1, /) -> bytes:
+        """Return the next bytes, as many as are wanted unless the content ends."""
+        parts, wanted = [], size if size >= 0 else 1 << 62
+        while wanted:
+            try:
+                part = self._from.read1(min(wanted, 1 << 24)) if self.is_packed else self._from.read(size)  # type: ignore[attr-defined]  # as gzip has it
+            except EOFError:
+                self.is_cut_off = True
+                break
+            except (gzip.BadGzipFile, zlib.error) as error:
+                raise CaptureError(self._name, f"is a damaged gzip file: {error}") from None
+            if not part:
+                break
+            parts.append(part)
+            wanted -= len(part)
+        if self._progress is not None:
+            self._progress(self._file.tell(), self._size)
+        return b"".join(parts)
+
+    def readall(self) -> bytes:
+        """Return all the rest."""
+        return self.read(-1)
+
+    def readinto(self, buffer: bytearray | memoryview, /) -> int:  # type: ignore[override]  # what io calls it with
+        """Read into a buffer; return how many bytes."""
+        data = self.read(len(buffer))
+        buffer[: len(data)] = data
+        return len(data)
+
+    def seek(self, offset: int, whence: int = 0, /) -> int:
+        """Go to a place of the content."""
+        return self._from.seek(offset, whence)
+
+    def tell(self) -> int:
+        """Return the place in the content."""
+        return self._from.tell()
+
+    def close(self) -> None:
+        """Close the file."""
+        if not self.closed:
+            self._file.close()
+        super().close()
+
+
+@contextmanager
+def file_errors(path: Path) -> Iterator[None]:
+    """Turn what the system says of a file into an error of ours."""
+    try:
+        yield
+    except FileNotFoundError:
+        raise CaptureFileError(str(path), "does not exist") from None
+    except IsADirectoryError:
+        raise CaptureFileError(str(path), "is a folder, not a file") from None
+    except OSError as error:
+        if isinstance(error, CaptureFileError):
+            raise
+        raise CaptureFileError(str(path), f"cannot be read: {error.strerror or error}") from None

@@ -1,0 +1,137 @@
+"""Characters in comma-separated text, in the columns ``begin_s,end_s,wire,value,faults``.
+
+``faults`` is empty, or names joined by ``+``; times may be left empty.
+"""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Mapping
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from larkreader.capture.characters import FAULT_NAMES, Characters, fault_names
+from larkreader.errors import CaptureError, nearest
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+CHARACTER_COLUMNS = ("begin_s", "end_s", "wire", "value", "faults")
+
+
+def read_characters(data: bytes, name: str) -> dict[str, Characters]:
+    """Read characters, by wire.
+
+    Parameters
+    ----------
+    data : bytes
+        The content of a file.
+    name : str
+        What to call it in messages.
+
+    Returns
+    -------
+    dict of str to Characters
+
+    Raises
+    ------
+    CaptureError
+        If the file is not of this form.
+    """
+    table, cut_off = _table(data, name)
+    if tuple(table.columns) != CHARACTER_COLUMNS:
+        raise CaptureError(name, f"has the columns {list(table.columns)}", f"must have {','.join(CHARACTER_COLUMNS)}")
+    value = _numbers(table, "value", name)
+    wrong = np.flatnonzero((value < 0) | (value > 511) | (value != np.floor(value)))
+    if wrong.size:
+        raise CaptureError(f"{name}: row {wrong[0] + 2}", f"has the value {value[wrong[0]]:g}", "must be 0 to 511")
+    begin, end = (_numbers(table, column, name, may_lack=True) for column in ("begin_s", "end_s"))
+    known = {text: int(fault) for fault, text in FAULT_NAMES.items()}
+    faults = np.zeros(len(table), dtype=np.uint8)
+    for text in table["faults"].unique():
+        for part in filter(None, str(text).split("+")):
+            if part not in known:
+                raise CaptureError(f"{name}: column faults", f'has "{part}"', advice=nearest(part, list(known)))
+            faults[(table["faults"] == text).to_numpy()] |= known[part]
+    wires = {}
+    for wire in table["wire"].unique():
+        rows = np.flatnonzero((table["wire"] == wire).to_numpy())
+        wires[str(wire)] = Characters(
+            begin[rows],
+            end[rows],
+            value[rows].astype(np.uint16),
+            faults[rows],
+            np.empty(0),
+            has_line=False,
+            cut_off=cut_off,
+        )
+    return wires
+
+
+def write_characters(target: str | Path, wires: Mapping[str, Characters]) -> None:
+    """Write characters of several wires in order of time.
+
+    Parameters
+    ----------
+    target : str or pathlib.Path
+        The file.
+    wires : mapping of str to Characters
+        The characters, by wire.
+    """
+    characters_table(wires).to_csv(target, index=False, lineterminator="\n")
+
+
+def characters_table(wires: Mapping[str, Characters]) -> pd.DataFrame:
+    """Return the characters of several wires as one data frame, in order of time."""
+    import pandas as pd
+
+    names = np.array([fault_names(faults) for faults in range(256)], dtype=object)
+    parts = [
+        pd.DataFrame(
+            {
+                "begin_s": np.round(characters.begin_s, 12),
+                "end_s": np.round(characters.end_s, 12),
+                "wire": wire,
+                "value": characters.value,
+                "faults": names[characters.faults],
+            }
+        )
+        for wire, characters in wires.items()
+    ]
+    return pd.concat(parts, ignore_index=True).sort_values("begin_s", kind="stable", ignore_index=True)
+
+
+def _table(data: bytes, name: str) -> tuple[pd.DataFrame, str]:
+    """Read all columns as text; leave out an incomplete last row, and say so."""
+    import pandas as pd
+
+    try:
+        table = pd.read_csv(
+            io.BytesIO(data),
+            dtype=str,
+            comment="#",
+            keep_default_na=False,
+            skipinitialspace=True,
+            encoding="utf-8-sig",
+        )
+    except (pd.errors.ParserError, pd.errors.EmptyDataError, UnicodeDecodeError) as error:
+        raise CaptureError(name, f"is not comma-separated text: {error}") from None
+    if len(table) and table.iloc[-1].isna().any() and not data.endswith((b"\n", b"\r")):
+        return table.iloc[:-1].rename(columns=str.strip), "its last row is incomplete"
+    return table.rename(columns=str.strip), ""
+
+
+def _numbers(table: pd.DataFrame, column: str, name: str, *, may_lack: bool = False) -> Any:
+    import pandas as pd
+
+    texts = table[column]
+    numbers = pd.to_numeric(texts, errors="coerce").to_numpy(dtype=np.float64)
+    missing = ~np.isfinite(numbers)
+    if may_lack:
+        missing &= (texts != "").to_numpy()
+    if missing.any():
+        row = int(np.argmax(missing))
+        raise CaptureError(f"{name}: row {row + 2}, column {column}", f'has "{texts.iloc[row]}"', "must be a number")
+    return numbers

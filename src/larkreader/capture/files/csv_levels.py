@@ -1,0 +1,143 @@
+"""Levels in comma-separated text: a row a change, or a row a sample.
+
+A first column of times, such as ``time_us`` or ``Time [s]``, and one column a signal. A row holds the levels from its
+time on, 0, 1, x or z, empty where nothing changed, so that a table with a row for each sample is one too. The first row
+holds the levels with which recording began; a last row that changes nothing says when it ended. Lines that begin with
+``#`` are comments; commas, semicolons or tabs stand between cells. A table without times has a row for each sample.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import replace
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import numpy as np
+import numpy.typing as npt
+
+from larkreader.capture.trace import Trace
+from larkreader.errors import CaptureError
+
+from .content import Content
+from .csv_rows import CsvRows
+from .levels import UNDRIVEN, UNKNOWN, TraceBuilder, reports_of
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+TICK_S = 1e-12  # of a trace read from decimal numbers
+LONGEST_S = 9e6  # beyond it, times no longer fit into 64 bits of such ticks
+NOTHING = 255  # an empty cell
+_LEVELS: Mapping[str, int] = {
+    "0": 0, "1": 1, "x": UNKNOWN, "X": UNKNOWN, "z": UNDRIVEN, "Z": UNDRIVEN, "": NOTHING,
+}  # fmt: skip
+
+
+def level_pieces(file: Content, signals: Sequence[str], *, name: str, rate: float | None) -> Iterator[dict[str, Trace]]:
+    """Read the level changes of some signals, piece by piece.
+
+    Parameters
+    ----------
+    file : Content
+        At its beginning.
+    signals : sequence of str
+        Names of columns.
+    name : str
+        What to call the file in messages.
+    rate : float or None
+        Rows a second, where the file has no times.
+
+    Yields
+    ------
+    dict of str to Trace
+
+    Raises
+    ------
+    CaptureError
+        If the file is not of this form, or lacks a column.
+    """
+    rows = CsvRows(file, name, with_times=rate is None)
+    rows.check_signals(signals)
+    form = rows.form
+    time = form.columns[0] if form.unit is not None else None
+    tick_s = 1 / rate if time is None and rate else TICK_S
+    builders: dict[str, TraceBuilder] = {}
+    before = dict.fromkeys(form.signals, NOTHING)  # the last level that was told of each
+    begin, last, changes_last = None, 0, False
+    for line, table in rows.blocks(form.columns, [] if time is None else [time]):
+        if time is None:
+            first = 0 if begin is None else last + 1
+            at = np.arange(first, first + len(table), dtype=np.int64)
+        else:
+            seconds = table[time].to_numpy() * form.unit
+            rows.refuse_lacking(line, seconds, time)
+            if begin is None and len(seconds) and abs(seconds).max() >= LONGEST_S:
+                tick_s = 1e-9
+            at = np.rint(seconds / tick_s).astype(np.int64)
+            if (back := np.flatnonzero(np.diff(at, prepend=at[:1] if begin is None else last) < 0)).size:
+                raise CaptureError(f"{name}: row {line + back[0]}", "goes back in time")
+        if not len(at):
+            continue
+        builders = builders or {signal: TraceBuilder(tick_s, signal) for signal in signals}
+        begin = int(at[0]) if begin is None else begin
+        last, changes_last = int(at[-1]), False
+        for signal in form.signals:
+            levels = _levels(rows, table, signal, line)
+            told = np.flatnonzero(levels[:-1] != NOTHING)
+            old = int(levels[told[-1]]) if told.size else before[signal]
+            changes_last |= levels[-1] not in (NOTHING, old)
+            before[signal] = old if levels[-1] == NOTHING else int(levels[-1])
+            if signal in builders:
+                is_told = levels != NOTHING
+                builders[signal].add(at[is_told], levels[is_told])
+        pieces = {signal: builder.piece(begin, last) for signal, builder in builders.items()}
+        yield {signal: piece for signal, piece in pieces.items() if piece is not None}
+    if begin is None:
+        raise CaptureError(name, "has a header but no rows")
+    cut_off = rows.cut_off or ("the packed content breaks off" if file.is_cut_off else "")
+    is_known = time is None or bool(cut_off) or (last > begin and not changes_last)
+    for signal, builder in builders.items():
+        yield {signal: replace(builder.last(begin, last, end_is_known=is_known), cut_off=cut_off)}
+
+
+def write_levels(path: str | Path, traces: Mapping[str, Trace]) -> None:
+    """Write traces as level changes, times in nanoseconds.
+
+    Parameters
+    ----------
+    path : str or pathlib.Path
+        The file.
+    traces : mapping of str to Trace
+        The signals, by the names of their columns.
+    """
+    import pandas as pd
+
+    parts = []
+    for name, trace in traces.items():
+        at, levels = reports_of(trace)
+        texts = np.array(["0", "1", "x"], dtype=object)[levels]
+        parts.append(pd.Series(texts, index=np.round(at * (trace.tick_s / 1e-9), 3), name=name))
+    table = pd.concat(parts, axis=1).sort_index()
+    ends = [trace.end * (trace.tick_s / 1e-9) for trace in traces.values() if trace.end is not None]
+    if ends and max(ends) > table.index[-1]:
+        table.loc[round(max(ends), 3)] = [None] * len(parts)
+    table.index.name = "time_ns"
+    table.to_csv(path, lineterminator="\n")
+
+
+def _levels(rows: CsvRows, table: pd.DataFrame, signal: str, line: int) -> npt.NDArray[np.uint8]:
+    """Return one column as level codes, `NOTHING` where the cell is empty."""
+    column = table[signal].cat
+    texts = [str(text).strip().strip('"') for text in column.categories]
+    codes = np.array([_LEVELS.get(text, NOTHING - 1) for text in [*texts, ""]], dtype=np.uint8)
+    numbers = column.codes.to_numpy()
+    levels = codes[numbers]
+    if (NOTHING - 1) in codes or (numbers < 0).any():
+        wrong = np.flatnonzero((levels == NOTHING - 1) | (numbers < 0))
+        if wrong.size:
+            row = int(wrong[0])
+            text = "" if numbers[row] < 0 else texts[numbers[row]]
+            advice = "If the file holds voltages, say --kind voltages"
+            rows.refuse_cell(line, row, signal, text, "must be 0, 1, x, z or empty", advice)
+    return levels

@@ -1,0 +1,142 @@
+"""Raw files of evenly sampled levels: one bit a sample, or a channel a bit of 8, 16 or 32."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+
+from larkreader.capture.sampling import LevelChanges, packed_samples
+from larkreader.capture.trace import Trace
+from larkreader.declare.capture_form import CaptureForm
+from larkreader.errors import CaptureError, RequestError
+
+from .content import Content
+
+BLOCK = 1 << 19  # bytes worked on at once, so that what is made of them stays in the processor's cache
+PIECE = 1 << 18  # changes of which a piece is made
+PIECE_BLOCKS = 256  # or so many blocks
+
+
+def channel_names(form: CaptureForm) -> list[str]:
+    """Name the channels of a file of samples."""
+    return [str(channel) for channel in range(form.bits)]
+
+
+def sample_pieces(file: Content, signals: Sequence[str], *, name: str, form: CaptureForm) -> Iterator[dict[str, Trace]]:
+    """Read the level changes of some channels, piece by piece.
+
+    Parameters
+    ----------
+    file : Content
+        At its beginning.
+    signals : sequence of str
+        Numbers of channels, from 0.
+    name : str
+        What to call the file in messages.
+    form : CaptureForm
+        Rate, bits and packing of the samples.
+
+    Yields
+    ------
+    dict of str to Trace
+        A tick is a sample.
+
+    Raises
+    ------
+    CaptureError
+        If the file is empty, lacks a channel, or nobody said its rate.
+    """
+    if form.rate is None:
+        raise CaptureError(name, "does not say how many samples a second it has", advice="Say it, as in --rate 24M")
+    known = channel_names(form)
+    for signal in signals:
+        if signal not in known:
+            wanted = (
+                "is the one channel of samples of one bit" if form.bits == 1 else f"to {known[-1]} are the channels"
+            )
+            raise CaptureError(f'{name}: signal "{signal}"', "is no channel of the file", f"0 {wanted}")
+    size = max(1, form.bits // 8)
+    kind = np.dtype(f"{'<' if form.order == 'little' else '>'}u{size}")
+    changes = [LevelChanges() for _ in signals]
+    edges: list[list[np.ndarray]] = [[] for _ in signals]
+    levels: list[int] = []
+    begin = held = count = blocks = 0
+    cut_off = ""
+    while data := file.read(BLOCK):
+        if len(data) % size:
+            cut_off = f"it ends within a sample of {size} bytes"
+            data = data[: len(data) // size * size]
+        samples = np.frombuffer(data, dtype=kind)
+        if kind.byteorder == ">":
+            samples = samples.astype(kind.newbyteorder("="))
+        taken = len(samples) * (8 if form.bits == 1 else 1)
+        for signal, one, found in zip(signals, changes, edges, strict=True):
+            found.append(one.feed(packed_samples(samples, form.bits, int(signal), form.packing), taken))
+            held += len(found[-1])
+        if not levels:
+            levels = [one.first_level or 0 for one in changes]
+        count += taken
+        blocks += 1
+        if held > PIECE or blocks >= PIECE_BLOCKS:
+            yield _traces(signals, edges, levels, form.rate, begin, count - 1)
+            begin, held, blocks = count, 0, 0
+    if not count:
+        raise CaptureError(name, "is empty", advice="Was anything recorded?")
+    cut_off = cut_off or ("the packed content breaks off" if file.is_cut_off else "")
+    last = _traces(signals, edges, levels, form.rate, min(begin, count - 1), count - 1)
+    yield {signal: replace(trace, cut_off=cut_off) for signal, trace in last.items()}
+
+
+def _traces(
+    signals: Sequence[str], edges: list[list[np.ndarray]], levels: list[int], rate: float, begin: int, end: int
+) -> dict[str, Trace]:
+    """Make traces of what was found, and go on from their last levels."""
+    traces = {}
+    for number, signal in enumerate(signals):
+        changes = np.concatenate(edges[number] or [np.empty(0, np.int64)])
+        traces[signal] = Trace(changes, 1 / rate, levels[number], begin=begin, end=end, name=signal)
+        levels[number] ^= len(changes) & 1
+        edges[number].clear()
+    return traces
+
+
+def write_samples(path: str | Path, traces: Mapping[str, Trace], rate: float, form: CaptureForm | None = None) -> None:
+    """Write traces as a raw file of samples, in blocks.
+
+    Parameters
+    ----------
+    path : str or pathlib.Path
+        The file.
+    traces : mapping of str to Trace
+        The signals; the first is channel 0, and so on. The first sample is that of the earliest beginning.
+    rate : float
+        Samples a second.
+    form : CaptureForm, optional
+        Bits and packing of a sample; eight channels unless said.
+
+    Raises
+    ------
+    RequestError
+        If there are more signals than channels, or nothing to write.
+    """
+    form = form or CaptureForm()
+    if not 0 < len(traces) <= form.bits:
+        raise RequestError("traces", f"are {len(traces)}", f"must be 1 to {form.bits}, the bits of a sample")
+    begin_s = min(trace.begin * trace.tick_s for trace in traces.values())
+    count = round((max(trace.end_s for trace in traces.values()) - begin_s) * rate) + 1
+    count += -count % 8 if form.bits == 1 else 0
+    changes = [np.ceil((trace.edges_s - begin_s) * rate - 1e-6).astype(np.int64) for trace in traces.values()]
+    kind = np.dtype(f"{'<' if form.order == 'little' else '>'}u{max(1, form.bits // 8)}")
+    with Path(path).open("wb") as file:
+        for low in range(0, count, BLOCK):
+            places = np.arange(low, min(low + BLOCK, count))
+            samples = np.zeros(len(places), dtype=kind)
+            for channel, (trace, at) in enumerate(zip(traces.values(), changes, strict=True)):
+                level = trace.first_level ^ (np.searchsorted(at, places, side="right") & 1)
+                samples |= (level << channel).astype(kind)
+            if form.bits == 1:
+                samples = np.packbits(samples.astype(np.uint8), bitorder="little" if form.packing == "lsb" else "big")
+            file.write(samples.tobytes())

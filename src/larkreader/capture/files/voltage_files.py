@@ -1,0 +1,281 @@
+"""Files of evenly sampled voltages: tables in text, WAV, NumPy arrays. Each gives its samples block by block."""
+
+from __future__ import annotations
+
+import struct
+import zipfile
+from collections.abc import Iterator, Sequence
+from dataclasses import replace
+from pathlib import Path
+from typing import Any, Protocol
+
+import numpy as np
+import numpy.typing as npt
+
+from larkreader.capture.trace import Trace
+from larkreader.capture.voltages import Slicer, Voltages, Volts, as_volts, levels_of
+from larkreader.declare.capture_form import CaptureForm
+from larkreader.errors import CaptureError, nearest
+
+from .content import Content
+from .csv_rows import CsvRows
+
+BLOCK = 1 << 20  # samples taken at a time
+WAV_MAGIC = (b"RIFF", b"RF64", b"BW64")
+NPY_MAGIC = b"\x93NUMPY"
+ZIP_MAGIC = b"PK\x03\x04"
+UNEVEN = 1.5  # samples by which a time may be off the even grid
+_PCM, _FLOAT, _EXTENSIBLE = 1, 3, 0xFFFE
+_TIMES = ("time", "time_s", "t")
+_RATES = ("rate", "sample_rate", "fs")
+
+
+class VoltageFile(Protocol):
+    """What a file of voltages gives."""
+
+    name: str
+    signals: tuple[str, ...]
+    rate: float
+    begin_s: float
+    cut_off: str
+
+    def blocks(self, signal: str) -> Iterator[Volts]:
+        """Yield the samples of one signal, from the first on, block by block."""
+        ...
+
+
+def open_voltage_file(path: Path, head: bytes, form: CaptureForm) -> VoltageFile:
+    """Open a file of voltages, whatever it is; `head` is how it begins.
+
+    Raises
+    ------
+    CaptureError
+        If it is none, is damaged, or does not say its rate and nobody did.
+    """
+    name = str(path)
+    if head[:4] in WAV_MAGIC and head[8:12] == b"WAVE":
+        return _Wav(path, name, form)
+    if head.startswith((NPY_MAGIC, ZIP_MAGIC)):
+        return _Arrays(path, name, form)
+    return _Table(path, name, form)
+
+
+def voltages_of(file: VoltageFile, signal: str) -> Voltages:
+    """Return all the voltages of one signal."""
+    check_signal(file, signal)
+    blocks = list(file.blocks(signal))
+    volts = np.concatenate(blocks) if blocks else np.empty(0, np.float32)
+    return Voltages(volts, file.rate, file.begin_s, signal, file.cut_off)
+
+
+def voltage_pieces(file: VoltageFile, signals: Sequence[str], form: CaptureForm) -> Iterator[dict[str, Trace]]:
+    """Yield what happened on each signal, piece by piece: signal after signal."""
+    for signal in signals:
+        check_signal(file, signal)
+    for signal in signals:
+        thresholds = form.thresholds or levels_of(file.blocks(signal)).thresholds
+        slicer = Slicer(file.rate, thresholds, begin_s=file.begin_s, name=signal)
+        for block in file.blocks(signal):
+            if (piece := slicer.feed(block)) is not None:
+                yield {signal: piece}
+        yield {signal: replace(slicer.last(), cut_off=file.cut_off)}
+
+
+def check_signal(file: VoltageFile, signal: str) -> None:
+    """Raise `CaptureError` unless the file has `signal`."""
+    if signal not in file.signals:
+        advice = nearest(signal, list(file.signals))
+        raise CaptureError(f'{file.name}: signal "{signal}"', "is not in the file", advice=advice)
+
+
+def _rate_of(name: str, form: CaptureForm) -> float:
+    if form.rate is None:
+        raise CaptureError(name, "does not say how many samples a second it has", advice="Say it, as in --rate 1M")
+    return form.rate
+
+
+class _Table:
+    """A table in text; its times are taken for even ones, however coarsely they were written."""
+
+    def __init__(self, path: Path, name: str, form: CaptureForm) -> None:
+        self.name = name
+        self._path = path
+        with Content(path) as file:
+            rows = CsvRows(file, name, with_times=form.rate is None)
+            self.signals = rows.form.signals
+            self.rate, self.begin_s = form.rate or 0.0, 0.0
+            self._with_times = rows.form.unit is not None
+            if self._with_times:
+                self.rate, self.begin_s = _even_times(rows)
+            self.cut_off = ""
+
+    def blocks(self, signal: str) -> Iterator[Volts]:
+        with Content(self._path) as file:
+            rows = CsvRows(file, self.name, with_times=self._with_times)
+            scale = rows.form.scales[rows.form.columns.index(signal)]
+            for line, table in rows.blocks([signal], [signal]):
+                volts = table[signal].to_numpy()
+                rows.refuse_lacking(line, volts, signal)
+                yield as_volts(volts, scale)
+            self.cut_off = rows.cut_off or ("the packed content breaks off" if file.is_cut_off else "")
+
+
+def _even_times(rows: CsvRows) -> tuple[float, float]:
+    """Return how many rows a second a table has, and when it begins."""
+    time = rows.form.columns[0]
+    first, last, count = 0.0, 0.0, 0
+    corners: list[tuple[int, float]] = []  # the least and the most even row of each block, to be looked at once more
+    for line, table in rows.blocks([time], [time]):
+        seconds = table[time].to_numpy() * rows.form.unit
+        rows.refuse_lacking(line, seconds, time)
+        if len(seconds):
+            first, last = (first if count else float(seconds[0])), float(seconds[-1])
+            line_up = seconds - np.linspace(seconds[0], seconds[-1], len(seconds))
+            corners += [(count + int(place), float(seconds[place])) for place in (line_up.argmin(), line_up.argmax())]
+            count += len(seconds)
+    if count < 2 or not last > first:
+        raise CaptureError(rows.name, f"has {count} rows", "must have two at least, at rising times")
+    step = (last - first) / (count - 1)
+    for place, at in corners:
+        if abs(at - (first + place * step)) > UNEVEN * step:
+            found = f"has the time {at:.9g} s, where even steps of {step:.6g} s lead to {first + place * step:.9g} s"
+            raise CaptureError(f"{rows.name}: row {rows.form.first_row + 1 + place}", found, "samples must be even")
+    return 1 / step, first
+
+
+class _Wav:
+    """A WAV file: PCM of 8 to 32 bits, or IEEE float; RF64 (EBU 3306) for long ones."""
+
+    def __init__(self, path: Path, name: str, form: CaptureForm) -> None:
+        self.name = name
+        self.begin_s, self.cut_off = 0.0, ""
+        self._path, self._form = path, form
+        with path.open("rb") as file:
+            begin, size, told = self._find_data(file)
+        code, channels, rate, _, block, bits = struct.unpack("<HHIIHH", told[:16])
+        if code == _EXTENSIBLE and len(told) >= 26:
+            code = struct.unpack("<H", told[24:26])[0]
+        kinds = {(_PCM, 8): "u1", (_PCM, 16): "<i2", (_PCM, 24): "u1", (_PCM, 32): "<i4", (_FLOAT, 32): "<f4"}
+        kinds[_FLOAT, 64] = "<f8"
+        if (code, bits) not in kinds or not channels or not rate or block != channels * bits // 8:
+            raise CaptureError(name, f"is a WAV file of coding {code} with {bits} bits", "must be PCM or IEEE float")
+        self._kind, self._bits, self._is_float = kinds[code, bits], bits, code == _FLOAT
+        self._channels, self._begin, self._block = channels, begin, block
+        there = max(path.stat().st_size - begin, 0)
+        if there < size:
+            self.cut_off = f"it has {there:,} of {size:,} bytes of samples"
+        self._count = min(size, there) // block
+        self.rate = float(form.rate or rate)
+        self.signals = tuple(str(number) for number in range(channels))
+
+    def _find_data(self, file: Any) -> tuple[int, int, bytes]:
+        """Walk through the chunks; return where the samples begin, how many bytes they have, and their form."""
+        told, long_size = b"", 0
+        file.seek(12)
+        while len(head := file.read(8)) == 8:
+            what, size = struct.unpack("<4sI", head)
+            if what == b"data":
+                if len(told) < 16:
+                    break
+                return file.tell(), long_size if size == 0xFFFFFFFF else size, told
+            body = file.read(min(size, 1 << 16))
+            told = body if what == b"fmt " else told
+            if what == b"ds64" and len(body) >= 16:
+                long_size = struct.unpack("<Q", body[8:16])[0]
+            file.seek(size - len(body) + size % 2, 1)
+        raise CaptureError(self.name, "is a WAV file without samples, or is cut off before them")
+
+    def blocks(self, signal: str) -> Iterator[Volts]:
+        channel = int(signal)
+        with self._path.open("rb") as file:
+            file.seek(self._begin)
+            left = self._count
+            while left:
+                taken = min(left, max(1, BLOCK // self._channels))
+                data = np.frombuffer(file.read(taken * self._block), dtype=self._kind)
+                left -= taken
+                yield self._volts(data, channel)
+
+    def _volts(self, data: npt.NDArray[Any], channel: int) -> Volts:
+        if self._bits == 24:
+            three = data.reshape(-1, self._channels, 3)[:, channel].astype(np.int32)
+            one = (three[:, 0] << 8 | three[:, 1] << 16 | three[:, 2] << 24) >> 8
+        else:
+            one = data[channel :: self._channels]
+        if self._is_float:
+            return as_volts(one)
+        zero = 128 if self._bits == 8 else 0
+        return as_volts(one.astype(np.float64) - zero, self._form.volts_per_count, self._form.volts_at_zero)
+
+
+class _Arrays:
+    """A NumPy array of samples, a column a signal, or an archive of several, an array a signal."""
+
+    def __init__(self, path: Path, name: str, form: CaptureForm) -> None:
+        self.name = name
+        self.begin_s = 0.0
+        self._form = form
+        arrays, self.cut_off = load_arrays(path, name)
+        rates = [float(arrays.pop(one).ravel()[0]) for one in _RATES if one in arrays]
+        times = [arrays.pop(one).ravel() for one in _TIMES if one in arrays]
+        self._columns: dict[str, npt.NDArray[Any]] = {}
+        for key, array in arrays.items():
+            if array.ndim > 2 or array.dtype.kind not in "fiub":
+                found = f'has an array "{key}" of {array.dtype} with {array.ndim} dimensions'
+                raise CaptureError(name, found, "must hold numbers, a row a sample")
+            if array.ndim == 1:
+                self._columns[key] = array
+            else:
+                self._columns |= {(f"{key}.{n}" if key else str(n)): array[:, n] for n in range(array.shape[1])}
+        if "" in self._columns:
+            self._columns = {"0": self._columns[""]}
+        self.signals = tuple(self._columns)
+        if times and len(times[0]) > 1 and times[0][-1] > times[0][0]:
+            self.begin_s = float(times[0][0])
+            rates = [(len(times[0]) - 1) / float(times[0][-1] - times[0][0])]
+        self.rate = form.rate or (rates[0] if rates else _rate_of(name, form))
+
+    def blocks(self, signal: str) -> Iterator[Volts]:
+        column = self._columns[signal]
+        is_count = column.dtype.kind != "f"
+        scale, zero = (self._form.volts_per_count, self._form.volts_at_zero) if is_count else (1.0, 0.0)
+        for low in range(0, len(column), BLOCK):
+            yield as_volts(column[low : low + BLOCK], scale, zero)
+
+
+def load_arrays(path: Path, name: str) -> tuple[dict[str, npt.NDArray[Any]], str]:
+    """Load the arrays of an ``.npy`` file, by the name "", or of an ``.npz`` file; say how it breaks off.
+
+    Raises
+    ------
+    CaptureError
+        If it is damaged, or holds objects.
+    """
+    try:
+        with path.open("rb") as file:
+            if file.read(len(NPY_MAGIC)) == NPY_MAGIC:
+                return _load_one(path, name)
+        with np.load(path, allow_pickle=False) as loaded:
+            return {key: np.atleast_1d(loaded[key]) for key in loaded.files}, ""
+    except (ValueError, EOFError, KeyError, zipfile.BadZipFile) as error:
+        raise CaptureError(name, f"is a damaged NumPy file, or is cut off: {error}") from None
+
+
+def _load_one(path: Path, name: str) -> tuple[dict[str, npt.NDArray[Any]], str]:
+    """Map the array of an ``.npy`` file into memory, as many of its rows as are there."""
+    with path.open("rb") as file:
+        version = np.lib.format.read_magic(file)
+        read_header = np.lib.format.read_array_header_1_0 if version < (2, 0) else np.lib.format.read_array_header_2_0
+        shape, is_fortran, dtype = read_header(file)
+        begin = file.tell()
+    if dtype.hasobject:
+        raise CaptureError(name, "holds Python objects", "must hold numbers")
+    shape = shape or (1,)
+    row = dtype.itemsize * int(np.prod(shape[1:], dtype=np.int64))
+    rows = min(shape[0], (path.stat().st_size - begin) // row) if row else 0
+    if not rows or (is_fortran and len(shape) > 1 and rows < shape[0]):
+        raise CaptureError(name, "is a NumPy file without samples, or is cut off before them")
+    array: npt.NDArray[Any] = np.memmap(
+        path, dtype, mode="r", offset=begin, shape=(rows, *shape[1:]), order="F" if is_fortran else "C"
+    )
+    return {"": array}, "" if rows == shape[0] else f"it has {rows:,} of {shape[0]:,} rows"

@@ -1,0 +1,152 @@
+"""``larkreader convert``: from one capture format to another."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from .common import check_output, note
+from .forms import Rate, form_of, form_options
+
+if TYPE_CHECKING:
+    from larkreader.capture.characters import Characters
+    from larkreader.capture.trace import Trace
+
+ENDINGS = {".vcd": "vcd", ".csv": "csv", ".npz": "arrays", ".raw": "samples", ".bin": "bytes", ".jsonl": "recording"}
+
+
+@click.command()
+@click.argument("capture", metavar="IN", type=click.Path(path_type=Path))
+@click.argument("output", metavar="OUT", type=click.Path(path_type=Path))
+@form_options
+@click.option("--signal", "signals", metavar="NAME", multiple=True, help="Take this signal alone; may be repeated.")
+@click.option("--out-rate", type=Rate(), metavar="N", help="Samples a second of OUT, where it is a raw file.")
+@click.option(
+    "--out-bits", type=click.Choice(["1", "8", "16", "32"]), default="8", show_default=True, help="Bits of its samples."
+)
+@click.option("--out-packing", type=click.Choice(["lsb", "msb"]), default="lsb", help="Where its first sample lies.")
+@click.option("--out-order", type=click.Choice(["little", "big"]), default="little", help="Order of its bytes.")
+def convert(
+    capture: Path,
+    output: Path,
+    kind: str | None,
+    given: dict[str, Any],
+    signals: tuple[str, ...],
+    out_rate: float | None,
+    out_bits: str,
+    out_packing: str,
+    out_order: str,
+) -> int:
+    """Write the capture IN in another format, which the ending of OUT tells.
+
+    Levels and voltages: .vcd, .csv, .npz, or .raw for samples. Characters: .csv, .bin for their bytes alone, .jsonl
+    for a recording. An existing OUT is never overwritten.
+    """
+    from larkreader.capture.files.kinds import TRACES, find_kind
+    from larkreader.errors import RequestError
+
+    ending = output.suffix.lower()
+    if ending not in ENDINGS:
+        raise RequestError(str(output), f'ends in "{ending}"', f"must end in {', '.join(ENDINGS)}")
+    check_output(output)
+    if output.exists():
+        raise RequestError(str(output), "exists already", advice="Name another file")
+    form = form_of(None, given)
+    found = kind or find_kind(capture, form)
+    if found in TRACES:
+        out_form = form_of(None, {"bits": int(out_bits), "packing": out_packing, "order": out_order})
+        traces = _traces_of(capture, found, form, signals, ENDINGS[ending])
+        write = _trace_writer(ENDINGS[ending], out_rate, out_form)
+        _written(output, lambda path: write(path, traces))
+        count = sum(map(len, traces.values()))
+        note(f"{count:,} changes of {', '.join(traces)} written to {output}")
+        _note_breaks({name: trace.cut_off for name, trace in traces.items()})
+    else:
+        wires = _characters_of(capture, found, form, signals)
+        write_characters = _character_writer(ENDINGS[ending], wires)
+        _written(output, lambda path: write_characters(path, wires))
+        note(f"{sum(map(len, wires.values())):,} characters of {', '.join(wires)} written to {output}")
+        _note_breaks({name: characters.cut_off for name, characters in wires.items()})
+    return 0
+
+
+def _written(output: Path, write: Callable[[Path], None]) -> None:
+    """Write a file; leave none if that fails."""
+    try:
+        write(output)
+    except BaseException:
+        output.unlink(missing_ok=True)
+        raise
+
+
+def _traces_of(capture: Path, kind: str, form: Any, signals: tuple[str, ...], to: str) -> dict[str, Trace]:
+    from larkreader.capture.files.open import open_capture, signal_names
+    from larkreader.capture.trace import Trace
+
+    names = signals or tuple(signal_names(capture, kind=kind, form=form))  # type: ignore[arg-type]  # as the choices are
+    opened = open_capture(capture, {name: name for name in names}, kind=kind, form=form)  # type: ignore[arg-type]  # as the choices are
+    traces = {name: trace for name, trace in opened.items() if isinstance(trace, Trace)}
+    early_s = min((trace.begin - 1) * trace.tick_s for trace in traces.values())
+    if to != "vcd" or early_s >= -min(trace.tick_s for trace in traces.values()):
+        return traces
+    note(f"note: IN begins at {early_s:.9g} s; VCD has no time before 0, so that OUT begins there")
+    return {name: trace.later_by(-round(early_s / trace.tick_s)) for name, trace in traces.items()}
+
+
+def _characters_of(capture: Path, kind: str, form: Any, signals: tuple[str, ...]) -> dict[str, Characters]:
+    from larkreader.capture.files.open import open_every_wire
+    from larkreader.errors import RequestError, nearest
+
+    wires = open_every_wire(capture, kind=kind, form=form)  # type: ignore[arg-type]  # as the choices are
+    for name in signals:
+        if name not in wires:
+            raise RequestError(f"--signal {name}", "is not in the capture", advice=nearest(name, list(wires)))
+    return {name: wires[name] for name in signals or wires}
+
+
+def _trace_writer(to: str, rate: float | None, form: Any) -> Callable[[Path, dict[str, Trace]], None]:
+    from larkreader.capture.files.csv_levels import write_levels
+    from larkreader.capture.files.samples import write_samples
+    from larkreader.capture.files.trace_arrays import write_trace_arrays
+    from larkreader.capture.files.vcd_writer import write_vcd
+    from larkreader.errors import RequestError
+
+    if to == "samples":
+        if rate is None:
+            raise RequestError("--out-rate", "is missing", "a raw file needs a rate, as in --out-rate 1M")
+        return lambda path, traces: write_samples(path, traces, rate, form)
+    writers: dict[str, Callable[[Path, dict[str, Trace]], None]] = {
+        "vcd": write_vcd,
+        "csv": write_levels,
+        "arrays": write_trace_arrays,
+    }
+    if to not in writers:
+        raise RequestError("OUT", "would hold characters, but IN holds levels", advice="Use decode --characters")
+    return writers[to]
+
+
+def _character_writer(to: str, wires: dict[str, Characters]) -> Callable[[Path, dict[str, Characters]], None]:
+    from larkreader.capture.files.byte_files import write_bytes
+    from larkreader.capture.files.csv_characters import write_characters
+    from larkreader.capture.files.recording import write_recording
+    from larkreader.errors import RequestError
+
+    if to == "bytes" and len(wires) != 1:
+        raise RequestError("OUT", f"would hold the bytes of {', '.join(wires)}", advice="Name one with --signal")
+    writers: dict[str, Callable[[Path, dict[str, Characters]], None]] = {
+        "csv": write_characters,
+        "recording": write_recording,
+        "bytes": lambda path, wires: write_bytes(path, next(iter(wires.values()))),
+    }
+    if to not in writers:
+        raise RequestError("OUT", "would hold levels, but IN holds characters", "must end in .csv, .bin or .jsonl")
+    return writers[to]
+
+
+def _note_breaks(breaks: dict[str, str]) -> None:
+    """Say where the capture breaks off."""
+    for text in dict.fromkeys(filter(None, breaks.values())):
+        note(f"note: IN is cut off; {text}")

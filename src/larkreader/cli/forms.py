@@ -1,0 +1,85 @@
+"""Options that say what the file of a capture does not say of itself."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from functools import wraps
+from typing import TYPE_CHECKING, Any, TypeVar
+
+import click
+
+if TYPE_CHECKING:
+    from larkreader.declare.capture_form import CaptureForm
+
+KIND_CHOICES = (
+    "vcd", "levels", "voltages", "samples", "characters", "recording", "log", "bytes", "hex", "words", "marked",
+)  # fmt: skip
+PREFIXES = {"": 1.0, "k": 1e3, "M": 1e6, "G": 1e9}
+_RATE = re.compile(r"([0-9._]+(?:e[0-9]+)?)\s*([kMG]?)(?:Hz|S/s|Sa/s)?")
+_KEYS = ("rate", "bits", "packing", "order", "thresholds", "volts_per_count")
+_Command = TypeVar("_Command", bound=Callable[..., Any])
+
+
+class Rate(click.ParamType[float]):
+    """How many a second, with k, M or G behind it."""
+
+    name = "rate"
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> float:
+        """Return the number; fail where it is none."""
+        match = _RATE.fullmatch(str(value))
+        try:
+            return float(match[1]) * PREFIXES[match[2]] if match else float("")
+        except ValueError:
+            self.fail(f'"{value}" is no rate. It must be a number, as in 44100, 24M or 2.5k.', param, ctx)
+
+
+kind_option = click.option(
+    "--kind", type=click.Choice(KIND_CHOICES), help="What the capture is; found from its content unless said."
+)
+
+
+def form_options(command: _Command) -> _Command:
+    """Add the options to a command, which gets those that were given as ``given``."""
+
+    @kind_option
+    @click.option(
+        "--rate", type=Rate(), metavar="N", help="Samples a second, as in 24M, where the capture has no times."
+    )
+    @click.option(
+        "--bits", type=click.Choice(["1", "8", "16", "32"]), help="Bits of a sample in a raw file, each a channel."
+    )
+    @click.option(
+        "--packing", type=click.Choice(["lsb", "msb"]), help="Which end of a byte holds the first of eight samples."
+    )
+    @click.option("--order", type=click.Choice(["little", "big"]), help="Byte order of samples of 16 or 32 bits.")
+    @click.option(
+        "--thresholds", type=(float, float), metavar="LOW HIGH", help="Volts at which the level falls and rises."
+    )
+    @click.option("--volts-per-count", type=float, metavar="V", help="Volts of 1 in a file of whole numbers.")
+    @wraps(command)
+    def with_form(**options: Any) -> Any:
+        given = {key: options.pop(key) for key in _KEYS}
+        given = {key: value for key, value in given.items() if value is not None}
+        if "bits" in given:
+            given["bits"] = int(given["bits"])
+        return command(**options, given=given)
+
+    return with_form  # type: ignore[return-value]  # takes what the command takes, but for the form
+
+
+def form_of(declared: CaptureForm | None, given: dict[str, Any]) -> CaptureForm:
+    """Return the form of a capture: what the sheet says, and instead of it what the options say."""
+    from pydantic import ValidationError
+
+    from larkreader.declare.capture_form import CaptureForm
+    from larkreader.errors import RequestError
+
+    said = {} if declared is None else declared.model_dump(exclude_unset=True, by_alias=True)
+    try:
+        return CaptureForm.model_validate(said | given)
+    except ValidationError as error:
+        detail = error.errors()[0]
+        option = "--" + str((detail["loc"] or ("form",))[0]).replace("_", "-")
+        raise RequestError(option, f"is not possible: {detail['msg']}") from None

@@ -1,0 +1,120 @@
+"""What the file of a capture does not say of itself: sample rate, packing, thresholds, the bits of status words."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from pydantic import BaseModel, Field, model_validator
+from pydantic_core import PydanticCustomError
+
+CaptureKind = Literal[
+    "vcd",
+    "levels",
+    "voltages",
+    "samples",
+    "characters",
+    "recording",
+    "log",
+    "bytes",
+    "hex",
+    "words",
+    "marked",
+]
+
+
+class StatusWord(BaseModel, frozen=True, extra="forbid"):
+    """A word in which an interrupt handler stored a character with its flags.
+
+    Parameters
+    ----------
+    bits : {16, 32}
+        Width of a word.
+    order : {"little", "big"}
+        Order of its bytes.
+    data : tuple of int and int
+        Lowest bit of the data, and how many there are.
+    parity, framing, break, noise, overrun : int, optional
+        The bit that says so; left out where the hardware has none.
+    valid : int, optional
+        The bit that says that there is a character at all; words without it are left out.
+    """
+
+    bits: Literal[16, 32] = 16
+    order: Literal["little", "big"] = "little"
+    data: tuple[int, int] = (0, 8)
+    parity: int | None = Field(default=None, ge=0)
+    framing: int | None = Field(default=None, ge=0)
+    break_: int | None = Field(default=None, ge=0, alias="break")
+    noise: int | None = Field(default=None, ge=0)
+    overrun: int | None = Field(default=None, ge=0)
+    valid: int | None = Field(default=None, ge=0)
+
+    @property
+    def flags(self) -> dict[str, int]:
+        """The bits of the faults, by the faults' names."""
+        named = {
+            "parity": self.parity,
+            "framing": self.framing,
+            "break": self.break_,
+            "noise": self.noise,
+            "overrun": self.overrun,
+        }
+        return {name: bit for name, bit in named.items() if bit is not None}
+
+    @model_validator(mode="after")
+    def _bits_lie_apart(self) -> StatusWord:
+        low, count = self.data
+        if low < 0 or not 5 <= count <= 9 or low + count > self.bits:
+            wanted = f"must be its lowest bit and 5 to 9 bits, within {self.bits}"
+            raise PydanticCustomError("wanted", "data {text}", {"text": wanted})
+        taken = dict.fromkeys(range(low, low + count), "data")
+        valid = {} if self.valid is None else {"valid": self.valid}
+        for name, bit in {**self.flags, **valid}.items():
+            if bit >= self.bits or bit in taken:
+                found = f"lies in {taken[bit]}" if bit in taken else f"lies outside the {self.bits} bits of a word"
+                raise PydanticCustomError("wanted", "{name} {found}", {"name": name, "found": found})
+            taken[bit] = name
+        return self
+
+
+class CaptureForm(BaseModel, frozen=True, extra="forbid", populate_by_name=True):
+    """What the file of a capture does not say of itself.
+
+    Parameters
+    ----------
+    kind : str, optional
+        What a file holds whose content does not tell; see ``docs/reference/formats.md``.
+    rate : float, optional
+        Samples a second, of files of samples or voltages without times.
+    bits : {1, 8, 16, 32}
+        Bits of a sample in a file of samples, each a channel.
+    packing : {"lsb", "msb"}
+        At which end of a byte the first of eight samples of one bit lies.
+    order : {"little", "big"}
+        Byte order of samples of 16 or 32 bits.
+    thresholds : tuple of float and float, optional
+        The level falls below the first voltage, and rises above the second; found from the voltages unless said.
+    volts_per_count, volts_at_zero : float
+        How whole numbers are turned into volts.
+    mark : {"parity", "framing"}, optional
+        What a mark means in a stream in which a terminal driver marked errors; by the parity of the wire unless said.
+    word : StatusWord
+        Where data and flags lie in status words.
+    """
+
+    kind: CaptureKind | None = None
+    rate: float | None = Field(default=None, gt=0, le=1e12)
+    bits: Literal[1, 8, 16, 32] = 8
+    packing: Literal["lsb", "msb"] = "lsb"
+    order: Literal["little", "big"] = "little"
+    thresholds: tuple[float, float] | None = None
+    volts_per_count: float = 1.0
+    volts_at_zero: float = 0.0
+    mark: Literal["parity", "framing"] | None = None
+    word: StatusWord = StatusWord()
+
+    @model_validator(mode="after")
+    def _thresholds_are_in_order(self) -> CaptureForm:
+        if self.thresholds is not None and not self.thresholds[0] <= self.thresholds[1]:
+            raise PydanticCustomError("wanted", "thresholds must be the lower voltage, then the higher")
+        return self
