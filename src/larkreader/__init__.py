@@ -41,6 +41,7 @@ if TYPE_CHECKING:
     from .declare.capture_form import StatusWord as StatusWord
     from .declare.checksum import CrcAlgorithm as CrcAlgorithm
     from .declare.checksum import FrameChecksum as FrameChecksum
+    from .declare.event import EventSignal as EventSignal
     from .declare.fields import NamedField as NamedField
     from .declare.fields import ReservedBits as ReservedBits
     from .declare.layout import FrameLayout as FrameLayout
@@ -79,10 +80,12 @@ if TYPE_CHECKING:
     from .exercise.transmit import transmit as transmit
     from .judge.diagnosis import Diagnosis as Diagnosis
     from .judge.diagnosis import diagnose as diagnose
+    from .judge.events import EventDelays as EventDelays
     from .judge.findings import Finding as Finding
     from .judge.garble import Garble as Garble
     from .judge.garble import explain_garble as explain_garble
     from .judge.garble import garble_table as garble_table
+    from .judge.levels import LevelSurvey as LevelSurvey
     from .judge.reading import Reading as Reading
     from .judge.reading import read as read
     from .judge.survey import Survey as Survey
@@ -101,6 +104,8 @@ _HOMES = {
     "CrcAlgorithm": "declare.checksum",
     "Diagnosis": "judge.diagnosis",
     "Escape": "decode.escapes",
+    "EventDelays": "judge.events",
+    "EventSignal": "declare.event",
     "Fault": "capture.characters",
     "Finding": "judge.findings",
     "FrameChecksum": "declare.checksum",
@@ -111,6 +116,7 @@ _HOMES = {
     "Garble": "judge.garble",
     "LarkReaderError": "errors",
     "LayoutsReader": "decode.streaming",
+    "LevelSurvey": "judge.levels",
     "LineSettings": "declare.line",
     "LoopbackPlan": "declare.loopback",
     "LoopbackResult": "exercise.loopback",
@@ -175,6 +181,8 @@ __all__ = [
     "CrcAlgorithm",
     "Diagnosis",
     "Escape",
+    "EventDelays",
+    "EventSignal",
     "Fault",
     "Finding",
     "FrameChecksum",
@@ -185,6 +193,7 @@ __all__ = [
     "Garble",
     "LarkReaderError",
     "LayoutsReader",
+    "LevelSurvey",
     "LineSettings",
     "LoopbackPlan",
     "LoopbackResult",

@@ -50,8 +50,10 @@ def diagnose(
     are simulated under each mistake; --sent says what was sent, with \r \n \xHH for single bytes. The exit status is
     1 if a wire is not as declared.
     """
-    from larkreader.capture.files.open import open_capture
+    from larkreader.capture.files.kinds import find_kind
+    from larkreader.capture.files.open import open_capture, open_voltages
     from larkreader.capture.trace import Trace
+    from larkreader.capture.voltages import Voltages
     from larkreader.declare.sheet import open_sheet
     from larkreader.errors import RequestError
     from larkreader.exercise.by_hand import text_of
@@ -64,14 +66,20 @@ def diagnose(
     signals = _signals_of(capture, declared, wire, kind, form)
     told: dict[str, Diagnosis] = {}
     garbled: dict[str, list[Garble]] = {}
-    opened = open_capture(capture, signals, kind=kind, wire=wire if declared else None, form=form)  # type: ignore[arg-type]  # as the choices are
+    kind = kind or find_kind(capture, form)
+    opened: dict[str, Trace | Voltages | Characters] = {}
+    if kind == "voltages" and form.thresholds is None:
+        wanted = {wire: signals[wire]} if declared is not None and wire in signals else signals
+        opened |= {name: open_voltages(capture, signal, form=form) for name, signal in wanted.items()}
+    else:
+        opened |= open_capture(capture, signals, kind=kind, wire=wire if declared else None, form=form)  # type: ignore[arg-type]  # as the choices are
     silent = [name for name, what in opened.items() if isinstance(what, Trace) and not len(what)]
     if declared is None and len(silent) > FEW_SILENT and len(silent) < len(opened):
         note(f"note: nothing happens on {', '.join(silent)}")
         opened = {name: what for name, what in opened.items() if name not in silent}
     for name, what in opened.items():
         line = declared.wire[name].line if declared else None
-        if isinstance(what, Trace):
+        if isinstance(what, (Trace, Voltages)):
             layouts = declared.layouts_of(name) if declared else ()
             told[name] = diagnose_wire(what, line, layouts=layouts, wire=name)
         elif line is not None and len(what):

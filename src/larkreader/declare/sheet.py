@@ -15,6 +15,7 @@ from pydantic import BaseModel, ValidationError
 from larkreader.errors import Mistake, SheetError, nearest
 
 from .capture_form import CaptureForm
+from .event import EventSignal
 from .layout import FrameLayout
 from .line import LineSettings
 from .mistakes import mistakes_of, show
@@ -22,7 +23,7 @@ from .port import DeclaredPort
 
 SHIPPED = Path(__file__).parents[1] / "data"
 _Model = TypeVar("_Model", bound=BaseModel)
-_TABLES = ("sheet", "title", "line", "wire", "frame", "port", "capture")
+_TABLES = ("sheet", "title", "line", "wire", "frame", "port", "capture", "event")
 
 
 class Wire(BaseModel, frozen=True, extra="forbid"):
@@ -68,6 +69,8 @@ class Sheet(BaseModel, frozen=True, extra="forbid"):
         The ports at which it can be reached, by name.
     capture : CaptureForm
         What the files of its captures do not say of themselves.
+    event : mapping of str to EventSignal
+        Other signals of its captures, whose changes something on a wire follows, by name.
     """
 
     sheet: Literal[1] = 1
@@ -77,6 +80,7 @@ class Sheet(BaseModel, frozen=True, extra="forbid"):
     frame: Mapping[str, FrameLayout] = {}
     port: Mapping[str, DeclaredPort] = {}
     capture: CaptureForm = CaptureForm()
+    event: Mapping[str, EventSignal] = {}
 
     def line_of(self, port: str) -> LineSettings:
         """Return the line settings of a port of the sheet, or those of ``[line]`` for another."""
@@ -178,11 +182,12 @@ class _SheetBuilder:
         frames = self._each("frame", lambda key, table: self._frame(key, table, wires))
         self._check_shared_wires(frames)
         ports = self._each("port", self._port)
+        events = self._each("event", lambda key, table: self._event(key, table, frames))
         form = self._model(CaptureForm, self._table("capture"), "capture") or CaptureForm()
         if self.mistakes:
             raise SheetError(self.name, self.mistakes)
         title = self.document.get("title", "")
-        return Sheet(title=title, line=line, wire=wires, frame=frames, port=ports, capture=form)
+        return Sheet(title=title, line=line, wire=wires, frame=frames, port=ports, capture=form, event=events)
 
     def _top(self) -> None:
         for key in self.document:
@@ -261,6 +266,20 @@ class _SheetBuilder:
             advice = nearest(wire, list(declared))
             self.mistakes.append(Mistake(f"port.{key}.wire", show(wire), "is not a wire of this sheet", advice))
         return self._model(DeclaredPort, {**table, "key": key}, f"port.{key}")
+
+    def _event(self, key: str, table: Mapping[str, Any], frames: Mapping[str, FrameLayout]) -> EventSignal | None:
+        declared = self._table("wire")
+        wire = table.get("wire", next(iter(declared), None) if len(declared) == 1 else None)
+        if wire is None and declared:
+            wanted = f"is missing: say on which wire something follows ({', '.join(declared)})"
+            self.mistakes.append(Mistake(f"event.{key}.wire", "", wanted))
+            return None
+        if isinstance(wire, str) and wire not in declared:
+            advice = nearest(wire, list(declared))
+            self.mistakes.append(Mistake(f"event.{key}.wire", show(wire), "is not a wire of this sheet", advice))
+        elif table.get("to") == "frame" and not any(layout.wire == wire for layout in frames.values()):
+            self.mistakes.append(Mistake(f"event.{key}.to", '"frame"', f"needs a frame on {show(wire)}"))
+        return self._model(EventSignal, {**table, "key": key, "wire": wire}, f"event.{key}")
 
     def _valid_part(self, common: Mapping[str, Any]) -> dict[str, Any]:
         """Leave out of ``[line]`` what has been reported already, so that it is reported once."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from itertools import product
 from typing import Any
 
@@ -11,6 +11,7 @@ import numpy as np
 
 from larkreader.capture.characters import Characters, Fault
 from larkreader.capture.trace import Trace
+from larkreader.capture.voltages import Voltages
 from larkreader.declare.layout import FrameLayout
 from larkreader.declare.line import PARITY_NAMES, LineSettings
 from larkreader.decode.receive import FEWEST_TICKS, receive
@@ -19,6 +20,7 @@ from larkreader.errors import CaptureError
 from .bit_time import measure_bit
 from .findings import Finding, Verdict, make_finding, verdict_of
 from .formats import FormatFit, fit_formats
+from .levels import judge_levels, survey_levels
 from .survey import Survey, survey, survey_of
 
 STANDARD_BAUDS = (
@@ -85,14 +87,18 @@ class Diagnosis:
 
 
 def diagnose(
-    trace: Trace, line: LineSettings | None = None, *, layouts: Sequence[FrameLayout] = (), wire: str = "wire"
+    trace: Trace | Voltages,
+    line: LineSettings | None = None,
+    *,
+    layouts: Sequence[FrameLayout] = (),
+    wire: str = "wire",
 ) -> Diagnosis:
     """Find out why a wire does not read as declared, or what its settings are.
 
     Parameters
     ----------
-    trace : Trace
-        Its level changes.
+    trace : Trace or Voltages
+        Its level changes, or its voltages, of which the levels are judged too.
     line : LineSettings, optional
         What was declared.
     layouts : sequence of FrameLayout
@@ -112,6 +118,8 @@ def diagnose(
     >>> told.findings[0].kind, str(told.proposal)
     ('baud-mismatch', '28800 8E1')
     """
+    if isinstance(trace, Voltages):
+        return _with_levels(trace, line, layouts, wire)
     if line is not None and len(trace) and (ticks := 1 / (line.baud * trace.tick_s)) < FEWEST_TICKS:
         detail = f"A bit of {line.baud:g} baud lasts {ticks:.3g} ticks of the capture, too few to tell its middle."
         advice = f"Record with {FEWEST_TICKS * 3 * line.baud:,.0f} samples a second or more."
@@ -148,6 +156,15 @@ def diagnose(
         found.append(make_finding("as-declared", wire, 1, detail=detail, score=1.0))
     found.sort(key=lambda one: -(one.score or 0.0))
     return Diagnosis(tuple(found), seen, usual if is_sure else None)
+
+
+def _with_levels(voltages: Voltages, line: LineSettings | None, layouts: Sequence[FrameLayout], wire: str) -> Diagnosis:
+    """Diagnose the trace that voltages make, and judge the voltages."""
+    trace = voltages.to_trace()
+    told = diagnose(trace, line, layouts=layouts, wire=wire)
+    levels = survey_levels(voltages, trace)
+    found = sorted((*told.findings, *judge_levels(wire, levels)), key=lambda one: -(one.score or 0.0))
+    return replace(told, findings=tuple(found), survey=replace(told.survey, levels=levels))
 
 
 def _setting_findings(

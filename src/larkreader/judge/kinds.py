@@ -266,6 +266,14 @@ KINDS: Mapping[str, Kind] = {
         "Look for an inverting level converter that is there or missing, an inverted pin, or a tap on the wrong side "
         "of the line driver; or declare the idle level as it is.",
     ),
+    "level-mismatch": Kind(
+        "error",
+        "wire with wrong levels",
+        "wires with wrong levels",
+        "The voltages of the wire are not those that the input of an ordinary controller reads.",
+        "Measure the supply of both ends and the ground between them; look for a divider or series resistor, a "
+        "missing level shifter, and a second output on the wire.",
+    ),
     "parity-mismatch": Kind(
         "error",
         "parity that is not as declared",

@@ -3,26 +3,28 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
 
 from larkreader.capture.characters import Characters, Fault
 from larkreader.capture.files.content import Progress
-from larkreader.capture.files.open import CapturePath, Measured, open_pieces
+from larkreader.capture.files.open import CapturePath
 from larkreader.capture.trace import Trace
 from larkreader.declare.capture_form import CaptureForm, CaptureKind
+from larkreader.declare.event import EventSignal
 from larkreader.declare.sheet import Sheet, open_sheet
-from larkreader.decode.character_reader import CharacterReader
 from larkreader.decode.frame_columns import FRAME_FAULT_NAMES, Frames, Spans
 from larkreader.decode.frames import read_layouts
 from larkreader.errors import RequestError, nearest
 
-from .character_faults import Extent, judge_characters
+from .character_faults import judge_characters
+from .events import EventDelays, Seconds, measure_delays
 from .findings import SEVERITIES, Finding, Verdict, verdict_of
 from .first_sight import has_stray_beginning, judge_no_frames, judge_stray, judge_text
 from .frame_faults import judge_frames
+from .received import measured_in, receive_all
 from .sequence import Losses, find_losses, lost_by_hardware
 
 COUNTED = ("parity", "framing", "break", "noise", "overrun")  # in the JSON document, each a name of `Fault`
@@ -48,6 +50,8 @@ class Reading:
         What is wrong or worth knowing, errors first, then in order of place.
     sheet_name : str
         Where the sheet came from.
+    events : mapping of str to EventDelays
+        Delays from the changes of the sheet's event signals, by their names; none where the capture has no levels.
     """
 
     sheet: Sheet
@@ -57,6 +61,7 @@ class Reading:
     skipped: Mapping[str, Spans]
     findings: tuple[Finding, ...]
     sheet_name: str = ""
+    events: Mapping[str, EventDelays] = field(default_factory=dict)
 
     @property
     def verdict(self) -> Verdict:
@@ -96,6 +101,7 @@ class Reading:
             "verdict": self.verdict,
             "wires": {wire: self._wire_dict(wire) for wire in self.characters},
             "frames": {key: _frames_dict(frames) for key, frames in self.frames.items()},
+            **({"events": {key: one.to_dict() for key, one in self.events.items()}} if self.sheet.event else {}),
             "findings": [finding.to_dict() for finding in self.findings],
         }
 
@@ -106,6 +112,7 @@ class Reading:
             "line": str(self.sheet.wire[wire].line),
             "characters": len(characters),
             **counts,
+            "rates": {name: count / len(characters) if len(characters) else 0.0 for name, count in counts.items()},
             "bytes": self.bytes_of(wire),
         }
 
@@ -164,15 +171,15 @@ def read(
     """
     sheet_name = "" if isinstance(sheet, Sheet) else str(sheet)
     declared = sheet if isinstance(sheet, Sheet) else open_sheet(sheet_name)
+    pieces: Iterable[Mapping[str, Any]]
     if isinstance(capture, Mapping):
         name, pieces = "", iter([_of_known_wires(capture, declared, wire)])
     else:
         name = str(capture)
-        signals = {key: one.source for key, one in declared.wire.items()}
-        form = _with_mark(form or declared.capture, declared, wire)
-        pieces = open_pieces(name, signals, kind=kind, wire=wire, form=form, progress=progress)
+        pieces = measured_in(name, declared, kind=kind, form=form, wire=wire, progress=progress)
     options = {"samples": samples, "oversampling": oversampling, "check_stops": check_stops}
-    characters, extents = _characters_of(pieces, declared, options)
+    received = receive_all(pieces, declared, options)
+    characters = received.characters
     frames: dict[str, Frames] = {}
     skipped: dict[str, Spans] = {}
     findings: list[Finding] = []
@@ -195,40 +202,26 @@ def read(
             findings += judge_text(key, characters[key], is_stray=is_stray)
         if is_stray:
             findings += judge_stray(key, characters[key])
-        findings += judge_characters(key, characters[key], line, extents.get(key), missing=lost_by_hardware(losses))
+        findings += judge_characters(
+            key, characters[key], line, received.extents.get(key), missing=lost_by_hardware(losses)
+        )
     findings.sort(key=lambda one: (SEVERITIES.index(one.severity), one.first_s or 0.0, one.offset or 0))
-    return Reading(declared, name, characters, frames, skipped, tuple(findings), sheet_name)
+    events = {
+        key: measure_delays(event, received.changes_s[key], _begins_on(event, declared, characters, frames))
+        for key, event in declared.event.items()
+        if key in received.changes_s
+    }
+    return Reading(declared, name, characters, frames, skipped, tuple(findings), sheet_name, events)
 
 
-def _characters_of(
-    pieces: Iterable[Mapping[str, Measured | bytes]], sheet: Sheet, options: Mapping[str, Any]
-) -> tuple[dict[str, Characters], dict[str, Extent]]:
-    """Receive what comes piece by piece, so that the levels of a large capture are never all in memory."""
-    readers: dict[str, CharacterReader] = {}
-    parts: dict[str, list[Characters]] = {}
-    extents: dict[str, Extent] = {}
-    for piece in pieces:
-        for key, what in piece.items():
-            if not isinstance(what, Trace):
-                parts[key] = [what if isinstance(what, Characters) else Characters.from_bytes(what)]
-                continue
-            if key not in readers:
-                readers[key], parts[key] = CharacterReader(sheet.wire[key].line, **options), []
-                extents[key] = Extent.of(what)
-            extents[key] = extents[key].grown_by(what)
-            parts[key].append(readers[key].feed(what))
-    for key, reader in readers.items():
-        parts[key].append(reader.close())
-    in_order = [key for key in sheet.wire if key in parts]
-    return {key: Characters.joined(parts.pop(key)) for key in in_order}, extents
-
-
-def _with_mark(form: CaptureForm, sheet: Sheet, wire: str | None) -> CaptureForm:
-    """Say what a mark of a terminal driver means by the parity of the one wire that is read."""
-    key = wire if wire in sheet.wire else next(iter(sheet.wire))
-    if form.mark is not None or key is None:
-        return form
-    return form.model_copy(update={"mark": "parity" if sheet.wire[key].line.has_parity else "framing"})
+def _begins_on(
+    event: EventSignal, sheet: Sheet, characters: Mapping[str, Characters], frames: Mapping[str, Frames]
+) -> Seconds:
+    """Return when what follows the changes of a signal began, in seconds, ascending."""
+    if event.to == "character":
+        return characters[event.wire].begin_s
+    begins = [frames[layout.key].begin_s for layout in sheet.layouts_of(event.wire)]
+    return np.sort(np.concatenate(begins)) if begins else np.empty(0)
 
 
 def _of_known_wires(capture: Mapping[str, Any], sheet: Sheet, wanted: str | None) -> dict[str, Any]:

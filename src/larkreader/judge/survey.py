@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -10,11 +10,13 @@ import numpy.typing as npt
 
 from larkreader.capture.characters import Characters, Fault
 from larkreader.capture.trace import Trace
+from larkreader.capture.voltages import Voltages
 from larkreader.declare.line import Idle, LineSettings
 from larkreader.decode.receive import receive
 
 from .bit_time import BitTime, measure_bit
 from .formats import FormatFit, fit_formats
+from .levels import LevelSurvey, survey_levels
 
 MESSAGE_GAP = 3.0  # character times of idle that end a message, at the least
 FEWEST_CHARACTERS = 4  # from which the transmitter's clock is measured character by character
@@ -62,6 +64,8 @@ class Survey:
         How many were read under the format that fits best.
     character_gaps, message_gaps : Spread or None
         Idle time between characters of a message, and between messages: pauses of three character times or more.
+    levels : LevelSurvey or None
+        What the voltages look like; None where there are levels alone.
     best : FormatFit or None
         The settings under which the wire reads best, and how well.
     runner_up : FormatFit or None
@@ -82,6 +86,7 @@ class Survey:
     characters: int = 0
     character_gaps: Spread | None = None
     message_gaps: Spread | None = None
+    levels: LevelSurvey | None = None
     best: FormatFit | None = None
     runner_up: FormatFit | None = None
 
@@ -109,13 +114,13 @@ class Survey:
         return told
 
 
-def survey(trace: Trace, line: LineSettings | None = None) -> Survey:
+def survey(trace: Trace | Voltages, line: LineSettings | None = None) -> Survey:
     """Look at a wire without believing anything that was declared.
 
     Parameters
     ----------
-    trace : Trace
-        Its level changes.
+    trace : Trace or Voltages
+        Its level changes, or its voltages.
     line : LineSettings, optional
         What was declared, to tell how far the transmitter is from it.
 
@@ -130,6 +135,9 @@ def survey(trace: Trace, line: LineSettings | None = None) -> Survey:
     >>> seen.best.line.format, seen.idle, round(seen.deviation_ppm, -2)
     ('8E1', 'high', 8000.0)
     """
+    if isinstance(trace, Voltages):
+        levels = trace.to_trace()
+        return replace(survey(levels, line), levels=survey_levels(trace, levels))
     begin_s = trace.begin * trace.tick_s
     duration_s = max(trace.end_s - begin_s, 0.0)
     shortest = float(np.diff(trace.edges).min()) * trace.tick_s if len(trace) > 1 else None

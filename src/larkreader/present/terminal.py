@@ -89,13 +89,32 @@ def counts(reading: Reading) -> Group:
             _number(parts["faulty"]),
             _number(parts["skipped"]),
         )
+    others: list[Any] = ["", events(reading)] if reading.events else []
     if not reading.frames:
-        return Group(wires)
+        return Group(wires, *others)
     frames = _table("frame", ">found", ">good", "faults")
     for key, told in reading.to_dict()["frames"].items():
         held = ", ".join(f"{count:,} {name}" for name, count in told["faults"].items())
         frames.add_row(key, f"{told['count']:,}", f"{told['good']:,}", held or "none")
-    return Group(wires, "", frames)
+    return Group(wires, "", frames, *others)
+
+
+def events(reading: Reading) -> Group:
+    """Show how long after the changes of other signals something followed, with a histogram."""
+    table = _table("event", ">changes", "followed by", ">how many", ">least", ">median", ">most")
+    bars: list[Any] = []
+    for key, one in reading.events.items():
+        told = one.to_dict()
+        times = [duration(told[name]) if told["followed"] else "-" for name in ("min_s", "median_s", "max_s")]
+        what = f"a {one.event.to} on {one.event.wire}"
+        table.add_row(key, f"{told['changes']:,}", what, f"{told['followed']:,}", *times)
+        shown = one.histogram() if len(one.histogram()) > 1 else []
+        most = max((count for _, _, count in shown), default=1)
+        if shown:
+            bars += ["", Text(f"Delays after {key}", style="bold")]
+        for low, high, count in shown:
+            bars.append(f"{duration(low):>9} to {duration(high):<9} {count:>6,} {'=' * round(24 * count / most)}")
+    return Group(table, *bars)
 
 
 def findings(found: tuple[Finding, ...], verdict: str) -> Group:
@@ -205,9 +224,28 @@ def surveys(seen: Mapping[str, Survey]) -> Table:
         }
         for name, text in told.items():
             rows.setdefault(name, []).append(text)
+        for name, text in _levels(one).items():
+            if any(other.levels for other in seen.values()):
+                rows.setdefault(name, []).append(text)
     for name, texts in rows.items():
         table.add_row(name, *texts)
     return table
+
+
+def _levels(one: Survey) -> dict[str, str]:
+    """Write what the voltages of a wire look like; dashes where there are none."""
+    levels = one.levels
+    if levels is None:
+        return dict.fromkeys(("low", "high", "  noise", "  overshoot", "10 to 90 %", "read by"), "-")
+    steep = [("-" if time is None else duration(time)) for time in (levels.rise_s, levels.fall_s)]
+    return {
+        "low": f"{levels.low_v:.2f} V",
+        "high": f"{levels.high_v:.2f} V",
+        "  noise": f"{1000 * levels.noise_v:.0f} mV",
+        "  overshoot": f"up {1000 * levels.overshoot_v:.0f}, down {1000 * levels.undershoot_v:.0f} mV",
+        "10 to 90 %": f"up {steep[0]}, down {steep[1]}",
+        "read by": ", ".join(levels.read_by) or "none",
+    }
 
 
 def values(view: ValueView) -> Table:

@@ -1,0 +1,88 @@
+"""What the wires of a capture carry, received piece by piece: characters, and the changes of other signals."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from larkreader.capture.characters import Characters
+from larkreader.capture.files.content import Progress
+from larkreader.capture.files.kinds import TRACES, find_kind
+from larkreader.capture.files.open import CapturePath, Measured, open_pieces
+from larkreader.capture.trace import Trace
+from larkreader.declare.capture_form import CaptureForm, CaptureKind
+from larkreader.declare.event import EventSignal
+from larkreader.declare.sheet import Sheet
+from larkreader.decode.character_reader import CharacterReader
+from larkreader.errors import RequestError, nearest
+
+from .character_faults import Extent
+from .events import Seconds, changes_of
+
+
+@dataclass
+class Received:
+    """What came out of a capture: characters and extents of traces by wire, changes in seconds by event."""
+
+    characters: dict[str, Characters] = field(default_factory=dict)
+    extents: dict[str, Extent] = field(default_factory=dict)
+    changes_s: dict[str, Seconds] = field(default_factory=dict)
+
+
+def measured_in(
+    path: CapturePath,
+    sheet: Sheet,
+    *,
+    kind: CaptureKind | None,
+    form: CaptureForm | None,
+    wire: str | None,
+    progress: Progress | None,
+) -> Iterator[Mapping[str, Measured]]:
+    """Yield what a file holds of the wires of a sheet, and of its event signals, piece by piece."""
+    wires = [*sheet.wire] if wire is None else [wire]
+    if wire is not None and wire not in sheet.wire:
+        raise RequestError(f'wire "{wire}"', "is not a wire of the sheet", advice=nearest(wire, list(sheet.wire)))
+    form = form or sheet.capture
+    if form.mark is None:
+        has_parity = sheet.wire[wires[0]].line.has_parity
+        form = form.model_copy(update={"mark": "parity" if has_parity else "framing"})
+    kind = kind or find_kind(Path(path), form)
+    signals = {one: sheet.wire[one].source for one in wires}
+    if kind in TRACES:
+        signals |= {_event_key(event): event.source for event in sheet.event.values() if event.wire in wires}
+    return open_pieces(path, signals, kind=kind, form=form, progress=progress)
+
+
+def receive_all(pieces: Iterable[Mapping[str, Measured | bytes]], sheet: Sheet, options: Mapping[str, Any]) -> Received:
+    """Receive what comes piece by piece, so that the levels of a large capture are never all in memory."""
+    events = {_event_key(event): event for event in sheet.event.values()}
+    readers: dict[str, CharacterReader] = {}
+    parts: dict[str, list[Characters]] = {}
+    changes: dict[str, list[Seconds]] = {}
+    told = Received()
+    for piece in pieces:
+        for key, what in piece.items():
+            if not isinstance(what, Trace):
+                parts[key] = [what if isinstance(what, Characters) else Characters.from_bytes(what)]
+            elif key in events:
+                changes.setdefault(events[key].key, []).append(changes_of(what, events[key]))
+            else:
+                if key not in readers:
+                    readers[key], parts[key] = CharacterReader(sheet.wire[key].line, **options), []
+                    told.extents[key] = Extent.of(what)
+                told.extents[key] = told.extents[key].grown_by(what)
+                parts[key].append(readers[key].feed(what))
+    for key, reader in readers.items():
+        parts[key].append(reader.close())
+    told.characters = {key: Characters.joined(parts.pop(key)) for key in sheet.wire if key in parts}
+    told.changes_s = {key: np.concatenate(found) for key, found in changes.items()}
+    return told
+
+
+def _event_key(event: EventSignal) -> str:
+    """Return what an event signal is called beside the wires."""
+    return f"[event.{event.key}]"
