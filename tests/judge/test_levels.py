@@ -16,7 +16,7 @@ def measured(low, high, *, noise=0.01, peak=0.0, rise_s=10e-6, idle="high"):
     to_high = (near + trace.first_level) % 2 == 0
     before_any = times < trace.edges_s[0]
     part = np.where(before_any, 1.0, np.clip(since / (rise_s / 0.8), 0, 1))
-    over = np.where(before_any | (part < 1), 0.0, peak * np.exp(-(since - rise_s / 0.8) * 2e5))
+    over = np.where(before_any | (part < 1), 0.0, peak * np.exp(-(since - rise_s / 0.8) * 5e4))
     up = np.where(before_any, trace.first_level == 1, to_high)
     volts = np.where(up, low + (high - low) * part + over, high - (high - low) * part - over)
     return lr.Voltages(volts + noise * np.random.default_rng(4).standard_normal(len(volts)), RATE)
@@ -26,7 +26,7 @@ def test_levels_noise_overshoot_and_steepness_are_measured():
     seen = lr.survey(measured(0.2, 3.2, noise=0.02, peak=0.5, rise_s=20e-6), LINE).levels
     assert (seen.low_v, seen.high_v) == pytest.approx((0.2, 3.2), abs=0.02)
     assert lr.survey(measured(0.2, 3.2, noise=0.02), LINE).levels.noise_v == pytest.approx(0.02, rel=0.15)
-    assert (seen.overshoot_v, seen.undershoot_v) == pytest.approx((0.45, 0.45), abs=0.12)
+    assert (seen.overshoot_v, seen.undershoot_v) == pytest.approx((0.45, 0.45), abs=0.06)
     assert (seen.rise_s, seen.fall_s) == pytest.approx((20e-6, 20e-6), rel=0.15)
 
 
