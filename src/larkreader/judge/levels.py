@@ -14,6 +14,8 @@ from larkreader.capture.voltages import SUBTICKS, Voltages
 from .findings import Finding, make_finding
 
 MOST_EDGES = 20_000  # of which overshoot and steepness are measured
+FEWEST_STRETCHES = 30  # between changes, in whose middle noise is measured
+PEAK_NOISE = 2.0  # times its standard deviation by which the largest of some dozens of samples lies above a level
 WIDEST = 64  # samples beside an edge that are looked at
 SUPPLY_FIT = 0.12  # by which a high level may be off a usual supply and still be taken for it
 LINE_DRIVER_V = 3.0  # volts beyond which, on both sides of 0, a receiver of TIA-232-F knows a level
@@ -89,19 +91,21 @@ def survey_levels(voltages: Voltages, trace: Trace) -> LevelSurvey:
     origin = round(voltages.begin_s * voltages.rate * SUBTICKS)
     at = -((origin - trace.edges) // SUBTICKS)  # the first sample behind each change
     rises = (np.arange(len(at)) + trace.first_level) % 2 == 0
-    overshoot, rise_s = _edges(voltages, at[rises], found.low_v, found.high_v)
-    undershoot, fall_s = _edges(voltages, at[~rises], found.high_v, found.low_v)
+    low_v, low_noise_v = _settled(voltages, at, rises, (found.low_v, found.low_noise_v))
+    high_v, high_noise_v = _settled(voltages, at, ~rises, (found.high_v, found.high_noise_v))
+    overshoot, rise_s = _edges(voltages, at[rises], low_v, high_v)
+    undershoot, fall_s = _edges(voltages, at[~rises], high_v, low_v)
     return LevelSurvey(
-        low_v=found.low_v,
-        high_v=found.high_v,
-        noise_v=max(found.low_noise_v, found.high_noise_v),
-        overshoot_v=max(0.0, overshoot - _largest_of(found.high_noise_v)),
-        undershoot_v=max(0.0, undershoot - _largest_of(found.low_noise_v)),
+        low_v=low_v,
+        high_v=high_v,
+        noise_v=max(low_noise_v, high_noise_v),
+        overshoot_v=max(0.0, overshoot - PEAK_NOISE * high_noise_v),
+        undershoot_v=max(0.0, undershoot - PEAK_NOISE * low_noise_v),
         rise_s=rise_s,
         fall_s=fall_s,
         least_v=found.least_v,
         most_v=found.most_v,
-        read_by=_read_by(found.low_v, found.high_v) if found.swing_v else (),
+        read_by=_read_by(low_v, high_v) if high_v > low_v else (),
     )
 
 
@@ -161,6 +165,24 @@ def _edges(voltages: Voltages, at: npt.NDArray[np.int64], old_v: float, new_v: f
     return max(0.0, beyond), float(np.median(taken)) / voltages.rate if len(taken) else None
 
 
+def _settled(
+    voltages: Voltages,
+    at: npt.NDArray[np.int64],
+    ends: npt.NDArray[np.bool_],
+    otherwise: tuple[float, float],
+) -> tuple[float, float]:
+    """Return level and standard deviation of samples midway between two changes, where the wire has settled.
+
+    `ends` are the changes that end a stretch at the level that is meant; without enough of them it is `otherwise`.
+    """
+    last = np.flatnonzero(ends[1:]) + 1
+    if len(last) < FEWEST_STRETCHES:
+        return otherwise
+    settled = voltages.volts[(at[last] + at[last - 1]) // 2].astype(np.float64)
+    low, middle, high = np.percentile(settled, [25, 50, 75]).tolist()
+    return middle, (high - low) / 1.349
+
+
 def _crossing(around: npt.NDArray[np.float64], level: float, width: int) -> npt.NDArray[np.float64]:
     """Return where each row passes a level for the last time before its middle, between samples; NaN if nowhere."""
     rows = np.arange(len(around))
@@ -169,8 +191,3 @@ def _crossing(around: npt.NDArray[np.float64], level: float, width: int) -> npt.
     here, there = around[rows, last], around[rows, np.minimum(last + 1, around.shape[1] - 1)]
     part = np.clip((level - here) / np.where(there == here, 1.0, there - here), 0.0, 1.0)
     return np.where(before.any(axis=1), last + part, np.nan)
-
-
-def _largest_of(noise_v: float) -> float:
-    """Return by how much the largest of some dozens of noisy samples lies above them, at the median."""
-    return 2.0 * noise_v
