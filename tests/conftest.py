@@ -6,6 +6,7 @@ from pathlib import Path
 import pytest
 from hypothesis import HealthCheck, settings
 
+from larkreader.cli import run
 from larkreader.demo.rig import Rig, make_rig, write_rig
 
 settings.register_profile("quick", max_examples=25, deadline=None)
@@ -23,3 +24,16 @@ def rig() -> Rig:
 @pytest.fixture(scope="session")
 def rig_files(rig, tmp_path_factory) -> dict[str, Path]:
     return write_rig(tmp_path_factory.mktemp("rig"), rig)
+
+
+@pytest.fixture
+def shell(capsys, monkeypatch):
+    """Run the command in this process; return status, standard output and standard error."""
+    monkeypatch.setenv("COLUMNS", "80")
+
+    def call(*arguments):
+        status = run([str(one) for one in arguments])
+        out, err = capsys.readouterr()
+        return status, out, err
+
+    return call

@@ -26,7 +26,9 @@ def test_levels_noise_overshoot_and_steepness_are_measured():
     seen = lr.survey(measured(0.2, 3.2, noise=0.02, peak=0.5, rise_s=20e-6), LINE).levels
     assert (seen.low_v, seen.high_v) == pytest.approx((0.2, 3.2), abs=0.04)
     assert lr.survey(measured(0.2, 3.2, noise=0.02), LINE).levels.noise_v == pytest.approx(0.02, rel=0.15)
-    assert (seen.overshoot_v, seen.undershoot_v) == pytest.approx((0.4, 0.4), abs=0.08)  # less what has decayed when sampled, and noise
+    assert (seen.overshoot_v, seen.undershoot_v) == pytest.approx(
+        (0.4, 0.4), abs=0.08
+    )  # less what has decayed when sampled, and noise
     assert (seen.rise_s, seen.fall_s) == pytest.approx((20e-6, 20e-6), rel=0.15)
 
 

@@ -7,8 +7,9 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from .common import capture_argument, json_option, note, print_json
+from .common import capture_argument, check_output, json_option, note, print_json
 from .forms import form_of, form_options
+from .stepping import diagnose_port, is_port, probe_port
 
 if TYPE_CHECKING:
     from larkreader.capture.characters import Characters
@@ -33,6 +34,18 @@ FEW_SILENT = 1  # signals without a change that are shown like the others
     show_default=True,
     help="What is known of what was sent, if it is not known itself.",
 )
+@click.option(
+    "--seconds",
+    type=click.FloatRange(0.05, 600),
+    default=0.4,
+    show_default=True,
+    help="How long to listen at each setting of a port.",
+)
+@click.option("--ask", metavar="TEXT", help="What to send a device first, so that it answers.")
+@click.option(
+    "--write", type=click.Path(path_type=Path), metavar="FILE", help="Write the settings found on a port as a sheet."
+)
+@click.option("--flow-probe", is_flag=True, help="Find out whether a port swallows XON and XOFF; it needs an echo.")
 @json_option
 def diagnose(
     capture: Path,
@@ -42,13 +55,17 @@ def diagnose(
     given: dict[str, Any],
     sent: str | None,
     expect: str,
+    seconds: float,
+    ask: str | None,
+    write: Path | None,
+    flow_probe: bool,
     as_json: bool,
 ) -> int:
     r"""Find out what the wires of CAPTURE look like, and why they do not read as SHEET declares them.
 
     Without SHEET the settings are found under which each wire reads best. Where CAPTURE holds bytes alone, both ends
-    are simulated under each mistake; --sent says what was sent, with \r \n \xHH for single bytes. The exit status is
-    1 if a wire is not as declared.
+    are simulated under each mistake; --sent says what was sent, with \r \n \xHH for single bytes. Where CAPTURE is
+    a port, bauds and formats are stepped through. The exit status is 1 if a wire is not as declared.
     """
     from larkreader.capture.files.kinds import find_kind
     from larkreader.capture.files.open import open_capture, open_voltages
@@ -61,6 +78,26 @@ def diagnose(
     from larkreader.judge.garble import explain_garble
 
     declared = None if sheet is None else open_sheet(sheet)
+    if is_port(str(capture), declared):
+        check_output(write)
+        if flow_probe:
+            line = None if declared is None else declared.line_of(str(capture))
+            return probe_port(str(capture), declared, line, as_json=as_json)
+        asked = b"" if ask is None else text_of(ask, 1)
+        if write is not None and write.exists():
+            raise RequestError(str(write), "exists already", advice="Name another file")
+        return diagnose_port(
+            str(capture),
+            sheet,
+            declared=declared,
+            wire=wire,
+            seconds=seconds,
+            ask=asked,
+            write=write,
+            as_json=as_json,
+        )
+    if flow_probe or ask is not None or write is not None:
+        raise RequestError("--flow-probe, --ask and --write", f"go with a port, and {capture} is none")
     known = None if sent is None else text_of(sent, 1)
     form = form_of(None if declared is None else declared.capture, given)
     signals = _signals_of(capture, declared, wire, kind, form)

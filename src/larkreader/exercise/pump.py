@@ -11,6 +11,7 @@ from larkreader.decode.frames import read_frames
 from .devices import Device
 
 STATUS_PERIOD_S = 0.05
+REPORT_PERIOD_S = 0.1
 ANSWER_S = 0.012  # between a set-point and the status that answers it
 ALONE_S = 2.0  # without a set-point, after which it halts and reports what it would have measured at rest
 WRONG_EVERY = 50  # every so many status frames one has a wrong checksum
@@ -80,3 +81,24 @@ class DosingPump(Device):
         if self._sent % WRONG_EVERY == 0:
             frame[-1] ^= 0x40
         return bytes(frame)
+
+
+class TalkingPump(Device):
+    """A pump head in the service mode of its maker, which says ten times a second in plain text what it measures.
+
+    It is set to 38400 7E1, whatever the port is set to, and takes nothing.
+    """
+
+    speaks_unasked = True
+
+    def __init__(self) -> None:
+        self._due_s: float | None = None
+
+    def react(self, received: bytes, now_s: float) -> bytes:
+        """Return the line of text that is due."""
+        self._due_s = now_s if self._due_s is None else self._due_s
+        if now_s < self._due_s:
+            return b""
+        self._due_s = max(self._due_s + REPORT_PERIOD_S, now_s)
+        flow, pressure = 12.5 + math.sin(now_s), 105.0 + 0.4 * math.cos(now_s)
+        return f"flow {flow:.2f} mL/min, pressure {pressure:.2f} kPa, valves 1001\r\n".encode()

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 
+from larkreader.declare.line import LineSettings
+
 from .devices import AlteredEcho, Device, LineAnswerer, LossyEcho, NoisyEcho
-from .pump import DosingPump
+from .pump import DosingPump, TalkingPump
 
 STAND_INS: Mapping[str, Callable[[], Device]] = {
     "echo": Device,
@@ -14,4 +16,7 @@ STAND_INS: Mapping[str, Callable[[], Device]] = {
     "lossy-echo": LossyEcho,
     "noisy-echo": NoisyEcho,
     "pump": DosingPump,
+    "talking-pump": TalkingPump,
 }
+# Settings of stand-ins that have some of their own, whatever those of the port are.
+OWN_LINES: Mapping[str, LineSettings] = {"talking-pump": LineSettings.parse("38400 7E1")}

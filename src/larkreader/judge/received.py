@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
-from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -50,7 +49,7 @@ def measured_in(
     if form.mark is None:
         has_parity = sheet.wire[wires[0]].line.has_parity
         form = form.model_copy(update={"mark": "parity" if has_parity else "framing"})
-    kind = kind or find_kind(Path(path), form)
+    kind = kind or find_kind(path, form)
     signals = {one: sheet.wire[one].source for one in wires}
     if kind in TRACES:
         signals |= {_event_key(event): event.source for event in sheet.event.values() if event.wire in wires}

@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from larkreader.declare.sheet import Sheet
     from larkreader.exercise.loopback import LoopbackResult
     from larkreader.exercise.ports.listing import PortEntry
+    from larkreader.exercise.stepping import Trial
     from larkreader.judge.diagnosis import Diagnosis
     from larkreader.judge.findings import Finding
     from larkreader.judge.garble import Garble
@@ -28,6 +29,7 @@ if TYPE_CHECKING:
 
 SHOWN_TEXT = 24  # characters of a message that is shown beside other things
 SEVERITY_STYLES = {"error": "bold reverse", "warning": "bold", "note": "dim"}
+SAMPLE = 40  # characters of what came in that are shown
 BEYOND_ANY_LINE = 1.1  # times what a line carries; so much comes over none
 VERDICTS = {
     "clean": "clean: nothing is wrong",
@@ -246,6 +248,19 @@ def _levels(one: Survey) -> dict[str, str]:
         "10 to 90 %": f"up {steep[0]}, down {steep[1]}",
         "read by": ", ".join(levels.read_by) or "none",
     }
+
+
+def trials(tried: Sequence[Trial]) -> Table:
+    """Show what came in at a port under each of some settings, the best first."""
+    table = _table("settings", ">characters", ">faulty", ">sense", "begins with")
+    for one in tried:
+        faulty = f"{100 * one.fault_share:.0f} %" if one.characters else "-"
+        sense = f"{100 * one.sense:.0f} %" if one.characters else "-"
+        sample = visible(one.sample[:SAMPLE])
+        table.add_row(
+            str(one.line), f"{one.characters:,}", faulty, sense, Text(sample, no_wrap=True, overflow="ellipsis")
+        )
+    return table
 
 
 def values(view: ValueView) -> Table:

@@ -9,7 +9,7 @@ from pathlib import Path
 
 from larkreader.declare.line import LineSettings
 from larkreader.errors import PortError, nearest
-from larkreader.exercise.stand_ins import STAND_INS
+from larkreader.exercise.stand_ins import OWN_LINES, STAND_INS
 
 from .listing import device_paths, holders_of
 from .port import Port
@@ -70,10 +70,11 @@ def open_port(name: str, line: LineSettings | None = None, *, limit_s: float | N
 
 def _open_stand_in(name: str, line: LineSettings) -> Port:
     known = [STAND_IN + device for device in STAND_INS]
-    make = STAND_INS.get(name.removeprefix(STAND_IN))
+    short = name.removeprefix(STAND_IN)
+    make = STAND_INS.get(short)
     if make is None:
         raise PortError(f'port "{name}"', "is no stand-in that ships with us", advice=nearest(name, known))
-    port = SimulatedPort(line, make())
+    port = SimulatedPort(line, make(), far=OWN_LINES.get(short))
     port.name = name
     return port
 

@@ -1,0 +1,150 @@
+"""The part of ``larkreader diagnose`` that works on a live port: bauds and formats stepped through."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from .common import note, print_json, progress_of
+from .live import open_named
+
+if TYPE_CHECKING:
+    from larkreader.declare.layout import FrameLayout
+    from larkreader.declare.line import LineSettings
+    from larkreader.declare.sheet import Sheet
+    from larkreader.exercise.ports.port import Port
+    from larkreader.exercise.stepping import Trial
+
+SHOWN = 12  # settings, the best of those that were tried
+_HOST_AND_PORT = re.compile(r"(accept:)?(\[[0-9A-Fa-f:]+\]|[^/:\s]+):\d{1,5}")
+FLOW_TEXTS = {
+    "passes": "XON and XOFF came back among the other characters: nothing on the way takes them out.",
+    "swallows": "XON and XOFF did not come back, the other characters did: the port or what lies behind it takes them "
+    "out, so that software flow control is on there, and binary data loses the bytes 11 and 13.",
+    "stops": "After XOFF nothing more came back, not even behind XON: something on the way obeys XOFF.",
+    "no-echo": "Nothing came back; the probe needs an echo, or a wire from the port's output to its input.",
+}
+
+
+def is_port(name: str, declared: Sheet | None) -> bool:
+    """Tell whether what was given is a port rather than a file."""
+    if declared is not None and name in declared.port:
+        return True
+    if name == "pty" or name.startswith("stand-in:"):
+        return True
+    return Path(name).is_char_device() or (_HOST_AND_PORT.fullmatch(name) is not None and not Path(name).exists())
+
+
+def diagnose_port(
+    name: str,
+    sheet: Path | None,
+    *,
+    declared: Sheet | None,
+    wire: str | None,
+    seconds: float,
+    ask: bytes,
+    write: Path | None,
+    as_json: bool,
+) -> int:
+    """Step through settings, show what each gave, and propose the best; return the exit status."""
+    from larkreader.exercise.ports.open import open_port
+    from larkreader.exercise.stepping import BAUDS, FORMATS, LENGTHS, PROMISING, Stepping
+
+    place = declared.port[name].at if declared is not None and name in declared.port else name
+    line = None if declared is None else declared.wire[wire].line if wire else declared.line_of(name)
+    layouts = _layouts_of(declared, wire or (declared.port[name].wire if declared and name in declared.port else None))
+    bauds = BAUDS if line is None else (line.baud, *(baud for baud in BAUDS if baud != line.baud))
+    formats = FORMATS if line is None else (line.format, *(form for form in FORMATS if form != line.format))
+
+    def open_at(tried: LineSettings) -> Port:
+        return open_port(place, tried)
+
+    stepping = Stepping(open_at, seconds, ask, bauds, formats, layouts)
+    _check_line(open_at, bauds[0])
+    expected = len(LENGTHS) * len(bauds) + PROMISING * (len(formats) - len(LENGTHS))
+    with progress_of("stepping through settings", shown=True) as progress:
+        for done, _ in enumerate(stepping.run(), 1):
+            if progress is not None:
+                progress(done, expected)
+    best = stepping.best
+    if as_json:
+        proposal = None if best is None else str(best.line)
+        document = {"sheet": None if sheet is None else str(sheet), "port": name, "proposal": proposal}
+        print_json({**document, "trials": [one.to_dict() for one in stepping.ranked]})
+    else:
+        from larkreader.present import terminal
+
+        console = terminal.make_console()
+        console.print(terminal.trials(stepping.ranked[:SHOWN]))
+        console.print(f"and {len(stepping.ranked) - SHOWN} more, which read worse; --json shows all.")
+        console.print()
+        console.print(_told(best, stepping.ranked, has_asked=bool(ask)), soft_wrap=False)
+    if best is not None and write is not None:
+        _write_sheet(write, name, best)
+    return 0 if best is not None and (line is None or _means_the_same(best.line, line)) else 1
+
+
+def probe_port(name: str, declared: Sheet | None, line: LineSettings | None, *, as_json: bool) -> int:
+    """Probe whether a port swallows XON and XOFF; return the exit status."""
+    from larkreader.exercise.stepping import probe_flow_control
+
+    with open_named(name, declared, line) as port:
+        outcome = probe_flow_control(port)
+    if as_json:
+        print_json({"port": name, "flow_control": outcome})
+    else:
+        click.echo(f"{name}: {FLOW_TEXTS[outcome]}")
+    return 0 if outcome == "passes" else 1
+
+
+def _check_line(open_at: Callable[[LineSettings], Port], baud: float) -> None:
+    """Refuse a port that has no settings to step through."""
+    from larkreader.declare.line import LineSettings
+    from larkreader.errors import RequestError
+
+    with open_at(LineSettings(baud=baud, format="8N1")) as port:
+        if port.line is None:
+            raise RequestError(f"port {port.name}", "has no line settings", "must be a serial device to step through")
+
+
+def _layouts_of(declared: Sheet | None, wire: str | None) -> tuple[FrameLayout, ...]:
+    if declared is None:
+        return ()
+    if wire is not None:
+        return declared.layouts_of(wire)
+    carrying = [key for key in declared.wire if declared.layouts_of(key)]
+    return declared.layouts_of(carrying[0]) if len(carrying) == 1 else ()
+
+
+def _told(best: Trial | None, ranked: list[Trial], *, has_asked: bool) -> str:
+    from larkreader.exercise.stepping import FEWEST, LEAD, TOLERABLE
+
+    if best is not None:
+        return f"It speaks {best.line}, as good as sure."
+    if not any(one.characters for one in ranked):
+        hint = "" if has_asked else " A device that speaks only when it is asked needs --ask TEXT."
+        return f"Nothing came at any setting.{hint}"
+    first = ranked[0]
+    if first.characters >= FEWEST and first.fault_share <= TOLERABLE:
+        alike = [str(one.line) for one in ranked if one.score > first.score - LEAD][:3]
+        hint = "An echo without a line of its own does so, and a stand-in; a real device hardly."
+        return f"Several settings read alike: {', '.join(alike)}. {hint}"
+    return "Which settings are right cannot be told: listen longer with --seconds, or check the wiring."
+
+
+def _means_the_same(one: LineSettings, other: LineSettings) -> bool:
+    return (one.baud, one.format[:2]) == (other.baud, other.format[:2])
+
+
+def _write_sheet(path: Path, name: str, best: Trial) -> None:
+    """Write the best settings as a sheet to begin with."""
+    from larkreader.declare.starter import StarterWire, starter_sheet
+
+    remark = f"found by stepping through settings on {name}: {best.characters:,} characters, {best.faulty} faulty"
+    with path.open("x", encoding="utf-8", newline="\n") as file:
+        file.write(starter_sheet([StarterWire("rx", best.line, remark)], title=f"Found on {name}"))
+    note(f"written to {path}")
