@@ -9,6 +9,31 @@ import numpy as np
 from larkreader.capture.trace import Trace
 
 
+def add_jitter(trace: Trace, spread_s: float, seed: int = 1) -> Trace:
+    """Move each change by a random time, normally distributed but three standard deviations at the most.
+
+    Parameters
+    ----------
+    trace : Trace
+        The wire.
+    spread_s : float
+        Standard deviation, in seconds.
+    seed : int
+        Of the random numbers.
+
+    Returns
+    -------
+    Trace
+        The wire with as many changes; they stay in order.
+    """
+    random = np.clip(np.random.default_rng(seed).standard_normal(len(trace)), -3, 3)
+    moved = trace.edges + np.rint(random * spread_s / trace.tick_s).astype(np.int64)
+    order = np.arange(len(moved))
+    moved = np.maximum.accumulate(np.maximum(moved, trace.begin) - order) + order
+    end = trace.end if trace.end is None or not len(moved) else max(trace.end, int(moved[-1]))
+    return replace(trace, edges=moved, end=end)
+
+
 def add_spike(trace: Trace, at_s: float, width_s: float) -> Trace:
     """Turn the level over for a short while.
 

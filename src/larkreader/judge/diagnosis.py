@@ -21,6 +21,7 @@ from .bit_time import measure_bit
 from .findings import Finding, Verdict, make_finding, verdict_of
 from .formats import FormatFit, fit_formats
 from .levels import judge_levels, survey_levels
+from .off_grid import ON_GRID, off_grid
 from .survey import Survey, survey, survey_of
 
 STANDARD_BAUDS = (
@@ -45,8 +46,6 @@ HEALTHY_FAULTS = 0.01  # share of faulty characters below which the settings can
 BELIEVABLE_FAULTS = 0.2  # above which other settings than the declared ones explain nothing
 HOPELESS_FAULTS = 0.4  # above which no settings are proposed
 MANY_CHANGES = 100  # from which it means something that they follow no bit time
-GLITCH = 0.6  # of a bit below which a stretch is a glitch
-OFF_GRID = 0.22  # of a bit from which a change lies between the bits
 TWO_SENDERS_FAULTS = 0.05  # share of faulty characters that goes with it
 TWO_SENDERS = 0.08  # share of changes between the bits, without glitches, above which two outputs drive the wire
 EARLY = 0.3  # of a bit by which a start may come before the declared stop bits are over
@@ -140,11 +139,12 @@ def diagnose(
     if line is None:
         return Diagnosis((_proposed(wire, seen, usual, is_sure=is_sure),), seen, usual if is_sure else None)
     judged = best.line if best.fault_share <= BELIEVABLE_FAULTS else line
-    damage = _damage_finding(wire, _damage(trace, judged, seen.asymmetry_s), _read_text(best))
+    damage = _damage_finding(wire, off_grid(trace, judged, seen.asymmetry_s), _read_text(best))
     means_nothing = damage.kind == "two-senders" and best.fault_share > TWO_SENDERS_FAULTS
     if means_nothing and not is_healthy:
         return Diagnosis((damage,), seen)
-    if is_healthy and abs((seen.deviation_ppm or 0.0) * 1e-6) > READABLE:
+    fits_declared = is_healthy and off_grid(trace, line, seen.asymmetry_s)[0] <= ON_GRID
+    if fits_declared and abs((seen.deviation_ppm or 0.0) * 1e-6) > READABLE:
         # Values that are all alike fit several bauds; that they fit the declared one is enough.
         return Diagnosis((make_finding("as-declared", wire, 1, detail=ALIKE, score=0.9),), seen, line)
     found = list(_setting_findings(wire, trace, seen, fits, usual, line, is_healthy=is_healthy))
@@ -207,7 +207,7 @@ def _too_little(wire: str, trace: Trace, seen: Survey, line: LineSettings | None
     if seen.baud is None and len(trace) > MANY_CHANGES:
         detail += " The distances between the changes are whole multiples of no bit time."
         if line is not None and seen.shortest_s is not None:
-            return _damage_finding(wire, _damage(trace, line, 0.0), detail)
+            return _damage_finding(wire, off_grid(trace, line), detail)
     return make_finding("cannot-tell", wire, 1, detail=detail, score=0.5)
 
 
@@ -300,25 +300,6 @@ def _early(read: Characters, line: LineSettings) -> float:
     early = line.bits_per_character - bits
     often = early > EARLY
     return float(np.median(early[often])) if np.count_nonzero(often) >= 2 else 0.0
-
-
-def _damage(trace: Trace, line: LineSettings, asymmetry_s: float) -> tuple[float, float]:
-    """Return which share of the changes inside characters lies between the bits, and how many of those are glitches."""
-    try:
-        read = receive(trace, line)
-    except CaptureError:
-        return 0.0, 0.0
-    bit = 1 / (line.baud * trace.tick_s)
-    starts = np.rint(read.begin_s / trace.tick_s).astype(np.int64)
-    owner = np.searchsorted(starts, trace.edges, side="right") - 1
-    inside = owner >= 0
-    far = trace.edges[inside] - starts[owner[inside]]
-    within = far < (line.bits_per_character - line.stop_bits + 0.4) * bit
-    odd = within & (np.abs(far / bit - np.rint(far / bit)) > OFF_GRID + abs(asymmetry_s) * line.baud)
-    narrow = np.diff(trace.edges) < GLITCH * bit
-    short = np.append(narrow, False) | np.append(False, narrow)
-    count, strange = int(within.sum()), int(odd.sum())
-    return strange / max(count, 1), int((odd & short[inside]).sum()) / max(strange, 1)
 
 
 def _damage_finding(wire: str, damage: tuple[float, float], told: str) -> Finding:

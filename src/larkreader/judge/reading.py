@@ -24,6 +24,7 @@ from .events import EventDelays, Seconds, measure_delays
 from .findings import SEVERITIES, Finding, Verdict, verdict_of
 from .first_sight import has_stray_beginning, judge_no_frames, judge_stray, judge_text
 from .frame_faults import judge_frames
+from .off_grid import judge_baud
 from .received import measured_in, receive_all
 from .sequence import Losses, find_losses, lost_by_hardware
 
@@ -202,6 +203,8 @@ def read(
             findings += judge_text(key, characters[key], is_stray=is_stray)
         if is_stray:
             findings += judge_stray(key, characters[key])
+        if key in received.beginnings:
+            findings += judge_baud(key, received.beginnings[key], characters[key], line)
         findings += judge_characters(
             key, characters[key], line, received.extents.get(key), missing=lost_by_hardware(losses)
         )

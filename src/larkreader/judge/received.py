@@ -25,11 +25,12 @@ from .events import Seconds, changes_of
 
 @dataclass
 class Received:
-    """What came out of a capture: characters and extents of traces by wire, changes in seconds by event."""
+    """What came out of a capture: characters, extents and beginnings of traces by wire, changes in seconds by event."""
 
     characters: dict[str, Characters] = field(default_factory=dict)
     extents: dict[str, Extent] = field(default_factory=dict)
     changes_s: dict[str, Seconds] = field(default_factory=dict)
+    beginnings: dict[str, Trace] = field(default_factory=dict)
 
 
 def measured_in(
@@ -73,6 +74,8 @@ def receive_all(pieces: Iterable[Mapping[str, Measured | bytes]], sheet: Sheet, 
                 if key not in readers:
                     readers[key], parts[key] = CharacterReader(sheet.wire[key].line, **options), []
                     told.extents[key] = Extent.of(what)
+                if len(told.beginnings.get(key, ())) < len(what):  # the first pieces may be idle
+                    told.beginnings[key] = what
                 told.extents[key] = told.extents[key].grown_by(what)
                 parts[key].append(readers[key].feed(what))
     for key, reader in readers.items():
