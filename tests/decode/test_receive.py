@@ -175,3 +175,33 @@ def test_a_trace_that_cannot_be_is_refused(arguments, message):
 def test_what_cannot_be_sent_is_refused(values, options, message):
     with pytest.raises(lr.RequestError, match=message):
         lr.transmit(values, LINE, **options)
+
+
+def test_a_ninth_bit_that_marks_addresses_has_a_column_of_its_own(tmp_path):
+    """The frame is cut from the other eight; a CSV of characters holds all nine."""
+    sheet = lr.parse_sheet(
+        """sheet = 1
+        [line]
+        baud = 57600
+        format = "9N1"
+        ninth_bit = "address-mark"
+        [wire.bus]
+        [frame.status]
+        boundary = { kind = "marker", marker = "D7" }
+        fields = [{ name = "flow", type = "uint8" }]"""
+    )
+    line = sheet.wire["bus"].line
+    assert lr.LineSettings.parse(str(line)) == line
+    trace = lr.transmit([0x1D7, 0x05, 0x1D7, 0x06], line)
+    characters = lr.receive(trace, line)
+    assert characters.value.tolist() == [0xD7, 5, 0xD7, 6]
+    assert characters.address_mark.tolist() == [True, False, True, False]
+    assert characters[1:3].address_mark.tolist() == [False, True]
+    lr.write_vcd(tmp_path / "a.vcd", {"bus": trace})
+    reading = lr.read(sheet, tmp_path / "a.vcd")
+    assert reading.frames["status"]["flow"].tolist() == [5, 6]
+    lr.write_characters(tmp_path / "a.csv", reading.characters)
+    again = lr.read(sheet, tmp_path / "a.csv").characters["bus"]
+    assert (again.value.tolist(), again.address_mark.tolist()) == ([0xD7, 5, 0xD7, 6], [True, False, True, False])
+    with pytest.raises(lr.SheetError, match="nine data bits"):
+        lr.LineSettings.parse("57600 8N1 address-mark")

@@ -90,5 +90,6 @@ def test_frames_are_known_by_their_checksums(rig, rig_files, tmp_path, capsys):
     mirrored = bytes(int(f"{one:08b}"[::-1], 2) for one in data)
     best = lr.explain_garble(mirrored, line, layouts=layouts)[0]
     assert (best.mistake, best.recovered, best.likeness) == ("highest bit first", data, 1)
-    assert run(["diagnose", str(rig_files["delivered"]), str(rig_files["sheet"]), "--wire", "from_pump"]) == 0
+    (tmp_path / "whole.bin").write_bytes(data)
+    assert run(["diagnose", str(tmp_path / "whole.bin"), str(rig_files["sheet"]), "--wire", "from_pump"]) == 0
     assert "100 % of what came makes sense as declared" in capsys.readouterr().out

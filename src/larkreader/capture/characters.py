@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import IntFlag
 from typing import Self
 
@@ -74,6 +74,8 @@ class Characters(Columns):
         somebody noted them.
     cut_off : str
         How the capture breaks off, where its file is cut off; nothing for a whole one.
+    address_mark : ndarray of bool, optional
+        Whether the ninth bit marks the character as an address, on a line where it does; `value` is without it then.
     """
 
     COLUMNS = ("begin_s", "end_s", "value", "faults")
@@ -87,9 +89,21 @@ class Characters(Columns):
     unfinished_s: float | None = None
     has_line: bool = True
     cut_off: str = ""
+    address_mark: npt.NDArray[np.bool_] | None = None
 
     def __post_init__(self) -> None:
         self.check_lengths()
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        """The names of the columns that there are."""
+        return self.COLUMNS if self.address_mark is None else (*self.COLUMNS, "address_mark")
+
+    def with_ninth_bit_apart(self) -> Characters:
+        """Return the same with the ninth bit of each value as its address mark, if it is not so already."""
+        if self.address_mark is not None:
+            return self
+        return replace(self, value=self.value & np.uint16(0xFF), address_mark=self.value > 0xFF)
 
     @classmethod
     def from_bytes(cls, data: bytes | npt.NDArray[np.uint8]) -> Self:
@@ -137,6 +151,7 @@ class Characters(Columns):
         if len(parts) == 1:
             return parts[0]
         begin_s, end_s, value, faults = (np.concatenate([part.column(name) for part in parts]) for name in cls.COLUMNS)
+        marks = [part.address_mark for part in parts if part.address_mark is not None]
         return cls(
             begin_s,
             end_s,
@@ -147,6 +162,7 @@ class Characters(Columns):
             unfinished_s=parts[-1].unfinished_s,
             has_line=parts[0].has_line,
             cut_off=parts[-1].cut_off,
+            address_mark=np.concatenate(marks) if marks else None,
         )
 
     @property

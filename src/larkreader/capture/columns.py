@@ -19,6 +19,11 @@ class Columns:
 
     COLUMNS: tuple[str, ...] = ()
 
+    @property
+    def names(self) -> tuple[str, ...]:
+        """The names of the columns that there are."""
+        return self.COLUMNS
+
     def column(self, name: str) -> npt.NDArray[Any]:
         """Return one column by its name."""
         values: npt.NDArray[Any] = getattr(self, name)
@@ -31,18 +36,18 @@ class Columns:
         """Return the rows that a number, a slice, a mask or an array of row numbers selects."""
         if isinstance(rows, (int, np.integer)):
             rows = np.array([rows])
-        chosen = {name: self.column(name)[rows] for name in self.COLUMNS}
+        chosen = {name: self.column(name)[rows] for name in self.names}
         return replace(self, **chosen)  # type: ignore[type-var]  # every heir is a dataclass
 
     def to_pandas(self) -> pd.DataFrame:
         """Return the columns as a data frame."""
         import pandas as pd
 
-        return pd.DataFrame({name: self.column(name) for name in self.COLUMNS})
+        return pd.DataFrame({name: self.column(name) for name in self.names})
 
     def check_lengths(self) -> None:
         """Raise `ValueError` unless all columns have one length."""
-        lengths = {name: len(self.column(name)) for name in self.COLUMNS}
+        lengths = {name: len(self.column(name)) for name in self.names}
         if len(set(lengths.values())) > 1:
             raise ValueError(f"columns differ in length: {lengths}")
 
@@ -52,7 +57,7 @@ class Columns:
 
     def shown(self) -> dict[str, npt.NDArray[Any]]:
         """Return the columns that a repr shows, for its first rows."""
-        return {name: self.column(name)[:SHOWN_ROWS] for name in self.COLUMNS}
+        return {name: self.column(name)[:SHOWN_ROWS] for name in self.names}
 
     def __repr__(self) -> str:
         count, about = len(self), self.about()

@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from larkreader.declare.capture_form import CaptureForm
     from larkreader.declare.sheet import Sheet
     from larkreader.judge.diagnosis import Diagnosis
+    from larkreader.judge.findings import Finding
     from larkreader.judge.garble import Garble
 
 FEW_SILENT = 1  # signals without a change that are shown like the others
@@ -67,6 +68,7 @@ def diagnose(
     are simulated under each mistake; --sent says what was sent, with \r \n \xHH for single bytes. Where CAPTURE is
     a port, bauds and formats are stepped through. The exit status is 1 if a wire is not as declared.
     """
+    from larkreader.capture.characters import Characters
     from larkreader.capture.files.kinds import find_kind
     from larkreader.capture.files.open import open_capture, open_voltages
     from larkreader.capture.trace import Trace
@@ -76,6 +78,7 @@ def diagnose(
     from larkreader.exercise.by_hand import text_of
     from larkreader.judge.diagnosis import diagnose as diagnose_wire
     from larkreader.judge.garble import explain_garble
+    from larkreader.judge.sequence import explain_losses
 
     declared = None if sheet is None else open_sheet(sheet)
     if is_port(str(capture), declared):
@@ -103,6 +106,7 @@ def diagnose(
     signals = _signals_of(capture, declared, wire, kind, form)
     told: dict[str, Diagnosis] = {}
     garbled: dict[str, list[Garble]] = {}
+    lost: dict[str, tuple[Finding, ...]] = {}
     kind = kind or find_kind(capture, form)
     opened: dict[str, Trace | Voltages | Characters] = {}
     if kind == "voltages" and form.thresholds is None:
@@ -124,27 +128,32 @@ def diagnose(
             garbled[name] = explain_garble(_bytes_of(what, name), line, known, expect=expect, layouts=framed)  # type: ignore[arg-type]  # as the choices are
         else:
             raise RequestError(f"wire {name}", f"has nothing on it in {capture}")
+        if isinstance(what, Characters) and declared is not None:
+            lost[name] = tuple(explain_losses(name, what, declared.layouts_of(name)))
     if told and (known is not None or expect != "text"):
         raise RequestError("--sent" if known is not None else "--expect", "goes with bytes, not with levels")
-    verdict = _verdict_of(told, garbled)
+    verdict = _verdict_of(told, garbled, lost)
     if as_json:
         document = {"sheet": None if sheet is None else str(sheet), "capture": str(capture), "verdict": verdict}
-        print_json({**document, "wires": {name: one.to_dict() for name, one in told.items()} | _json_of(garbled)})
+        print_json({**document, "wires": {name: one.to_dict() for name, one in told.items()} | _json_of(garbled, lost)})
     else:
-        _show(told, garbled)
+        _show(told, garbled, lost)
     return 1 if verdict == "faults" else 0
 
 
-def _verdict_of(told: dict[str, Diagnosis], garbled: dict[str, list[Garble]]) -> str:
+def _verdict_of(
+    told: dict[str, Diagnosis], garbled: dict[str, list[Garble]], lost: dict[str, tuple[Finding, ...]]
+) -> str:
     from larkreader.judge.findings import verdict_of
 
-    verdict = verdict_of(tuple(finding for one in told.values() for finding in one.findings))
+    found = [finding for one in told.values() for finding in one.findings]
+    verdict = verdict_of((*found, *(finding for one in lost.values() for finding in one)))
     if any(found and found[0].mistake != "none" for found in garbled.values()):
         return "faults"
     return "warnings" if not all(garbled.values()) else verdict
 
 
-def _json_of(garbled: dict[str, list[Garble]]) -> dict[str, Any]:
+def _json_of(garbled: dict[str, list[Garble]], lost: dict[str, tuple[Finding, ...]]) -> dict[str, Any]:
     return {
         name: {
             "explanations": [
@@ -155,13 +164,14 @@ def _json_of(garbled: dict[str, list[Garble]]) -> dict[str, Any]:
                     "recovered_hex": one.recovered.hex(" "),
                 }
                 for one in found
-            ]
+            ],
+            "findings": [finding.to_dict() for finding in lost.get(name, ())],
         }
         for name, found in garbled.items()
     }
 
 
-def _show(told: dict[str, Diagnosis], garbled: dict[str, list[Garble]]) -> None:
+def _show(told: dict[str, Diagnosis], garbled: dict[str, list[Garble]], lost: dict[str, tuple[Finding, ...]]) -> None:
     from larkreader.present import terminal
 
     console = terminal.make_console()
@@ -179,6 +189,9 @@ def _show(told: dict[str, Diagnosis], garbled: dict[str, list[Garble]]) -> None:
         console.print(f"What came on {name} is explained by", soft_wrap=True)
         console.print()
         console.print(terminal.garbles(found))
+    for found_lost in filter(None, lost.values()):
+        console.print()
+        console.print(terminal.explained(found_lost))
 
 
 def _bytes_of(what: Characters, name: str) -> bytes:

@@ -10,7 +10,7 @@ import re
 from collections.abc import Mapping
 from typing import Any, Literal
 
-from pydantic import BaseModel, ValidationError, field_validator
+from pydantic import BaseModel, ValidationError, field_validator, model_validator
 from pydantic_core import PydanticCustomError
 
 from larkreader.errors import Mistake, SheetError
@@ -33,6 +33,7 @@ _WORDS: Mapping[str, tuple[str, str]] = {
     "lsb": ("first_bit", "lsb"),
     "xon-xoff": ("flow_control", "xon-xoff"),
     "rts-cts": ("flow_control", "rts-cts"),
+    "address-mark": ("ninth_bit", "address-mark"),
 }
 
 
@@ -51,6 +52,8 @@ class LineSettings(BaseModel, frozen=True, extra="forbid"):
         Which data bit follows the start bit.
     flow_control : {"none", "xon-xoff", "rts-cts"}
         How the receiver asks the sender to pause.
+    ninth_bit : {"data", "address-mark"}
+        What the last of nine data bits is: data, or a mark of characters that are addresses.
 
     Examples
     --------
@@ -64,6 +67,7 @@ class LineSettings(BaseModel, frozen=True, extra="forbid"):
     idle: Idle = "high"
     first_bit: BitOrder = "lsb"
     flow_control: FlowControl = "none"
+    ninth_bit: Literal["data", "address-mark"] = "data"
 
     @field_validator("baud")
     @classmethod
@@ -80,6 +84,12 @@ class LineSettings(BaseModel, frozen=True, extra="forbid"):
             raise PydanticCustomError("wanted", "{text}", {"text": _format_mistake(text)})
         return text
 
+    @model_validator(mode="after")
+    def _a_mark_needs_nine_bits(self) -> LineSettings:
+        if self.ninth_bit != "data" and self.data_bits != 9:
+            raise PydanticCustomError("wanted", "ninth_bit goes with nine data bits, as in 9N1.")
+        return self
+
     @classmethod
     def parse(cls, text: str) -> LineSettings:
         """Read settings from one line of text, such as ``"57600 8E1"``.
@@ -87,7 +97,8 @@ class LineSettings(BaseModel, frozen=True, extra="forbid"):
         Parameters
         ----------
         text : str
-            Baud, format, and any of the words ``idle-low``, ``msb``, ``xon-xoff``, ``rts-cts``.
+            Baud, format, and any of the words ``idle-low``, ``msb``, ``xon-xoff``, ``rts-cts``,
+            ``address-mark``.
 
         Returns
         -------
@@ -139,6 +150,11 @@ class LineSettings(BaseModel, frozen=True, extra="forbid"):
         return self.parity != "N"
 
     @property
+    def has_address_mark(self) -> bool:
+        """Whether a ninth bit marks addresses."""
+        return self.ninth_bit == "address-mark"
+
+    @property
     def bit_time_s(self) -> float:
         """Length of one bit, in seconds."""
         return 1 / self.baud
@@ -171,6 +187,8 @@ class LineSettings(BaseModel, frozen=True, extra="forbid"):
             words.append("msb")
         if self.flow_control != "none":
             words.append(self.flow_control)
+        if self.has_address_mark:
+            words.append("address-mark")
         return " ".join(words)
 
 

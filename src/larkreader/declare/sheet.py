@@ -37,6 +37,10 @@ class Wire(BaseModel, frozen=True, extra="forbid"):
         The signal in a VCD file or the column in a CSV file; `key` where it is left out.
     line : LineSettings
         Its settings: those of ``[line]`` with what the wire says otherwise.
+    clear_to_send : str, optional
+        The signal of a capture that lets the sender send, for flow control by RTS and CTS.
+    clear_level : {"low", "high"}
+        The level at which it may send; low, as on the pins of a controller, unless said.
     note : str
         Anything worth telling the reader.
     """
@@ -44,6 +48,8 @@ class Wire(BaseModel, frozen=True, extra="forbid"):
     key: str
     signal: str | None = None
     line: LineSettings = LineSettings()
+    clear_to_send: str | None = None
+    clear_level: Literal["low", "high"] = "low"
     note: str = ""
 
     @property
@@ -241,8 +247,8 @@ class _SheetBuilder:
             advice = nearest(wire, list(declared))
             self.mistakes.append(Mistake(f"frame.{key}.wire", show(wire), "is not a wire of this sheet", advice))
         wire = wire if wire is not None else next(iter(declared), None)
-        if isinstance(wire, str) and wire in wires and wires[wire].line.data_bits > 8:
-            wanted = "carries 9 data bits a character; frames are cut from bytes, of 5 to 8 data bits"
+        if isinstance(wire, str) and wire in wires and _carries_no_bytes(wires[wire].line):
+            wanted = "carries 9 data bits; frames are cut from bytes, so that the ninth must be an address-mark"
             self.mistakes.append(Mistake(f"frame.{key}.wire", show(wire), wanted))
         return self._model(FrameLayout, {**table, "key": key, "wire": wire}, f"frame.{key}")
 
@@ -296,3 +302,7 @@ class _SheetBuilder:
         except ValidationError as error:
             self.mistakes += mistakes_of(error, model, where)
             return None
+
+
+def _carries_no_bytes(line: LineSettings) -> bool:
+    return line.data_bits > 8 and not line.has_address_mark

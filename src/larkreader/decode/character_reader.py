@@ -92,7 +92,7 @@ class CharacterReader:
             rows = int(np.searchsorted(found.begin, undecided))
             false_starts = int(np.searchsorted(found.false_starts, undecided))
             self._held = self._behind(whole, undecided)
-        told = found.characters(piece.cut_off)[:rows]
+        told = found.characters(self._line, piece.cut_off)[:rows]
         begins_inside = found.begins_inside and not self._is_begun
         self._is_begun = True
         return replace(
@@ -109,7 +109,7 @@ class CharacterReader:
         if held is None:
             nothing = np.empty(0)
             return Characters(nothing, nothing, np.empty(0, np.uint16), np.empty(0, np.uint8), nothing)
-        return replace(self._find(held).characters(held.cut_off), begins_inside=False)
+        return replace(self._find(held).characters(self._line, held.cut_off), begins_inside=False)
 
     def _find(self, trace: Trace) -> Found:
         assert self._instants is not None

@@ -72,6 +72,7 @@ def receive(
         - ``begin_s`` : float64. Leading edge of the start bit, in seconds on the clock of the capture.
         - ``end_s`` : float64. End of the last stop bit, in seconds.
         - ``value`` : uint16. The data bits alone; kept even when a check fails.
+        - ``address_mark`` : bool. The ninth bit, on a line where that marks addresses; not there on another.
         - ``faults`` : uint8. What the receiver held against the character, as flags of `Fault`.
 
     Raises
@@ -108,7 +109,7 @@ def receive(
     """
     instants = Instants.of(trace, line, samples, oversampling)
     found = find_characters(instants.clocked(trace), line, instants, check_stops=check_stops)
-    return found.characters(trace.cut_off)
+    return found.characters(line, trace.cut_off)
 
 
 @dataclass(frozen=True, eq=False)
@@ -140,10 +141,10 @@ class Found:
     trace: Trace
     begins_inside: bool
 
-    def characters(self, cut_off: str = "") -> Characters:
+    def characters(self, line: LineSettings, cut_off: str = "") -> Characters:
         """Return the characters with times in seconds."""
         tick_s = np.float64(self.trace.tick_s)
-        return Characters(
+        told = Characters(
             begin_s=self.begin * tick_s,
             end_s=self.end_s,
             value=self.value,
@@ -153,6 +154,7 @@ class Found:
             unfinished_s=None if self.unfinished is None else float(self.unfinished * self.trace.tick_s),
             cut_off=cut_off,
         )
+        return told.with_ninth_bit_apart() if line.has_address_mark else told
 
 
 def find_characters(trace: Trace, line: LineSettings, instants: Instants, *, check_stops: bool) -> Found:

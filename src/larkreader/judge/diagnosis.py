@@ -22,6 +22,7 @@ from .findings import Finding, Verdict, make_finding, verdict_of
 from .formats import FormatFit, fit_formats
 from .levels import judge_levels, survey_levels
 from .off_grid import ON_GRID, off_grid
+from .sequence import explain_losses
 from .survey import Survey, survey, survey_of
 
 STANDARD_BAUDS = (
@@ -48,6 +49,7 @@ HOPELESS_FAULTS = 0.4  # above which no settings are proposed
 MANY_CHANGES = 100  # from which it means something that they follow no bit time
 TWO_SENDERS_FAULTS = 0.05  # share of faulty characters that goes with it
 TWO_SENDERS = 0.08  # share of changes between the bits, without glitches, above which two outputs drive the wire
+LINE_IS_RIGHT = {"as-declared", "noisy-line"}  # findings that leave the settings as they are
 EARLY = 0.3  # of a bit by which a start may come before the declared stop bits are over
 
 
@@ -155,6 +157,8 @@ def diagnose(
         detail += " The settings are not the reason for the others." if best.faulty else ""
         found.append(make_finding("as-declared", wire, 1, detail=detail, score=1.0))
     found.sort(key=lambda one: -(one.score or 0.0))
+    if {one.kind for one in found} <= LINE_IS_RIGHT:
+        found += explain_losses(wire, receive(trace, line), layouts)
     return Diagnosis(tuple(found), seen, usual if is_sure else None)
 
 

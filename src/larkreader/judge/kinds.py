@@ -106,6 +106,14 @@ KINDS: Mapping[str, Kind] = {
         "lost behind the line, not on it.",
         "",
     ),
+    "sent-while-paused": Kind(
+        "error",
+        "pause that was not kept",
+        "pauses that were not kept",
+        "The sender went on although the other end had asked it to pause; what it sent then may be lost.",
+        "Check that flow control is switched on at the sender, that the signal or the characters reach it, and how "
+        "many characters its FIFO still sends: the receiver must ask early enough.",
+    ),
     "checksum-mismatch": Kind(
         "error",
         "checksum mismatch",

@@ -25,6 +25,7 @@ from .findings import SEVERITIES, Finding, Verdict, verdict_of
 from .first_sight import has_stray_beginning, judge_no_frames, judge_stray, judge_text
 from .frame_faults import judge_frames
 from .off_grid import judge_baud
+from .pauses import judge_pauses
 from .received import measured_in, receive_all
 from .sequence import Losses, find_losses, lost_by_hardware
 
@@ -208,6 +209,7 @@ def read(
         findings += judge_characters(
             key, characters[key], line, received.extents.get(key), missing=lost_by_hardware(losses)
         )
+    findings += judge_pauses(declared, characters, received.clear)
     findings.sort(key=lambda one: (SEVERITIES.index(one.severity), one.first_s or 0.0, one.offset or 0))
     events = {
         key: measure_delays(event, received.changes_s[key], _begins_on(event, declared, characters, frames))

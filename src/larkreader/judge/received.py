@@ -25,12 +25,16 @@ from .events import Seconds, changes_of
 
 @dataclass
 class Received:
-    """What came out of a capture: characters, extents and beginnings of traces by wire, changes in seconds by event."""
+    """What came out of a capture.
+
+    By wire: characters, extents and beginnings of traces, and clear-to-send signals; by event: changes in seconds.
+    """
 
     characters: dict[str, Characters] = field(default_factory=dict)
     extents: dict[str, Extent] = field(default_factory=dict)
     changes_s: dict[str, Seconds] = field(default_factory=dict)
     beginnings: dict[str, Trace] = field(default_factory=dict)
+    clear: dict[str, Trace] = field(default_factory=dict)
 
 
 def measured_in(
@@ -54,12 +58,15 @@ def measured_in(
     signals = {one: sheet.wire[one].source for one in wires}
     if kind in TRACES:
         signals |= {_event_key(event): event.source for event in sheet.event.values() if event.wire in wires}
+        signals |= {_clear_key(one): signal for one in wires if (signal := sheet.wire[one].clear_to_send)}
     return open_pieces(path, signals, kind=kind, form=form, progress=progress)
 
 
 def receive_all(pieces: Iterable[Mapping[str, Measured | bytes]], sheet: Sheet, options: Mapping[str, Any]) -> Received:
     """Receive what comes piece by piece, so that the levels of a large capture are never all in memory."""
     events = {_event_key(event): event for event in sheet.event.values()}
+    clear_keys = {_clear_key(key): key for key in sheet.wire}
+    clear: dict[str, list[Trace]] = {}
     readers: dict[str, CharacterReader] = {}
     parts: dict[str, list[Characters]] = {}
     changes: dict[str, list[Seconds]] = {}
@@ -67,9 +74,12 @@ def receive_all(pieces: Iterable[Mapping[str, Measured | bytes]], sheet: Sheet, 
     for piece in pieces:
         for key, what in piece.items():
             if not isinstance(what, Trace):
-                parts[key] = [what if isinstance(what, Characters) else Characters.from_bytes(what)]
+                known = what if isinstance(what, Characters) else Characters.from_bytes(what)
+                parts[key] = [known.with_ninth_bit_apart() if sheet.wire[key].line.has_address_mark else known]
             elif key in events:
                 changes.setdefault(events[key].key, []).append(changes_of(what, events[key]))
+            elif key in clear_keys:
+                clear.setdefault(clear_keys[key], []).append(what)
             else:
                 if key not in readers:
                     readers[key], parts[key] = CharacterReader(sheet.wire[key].line, **options), []
@@ -81,6 +91,7 @@ def receive_all(pieces: Iterable[Mapping[str, Measured | bytes]], sheet: Sheet, 
     for key, reader in readers.items():
         parts[key].append(reader.close())
     told.characters = {key: Characters.joined(parts.pop(key)) for key in sheet.wire if key in parts}
+    told.clear = {key: Trace.joined(found) for key, found in clear.items()}
     told.changes_s = {key: np.concatenate(found) for key, found in changes.items()}
     return told
 
@@ -88,3 +99,8 @@ def receive_all(pieces: Iterable[Mapping[str, Measured | bytes]], sheet: Sheet, 
 def _event_key(event: EventSignal) -> str:
     """Return what an event signal is called beside the wires."""
     return f"[event.{event.key}]"
+
+
+def _clear_key(wire: str) -> str:
+    """Return what the clear-to-send signal of a wire is called beside the wires."""
+    return f"[wire.{wire}.clear_to_send]"

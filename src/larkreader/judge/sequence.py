@@ -7,7 +7,7 @@ line, an overrun flag that the receiver's hardware lost them; neither, that a so
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -15,7 +15,9 @@ import numpy.typing as npt
 
 from larkreader.capture.characters import Characters, Fault
 from larkreader.declare.fields import Slot
+from larkreader.declare.layout import FrameLayout
 from larkreader.decode.frame_columns import FrameFault, Frames
+from larkreader.decode.frames import read_layouts
 from larkreader.decode.verify import counter_steps
 
 from .findings import Finding, make_finding, number_of, time_of
@@ -97,6 +99,21 @@ def find_losses(every: list[Frames], characters: Characters) -> list[Losses]:
 def lost_by_hardware(losses: list[Losses]) -> int:
     """Return how many bytes are missing where the receiver's hardware reported an overrun."""
     return sum(int(lost.missing[lost.by("hardware")].sum()) for lost in losses)
+
+
+def explain_losses(wire: str, characters: Characters, layouts: Sequence[FrameLayout]) -> Iterator[Finding]:
+    """Yield where characters were lost, by the counters of frames: on the line, in the hardware, or in a buffer."""
+    if not layouts:
+        return
+    losses = find_losses(list(read_layouts(characters, layouts).values()), characters)
+    for lost in losses:
+        yield from (one for one in judge_losses(lost, characters, wire) if one.kind in ("counter-gap", "overflow"))
+    if overruns := characters.count(Fault.OVERRUN):
+        missing = lost_by_hardware(losses)
+        detail = f"By the sequence counter, {number_of(missing, 'byte')} are missing there." if missing else ""
+        first = int(np.argmax(characters.faults & Fault.OVERRUN != 0))
+        first_s = time_of(characters, first)
+        yield make_finding("overrun", wire, overruns, first_s=first_s, offset=first, detail=detail)
 
 
 def _losses_of(frames: Frames, counter: Slot, characters: Characters, others: list[Frames]) -> Losses:

@@ -138,25 +138,27 @@ def explanations(told: Mapping[str, Diagnosis]) -> Group:
     """Show of each wire what is the matter with it, the likeliest explanation first, and the settings to try."""
     parts: list[Any] = []
     for wire, one in told.items():
-        for finding in one.findings:
-            likely = "" if finding.score is None else f", {_likelihood(finding.score)}"
-            parts += [
-                Text.assemble(
-                    (f" {finding.severity} ", SEVERITY_STYLES[finding.severity]),
-                    f" {finding.kind} on ",
-                    (wire, "bold"),
-                    likely,
-                ),
-                Padding(Text(finding.text), (0, 0, 0, 2)),
-            ]
-            if finding.advice:
-                parts.append(Padding(Text.assemble(("To do: ", "bold"), finding.advice), (0, 0, 0, 2)))
-            parts.append("")
-        if one.proposal is not None and one.verdict != "clean":
+        parts += [explained(one.findings), ""]
+        is_declared = any(finding.kind == "as-declared" for finding in one.findings)
+        if one.proposal is not None and one.verdict != "clean" and not is_declared:
             parts += [
                 Text.assemble("As it is, ", (wire, "bold"), " reads best as ", (str(one.proposal), "bold"), "."),
                 "",
             ]
+    return Group(*parts[:-1])
+
+
+def explained(found: Sequence[Finding]) -> Group:
+    """Show findings with how likely they are as explanations, where they are some."""
+    parts: list[Any] = []
+    for one in found:
+        likely = "" if one.score is None else f", {_likelihood(one.score)}"
+        style = SEVERITY_STYLES[one.severity]
+        parts.append(Text.assemble((f" {one.severity} ", style), f" {one.kind} on ", (one.wire, "bold"), likely))
+        parts.append(Padding(Text(one.text), (0, 0, 0, 2)))
+        if one.advice:
+            parts.append(Padding(Text.assemble(("To do: ", "bold"), one.advice), (0, 0, 0, 2)))
+        parts.append("")
     return Group(*parts[:-1])
 
 

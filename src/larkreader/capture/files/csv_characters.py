@@ -94,7 +94,7 @@ def characters_table(wires: Mapping[str, Characters]) -> pd.DataFrame:
                 "begin_s": np.round(characters.begin_s, 12),
                 "end_s": np.round(characters.end_s, 12),
                 "wire": wire,
-                "value": characters.value,
+                "value": characters.value + _marks_of(characters),
                 "faults": names[characters.faults],
             }
         )
@@ -135,3 +135,8 @@ def _numbers(table: pd.DataFrame, column: str, name: str, *, may_lack: bool = Fa
         row = int(np.argmax(missing))
         raise CaptureError(f"{name}: row {row + 2}, column {column}", f'has "{texts.iloc[row]}"', "must be a number")
     return numbers
+
+
+def _marks_of(characters: Characters) -> Any:
+    """Return what address marks add to the values: a ninth bit."""
+    return 0 if characters.address_mark is None else characters.address_mark.astype(np.uint16) << 8
