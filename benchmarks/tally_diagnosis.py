@@ -95,6 +95,94 @@ def joined(one, other):
     return lr.Trace(times[changed], one.tick_s, 1, end=int(times[-1]))
 
 
+def voltages_of(random, low, high):
+    """Return a healthy wire as an oscilloscope shows it, with levels drawn from two ranges."""
+    line = lr.LineSettings.parse("57600 8E1")
+    trace = lr.transmit(values_of(random, str(random.choice(KINDS)), line, 100), line, gaps=random.uniform(0, 5, 100))
+    rate = line.baud * random.choice([8, 20, 100])
+    times = np.arange(int(trace.end_s * rate)) / rate
+    levels = trace.first_level ^ (np.searchsorted(trace.edges_s, times, side="right") & 1)
+    low_v, high_v = random.uniform(*low), random.uniform(*high)
+    volts = np.convolve(np.pad(low_v + (high_v - low_v) * levels, 1, "edge"), [0.2, 0.6, 0.2], "valid")
+    noise = random.choice([0.01, 0.05]) * random.standard_normal(len(volts))
+    return lr.diagnose(lr.Voltages(volts + noise, rate), line)
+
+
+def frames_of(random, count):
+    """Return the bytes of status frames with counters that go on."""
+    begin = int(random.integers(0, 200))
+    rows = [{"count": (begin + n) % 256, "flow": 3.1 * n % 300, "dosed": 1.7 * n} for n in range(count // 16 + 1)]
+    return b"".join(SHEET.frame["status"].encode(row) for row in rows)
+
+
+def told_of_frames(random, data, *, early=0, dropout=False):
+    """Send frames as the pump head does, and return what reading them tells."""
+    line = SHEET.wire["from_pump"].line
+    sent = np.concatenate([np.full(early, 0xF8), np.frombuffer(data, np.uint8)])
+    gaps = np.full(len(sent), 0.0)
+    gaps[early::16] = random.uniform(30, 300)
+    trace = lr.transmit(sent, line, gaps=gaps, clock_error_ppm=random.uniform(-1e4, 1e4))
+    if dropout:  # a contact that is lost for two to four characters
+        begin = int(random.uniform(0.3, 0.6) * trace.edges[-1])
+        begin = int(trace.edges[np.searchsorted(trace.edges, begin)]) + 5000
+        end = begin + int(random.uniform(2, 4) * line.character_time_s / trace.tick_s)
+        low, high = np.searchsorted(trace.edges, [begin, end])
+        middle = ([begin] if (low & 1) else []) + ([end] if (high & 1) else [])
+        trace = lr.Trace(np.concatenate([trace.edges[:low], middle, trace.edges[high:]]), trace.tick_s, end=trace.end)
+    return {one.kind for one in lr.read(SHEET, {"from_pump": trace}).findings}
+
+
+def told_of_pauses(random):
+    """Send on after an XOFF, and return what reading both wires tells."""
+    sheet = lr.parse_sheet('sheet = 1\n[line]\nbaud = 57600\nflow_control = "xon-xoff"\n[wire.there]\n[wire.back]')
+    line = sheet.line
+    sent = lr.transmit(values_of(random, "text", line, 100), line, gaps=random.uniform(0, 3))
+    at = random.uniform(0.2, 0.7) * sent.end_s
+    asks = lr.transmit([0x13, 0x11], line, begin_s=at, gaps=[0, random.uniform(100, 300)])
+    return {one.kind for one in lr.read(sheet, {"there": sent, "back": asks}).findings}
+
+
+def lossy(random, data):
+    """Take out a stretch of bytes that is no whole number of frames, as a buffer that is full does."""
+    begin = int(random.integers(20, len(data) - 40))
+    return data[:begin] + data[begin + int(random.integers(3, 13)) :]
+
+
+OTHERS = {  # what is done, what must be told, and what must not
+    "low level raised to 0.9 to 1.5 V": (
+        lambda random: {one.kind for one in voltages_of(random, (0.9, 1.5), (3.2, 3.4)).findings},
+        "level-mismatch",
+        "polarity-mismatch",
+    ),
+    "ground 1 to 2 V off": (
+        lambda random: {one.kind for one in voltages_of(random, (-2.0, -1.0), (1.2, 2.2)).findings},
+        "level-mismatch",
+        "polarity-mismatch",
+    ),
+    "line driver without a receiver": (
+        lambda random: {one.kind for one in voltages_of(random, (-12, -5), (5, 12)).findings},
+        "level-mismatch",
+        "noisy-line",
+    ),
+    "start-up character": (
+        lambda random: told_of_frames(random, frames_of(random, 100), early=1),
+        "startup-character",
+        "resynchronised",
+    ),
+    "lost in a buffer": (
+        lambda random: told_of_frames(random, lossy(random, frames_of(random, 100))),
+        "overflow",
+        "counter-gap",
+    ),
+    "lost on the line": (
+        lambda random: told_of_frames(random, frames_of(random, 100), dropout=True),
+        "counter-gap",
+        "overflow",
+    ),
+    "XOFF ignored": (told_of_pauses, "sent-while-paused", "false-start"),
+}
+
+
 def tally(random, name, count, tries):
     """Return how often a mistake is told as what it is, and what was told instead."""
     declared, sent, kind, traffic = MISTAKES[name]
@@ -139,8 +227,17 @@ def main():
         right, instead = tally(random, name, asked.characters, asked.tries)
         others = ", ".join(f"{times} {kind}" for kind, times in instead.items())
         print(f"| {name} | {declared} | {sent} | {right} | {others} |", flush=True)
+    for name, (make, kind, rival) in OTHERS.items():
+        told = [make(random) for _ in range(asked.tries)]
+        right = sum(kind in one and rival not in one for one in told)
+        wrong = sorted({", ".join(sorted(one)) for one in told if kind not in one or rival in one})
+        print(f"| {name} | | | {right} | {'; '.join(wrong[:3])} |", flush=True)
     alarms = false_alarms(random, asked.characters, asked.healthy)
     print(f"\nFalse alarms on {asked.healthy} healthy captures: {len(alarms)}")
+    healthy = [voltages_of(random, (0.0, 0.3), (3.0, 3.5)).verdict for _ in range(asked.tries)]
+    print(f"False alarms on {asked.tries} healthy captures of voltages: {sum(one != 'clean' for one in healthy)}")
+    frames = [told_of_frames(random, frames_of(random, 100)) for _ in range(asked.tries)]
+    print(f"False alarms on {asked.tries} healthy captures of frames: {sum(bool(one) for one in frames)}")
     for alarm in alarms[:10]:
         print(" ", *alarm)
 

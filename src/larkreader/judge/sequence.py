@@ -1,8 +1,9 @@
 """Whether frames went missing, and where: on the line, in the hardware, or in a buffer behind it.
 
 Each good frame of a layout with a counter says how many frames there should be since the last good one, and so how
-many bytes. If fewer arrived, some were lost. A fault of the line around the place says that they were lost on the
-line, an overrun flag that the receiver's hardware lost them; neither, that a software buffer did.
+many bytes. If fewer arrived, some were lost. A fault of the line around the place, or a hole within the frame as long as
+they take, says that they were lost on the line, an overrun flag that the receiver's hardware lost them; neither, that
+a software buffer did.
 """
 
 from __future__ import annotations
@@ -25,6 +26,7 @@ from .findings import Finding, make_finding, number_of, time_of
 Places = npt.NDArray[np.int64]
 UNTRUSTED = FrameFault.CHECKSUM_MISMATCH | FrameFault.UNKNOWN_VALUE
 ON_THE_LINE = Fault.PARITY | Fault.FRAMING | Fault.BREAK | Fault.NOISE | Fault.UNKNOWN_LEVEL
+HOLE_FIT = 1.2  # characters within which the length of a hole must be that of what is missing
 FEWEST_RESTART_BITS = 4  # of a counter; a narrower one stands at 0 too often to tell a restart
 NO_LINE_FAULTS_KNOWN = (
     "The sequence counter jumps and bytes are missing. The capture holds bytes alone, no line faults; most likely a "
@@ -131,6 +133,7 @@ def _losses_of(frames: Frames, counter: Slot, characters: Characters, others: li
     first, behind = begin[lost], end[lost] + length
     damaged = _count_between(np.flatnonzero(characters.faults & ON_THE_LINE), first, behind)
     damaged += _count_between(np.searchsorted(characters.begin_s, characters.false_starts_s), first, behind)
+    damaged += _has_hole(characters, first, end[lost], missing[lost])
     overrun = _count_between(np.flatnonzero(characters.faults & Fault.OVERRUN), first, behind)
     return Losses(
         layout=frames.layout.key,
@@ -144,6 +147,20 @@ def _losses_of(frames: Frames, counter: Slot, characters: Characters, others: li
         repeats=end[steps == 0],
         restarts=end[restarts],
     )
+
+
+def _has_hole(characters: Characters, begin: Places, end: Places, missing: Places) -> npt.NDArray[np.bool_]:
+    """Tell where the wire rests within what is left of frames, for as long as the missing bytes take.
+
+    A buffer that lost bytes leaves the others close together; on a wire that was interrupted they are missing in time.
+    """
+    if not characters.has_line or not len(begin):
+        return np.zeros(len(begin), dtype=np.bool_)
+    rests = np.append(characters.begin_s[1:] - characters.end_s[:-1], [0.0, 0.0])
+    character_s = float(np.median(characters.end_s - characters.begin_s))
+    bounds = np.column_stack([begin, np.maximum(end - 1, begin + 1)]).ravel()
+    longest = np.maximum.reduceat(rests, bounds)[::2]
+    return (end - begin > 1) & (np.abs(longest / character_s - missing) < HOLE_FIT)
 
 
 def judge_losses(losses: Losses, characters: Characters, wire: str) -> Iterator[Finding]:
