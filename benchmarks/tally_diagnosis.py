@@ -122,10 +122,11 @@ def told_of_frames(random, data, *, early=0, dropout=False):
     gaps = np.full(len(sent), 0.0)
     gaps[early::16] = random.uniform(30, 300)
     trace = lr.transmit(sent, line, gaps=gaps, clock_error_ppm=random.uniform(-1e4, 1e4))
-    if dropout:  # a contact that is lost for two to four characters
-        begin = int(random.uniform(0.3, 0.6) * trace.edges[-1])
-        begin = int(trace.edges[np.searchsorted(trace.edges, begin)]) + 5000
-        end = begin + int(random.uniform(2, 4) * line.character_time_s / trace.tick_s)
+    if dropout:  # a contact that is lost for three to six characters of a frame
+        character = 16 * int(random.integers(1, 5)) + random.uniform(3, 8)
+        begin_s = np.interp(character, np.arange(len(sent)), lr.receive(trace, line).begin_s)
+        begin = int(begin_s / trace.tick_s)
+        end = begin + int(random.uniform(3, 6) * line.character_time_s / trace.tick_s)
         low, high = np.searchsorted(trace.edges, [begin, end])
         middle = ([begin] if (low & 1) else []) + ([end] if (high & 1) else [])
         trace = lr.Trace(np.concatenate([trace.edges[:low], middle, trace.edges[high:]]), trace.tick_s, end=trace.end)

@@ -388,15 +388,17 @@ def test_files_of_every_kind_read_and_an_empty_one_is_told(every_file, tmp_path)
 @ON_DISK
 @given(st.data())
 def test_a_file_that_is_cut_off_is_read_as_far_as_it_goes(every_file, tmp_path, data):
-    """What is read is how the whole begins, or an error tells that nothing can be; never anything else."""
+    """What is read is how the whole begins. Only an archive has its directory at its end, and a few bytes are no file."""
     name = data.draw(st.sampled_from(sorted(every_file)))
     path, signal, form = every_file[name]
     whole = path.read_bytes()
     cut = tmp_path / name
-    cut.write_bytes(whole[: data.draw(st.integers(1, len(whole) - 1))])
+    place = data.draw(st.integers(1, len(whole) - 1))
+    cut.write_bytes(whole[:place])
     try:
         told, cut_off = text_of(cut, signal, form)
     except lr.CaptureError:
+        assert name == "a.npz" or place < 250
         return
     sure = told if cut_off else told[:-1]  # the last character may lack its end where nothing shows that
     if name == "hex.txt":

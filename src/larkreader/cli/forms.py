@@ -81,5 +81,5 @@ def form_of(declared: CaptureForm | None, given: dict[str, Any]) -> CaptureForm:
         return CaptureForm.model_validate(said | given)
     except ValidationError as error:
         detail = error.errors()[0]
-        option = "--" + str((detail["loc"] or ("form",))[0]).replace("_", "-")
-        raise RequestError(option, f"is not possible: {detail['msg']}") from None
+        where = "--" + str(detail["loc"][0]).replace("_", "-") if detail["loc"] else "what is said of the capture"
+        raise RequestError(where, f"is not possible: {detail['msg']}") from None

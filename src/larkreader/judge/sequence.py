@@ -1,9 +1,9 @@
 """Whether frames went missing, and where: on the line, in the hardware, or in a buffer behind it.
 
 Each good frame of a layout with a counter says how many frames there should be since the last good one, and so how
-many bytes. If fewer arrived, some were lost. A fault of the line around the place, or a hole within the frame as long as
-they take, says that they were lost on the line, an overrun flag that the receiver's hardware lost them; neither, that
-a software buffer did.
+many bytes. If fewer arrived, some were lost. A fault of the line around the place, or a hole within the frame as long
+as they take, says that they were lost on the line; an overrun flag, that the receiver's hardware lost them; neither,
+that a software buffer did.
 """
 
 from __future__ import annotations

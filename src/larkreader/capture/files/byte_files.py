@@ -16,6 +16,7 @@ from larkreader.errors import CaptureError
 from .hex_text import read_hex
 
 _TEXT = re.compile(rb"[\t\n\r -~]*")
+_DIGITS = re.compile(rb"[0-9A-Fa-f]+\Z")
 _WORD = re.compile(r"(?:0[xX])?([0-9A-Fa-f]+)")
 
 
@@ -46,13 +47,23 @@ def characters_of(data: bytes, kind: str, form: CaptureForm, name: str) -> Chara
         told = _read_marked(data, form)
     elif kind == "words":
         told = _read_words(data, form.word, name)
+    elif kind == "hex":
+        whole, cut_off = whole_pairs(data)
+        told = Characters.from_bytes(read_hex(whole.decode("utf-8-sig", errors="replace"), name))
+        told = replace(told, cut_off=cut_off)
     else:
-        told = Characters.from_bytes(
-            data if kind == "bytes" else read_hex(data.decode("utf-8-sig", errors="replace"), name)
-        )
+        told = Characters.from_bytes(data)
     if not len(told):
         raise CaptureError(name, "is empty", advice="Was anything recorded?")
     return told
+
+
+def whole_pairs(data: bytes) -> tuple[bytes, str]:
+    """Leave out half a byte at the end of hexadecimal text that no end of line closes; say so."""
+    digits = _DIGITS.search(data)
+    if digits is None or len(digits[0]) % 2 == 0:
+        return data, ""
+    return data[:-1], "it ends within a byte"
 
 
 def write_bytes(path: str | Path, characters: Characters) -> None:

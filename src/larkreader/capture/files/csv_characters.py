@@ -107,6 +107,10 @@ def _table(data: bytes, name: str) -> tuple[pd.DataFrame, str]:
     """Read all columns as text; leave out an incomplete last row, and say so."""
     import pandas as pd
 
+    cut_off, begin = "", data.rfind(b"\n") + 1
+    *cells, faults = data[begin:].decode("latin-1").split(",")
+    if begin < len(data) and (len(cells) < 4 or not set(faults.strip().split("+")) <= {"", *FAULT_NAMES.values()}):
+        data, cut_off = data[:begin], "its last row is incomplete"
     try:
         table = pd.read_csv(
             io.BytesIO(data),
@@ -118,9 +122,7 @@ def _table(data: bytes, name: str) -> tuple[pd.DataFrame, str]:
         )
     except (pd.errors.ParserError, pd.errors.EmptyDataError, UnicodeDecodeError) as error:
         raise CaptureError(name, f"is not comma-separated text: {error}") from None
-    if len(table) and table.iloc[-1].isna().any() and not data.endswith((b"\n", b"\r")):
-        return table.iloc[:-1].rename(columns=str.strip), "its last row is incomplete"
-    return table.rename(columns=str.strip), ""
+    return table.rename(columns=str.strip), cut_off
 
 
 def _numbers(table: pd.DataFrame, column: str, name: str, *, may_lack: bool = False) -> Any:

@@ -83,13 +83,13 @@ def find_form(head: bytes, *, with_times: bool = True) -> CsvForm | None:
     kept = [(number, line) for number, line in enumerate(lines[: 2 * LOOKED_AT]) if not _is_remark(line)]
     for separator in SEPARATORS:
         rows = [(number, cells_of(line, separator)) for number, line in kept[:LOOKED_AT]]
-        first = next((place for place, (_, cells) in enumerate(rows) if _is_row(cells)), None)
+        first = next((place for place, (_, cells) in enumerate(rows) if is_row(cells)), None)
         if first is None:
             if len(rows) == 1 and len(rows[0][1]) > 1 and _time_unit(rows[0][1], None, []) is not None:
                 columns = tuple(rows[0][1])  # a header and nothing below
                 return CsvForm(separator, ".", rows[0][0] + 1, columns, 1.0, "levels", (1.0,) * len(columns))
             continue
-        body = [cells for _, cells in rows[first:] if _is_row(cells)]
+        body = [cells for _, cells in rows[first:] if is_row(cells)]
         names = rows[first - 1][1] if first else None
         units = None
         if first > 1 and names is not None and _UNIT.fullmatch(names[0]) and _unit_of(names[0]) is not None:
@@ -164,7 +164,12 @@ def _is_remark(line: str) -> bool:
     return not line.strip() or line.lstrip().startswith(COMMENTS)
 
 
-def _is_row(cells: list[str]) -> bool:
+def is_number(text: str) -> bool:
+    """Tell whether a cell holds a number."""
+    return _NUMBER.fullmatch(text) is not None
+
+
+def is_row(cells: list[str]) -> bool:
     """Tell whether a line may be a row: damage in single cells is told later, with its place."""
     return bool(_NUMBER.fullmatch(cells[0])) and (
         len(cells) == 1 or any(_LEVEL.fullmatch(cell) or _NUMBER.fullmatch(cell) for cell in cells[1:])

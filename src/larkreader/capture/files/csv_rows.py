@@ -13,12 +13,13 @@ import numpy.typing as npt
 from larkreader.errors import CaptureError, nearest
 
 from .content import Content
-from .csv_form import CsvForm, find_form
+from .csv_form import CsvForm, cells_of, find_form, is_number, is_row
 
 if TYPE_CHECKING:
     import pandas as pd
 
 ROWS = 1 << 18  # taken at a time
+PIECE = 1 << 20  # bytes read at once
 LOOKED_AT = 1 << 16  # bytes from which the form of a table is found
 
 
@@ -93,8 +94,7 @@ class CsvRows:
                 ) as reader,
             ):
                 for table in reader:
-                    kept = self._without_torn_row(table) if len(table) < ROWS else table
-                    yield form.first_row + 1 + done, kept
+                    yield form.first_row + 1 + done, table
                     done += len(table)
         except (pd.errors.ParserError, pd.errors.EmptyDataError, UnicodeDecodeError) as error:
             raise CaptureError(self.name, f"is not comma-separated text: {error}") from None
@@ -102,25 +102,12 @@ class CsvRows:
             self._refuse(options, numbers, str(error))
 
     @contextmanager
-    def _buffered(self) -> Iterator[io.BufferedReader[Content]]:
+    def _buffered(self) -> Iterator[io.BufferedReader[_WholeLines]]:
         """Give the file from its beginning on, in larger pieces; it stays open."""
         self._file.seek(0)
-        text = io.BufferedReader(self._file, 1 << 20)
-        try:
-            yield text
-        finally:
-            text.detach()
-
-    def _without_torn_row(self, table: pd.DataFrame) -> pd.DataFrame:
-        """Leave out the last row of the file if the file ends within it."""
-        if not len(table) or not table.iloc[-1].isna().any():
-            return table
-        self._file.seek(0, 2)
-        self._file.seek(max(0, self._file.tell() - 1))
-        if self._file.read(1) in (b"\n", b"\r") and not self._file.is_cut_off:
-            return table
-        self.cut_off = "its last row is incomplete"
-        return table.iloc[:-1]
+        lines = _WholeLines(self._file, self.form)
+        yield io.BufferedReader(lines, 1 << 20)
+        self.cut_off = "its last row is incomplete" if lines.is_torn else ""
 
     def _refuse(self, options: dict[str, Any], numbers: Sequence[str], why: str) -> None:
         """Find the cell that is no number, and raise `CaptureError` for it."""
@@ -151,3 +138,36 @@ class CsvRows:
         if not np.isfinite(values).all():
             row = int(np.argmin(np.isfinite(values)))
             self.refuse_cell(line, row, column, "" if np.isnan(values[row]) else values[row])
+
+
+class _WholeLines(io.RawIOBase):
+    """Gives the lines of a file; the last one only if it is whole, though no end of line stands behind it."""
+
+    def __init__(self, file: Content, form: CsvForm) -> None:
+        self._file, self._form = file, form
+        self._ready, self._held = b"", b""
+        self.is_torn = False
+
+    def readable(self) -> bool:
+        """Return True."""
+        return True
+
+    def readinto(self, buffer: Any, /) -> int:
+        """Read into a buffer; return how many bytes."""
+        while not self._ready:
+            piece = self._file.read(PIECE)
+            if not piece:
+                self._ready, self._held = self._held, b""
+                if self._ready and not self._is_whole(self._ready):
+                    self.is_torn, self._ready = True, b""
+                break
+            whole, end, self._held = (self._held + piece).rpartition(b"\n")
+            self._ready = whole + end
+        count = min(len(buffer), len(self._ready))
+        buffer[:count], self._ready = self._ready[:count], self._ready[count:]
+        return count
+
+    def _is_whole(self, line: bytes) -> bool:
+        cells = cells_of(line.decode("utf-8", errors="replace"), self._form.separator)
+        numbers = cells if self._form.holds == "voltages" else []
+        return len(cells) == len(self._form.columns) and is_row(cells) and all(map(is_number, numbers))

@@ -13,6 +13,7 @@ from pathlib import Path
 from larkreader.declare.capture_form import CaptureForm, CaptureKind
 from larkreader.errors import CaptureError
 
+from .byte_files import whole_pairs
 from .content import Content, file_errors
 from .csv_characters import CHARACTER_COLUMNS
 from .csv_form import find_form
@@ -64,7 +65,7 @@ def find_kind(path: str | Path, form: CaptureForm | None = None) -> CaptureKind:
     ending = Path(path.stem if path.suffix == ".gz" else path).suffix.lower()
     if ending in BYTE_ENDINGS:
         return "bytes"
-    if is_hex(head.decode("latin-1")):
+    if is_hex(whole_pairs(head)[0].decode("latin-1")):
         return "hex"
     begins = head[:16].decode("latin-1").encode("unicode_escape").decode()
     if ending == ".vcd":
