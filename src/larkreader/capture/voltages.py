@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -231,14 +230,6 @@ def as_volts(values: npt.NDArray[Any], scale: float = 1.0, zero: float = 0.0) ->
     """Return numbers as volts; what is beyond a float32 is infinite."""
     with np.errstate(over="ignore", invalid="ignore"):
         return (values.astype(np.float64) * scale + zero).astype(np.float32)
-
-
-def levels_of(blocks: Iterable[Volts]) -> VoltageLevels:
-    """Find the two levels of voltages that come in blocks."""
-    counter = LevelCounter()
-    for block in blocks:
-        counter.feed(block)
-    return counter.levels()
 
 
 def _median(volts: npt.NDArray[np.float64], counts: npt.NDArray[np.int64], share: float = 0.5) -> float:

@@ -6,6 +6,7 @@ import struct
 import zipfile
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
+from functools import cached_property
 from pathlib import Path
 from typing import Any, Protocol
 
@@ -13,7 +14,7 @@ import numpy as np
 import numpy.typing as npt
 
 from larkreader.capture.trace import Trace
-from larkreader.capture.voltages import Slicer, Voltages, Volts, as_volts, levels_of
+from larkreader.capture.voltages import LevelCounter, Slicer, Voltages, Volts, as_volts
 from larkreader.declare.capture_form import CaptureForm
 from larkreader.errors import CaptureError, nearest
 
@@ -35,12 +36,15 @@ class VoltageFile(Protocol):
 
     name: str
     signals: tuple[str, ...]
-    rate: float
-    begin_s: float
     cut_off: str
 
-    def blocks(self, signal: str) -> Iterator[Volts]:
-        """Yield the samples of one signal, from the first on, block by block."""
+    @property
+    def clock(self) -> tuple[float, float]:
+        """Samples a second, and when the first was taken, in seconds."""
+        ...
+
+    def blocks(self, signals: Sequence[str]) -> Iterator[dict[str, Volts]]:
+        """Yield the samples of some signals, from the first on, block by block."""
         ...
 
 
@@ -63,22 +67,29 @@ def open_voltage_file(path: Path, head: bytes, form: CaptureForm) -> VoltageFile
 def voltages_of(file: VoltageFile, signal: str) -> Voltages:
     """Return all the voltages of one signal."""
     check_signal(file, signal)
-    blocks = list(file.blocks(signal))
+    blocks = [block[signal] for block in file.blocks([signal])]
     volts = np.concatenate(blocks) if blocks else np.empty(0, np.float32)
-    return Voltages(volts, file.rate, file.begin_s, signal, file.cut_off)
+    return Voltages(volts, *file.clock, signal, file.cut_off)
 
 
 def voltage_pieces(file: VoltageFile, signals: Sequence[str], form: CaptureForm) -> Iterator[dict[str, Trace]]:
-    """Yield what happened on each signal, piece by piece: signal after signal."""
+    """Yield what happened on some signals, piece by piece; first their levels are found, unless they are given."""
     for signal in signals:
         check_signal(file, signal)
-    for signal in signals:
-        thresholds = form.thresholds or levels_of(file.blocks(signal)).thresholds
-        slicer = Slicer(file.rate, thresholds, begin_s=file.begin_s, name=signal)
-        for block in file.blocks(signal):
-            if (piece := slicer.feed(block)) is not None:
-                yield {signal: piece}
-        yield {signal: replace(slicer.last(), cut_off=file.cut_off)}
+    counters = {signal: LevelCounter() for signal in signals}
+    if form.thresholds is None:
+        for block in file.blocks(signals):
+            for signal, volts in block.items():
+                counters[signal].feed(volts)
+    rate, begin_s = file.clock
+    slicers = {
+        signal: Slicer(rate, form.thresholds or counter.levels().thresholds, begin_s=begin_s, name=signal)
+        for signal, counter in counters.items()
+    }
+    for block in file.blocks(signals):
+        pieces = {signal: slicers[signal].feed(volts) for signal, volts in block.items()}
+        yield {signal: piece for signal, piece in pieces.items() if piece is not None}
+    yield {signal: replace(slicer.last(), cut_off=file.cut_off) for signal, slicer in slicers.items()}
 
 
 def check_signal(file: VoltageFile, signal: str) -> None:
@@ -88,10 +99,8 @@ def check_signal(file: VoltageFile, signal: str) -> None:
         raise CaptureError(f'{file.name}: signal "{signal}"', "is not in the file", advice=advice)
 
 
-def _rate_of(name: str, form: CaptureForm) -> float:
-    if form.rate is None:
-        raise CaptureError(name, "does not say how many samples a second it has", advice="Say it, as in --rate 1M")
-    return form.rate
+def _unknown_rate(name: str) -> float:
+    raise CaptureError(name, "does not say how many samples a second it has", advice="Say it, as in --rate 1M")
 
 
 class _Table:
@@ -103,20 +112,26 @@ class _Table:
         with Content(path) as file:
             rows = CsvRows(file, name, with_times=form.rate is None)
             self.signals = rows.form.signals
-            self.rate, self.begin_s = form.rate or 0.0, 0.0
             self._with_times = rows.form.unit is not None
-            if self._with_times:
-                self.rate, self.begin_s = _even_times(rows)
-            self.cut_off = ""
+        self._rate = form.rate
+        self.cut_off = ""
 
-    def blocks(self, signal: str) -> Iterator[Volts]:
+    @cached_property
+    def clock(self) -> tuple[float, float]:
+        if not self._with_times:
+            return self._rate or _unknown_rate(self.name), 0.0
+        with Content(self._path) as file:
+            return _even_times(CsvRows(file, self.name, with_times=True))
+
+    def blocks(self, signals: Sequence[str]) -> Iterator[dict[str, Volts]]:
         with Content(self._path) as file:
             rows = CsvRows(file, self.name, with_times=self._with_times)
-            scale = rows.form.scales[rows.form.columns.index(signal)]
-            for line, table in rows.blocks([signal], [signal]):
-                volts = table[signal].to_numpy()
-                rows.refuse_lacking(line, volts, signal)
-                yield as_volts(volts, scale)
+            scales = dict(zip(rows.form.columns, rows.form.scales, strict=True))
+            for line, table in rows.blocks(signals, signals):
+                columns = {signal: table[signal].to_numpy() for signal in signals}
+                for signal, volts in columns.items():
+                    rows.refuse_lacking(line, volts, signal)
+                yield {signal: as_volts(volts, scales[signal]) for signal, volts in columns.items()}
             self.cut_off = rows.cut_off or ("the packed content breaks off" if file.is_cut_off else "")
 
 
@@ -148,7 +163,7 @@ class _Wav:
 
     def __init__(self, path: Path, name: str, form: CaptureForm) -> None:
         self.name = name
-        self.begin_s, self.cut_off = 0.0, ""
+        self.cut_off = ""
         self._path, self._form = path, form
         with path.open("rb") as file:
             begin, size, told = self._find_data(file)
@@ -165,7 +180,7 @@ class _Wav:
         if there < size:
             self.cut_off = f"it has {there:,} of {size:,} bytes of samples"
         self._count = min(size, there) // block
-        self.rate = float(form.rate or rate)
+        self.clock = float(form.rate or rate), 0.0
         self.signals = tuple(str(number) for number in range(channels))
 
     def _find_data(self, file: Any) -> tuple[int, int, bytes]:
@@ -185,8 +200,7 @@ class _Wav:
             file.seek(size - len(body) + size % 2, 1)
         raise CaptureError(self.name, "is a WAV file without samples, or is cut off before them")
 
-    def blocks(self, signal: str) -> Iterator[Volts]:
-        channel = int(signal)
+    def blocks(self, signals: Sequence[str]) -> Iterator[dict[str, Volts]]:
         with self._path.open("rb") as file:
             file.seek(self._begin)
             left = self._count
@@ -194,7 +208,7 @@ class _Wav:
                 taken = min(left, max(1, BLOCK // self._channels))
                 data = np.frombuffer(file.read(taken * self._block), dtype=self._kind)
                 left -= taken
-                yield self._volts(data, channel)
+                yield {signal: self._volts(data, int(signal)) for signal in signals}
 
     def _volts(self, data: npt.NDArray[Any], channel: int) -> Volts:
         if self._bits == 24:
@@ -213,7 +227,7 @@ class _Arrays:
 
     def __init__(self, path: Path, name: str, form: CaptureForm) -> None:
         self.name = name
-        self.begin_s = 0.0
+        begin_s = 0.0
         self._form = form
         arrays, self.cut_off = load_arrays(path, name)
         rates = [float(arrays.pop(one).ravel()[0]) for one in _RATES if one in arrays]
@@ -231,16 +245,22 @@ class _Arrays:
             self._columns = {"0": self._columns[""]}
         self.signals = tuple(self._columns)
         if times and len(times[0]) > 1 and times[0][-1] > times[0][0]:
-            self.begin_s = float(times[0][0])
+            begin_s = float(times[0][0])
             rates = [(len(times[0]) - 1) / float(times[0][-1] - times[0][0])]
-        self.rate = form.rate or (rates[0] if rates else _rate_of(name, form))
+        self._told_rate = form.rate or next((rate for rate in rates if 0 < rate < np.inf), None)
+        self._begin_s = begin_s
 
-    def blocks(self, signal: str) -> Iterator[Volts]:
-        column = self._columns[signal]
-        is_count = column.dtype.kind != "f"
-        scale, zero = (self._form.volts_per_count, self._form.volts_at_zero) if is_count else (1.0, 0.0)
-        for low in range(0, len(column), BLOCK):
-            yield as_volts(column[low : low + BLOCK], scale, zero)
+    @property
+    def clock(self) -> tuple[float, float]:
+        return self._told_rate or _unknown_rate(self.name), self._begin_s
+
+    def blocks(self, signals: Sequence[str]) -> Iterator[dict[str, Volts]]:
+        for low in range(0, max(len(self._columns[signal]) for signal in signals), BLOCK):
+            yield {signal: self._volts(self._columns[signal][low : low + BLOCK]) for signal in signals}
+
+    def _volts(self, values: npt.NDArray[Any]) -> Volts:
+        is_count = values.dtype.kind != "f"
+        return as_volts(values, *((self._form.volts_per_count, self._form.volts_at_zero) if is_count else ()))
 
 
 def load_arrays(path: Path, name: str) -> tuple[dict[str, npt.NDArray[Any]], str]:
