@@ -15,7 +15,8 @@ from larkreader.capture.trace import NO_SPANS, Trace
 from larkreader.declare.line import LineSettings
 from larkreader.errors import RequestError
 
-from .receive import Found, Instants, find_characters
+from .instants import Instants
+from .receive import Found, find_characters
 
 
 class CharacterReader:

@@ -14,7 +14,8 @@ from larkreader.capture.trace import Trace
 from larkreader.capture.voltages import Voltages
 from larkreader.declare.layout import FrameLayout
 from larkreader.declare.line import PARITY_NAMES, LineSettings
-from larkreader.decode.receive import FEWEST_TICKS, receive
+from larkreader.decode.instants import FEWEST_TICKS
+from larkreader.decode.receive import receive
 from larkreader.errors import CaptureError
 
 from .bit_time import measure_bit
@@ -145,8 +146,8 @@ def diagnose(
     means_nothing = damage.kind == "two-senders" and best.fault_share > TWO_SENDERS_FAULTS
     if means_nothing and not is_healthy:
         return Diagnosis((damage,), seen)
-    fits_declared = is_healthy and off_grid(trace, line, seen.asymmetry_s)[0] <= ON_GRID
-    if fits_declared and abs((seen.deviation_ppm or 0.0) * 1e-6) > READABLE:
+    is_near = abs((seen.deviation_ppm or 0.0) * 1e-6) <= READABLE
+    if is_healthy and not is_near and off_grid(trace, line, seen.asymmetry_s)[0] <= ON_GRID:
         # Values that are all alike fit several bauds; that they fit the declared one is enough.
         return Diagnosis((make_finding("as-declared", wire, 1, detail=ALIKE, score=0.9),), seen, line)
     found = list(_setting_findings(wire, trace, seen, fits, usual, line, is_healthy=is_healthy))
