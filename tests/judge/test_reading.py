@@ -163,3 +163,34 @@ def test_every_finding_says_what_it_means_and_most_what_to_do():
 def test_a_wire_that_the_sheet_lacks_is_refused(rig):
     with pytest.raises(lr.RequestError, match=r'wire "pump" is not a wire of the sheet\. Did you mean "to_pump"?'):
         lr.read(rig.sheet, {"pump": b""})
+
+
+def test_a_capture_that_begins_in_mid_character_says_how_many_may_be_out_of_step():
+    """Without a pause the receiver takes data bits for start bits, until the wire first rests."""
+    line = lr.LineSettings.parse("57600 8N1")
+    sent = lr.transmit(bytes(range(0x20, 0x60)) * 2, line, gaps=np.where(np.arange(128) == 64, 200.0, 0.0))
+    cut = next(at for at in range(1, 40) if lr.receive(after(sent, at), line).faults.any() and (1 ^ (at & 1)) == 0)
+    reading = lr.read(lr.Sheet(wire={"tx": lr.Wire(key="tx", line=line)}), {"tx": after(sent, cut)})
+    told = next(one for one in reading.findings if one.kind == "cut-character")
+    characters = reading.characters["tx"]
+    last = int(np.flatnonzero(characters.faults)[-1]) + 1
+    assert f"the first {last} may be read out of step" in told.text or last == 1
+    assert bytes(characters.value[-64:].tolist()) == bytes(range(0x20, 0x60))
+
+
+def after(trace, edge):
+    """Return what of a trace lies from one of its edges on."""
+    return lr.Trace(trace.edges[edge:], trace.tick_s, 1 ^ (edge & 1), begin=int(trace.edges[edge]) - 1, end=trace.end)
+
+
+@pytest.mark.parametrize(("per_bit", "kinds"), [(2.5, None), (4, {"coarse-capture"}), (16, set())])
+def test_a_capture_too_coarse_for_the_baud_is_told_and_not_read(per_bit, kinds):
+    line = lr.LineSettings.parse("10000 8N1")
+    sent = lr.transmit(b"flow 12.5 mL/min\r\n", line, gaps=9)
+    coarse = sent.in_ticks_of(1 / (line.baud * per_bit))
+    sheet = lr.Sheet(wire={"tx": lr.Wire(key="tx", line=line)})
+    if kinds is None:
+        with pytest.raises(lr.CaptureError, match="too coarse"):
+            lr.read(sheet, {"tx": coarse})
+    else:
+        assert {one.kind for one in lr.read(sheet, {"tx": coarse}).findings} == kinds
