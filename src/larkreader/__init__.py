@@ -39,8 +39,8 @@ if TYPE_CHECKING:
     from .capture.voltages import Voltages as Voltages
     from .declare.capture_form import CaptureForm as CaptureForm
     from .declare.capture_form import StatusWord as StatusWord
-    from .declare.checksum import CrcAlgorithm as CrcAlgorithm
     from .declare.checksum import FrameChecksum as FrameChecksum
+    from .declare.crc import CrcAlgorithm as CrcAlgorithm
     from .declare.event import EventSignal as EventSignal
     from .declare.fields import NamedField as NamedField
     from .declare.fields import ReservedBits as ReservedBits
@@ -51,6 +51,7 @@ if TYPE_CHECKING:
     from .declare.sheet import Wire as Wire
     from .declare.sheet import open_sheet as open_sheet
     from .declare.sheet import parse_sheet as parse_sheet
+    from .declare.sums import SumAlgorithm as SumAlgorithm
     from .decode.character_reader import CharacterReader as CharacterReader
     from .decode.escapes import Escape as Escape
     from .decode.escapes import find_escapes as find_escapes
@@ -61,6 +62,7 @@ if TYPE_CHECKING:
     from .decode.frame_columns import Spans as Spans
     from .decode.frames import read_frames as read_frames
     from .decode.frames import read_layouts as read_layouts
+    from .decode.long_checksum import checksum_of as checksum_of
     from .decode.receive import receive as receive
     from .decode.streaming import FrameReader as FrameReader
     from .decode.streaming import LayoutsReader as LayoutsReader
@@ -78,6 +80,8 @@ if TYPE_CHECKING:
     from .exercise.ports.port import Received as Received
     from .exercise.ports.simulated import SimulatedPort as SimulatedPort
     from .exercise.transmit import transmit as transmit
+    from .judge.checksum_search import ChecksumFit as ChecksumFit
+    from .judge.checksum_search import find_checksums as find_checksums
     from .judge.diagnosis import Diagnosis as Diagnosis
     from .judge.diagnosis import diagnose as diagnose
     from .judge.events import EventDelays as EventDelays
@@ -101,7 +105,8 @@ _HOMES = {
     "CaptureForm": "declare.capture_form",
     "CharacterReader": "decode.character_reader",
     "Characters": "capture.characters",
-    "CrcAlgorithm": "declare.checksum",
+    "ChecksumFit": "judge.checksum_search",
+    "CrcAlgorithm": "declare.crc",
     "Diagnosis": "judge.diagnosis",
     "Escape": "decode.escapes",
     "EventDelays": "judge.events",
@@ -136,14 +141,17 @@ _HOMES = {
     "Skip": "decode.frame_columns",
     "Spans": "decode.frame_columns",
     "StatusWord": "declare.capture_form",
+    "SumAlgorithm": "declare.sums",
     "Survey": "judge.survey",
     "Trace": "capture.trace",
     "VoltageLevels": "capture.voltages",
     "Voltages": "capture.voltages",
     "Wire": "declare.sheet",
+    "checksum_of": "decode.long_checksum",
     "diagnose": "judge.diagnosis",
     "draw_waveform": "present.figures.waveform",
     "explain_garble": "judge.garble",
+    "find_checksums": "judge.checksum_search",
     "find_escapes": "decode.escapes",
     "garble_table": "judge.garble",
     "notations": "present.notations",
@@ -178,6 +186,7 @@ __all__ = [
     "CaptureForm",
     "CharacterReader",
     "Characters",
+    "ChecksumFit",
     "CrcAlgorithm",
     "Diagnosis",
     "Escape",
@@ -213,14 +222,17 @@ __all__ = [
     "Skip",
     "Spans",
     "StatusWord",
+    "SumAlgorithm",
     "Survey",
     "Trace",
     "VoltageLevels",
     "Voltages",
     "Wire",
+    "checksum_of",
     "diagnose",
     "draw_waveform",
     "explain_garble",
+    "find_checksums",
     "find_escapes",
     "garble_table",
     "notations",

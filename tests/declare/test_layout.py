@@ -6,7 +6,7 @@ from reference import slow_bits, slow_crc
 from strategies import layouts, values_of
 
 import larkreader as lr
-from larkreader.declare.checksum import CATALOGUE
+from larkreader.declare.crc_catalogue import CATALOGUE
 from larkreader.decode.checksums import crc_of_rows
 
 STATUS_BYTES = "D7 4B 21 07 7D 00 19 FE A2 00 00 C0 3F 4A"

@@ -26,7 +26,7 @@ def checks_of(layout):
         return True
 
     def is_right(frame):
-        slot, crc = layout.checksum_slot, layout.checksum.crc
+        slot, crc = layout.checksum_slot, layout.checksum.method
         begin, end = layout.covered
         parts = (crc.width, crc.poly, crc.init, crc.reflect_in, crc.reflect_out, crc.final_xor)
         return layout.peek(frame, slot.name) == [slow_crc(frame[begin:end], *parts)]

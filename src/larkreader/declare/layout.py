@@ -154,7 +154,7 @@ class FrameLayout(BaseModel, frozen=True, extra="forbid"):
             put_slot(
                 self._number_of(frame),
                 check,
-                [self.checksum.crc.of(frame[begin:end])],
+                [self.checksum.method.of(frame[begin:end])],
                 self.length,
                 self.packing,
             )
@@ -172,7 +172,7 @@ class FrameLayout(BaseModel, frozen=True, extra="forbid"):
             return Slot("", "reserved", bit, entry.reserved, value=entry.value)
         bits, order = entry.bits, entry.order
         if bits is None:
-            bits = self.checksum.crc.width if self.checksum else 8
+            bits = self.checksum.method.width if self.checksum else 8
             order = order or (self.checksum.order if self.checksum else None)
         native: ByteOrder = "little" if self.packing == "lsb" else "big"
         return Slot(

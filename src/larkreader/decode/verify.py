@@ -10,7 +10,7 @@ import numpy.typing as npt
 from larkreader.declare.fields import Slot
 from larkreader.declare.layout import FrameLayout
 
-from .checksums import crc_of_rows
+from .checksums import checksums_of_rows
 from .unpack import raw_column, scaled
 
 Mask = npt.NDArray[np.bool_]
@@ -36,7 +36,7 @@ def checksum_matches(rows: Bytes, layout: FrameLayout) -> Mask:
         return np.ones(len(rows), dtype=np.bool_)
     begin, end = layout.covered
     stored = raw_column(rows, slot, layout.packing)
-    matches: Mask = stored == crc_of_rows(rows, checksum.crc, begin, end)
+    matches: Mask = stored == checksums_of_rows(rows, checksum.method, begin, end)
     return matches
 
 

@@ -11,8 +11,11 @@ from larkreader.capture.characters import Characters, Fault
 from larkreader.decode.frame_columns import FRAME_FAULT_NAMES, FrameFault, Frames, Skip, Spans
 from larkreader.decode.verify import fixed_value, names_known, within_range
 
+from .checksum_search import explain_mismatches
 from .findings import Finding, make_finding, time_of
 from .sequence import Losses, judge_losses
+
+NEARLY_ALL = 0.8  # of the frames; if so many checksums fail, the declared one is wrong
 
 
 def judge_frames(
@@ -33,6 +36,10 @@ def judge_frames(
                 places = places[~_within(frames.offset[places], losses)]
             if places.size:
                 first = int(frames.offset[places[0]])
+                detail, advice = _worst_field(frames, int(places[0]), fault), ""
+                if fault == FrameFault.CHECKSUM_MISMATCH and len(places) > NEARLY_ALL * len(frames):
+                    told, advice = explain_mismatches(frames.data[places], frames.layout)
+                    detail = f"{detail} {told}".rstrip()
                 yield make_finding(
                     FRAME_FAULT_NAMES[fault],
                     wire,
@@ -41,7 +48,8 @@ def judge_frames(
                     first_s=time_of(characters, first),
                     offset=first,
                     frame=key,
-                    detail=_worst_field(frames, int(places[0]), fault),
+                    detail=detail,
+                    advice=advice or None,
                 )
     for lost in losses:
         yield from judge_losses(lost, characters, wire)
@@ -98,8 +106,8 @@ def _worst_field(frames: Frames, row: int, fault: FrameFault) -> str:
         assert layout.checksum_slot is not None
         begin, end = layout.covered
         data = frames.data[row].tobytes()
-        stored, computed = frames.raw(layout.checksum_slot.name)[row], layout.checksum.crc.of(data[begin:end])
-        digits = -(-layout.checksum.crc.width // 4)
+        stored, computed = frames.raw(layout.checksum_slot.name)[row], layout.checksum.method.of(data[begin:end])
+        digits = -(-layout.checksum.method.width // 4)
         return f"The first holds 0x{int(stored):0{digits}X}, computed is 0x{computed:0{digits}X}."
     one = frames[row]
     for name, slot in frames.layout.slot.items():
