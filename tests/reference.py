@@ -83,6 +83,30 @@ def slow_bits(frame, first_bit, bits, packing):
     return value
 
 
+def slow_number(frame, slot, place, packing):
+    """Read one item of a field by what its order, its coding and its digits are said to mean."""
+    bits = slow_bits(frame, slot.first_bit + place * slot.bits, slot.bits, packing)
+    if slot.order is not None:
+        low, size = (slot.first_bit + place * slot.bits) // 8, slot.bits // 8
+        data = frame[low : low + size]
+        words = [data[at : at + 2] for at in range(0, size, 2)]
+        if slot.order == "big-low-word-first":
+            data = b"".join(reversed(words))
+        elif slot.order == "little-high-word-first":
+            data = b"".join(word[::-1] for word in words)
+        bits = int.from_bytes(data, "little" if slot.order == "little" else "big")
+    if slot.kind == "bcd":
+        return int("".join(f"{bits >> 4 * digit & 15}" for digit in reversed(range(slot.bits // 4))))
+    if slot.kind != "int":
+        return bits
+    negative, rest = bits >> slot.bits - 1, bits & (1 << slot.bits - 1) - 1
+    if slot.field.coding == "sign-magnitude":
+        return -rest if negative else rest
+    if slot.field.coding == "offset-binary":
+        return bits - (1 << slot.bits - 1)
+    return rest - (1 << slot.bits - 1) if negative else rest
+
+
 def slow_frames(data, layout, is_genuine, is_right):
     """Cut frames by marker, one candidate after the other, as the module `frames` says in words.
 

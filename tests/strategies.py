@@ -22,7 +22,7 @@ def layouts(draw):
     with_checksum = draw(st.booleans())
     fields, bits = [], 0
     for number in range(draw(st.integers(1, 7))):
-        kind = draw(st.sampled_from(["uint", "int", "flag", "reserved", "float"]))
+        kind = draw(st.sampled_from(["uint", "int", "flag", "reserved", "float", "bcd"]))
         width = draw(st.integers(2, 64))
         repeat = draw(st.sampled_from([1, 1, 1, 2, 3]))
         if kind == "reserved":
@@ -31,10 +31,13 @@ def layouts(draw):
             continue
         if kind == "float":
             width = draw(st.sampled_from([16, 32, 64]))
-        width = 1 if kind == "flag" else width
+        width = 1 if kind == "flag" else 4 * max(1, width // 4) if kind == "bcd" else width
         field = {"name": f"f{number}", "type": "flag" if kind == "flag" else f"{kind}{width}", "repeat": repeat}
         if bits % 8 == 0 and width % 8 == 0:
-            field["order"] = draw(st.sampled_from(["little", "big"]))
+            words = ["big-low-word-first", "little-high-word-first"] if width in (32, 64) else []
+            field["order"] = draw(st.sampled_from(["little", "big", *words]))
+        if kind == "int":
+            field["coding"] = draw(st.sampled_from(["twos-complement", "sign-magnitude", "offset-binary"]))
         fields.append(field)
         bits += width * repeat
     if bits % 8:
@@ -53,9 +56,10 @@ def values_of(draw, layout):
     """Make values for all fields of a layout that hold some."""
     values = {}
     for name, slot in layout.slot.items():
-        low, high = (
-            (-(1 << slot.bits - 1), (1 << slot.bits - 1) - 1) if slot.kind == "int" else (0, (1 << slot.bits) - 1)
-        )
+        low, high = 0, 10 ** (slot.bits // 4) - 1 if slot.kind == "bcd" else (1 << slot.bits) - 1
+        if slot.kind == "int":
+            high = high // 2
+            low = -high - (slot.coding != "sign-magnitude")
         if slot.kind == "checksum" or slot.field.equals is not None:
             continue
         one = st.integers(low, high)

@@ -2,7 +2,7 @@ import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
-from reference import slow_bits, slow_crc
+from reference import slow_crc, slow_number
 from strategies import layouts, values_of
 
 import larkreader as lr
@@ -70,14 +70,7 @@ def test_fields_lie_where_the_packing_says(data):
     read = lr.read_frames(frame, layout)
     assert read.faults.tolist() == [0]
     for name, slot in layout.slot.items():
-        items = []
-        for place in range(slot.count):
-            raw = slow_bits(frame, slot.first_bit + place * slot.bits, slot.bits, layout.packing)
-            if slot.order is not None:
-                raw = int.from_bytes(raw.to_bytes(slot.bits // 8, "little"), "big")
-            if slot.kind == "int" and raw >> slot.bits - 1:
-                raw -= 1 << slot.bits
-            items.append(raw)
+        items = [slow_number(frame, slot, place, layout.packing) for place in range(slot.count)]
         assert layout.peek(frame, name) == items
         column = read[name]
         assert column.shape == ((1,) if slot.count == 1 else (1, slot.count))
@@ -105,3 +98,74 @@ def test_a_value_that_cannot_be_sent_is_refused(rig, values, message):
     with pytest.raises(lr.RequestError) as caught:
         rig.sheet.frame["status"].encode(values)
     assert str(caught.value).startswith(message)
+
+
+def test_codings_orders_digits_and_invalid_values_by_hand():
+    """-5 in each coding; 0x12345678 in each order; 1234 in digits; 0xFFFF for no value."""
+    layout = lr.FrameLayout(
+        boundary={"kind": "marker", "marker": "D7"},
+        fields=[
+            {"name": "twos", "type": "int8"},
+            {"name": "sign", "type": "int8", "coding": "sign-magnitude"},
+            {"name": "biased", "type": "int8", "coding": "offset-binary"},
+            {"name": "one", "type": "uint32", "order": "big-low-word-first"},
+            {"name": "two", "type": "uint32", "order": "little-high-word-first"},
+            {"name": "digits", "type": "bcd16", "order": "big", "scale": 0.1},
+            {"name": "flow", "type": "uint16", "scale": 0.1, "range": [0, 300], "invalid": [0xFFFF, 0xFFFE]},
+        ],
+    )
+    values = {"twos": -5, "sign": -5, "biased": -5, "one": 0x12345678, "two": 0x12345678, "digits": 123.4, "flow": 12.5}
+    frame = layout.encode(values)
+    assert frame.hex(" ") == "d7 fb 85 7b 56 78 12 34 34 12 78 56 12 34 7d 00"
+    missing = layout.encode({**values, "flow": float("nan")})
+    strange = missing[:12] + b"\x1a" + missing[13:]
+    read = lr.read_frames(frame + missing + strange, layout)
+    assert {name: read[name][0] for name in values} == values
+    assert np.isnan(read["flow"]).tolist() == [False, True, True]
+    assert (read.raw("flow")[1], read.faults.tolist()) == (0xFFFF, [0, 0, lr.FrameFault.UNKNOWN_VALUE])
+    for wrong, message in [
+        ({"type": "uint8", "coding": "sign-magnitude"}, "only an int has"),
+        ({"type": "uint16", "order": "big-low-word-first"}, "needs 32 or 64 bits"),
+        ({"type": "float32", "invalid": [1]}, "of which no value means"),
+        ({"type": "uint8", "invalid": [256]}, r"has 256 for invalid\[0\]"),
+        ({"type": "bcd8", "equals": 100}, "has 100 for equals, but a bcd8 holds 0 to 99"),
+        ({"type": "bcd6"}, "bcd4 to bcd64"),
+    ]:
+        with pytest.raises(ValueError, match=message):
+            lr.FrameLayout(boundary={"kind": "fixed"}, fields=[{"name": "x", **wrong}, {"reserved": 2}])
+
+
+@pytest.mark.parametrize(
+    ("encoding", "pad", "text"),
+    [
+        ("ascii", "nul", "PH-7"),
+        ("utf-8", "space", "21 \u00b0C"),
+        ("latin-1", "nul", "21 \u00b0C"),
+        ("ascii", "space", ""),
+    ],
+)
+def test_text_and_bytes_of_a_fixed_length(encoding, pad, text):
+    layout = lr.FrameLayout(
+        boundary={"kind": "marker", "marker": "D7"},
+        fields=[
+            {"name": "serial", "type": "text", "repeat": 8, "encoding": encoding, "pad": pad},
+            {"name": "key", "type": "bytes", "repeat": 3},
+            {"name": "crc", "type": "checksum"},
+        ],
+        checksum={"algorithm": "xor-8"},
+    )
+    frame = layout.encode({"serial": text, "key": b"\x01\xff\x00"})
+    filled = text.encode(encoding).ljust(8, b"\0" if pad == "nul" else b" ")
+    assert frame[1:12] == filled + b"\x01\xff\x00"
+    read = lr.read_frames(frame * 3, layout)
+    assert (read["serial"].tolist(), read["key"].tolist()) == ([text] * 3, [[1, 255, 0]] * 3)
+    assert read.to_pandas()["serial"].tolist() == [text] * 3
+    assert not read.faults.any()
+    if encoding != "latin-1":
+        hurt = bytearray(frame)
+        hurt[1], hurt[-1] = 0xFF, frame[-1] ^ frame[1] ^ 0xFF
+        assert lr.read_frames(bytes(hurt), layout).faults.tolist() == [lr.FrameFault.UNKNOWN_VALUE]
+    for wrong in ("longer than eight", "\u20ac"):
+        if encoding != "utf-8" or len(wrong) > 8:
+            with pytest.raises(lr.RequestError, match="serial"):
+                layout.encode({"serial": wrong})

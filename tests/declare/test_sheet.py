@@ -57,8 +57,8 @@ MISTAKES = [
     (
         'type = "uint16", scale = 0.5',
         'type = "uint128"',
-        '  frame.setpoint.fields[4].type = "uint128"\n      must be uint1 to uint64, int2 to int64, float16, float32, '
-        "float64, flag or checksum.",
+        '  frame.setpoint.fields[4].type = "uint128"\n      must be uint1 to uint64, int2 to int64, bcd4 to bcd64 '
+        "(four bits a digit), float16, float32, float64, bytes, text, flag or checksum.",
     ),
     (
         'name = "dose"',

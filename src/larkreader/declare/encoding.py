@@ -13,7 +13,7 @@ from typing import Any, Literal
 
 from larkreader.errors import RequestError
 
-from .fields import NamedField, Slot, raw_limits
+from .fields import NamedField, Slot, bytes_from_lowest, raw_limits
 
 FLOAT_CODES: Mapping[int, str] = {16: "<e", 32: "<f", 64: "<d"}
 
@@ -38,7 +38,7 @@ def put_slot(number: int, slot: Slot, items: Sequence[int], length: int, packing
     mask = (1 << slot.bits) - 1
     for place, item in enumerate(items):
         shift = _shift(slot, place, length, packing)
-        number = number & ~(mask << shift) | _in_order(item & mask, slot) << shift
+        number = number & ~(mask << shift) | _stored(_bits_of(item, slot) & mask, slot, packing) << shift
     return number
 
 
@@ -46,10 +46,8 @@ def take_slot(number: int, slot: Slot, length: int, packing: Literal["lsb", "msb
     """Read the raw items of a slot from a frame's number; negative where an ``int`` is."""
     items = []
     for place in range(slot.count):
-        item = _in_order(number >> _shift(slot, place, length, packing) & (1 << slot.bits) - 1, slot)
-        if slot.kind == "int" and item >> slot.bits - 1:
-            item -= 1 << slot.bits
-        items.append(item)
+        stored = number >> _shift(slot, place, length, packing) & (1 << slot.bits) - 1
+        items.append(_item_of(_loaded(stored, slot, packing), slot))
     return items
 
 
@@ -58,20 +56,70 @@ def _shift(slot: Slot, place: int, length: int, packing: Literal["lsb", "msb"]) 
     return first if packing == "lsb" else 8 * length - first - slot.bits
 
 
-def _in_order(item: int, slot: Slot) -> int:
-    """Swap the bytes of an item that is stored against the packing's own order."""
+def _bits_of(item: int, slot: Slot) -> int:
+    """Return the bits that hold a raw number."""
+    if slot.kind == "bcd":
+        return int(str(item), 16)
+    if slot.kind == "int" and slot.coding == "sign-magnitude":
+        return abs(item) | (item < 0) << slot.bits - 1
+    return item + (1 << slot.bits - 1) if slot.kind == "int" and slot.coding == "offset-binary" else item
+
+
+def _item_of(bits: int, slot: Slot) -> int:
+    """Return the raw number that some bits hold; a digit beyond 9 counts as what it is."""
+    if slot.kind == "bcd":
+        return sum((bits >> 4 * place & 0xF) * 10**place for place in range(slot.bits // 4))
+    top = 1 << slot.bits - 1
+    if slot.kind != "int":
+        return bits
+    if slot.coding == "offset-binary":
+        return bits - top
+    if slot.coding == "sign-magnitude":
+        return -(bits - top) if bits & top else bits
+    return bits - 2 * top if bits & top else bits
+
+
+def _stored(item: int, slot: Slot, packing: Literal["lsb", "msb"]) -> int:
+    """Put the bytes of an item that is stored against the packing's own order where they belong."""
     if slot.order is None:
         return item
-    return int.from_bytes(item.to_bytes(slot.bits // 8, "little"), "big")
+    size = slot.bits // 8
+    stored = bytearray(size)
+    for place, byte in zip(bytes_from_lowest(slot.order, size), item.to_bytes(size, "little"), strict=True):
+        stored[place] = byte
+    return int.from_bytes(stored, "little" if packing == "lsb" else "big")
+
+
+def _loaded(stored: int, slot: Slot, packing: Literal["lsb", "msb"]) -> int:
+    """Return the item whose bytes were stored so."""
+    if slot.order is None:
+        return stored
+    size = slot.bits // 8
+    data = stored.to_bytes(size, "little" if packing == "lsb" else "big")
+    return int.from_bytes(bytes(data[place] for place in bytes_from_lowest(slot.order, size)), "little")
 
 
 def _raw_items(slot: Slot, field: NamedField, value: Any) -> list[int]:
     items = list(value) if isinstance(value, Sequence) and not isinstance(value, str) else [value]
     if hasattr(value, "tolist"):  # an array or a scalar of NumPy, which this stage does not import
         items = value.tolist() if isinstance(value.tolist(), list) else [value.tolist()]
+    if slot.kind == "text" and len(items) == 1 and isinstance(items[0], str):
+        items = _text_bytes(slot, field, items[0])
     if len(items) != slot.count:
         raise RequestError(field.name, f"has {len(items)} items", f"must have {slot.count}")
     return [_raw_item(slot, field, item) for item in items]
+
+
+def _text_bytes(slot: Slot, field: NamedField, text: str) -> list[int]:
+    """Return the bytes of a text, filled up."""
+    try:
+        data = text.encode(field.encoding)
+    except UnicodeEncodeError as error:
+        found = f'"{text[error.start]}" does not exist in {field.encoding}'
+        raise RequestError(field.name, found) from None
+    if len(data) > slot.count:
+        raise RequestError(field.name, f'"{text}" takes {len(data)} bytes', f"must take {slot.count} at most")
+    return list(data.ljust(slot.count, b"\0" if field.pad == "nul" else b" "))
 
 
 def _raw_item(slot: Slot, field: NamedField, value: Any) -> int:
@@ -81,12 +129,14 @@ def _raw_item(slot: Slot, field: NamedField, value: Any) -> int:
         return field.names[value]
     if slot.kind == "float":
         return _float_bits(slot, field, value)
+    if value != value and field.invalid:
+        return field.invalid[0]
     if not math.isfinite(value):
         raise RequestError(field.name, f"{value} is not finite", f"must be a number that a {field.type} holds")
     raw = round((value - field.offset) / field.scale) if field.is_scaled else value
     if raw != int(raw):
         raise RequestError(field.name, f"{value} has a fraction", f"must be a whole number for a {field.type}")
-    low, high = raw_limits(slot.kind, slot.bits)
+    low, high = raw_limits(slot.kind, slot.bits, slot.coding)
     if not low <= raw <= high:
         limits = sorted(limit * field.scale + field.offset for limit in (low, high))
         wanted = f"must be {limits[0]:g} to {limits[1]:g} {field.unit}".rstrip()

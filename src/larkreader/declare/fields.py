@@ -25,14 +25,22 @@ from pydantic import (
 from pydantic_core import PydanticCustomError
 
 ByteOrder = Literal["little", "big"]
-Kind = Literal["uint", "int", "float", "flag", "checksum", "reserved"]
+FieldOrder = Literal["little", "big", "big-low-word-first", "little-high-word-first"]
+Kind = Literal["uint", "int", "float", "bcd", "bytes", "text", "flag", "checksum", "reserved"]
+Encoding = Literal["ascii", "utf-8", "latin-1"]
+Coding = Literal["twos-complement", "sign-magnitude", "offset-binary"]
 
-TYPE_WANTED = "must be uint1 to uint64, int2 to int64, float16, float32, float64, flag or checksum"
-_TYPE = re.compile(r"(uint|int|float)([1-9]\d?)")
+TYPE_WANTED = (
+    "must be uint1 to uint64, int2 to int64, bcd4 to bcd64 (four bits a digit), float16, float32, float64, bytes, "
+    "text, flag or checksum"
+)
+_TYPE = re.compile(r"(uint|int|float|bcd)([1-9]\d?)")
+WIDTHLESS: Mapping[str, int | None] = {"flag": 1, "bytes": 8, "text": 8, "checksum": None}
 _WIDTHS: Mapping[str, range | tuple[int, ...]] = {
     "uint": range(1, 65),
     "int": range(2, 65),
     "float": (16, 32, 64),
+    "bcd": range(4, 65, 4),
 }
 
 
@@ -44,10 +52,13 @@ class NamedField(BaseModel, frozen=True, extra="forbid"):
     name : str
         Name of the column that it becomes.
     type : str
-        ``uint1`` to ``uint64``, ``int2`` to ``int64``, ``float16``, ``float32``, ``float64``, ``flag`` or
-        ``checksum``.
-    order : {"little", "big"}, optional
-        Byte order of a field of whole, aligned bytes. Little with lsb packing, big with msb unless said.
+        ``uint1`` to ``uint64``, ``int2`` to ``int64``, ``bcd4`` to ``bcd64``, ``float16``, ``float32``, ``float64``,
+        ``bytes``, ``text``, ``flag`` or ``checksum``.
+    order : {"little", "big", "big-low-word-first", "little-high-word-first"}, optional
+        Byte order of a field of whole, aligned bytes; of 32 and 64 bits also words of 16 bits in one order with their
+        bytes in the other. Little with lsb packing, big with msb unless said.
+    coding : {"twos-complement", "sign-magnitude", "offset-binary"}
+        How an ``int`` holds negative numbers.
     scale, offset : float
         The value is ``raw * scale + offset``, in `unit`.
     unit : str
@@ -58,10 +69,16 @@ class NamedField(BaseModel, frozen=True, extra="forbid"):
         The only raw value that is right. It tells layouts of one wire apart.
     names : mapping of str to int
         Names of raw values; any other value is a finding.
+    invalid : tuple of int
+        Raw values by which the sender says that it has none; the column holds NaN there.
     counter : bool
         Rises by one from frame to frame and wraps at its width.
     repeat : int
-        How many of them follow each other; more than one makes an array.
+        How many of them follow each other; more than one makes an array. Of ``bytes`` and ``text``, how many bytes.
+    encoding : {"ascii", "utf-8", "latin-1"}
+        Of a ``text``.
+    pad : {"nul", "space"}
+        With what a ``text`` that is shorter is filled up; both are left out at its end when it is read.
     note : str
         Anything worth telling the reader.
     """
@@ -70,15 +87,19 @@ class NamedField(BaseModel, frozen=True, extra="forbid"):
 
     name: str
     type: str
-    order: ByteOrder | None = None
+    order: FieldOrder | None = None
+    coding: Coding = "twos-complement"
     scale: float = 1.0
     offset: float = 0.0
     unit: str = ""
     range: tuple[float, float] | None = None
     equals: StrictInt | None = None
     names: Mapping[str, StrictInt] = Field(default_factory=dict)
+    invalid: tuple[StrictInt, ...] = ()
     counter: StrictBool = False
     repeat: int = Field(default=1, ge=1, le=65_536)
+    encoding: Encoding = "ascii"
+    pad: Literal["nul", "space"] = "nul"
     note: str = ""
 
     @field_validator("name")
@@ -96,7 +117,7 @@ class NamedField(BaseModel, frozen=True, extra="forbid"):
     @classmethod
     def _type_is_known(cls, text: str) -> str:
         match = _TYPE.fullmatch(text)
-        if text not in ("flag", "checksum") and not (match and int(match[2]) in _WIDTHS[match[1]]):
+        if text not in WIDTHLESS and not (match and int(match[2]) in _WIDTHS[match[1]]):
             raise PydanticCustomError("wanted", TYPE_WANTED + ".")
         return text
 
@@ -113,9 +134,9 @@ class NamedField(BaseModel, frozen=True, extra="forbid"):
 
     @property
     def bits(self) -> int | None:
-        """Width in bits; None for a checksum, whose width is its algorithm's."""
-        if self.type in ("flag", "checksum"):
-            return 1 if self.type == "flag" else None
+        """Width in bits of one item; None for a checksum, whose width is its algorithm's."""
+        if self.type in WIDTHLESS:
+            return WIDTHLESS[self.type]
         return int(self.type.removeprefix(self.kind))
 
     @property
@@ -170,7 +191,7 @@ class Slot:
     first_bit: int
     bits: int
     count: int = 1
-    order: ByteOrder | None = None
+    order: FieldOrder | None = None
     field: NamedField | None = None
     value: int = 0
 
@@ -180,14 +201,35 @@ class Slot:
         return self.first_bit + self.bits * self.count
 
     @property
+    def coding(self) -> Coding:
+        """How an integer holds negative numbers."""
+        return "twos-complement" if self.field is None else self.field.coding
+
+    @property
     def is_whole_bytes(self) -> bool:
         """Whether it begins and ends at byte limits."""
         return self.first_bit % 8 == 0 and self.bits % 8 == 0
 
 
-def raw_limits(kind: Kind, bits: int) -> tuple[int, int]:
+def raw_limits(kind: Kind, bits: int, coding: Coding = "twos-complement") -> tuple[int, int]:
     """Return the lowest and highest whole number that `bits` bits of an integer field hold."""
-    return (-(1 << bits - 1), (1 << bits - 1) - 1) if kind == "int" else (0, (1 << bits) - 1)
+    if kind == "bcd":
+        return 0, 10 ** (bits // 4) - 1
+    if kind != "int":
+        return 0, (1 << bits) - 1
+    most = (1 << bits - 1) - 1
+    return (-most if coding == "sign-magnitude" else -most - 1), most
+
+
+def bytes_from_lowest(order: FieldOrder, size: int) -> list[int]:
+    """Return in which place of a field each of its bytes lies, the least significant one first."""
+    places = list(range(size))
+    if order == "big":
+        return places[::-1]
+    words = [places[low : low + 2] for low in range(0, size, 2)]
+    if order == "big-low-word-first":
+        return [place for word in words for place in word[::-1]]
+    return places if order == "little" else [place for word in words[::-1] for place in word]
 
 
 def _misfits(field: NamedField) -> Iterator[str]:
@@ -195,13 +237,19 @@ def _misfits(field: NamedField) -> Iterator[str]:
     kind, bits = field.kind, field.bits
     if field.range is not None and not field.range[0] < field.range[1]:
         yield "has a range whose first limit is not below its second."
-    if kind in ("flag", "checksum") and (field.is_scaled or field.range or field.names):
+    if kind in WIDTHLESS and (field.is_scaled or field.range or field.names):
         yield f"is a {kind}, which has neither scale nor offset, range or names."
+    if field.coding != "twos-complement" and kind != "int":
+        yield "has a coding of negative numbers, which only an int has."
+    if field.order not in (None, "little", "big") and bits not in (32, 64):
+        yield "has an order of words, which needs 32 or 64 bits."
+    if field.invalid and kind not in ("uint", "int", "bcd"):
+        yield f"is a {kind}, of which no value means that there is none."
     if field.counter and kind != "uint":
         yield "is a counter, which must be a uint."
     if field.counter and field.repeat > 1:
         yield "is a counter, which cannot be an array."
-    if kind in ("float", "checksum") and (field.equals is not None or field.names):
+    if kind in ("float", "bytes", "text", "checksum") and (field.equals is not None or field.names):
         yield f"is a {kind}, which has neither equals nor names."
     if kind == "checksum" and field.repeat > 1:
         yield "is a checksum, of which there can only be one."
@@ -209,9 +257,10 @@ def _misfits(field: NamedField) -> Iterator[str]:
         yield "has both names and a scale; names stand for raw values, so a named value has no scale."
     if field.scale == 0:
         yield "has a scale of 0, by which every value would be the same."
-    if bits is not None and kind in ("uint", "int", "flag"):
-        low, high = raw_limits(kind, bits)
+    if bits is not None and kind in ("uint", "int", "bcd", "flag"):
+        low, high = raw_limits(kind, bits, field.coding)
         claims = {"equals": field.equals} if field.equals is not None else {}
+        claims |= dict(zip([f"invalid[{place}]" for place in range(len(field.invalid))], field.invalid, strict=True))
         for name, value in {
             **claims,
             **{f'the name "{name}"': raw for name, raw in field.names.items()},

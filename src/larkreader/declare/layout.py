@@ -19,7 +19,7 @@ from larkreader.errors import Mistake, RequestError, nearest
 from .boundary import Boundary, MarkerBoundary
 from .checksum import FrameChecksum
 from .encoding import pack_values, put_slot, take_slot
-from .fields import ByteOrder, FieldEntry, NamedField, ReservedBits, Slot
+from .fields import ByteOrder, FieldEntry, FieldOrder, NamedField, ReservedBits, Slot
 
 Packing = Literal["lsb", "msb"]
 LONGEST_FRAME = 65_536  # bytes; a longer one is a mistake in the sheet, not a message
@@ -170,7 +170,8 @@ class FrameLayout(BaseModel, frozen=True, extra="forbid"):
     def _slot(self, entry: NamedField | ReservedBits, bit: int) -> Slot:
         if isinstance(entry, ReservedBits):
             return Slot("", "reserved", bit, entry.reserved, value=entry.value)
-        bits, order = entry.bits, entry.order
+        bits = entry.bits
+        order: FieldOrder | None = entry.order
         if bits is None:
             bits = self.checksum.method.width if self.checksum else 8
             order = order or (self.checksum.order if self.checksum else None)

@@ -118,7 +118,8 @@ class Frames(Columns):
         """Return a field's column by its name, or the frames that a slice, a mask or row numbers select.
 
         A column has shape (n_frames,), or (n_frames, n_items) for an array: bool for a flag, float64 where the
-        field has a scale or an offset, else the narrowest NumPy type that holds its bits.
+        field has a scale, an offset or invalid values, for which it is NaN; objects of shape (n_frames,) for a text;
+        else the narrowest NumPy type that holds its bits.
 
         Raises
         ------
@@ -148,7 +149,7 @@ class Frames(Columns):
         columns: dict[str, Any] = {"offset": self.offset, "begin_s": np.round(self.begin_s, 12)}
         for name, slot in self.layout.slot.items():
             values = self.labels(name) if slot.field is not None and slot.field.names else self[name]
-            if slot.count == 1:
+            if values.ndim == 1:
                 columns[name] = values
             else:
                 columns |= {f"{name}[{item}]": values[:, item] for item in range(slot.count)}

@@ -14,7 +14,7 @@ from larkreader.errors import RequestError
 
 from .candidates import Bytes, Candidates, Mask, Places, find_candidates, has_markers, rows_at, settled
 from .frame_columns import FrameFault, Frames, Skip, Spans
-from .unpack import raw_column
+from .unpack import digits_sound, raw_column, text_sound
 from .verify import names_known, within_range
 
 
@@ -159,6 +159,10 @@ def _frame_faults(rows: Bytes, layout: FrameLayout, genuine: Mask, intact: Mask)
     known, sensible = genuine.copy(), np.ones(len(rows), np.bool_)
     for slot in layout.slots:
         field = slot.field
+        if slot.kind == "bcd":
+            known &= digits_sound(rows, slot, layout.packing)
+        elif slot.kind == "text":
+            known &= text_sound(raw_column(rows, slot, layout.packing), slot)
         if field is not None and (field.names or field.range):
             raw = raw_column(rows, slot, layout.packing)
             known &= names_known(raw, slot) if field.names else True

@@ -12,7 +12,7 @@ from typing import Any, Literal
 import numpy as np
 import numpy.typing as npt
 
-from larkreader.declare.fields import Slot
+from larkreader.declare.fields import NamedField, Slot, bytes_from_lowest
 
 Column = npt.NDArray[Any]
 Packing = Literal["lsb", "msb"]
@@ -35,14 +35,56 @@ def raw_column(rows: npt.NDArray[np.uint8], slot: Slot, packing: Packing) -> Col
     -------
     ndarray, shape (n_frames,), or (n_frames, count) for an array
         bool for a flag, else of the narrowest type of 8, 16, 32 or 64 bits: unsigned, signed for an ``int``,
-        floating for a ``float``.
+        floating for a ``float``. A digit of a ``bcd`` beyond 9 counts as what it is; see `digits_sound`.
     """
-    items = [_item(rows, slot, slot.first_bit + place * slot.bits, packing) for place in range(slot.count)]
+    begins = range(slot.first_bit, slot.end_bit, slot.bits)
+    items = [_number_of(_item(rows, slot, begin, packing), slot) for begin in begins]
     return items[0] if slot.count == 1 else np.stack(items, axis=1)
 
 
+def digits_sound(rows: npt.NDArray[np.uint8], slot: Slot, packing: Packing) -> npt.NDArray[np.bool_]:
+    """Tell in which frames all digits of a ``bcd`` are 0 to 9: bool, shape (n_frames,)."""
+    sound = np.ones(len(rows), dtype=np.bool_)
+    for place in range(slot.count):
+        bits = _item(rows, slot, slot.first_bit + place * slot.bits, packing).astype(np.uint64)
+        for digit in range(slot.bits // 4):
+            sound &= bits >> np.uint64(4 * digit) & np.uint64(0xF) <= 9
+    return sound
+
+
 def scaled(raw: Column, slot: Slot) -> Column:
-    """Return the values that the raw numbers of a slot stand for: float64 where there is a scale or an offset."""
+    """Return the values that the raw numbers of a slot stand for.
+
+    float64 where there is a scale or an offset, or a raw value that means that there is none, for which it is NaN;
+    text as objects of shape (n_frames,), where a byte that is none is U+FFFD.
+    """
+    field = slot.field
+    if field is not None and slot.kind == "text":
+        return _texts(raw, field)
+    if field is not None and field.invalid:
+        told = _scaled(raw, slot).astype(np.float64)
+        told[np.isin(raw, field.invalid)] = np.nan
+        return told
+    return _scaled(raw, slot)
+
+
+def text_sound(raw: Column, slot: Slot) -> npt.NDArray[np.bool_]:
+    """Tell in which frames a text is one in its encoding: bool, shape (n_frames,)."""
+    return np.array(["\ufffd" not in text for text in scaled(raw, slot).tolist()], dtype=np.bool_)
+
+
+def _texts(raw: Column, field: NamedField) -> Column:
+    """Decode the texts of all frames, alike ones once, without what fills them up."""
+    rows = np.ascontiguousarray(raw.reshape(len(raw), -1))
+    if not len(rows):
+        return np.empty(0, dtype=object)
+    different, which = np.unique(rows, axis=0, return_inverse=True)
+    texts = [row.tobytes().rstrip(b"\0 ").decode(field.encoding, errors="replace") for row in different]
+    told: Column = np.array(texts, dtype=object)[which.reshape(-1)]
+    return told
+
+
+def _scaled(raw: Column, slot: Slot) -> Column:
     field = slot.field
     if field is None or not field.is_scaled:
         return raw
@@ -65,22 +107,39 @@ def _decimals(number: Decimal) -> int:
 
 
 def _item(rows: npt.NDArray[np.uint8], slot: Slot, first_bit: int, packing: Packing) -> Column:
-    """Cut one item of a slot out of all frames."""
+    """Cut one item of a slot out of all frames, as unsigned bits."""
+    kind = f"u{_narrowest(slot.bits) // 8}"
+    low, size = first_bit // 8, slot.bits // 8
+    if slot.order in ("little", "big") and slot.bits in WIDTHS:
+        return _words(rows, low, size, slot.order).astype(kind)
+    if slot.order is not None:
+        from_lowest = [low + place for place in bytes_from_lowest(slot.order, size)]
+        return _bits(np.ascontiguousarray(rows[:, from_lowest]), 0, slot.bits, "lsb").astype(kind)
+    return _bits(rows, first_bit, slot.bits, packing).astype(kind)
+
+
+def _number_of(bits: Column, slot: Slot) -> Column:
+    """Return the numbers that the bits of a slot hold."""
     width = _narrowest(slot.bits)
-    if slot.order is not None and slot.bits in WIDTHS:
-        bits = _words(rows, first_bit // 8, slot.bits // 8, slot.order).astype(f"u{width // 8}")
-    elif slot.order is not None:
-        low = first_bit // 8
-        rows = np.ascontiguousarray(rows[:, low : low + slot.bits // 8][:, ::-1])
-        bits = _bits(rows, 0, slot.bits, packing).astype(f"u{width // 8}")
-    else:
-        bits = _bits(rows, first_bit, slot.bits, packing).astype(f"u{width // 8}")
     if slot.kind == "flag":
         bits = bits.astype(np.bool_)
     elif slot.kind == "float":
         bits = bits.view(f"f{width // 8}")
+    elif slot.kind == "int" and slot.coding == "offset-binary":
+        bits = (bits ^ bits.dtype.type(1 << slot.bits - 1)).view(f"i{width // 8}") << width - slot.bits
+        bits = bits >> width - slot.bits
+    elif slot.kind == "int" and slot.coding == "sign-magnitude":
+        top = bits.dtype.type(1 << slot.bits - 1)
+        size = (bits & ~top).view(f"i{width // 8}")
+        bits = np.where(bits & top, -size, size)
     elif slot.kind == "int":
         bits = bits.view(f"i{width // 8}") << width - slot.bits >> width - slot.bits
+    elif slot.kind == "bcd":
+        digits = bits.astype(np.uint64)
+        number = np.zeros(len(bits), dtype=np.uint64)
+        for place in range(slot.bits // 4):
+            number += (digits >> np.uint64(4 * place) & np.uint64(0xF)) * np.uint64(10**place)
+        bits = number.astype(f"u{width // 8}")
     return bits
 
 

@@ -69,7 +69,7 @@ def fixed_value(slot: Slot) -> int | None:
 def names_known(raw: npt.NDArray[Any], slot: Slot) -> Mask:
     """Tell which frames hold a named value in a slot that has names."""
     assert slot.field is not None
-    values = np.array(list(slot.field.names.values()))
+    values = np.array([*slot.field.names.values(), *slot.field.invalid])
     if slot.bits <= 8:  # a table is quicker than comparing with each name
         table = np.zeros(256, dtype=np.bool_)
         table[values.astype(np.uint8)] = True
@@ -85,7 +85,7 @@ def within_range(raw: npt.NDArray[Any], slot: Slot) -> Mask:
     low, high = slot.field.range
     value = scaled(raw, slot)
     margin = 1e-9 * abs(slot.field.scale)  # a limit that is a multiple of the scale must not fail by rounding
-    return _each_item((value >= low - margin) & (value <= high + margin))
+    return _each_item((value >= low - margin) & (value <= high + margin) | np.isin(raw, slot.field.invalid))
 
 
 def counter_steps(raw: npt.NDArray[Any], bits: int) -> npt.NDArray[np.int64]:

@@ -36,10 +36,11 @@ def judge_frames(
                 places = places[~_within(frames.offset[places], losses)]
             if places.size:
                 first = int(frames.offset[places[0]])
-                detail, advice = _worst_field(frames, int(places[0]), fault), ""
+                detail, advice, meaning = _worst_field(frames, int(places[0]), fault), "", None
                 if fault == FrameFault.CHECKSUM_MISMATCH and len(places) > NEARLY_ALL * len(frames):
                     told, advice = explain_mismatches(frames.data[places], frames.layout)
                     detail = f"{detail} {told}".rstrip()
+                    meaning = "The two ends compute the checksum differently." if told else None
                 yield make_finding(
                     FRAME_FAULT_NAMES[fault],
                     wire,
@@ -49,6 +50,7 @@ def judge_frames(
                     offset=first,
                     frame=key,
                     detail=detail,
+                    meaning=meaning,
                     advice=advice or None,
                 )
     for lost in losses:

@@ -17,6 +17,7 @@ from larkreader.decode.streaming import LayoutsReader
 from larkreader.decode.verify import within_range
 
 from .dump import OFFSET_WIDTH, TIME_WIDTH, DumpForm
+from .notations import visible
 from .views import Arrival, CharacterView, View
 
 CHANGED = "'"  # behind what is not as it was in the frame before
@@ -51,8 +52,12 @@ class _Seen:
         self.last = good[-1]
         self.times.extend(good.begin_s[-RECENT:].tolist())
         for name, slot in good.layout.slot.items():
-            if slot.count == 1 and slot.kind != "flag" and not (slot.field and slot.field.names):
+            if slot.count == 1 and slot.kind not in ("flag", "text") and not (slot.field and slot.field.names):
                 column = good[name]
+                if column.dtype.kind == "f":  # a value that says that there is none counts for nothing
+                    column = column[~np.isnan(column)]
+                if not len(column):
+                    continue
                 self.least[name] = min(float(column.min()), self.least.get(name, np.inf))
                 self.most[name] = max(float(column.max()), self.most.get(name, -np.inf))
 
@@ -206,6 +211,10 @@ def value_texts(frames: Frames, name: str) -> list[str]:
     if slot.field is not None and slot.field.names:
         items, joint = frames.labels(name).reshape(len(frames), -1), ","
     else:
+        if slot.kind == "text" and slot.field is not None:
+            encoding = slot.field.encoding
+            texts = [text.encode(encoding, "replace") for text in frames[name].tolist()]
+            return [f'"{visible(text, encoding=encoding)}"' for text in texts]
         values, joint = frames[name].reshape(len(frames), -1), "" if slot.kind == "flag" else ","
         items = np.array([number_text(one, slot) for one in values.ravel().tolist()], object).reshape(values.shape)
     return [joint.join(row) for row in items.tolist()]
@@ -213,6 +222,8 @@ def value_texts(frames: Frames, name: str) -> list[str]:
 
 def number_text(value: Any, slot: Slot) -> str:
     """Write a number with as many digits as it has."""
+    if value != value and slot.field is not None and slot.field.invalid:
+        return "none"
     if slot.kind == "float" and not (slot.field and slot.field.is_scaled):
         return f"{float(value):.6g}"
     return f"{float(value):.10g}" if slot.field is not None and slot.field.is_scaled else f"{int(value)}"
