@@ -51,6 +51,12 @@ if TYPE_CHECKING:
     help="CAPTURE is the memory of a ring buffer, and N where the next character would be written.",
 )
 @click.option("--filled", type=click.IntRange(0), metavar="N", help="How many characters of a ring buffer count.")
+@click.option(
+    "--explain",
+    type=click.IntRange(0),
+    metavar="N",
+    help="Take frame N apart, counted from 0 in order of time: bits, values, checks.",
+)
 @numbers_option
 @encoding_option
 @wire_option
@@ -70,6 +76,7 @@ def decode(
     samples: str,
     oversampling: str | None,
     check_stops: bool,
+    explain: int | None,
     write_index: int | None,
     filled: int | None,
     numbers: str,
@@ -113,7 +120,9 @@ def decode(
 
         frames_table(reading).to_csv(frames, index=False, lineterminator="\n")
         note(f"frames written to {frames}")
-    if shown:
+    if explain is not None:
+        _explain(reading, explain, as_json=as_json)
+    elif shown:
         for row in _rows_of(reading, ring, numbers, encoding):
             click.echo(row)
     elif as_json:
@@ -128,6 +137,35 @@ def decode(
         console.print()
         console.print(terminal.findings(reading.findings, reading.verdict))
     return 1 if reading.verdict == "faults" else 0
+
+
+def _explain(reading: Reading, number: int, *, as_json: bool) -> None:
+    """Show one frame of all layouts, in order of time, or of place where there are no times."""
+    from dataclasses import asdict
+
+    from larkreader.errors import RequestError
+    from larkreader.present import terminal
+    from larkreader.present.frame_explained import headline, parts_of
+
+    every = [
+        (0.0 if begin_s != begin_s else begin_s, offset, key, row)
+        for key, frames in reading.frames.items()
+        for row, (begin_s, offset) in enumerate(zip(frames.begin_s.tolist(), frames.offset.tolist(), strict=True))
+    ]
+    if number >= len(every):
+        wanted = f"must be 0 to {len(every) - 1}" if every else "the capture holds no frame"
+        raise RequestError("--explain", f"is {number}", wanted)
+    _, offset, key, row = sorted(every)[number]
+    frames = reading.frames[key]
+    wire = frames.layout.wire or next(iter(reading.characters))
+    faults = reading.characters[wire].faults[offset : offset + frames.layout.length]
+    if as_json:
+        parts = [asdict(part) for part in parts_of(frames, row)]
+        data = frames.data[row].tobytes().hex(" ")
+        print_json({"frame": key, "told": headline(frames, row, faults), "hex": data, "fields": parts})
+    else:
+        console = terminal.make_console()
+        console.print(terminal.frame_parts(frames, row, faults, console.width))
 
 
 def _ring_of(capture: Path, write_index: int | None, filled: int | None, kind: str | None) -> RingMemory | None:

@@ -13,10 +13,12 @@ from rich.text import Text
 
 from larkreader.capture.characters import FAULT_NAMES
 
+from .frame_explained import headline, parts_of
 from .notations import visible
 
 if TYPE_CHECKING:
     from larkreader.declare.sheet import Sheet
+    from larkreader.decode.frame_columns import Frames
     from larkreader.exercise.loopback import LoopbackResult
     from larkreader.exercise.ports.listing import PortEntry
     from larkreader.exercise.stepping import Trial
@@ -29,6 +31,7 @@ if TYPE_CHECKING:
 
 SHOWN_TEXT = 24  # characters of a message that is shown beside other things
 SEVERITY_STYLES = {"error": "bold reverse", "warning": "bold", "note": "dim"}
+WIDE = 100  # columns of a terminal from which everything is shown
 SAMPLE = 40  # characters of what came in that are shown
 BEYOND_ANY_LINE = 1.1  # times what a line carries; so much comes over none
 VERDICTS = {
@@ -117,6 +120,21 @@ def events(reading: Reading) -> Group:
         for low, high, count in shown:
             bars.append(f"{duration(low):>9} to {duration(high):<9} {count:>6,} {'=' * round(24 * count / most)}")
     return Group(table, *bars)
+
+
+def frame_parts(frames: Frames, row: int, faults: Any, width: int) -> Group:
+    """Show one frame taken apart; without the declared types on a terminal of few columns."""
+    types = ["type"] if width >= WIDE else []
+    table = _table("field", *types, "byte.bit", "bits", ">raw", "value", "check")
+    for column in table.columns[:-1]:
+        column.no_wrap = True
+    for part in parts_of(frames, row):
+        check = Text(part.check, style="bold reverse" if part.check.startswith("WRONG") else "")
+        kind = [part.type] if types else []
+        table.add_row(part.name or "-", *kind, part.place, part.bits, part.raw, part.value, check)
+    data = frames.data[row].tobytes()
+    rows = [f"{low:>4}  {data[low : low + 16].hex(' ').upper()}" for low in range(0, len(data), 16)]
+    return Group(Text(headline(frames, row, faults), style="bold"), "", *rows, "", table)
 
 
 def findings(found: tuple[Finding, ...], verdict: str) -> Group:
