@@ -47,6 +47,7 @@ if TYPE_CHECKING:
     from .declare.layout import FrameLayout as FrameLayout
     from .declare.line import LineSettings as LineSettings
     from .declare.loopback import LoopbackPlan as LoopbackPlan
+    from .declare.schema import sheet_schema as sheet_schema
     from .declare.sheet import Sheet as Sheet
     from .declare.sheet import Wire as Wire
     from .declare.sheet import open_sheet as open_sheet
@@ -168,6 +169,7 @@ _HOMES = {
     "read_layouts": "decode.frames",
     "receive": "decode.receive",
     "run_loopback": "exercise.loopback",
+    "sheet_schema": "declare.schema",
     "signal_names": "capture.files.open",
     "strip_escapes": "decode.escapes",
     "survey": "judge.survey",
@@ -249,6 +251,7 @@ __all__ = [
     "read_layouts",
     "receive",
     "run_loopback",
+    "sheet_schema",
     "signal_names",
     "strip_escapes",
     "survey",

@@ -27,6 +27,7 @@ COMMANDS = {
     "send": "Send something by hand and show what comes back.",
     "listen": "Show what comes in at one port or two, as it comes.",
     "ports": "Show which ports there are and who holds them.",
+    "schema": "Print the sheet's JSON Schema, for editors.",
     "serve": "Offer a stand-in device on a port.",
 }
 
