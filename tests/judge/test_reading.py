@@ -194,3 +194,44 @@ def test_a_capture_too_coarse_for_the_baud_is_told_and_not_read(per_bit, kinds):
             lr.read(sheet, {"tx": coarse})
     else:
         assert {one.kind for one in lr.read(sheet, {"tx": coarse}).findings} == kinds
+
+
+def test_values_that_the_sender_calls_substitutes_are_told_with_since_when_and_how_long():
+    """Halted from 0.3 s until 0.5 s, and again from 0.8 s on; the flow of those frames counts for nothing."""
+    sheet = lr.parse_sheet(
+        """sheet = 1
+        [line]
+        baud = 57600
+        [wire.pump]
+        [frame.status]
+        boundary = { kind = "marker", marker = "D7" }
+        fields = [
+          { name = "state", type = "uint8", names = { dosing = 1, halted = 7 }, substitutes = { when = "halted", fields = ["flow"] } },
+          { name = "flow", type = "uint8" },
+        ]"""
+    )
+    layout, line = sheet.frame["status"], sheet.line
+    states = ["halted" if 3 <= n < 5 or n >= 8 else "dosing" for n in range(10)]
+    data = b"".join(layout.encode({"state": state, "flow": n}) for n, state in enumerate(states))
+    gaps = np.where(np.arange(len(data)) % 3 == 0, 0.1 * line.baud - 3 * line.bits_per_character, 0.0)
+    gaps[0] = 0
+    reading = lr.read(sheet, {"pump": lr.transmit(data, line, gaps=gaps, begin_s=0.0)})
+    (told,) = reading.findings
+    assert (told.kind, told.count, told.offset, told.first_s) == (
+        "substitute-values",
+        2,
+        9,
+        pytest.approx(0.3, abs=1e-6),
+    )
+    assert "flow are substitutes in 4 frames, for 0.2 s at the longest, at the end still." in told.text
+    assert reading.frames["status"].substituted("flow").tolist() == [state == "halted" for state in states]
+    for wrong, message in [
+        ("fields = ['flwo']", "flwo"),
+        ("when = 'asleep', fields = ['flow']", "asleep"),
+        ("fields = []", "fields"),
+    ]:
+        with pytest.raises(lr.SheetError, match=message):
+            lr.parse_sheet(
+                'sheet = 1\n[wire.a]\n[frame.f]\nboundary = { kind = "fixed" }\nfields = [{ name = "flow", type = "uint8" }, '
+                f'{{ name = "s", type = "uint8", names = {{ on = 1 }}, substitutes = {{ {wrong} }} }}]'
+            )

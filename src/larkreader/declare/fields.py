@@ -44,6 +44,21 @@ _WIDTHS: Mapping[str, range | tuple[int, ...]] = {
 }
 
 
+class Substitutes(BaseModel, frozen=True, extra="forbid"):
+    """That other fields of a frame hold substitutes, not measured values.
+
+    Parameters
+    ----------
+    when : int or str
+        The raw value, or the name, at which they do; 1 unless said, as of a flag that is set.
+    fields : tuple of str
+        Which fields.
+    """
+
+    when: StrictInt | str = 1
+    fields: tuple[str, ...] = Field(min_length=1)
+
+
 class NamedField(BaseModel, frozen=True, extra="forbid"):
     """One named value in a frame.
 
@@ -79,6 +94,8 @@ class NamedField(BaseModel, frozen=True, extra="forbid"):
         Of a ``text``.
     pad : {"nul", "space"}
         With what a ``text`` that is shorter is filled up; both are left out at its end when it is read.
+    substitutes : Substitutes, optional
+        At which of its values other fields of the frame hold substitutes.
     note : str
         Anything worth telling the reader.
     """
@@ -100,6 +117,7 @@ class NamedField(BaseModel, frozen=True, extra="forbid"):
     repeat: int = Field(default=1, ge=1, le=65_536)
     encoding: Encoding = "ascii"
     pad: Literal["nul", "space"] = "nul"
+    substitutes: Substitutes | None = None
     note: str = ""
 
     @field_validator("name")
@@ -138,6 +156,14 @@ class NamedField(BaseModel, frozen=True, extra="forbid"):
         if self.type in WIDTHLESS:
             return WIDTHLESS[self.type]
         return int(self.type.removeprefix(self.kind))
+
+    @property
+    def substituting(self) -> int | None:
+        """The raw value at which other fields hold substitutes; None if there is none."""
+        if self.substitutes is None:
+            return None
+        when = self.substitutes.when
+        return self.names[when] if isinstance(when, str) else when
 
     @property
     def is_scaled(self) -> bool:
@@ -245,6 +271,12 @@ def _misfits(field: NamedField) -> Iterator[str]:
         yield "has an order of words, which needs 32 or 64 bits."
     if field.invalid and kind not in ("uint", "int", "bcd"):
         yield f"is a {kind}, of which no value means that there is none."
+    if field.substitutes is not None:
+        when = field.substitutes.when
+        if kind not in ("uint", "int", "bcd", "flag") or field.repeat > 1:
+            yield "is of a type that cannot say that others are substitutes."
+        elif isinstance(when, str) and when not in field.names:
+            yield f'has no name "{when}", at which others are substitutes.'
     if field.counter and kind != "uint":
         yield "is a counter, which must be a uint."
     if field.counter and field.repeat > 1:

@@ -216,6 +216,12 @@ def _layout_mistakes(layout: FrameLayout) -> Iterator[tuple[str, str, str]]:
                 f"has a byte order, which needs whole bytes that begin at a byte limit; "
                 f"this one takes bits {slot.first_bit} to {slot.end_bit - 1} of the frame.",
             )
+    for place, entry in enumerate(layout.fields):
+        told = entry.substitutes.fields if isinstance(entry, NamedField) and entry.substitutes else ()
+        for number, name in enumerate(told):
+            if name not in names:
+                where = f"fields[{place}].substitutes.fields[{number}]"
+                yield where, f'"{name}"', f"is not a field of this frame. {nearest(name, list(names))}"
     counters = [slot.name for slot in layout.slots if slot.field is not None and slot.field.counter]
     if len(counters) > 1:
         yield (

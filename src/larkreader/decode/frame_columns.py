@@ -134,6 +134,16 @@ class Frames(Columns):
         """Return a field's raw numbers, before scale and offset."""
         return raw_column(np.ascontiguousarray(self.data), self._slot(name), self.layout.packing)
 
+    def substituted(self, name: str) -> npt.NDArray[np.bool_]:
+        """Tell in which frames another field says that a field holds a substitute: bool, shape (n_frames,)."""
+        self._slot(name)
+        told = np.zeros(len(self), dtype=np.bool_)
+        for other, slot in self.layout.slot.items():
+            field = slot.field
+            if field is not None and field.substitutes is not None and name in field.substitutes.fields:
+                told |= self.raw(other) == field.substituting
+        return told
+
     def labels(self, name: str) -> npt.NDArray[np.object_]:
         """Return the names that a field's values have; the number as text where it has none."""
         field = self._slot(name).field

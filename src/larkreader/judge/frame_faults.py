@@ -53,6 +53,7 @@ def judge_frames(
                     meaning=meaning,
                     advice=advice or None,
                 )
+        yield from _judge_substitutes(wire, characters, frames)
     for lost in losses:
         yield from judge_losses(lost, characters, wire)
     explained = _within(skipped.offset, losses)
@@ -60,6 +61,35 @@ def judge_frames(
     explained |= breaks[skipped.offset + skipped.length] - breaks[skipped.offset] == skipped.length
     explained |= is_stray & (skipped.offset == 0) & (skipped.length == 1)
     yield from _judge_spans(wire, characters, skipped, explained, max(one.layout.length for one in every))
+
+
+def _judge_substitutes(wire: str, characters: Characters, frames: Frames) -> Iterator[Finding]:
+    """Yield since when and for how long the sender says that values are substitutes, field by field that says so."""
+    good = frames[(frames.faults & FrameFault.CHECKSUM_MISMATCH) == 0]
+    for name, slot in frames.layout.slot.items():
+        field = slot.field
+        if field is None or field.substitutes is None or not len(good):
+            continue
+        told = good.raw(name) == field.substituting
+        turns = np.flatnonzero(np.diff(told, prepend=False, append=False)).reshape(-1, 2)
+        if not len(turns):
+            continue
+        first = int(good.offset[turns[0, 0]])
+        detail = f"By {name}, {', '.join(field.substitutes.fields)} are substitutes in {int(told.sum()):,} frames"
+        if characters.has_times:
+            ends_s = np.append(good.begin_s, good.begin_s[-1])[turns[:, 1]]
+            longest = float((ends_s - good.begin_s[turns[:, 0]]).max())
+            detail += f", for {longest:.3g} s at the longest"
+        detail += ", at the end still." if told[-1] else "."
+        yield make_finding(
+            "substitute-values",
+            wire,
+            len(turns),
+            first_s=time_of(characters, first),
+            offset=first,
+            frame=frames.layout.key,
+            detail=detail,
+        )
 
 
 def _judge_spans(

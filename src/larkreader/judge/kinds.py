@@ -135,6 +135,13 @@ KINDS: Mapping[str, Kind] = {
         "A value lies outside the limits within which it makes sense, though the frame arrived whole.",
         "Check the sensor, and whether scale, sign and byte order of the field are what the sender means.",
     ),
+    "substitute-values": Kind(
+        "warning",
+        "stretch of substitute values",
+        "stretches of substitute values",
+        "The sender says that it did not measure these values, but put others in their place.",
+        "Find out what the sender lacks: a sensor, a set-point in time, power; do not take these values for measured.",
+    ),
     "truncated-frame": Kind(
         "error",
         "truncated frame",

@@ -53,7 +53,7 @@ class _Seen:
         self.times.extend(good.begin_s[-RECENT:].tolist())
         for name, slot in good.layout.slot.items():
             if slot.count == 1 and slot.kind not in ("flag", "text") and not (slot.field and slot.field.names):
-                column = good[name]
+                column = good[name][~good.substituted(name)]
                 if column.dtype.kind == "f":  # a value that says that there is none counts for nothing
                     column = column[~np.isnan(column)]
                 if not len(column):
