@@ -93,6 +93,9 @@ if TYPE_CHECKING:
     from .judge.levels import LevelSurvey as LevelSurvey
     from .judge.reading import Reading as Reading
     from .judge.reading import read as read
+    from .judge.statistics import FieldStatistics as FieldStatistics
+    from .judge.statistics import FrameStatistics as FrameStatistics
+    from .judge.statistics import frame_statistics as frame_statistics
     from .judge.survey import Survey as Survey
     from .judge.survey import survey as survey
     from .present.figures.waveform import draw_waveform as draw_waveform
@@ -113,11 +116,13 @@ _HOMES = {
     "EventDelays": "judge.events",
     "EventSignal": "declare.event",
     "Fault": "capture.characters",
+    "FieldStatistics": "judge.statistics",
     "Finding": "judge.findings",
     "FrameChecksum": "declare.checksum",
     "FrameFault": "decode.frame_columns",
     "FrameLayout": "declare.layout",
     "FrameReader": "decode.streaming",
+    "FrameStatistics": "judge.statistics",
     "Frames": "decode.frame_columns",
     "Garble": "judge.garble",
     "LarkReaderError": "errors",
@@ -154,6 +159,7 @@ _HOMES = {
     "explain_garble": "judge.garble",
     "find_checksums": "judge.checksum_search",
     "find_escapes": "decode.escapes",
+    "frame_statistics": "judge.statistics",
     "garble_table": "judge.garble",
     "notations": "present.notations",
     "open_capture": "capture.files.open",
@@ -195,11 +201,13 @@ __all__ = [
     "EventDelays",
     "EventSignal",
     "Fault",
+    "FieldStatistics",
     "Finding",
     "FrameChecksum",
     "FrameFault",
     "FrameLayout",
     "FrameReader",
+    "FrameStatistics",
     "Frames",
     "Garble",
     "LarkReaderError",
@@ -236,6 +244,7 @@ __all__ = [
     "explain_garble",
     "find_checksums",
     "find_escapes",
+    "frame_statistics",
     "garble_table",
     "notations",
     "open_capture",

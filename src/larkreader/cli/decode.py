@@ -42,7 +42,7 @@ if TYPE_CHECKING:
     "--frames",
     type=click.Path(path_type=Path),
     metavar="FILE",
-    help="Write the frames with their fields as CSV.",
+    help="Write the frames with their fields: .csv, .jsonl for JSON Lines, or .npz for NumPy arrays.",
 )
 @click.option(
     "--write-index",
@@ -56,6 +56,9 @@ if TYPE_CHECKING:
     type=click.IntRange(0),
     metavar="N",
     help="Take frame N apart, counted from 0 in order of time: bits, values, checks.",
+)
+@click.option(
+    "--statistics", is_flag=True, help="Show what the fields hold altogether and how regularly frames come instead."
 )
 @numbers_option
 @encoding_option
@@ -77,6 +80,7 @@ def decode(
     oversampling: str | None,
     check_stops: bool,
     explain: int | None,
+    statistics: bool,
     write_index: int | None,
     filled: int | None,
     numbers: str,
@@ -88,11 +92,13 @@ def decode(
     """
     from larkreader.declare.sheet import open_sheet
     from larkreader.present.notations import check_encoding
+    from larkreader.present.tables import check_ending
 
     shown = characters == Path("-") and not as_json
     characters = None if characters == Path("-") else characters
     check_output(characters)
     check_output(frames)
+    check_ending(frames)
     encoding = check_encoding(encoding)
     ring = _ring_of(capture, write_index, filled, kind)
     if ring is None:
@@ -116,12 +122,14 @@ def decode(
         write_characters(characters, reading.characters)
         note(f"characters written to {characters}")
     if frames is not None:
-        from larkreader.present.tables import frames_table
+        from larkreader.present.tables import write_frames
 
-        frames_table(reading).to_csv(frames, index=False, lineterminator="\n")
+        write_frames(frames, reading)
         note(f"frames written to {frames}")
     if explain is not None:
         _explain(reading, explain, as_json=as_json)
+    elif statistics:
+        _sum_up(reading, as_json=as_json)
     elif shown:
         for row in _rows_of(reading, ring, numbers, encoding):
             click.echo(row)
@@ -137,6 +145,18 @@ def decode(
         console.print()
         console.print(terminal.findings(reading.findings, reading.verdict))
     return 1 if reading.verdict == "faults" else 0
+
+
+def _sum_up(reading: Reading, *, as_json: bool) -> None:
+    """Show the statistics of all layouts."""
+    from larkreader.judge.statistics import frame_statistics
+    from larkreader.present import terminal
+
+    told = {key: frame_statistics(frames) for key, frames in reading.frames.items()}
+    if as_json:
+        print_json({key: one.to_dict() for key, one in told.items()})
+    else:
+        terminal.make_console().print(terminal.statistics(told))
 
 
 def _explain(reading: Reading, number: int, *, as_json: bool) -> None:

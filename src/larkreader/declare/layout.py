@@ -40,6 +40,8 @@ class FrameLayout(BaseModel, frozen=True, extra="forbid"):
         Which end of a byte the fields fill first.
     fields : tuple of NamedField or ReservedBits
         What it holds, in order. A marker stands before the first field and is not one of them.
+    period : float, optional
+        How often it is sent, in seconds from one to the next.
     checksum : FrameChecksum, optional
         Its check value, whose place is the field of type ``checksum``.
     note : str
@@ -52,6 +54,7 @@ class FrameLayout(BaseModel, frozen=True, extra="forbid"):
     packing: Packing = "lsb"
     fields: tuple[FieldEntry, ...] = Field(min_length=1)
     checksum: FrameChecksum | None = None
+    period: float | None = Field(default=None, gt=0)
     note: str = ""
 
     @model_validator(mode="after")

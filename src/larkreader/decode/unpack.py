@@ -75,9 +75,9 @@ def text_sound(raw: Column, slot: Slot) -> npt.NDArray[np.bool_]:
 
 def _texts(raw: Column, field: NamedField) -> Column:
     """Decode the texts of all frames, alike ones once, without what fills them up."""
-    rows = np.ascontiguousarray(raw.reshape(len(raw), -1))
-    if not len(rows):
+    if not len(raw):
         return np.empty(0, dtype=object)
+    rows = np.ascontiguousarray(raw.reshape(len(raw), -1))
     different, which = np.unique(rows, axis=0, return_inverse=True)
     texts = [row.tobytes().rstrip(b"\0 ").decode(field.encoding, errors="replace") for row in different]
     told: Column = np.array(texts, dtype=object)[which.reshape(-1)]

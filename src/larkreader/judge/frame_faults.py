@@ -14,6 +14,7 @@ from larkreader.decode.verify import fixed_value, names_known, within_range
 from .checksum_search import explain_mismatches
 from .findings import Finding, make_finding, time_of
 from .sequence import Losses, judge_losses
+from .statistics import judge_period
 
 NEARLY_ALL = 0.8  # of the frames; if so many checksums fail, the declared one is wrong
 
@@ -54,6 +55,7 @@ def judge_frames(
                     advice=advice or None,
                 )
         yield from _judge_substitutes(wire, characters, frames)
+        yield from judge_period(wire, characters, frames)
     for lost in losses:
         yield from judge_losses(lost, characters, wire)
     explained = _within(skipped.offset, losses)

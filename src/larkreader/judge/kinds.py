@@ -142,6 +142,14 @@ KINDS: Mapping[str, Kind] = {
         "The sender says that it did not measure these values, but put others in their place.",
         "Find out what the sender lacks: a sensor, a set-point in time, power; do not take these values for measured.",
     ),
+    "late-frame": Kind(
+        "warning",
+        "late frame",
+        "late frames",
+        "A frame came later than its declared period allows.",
+        "Look for frames that were lost at these places, a sender that is busy with something else, or a line that is "
+        "too slow for its traffic.",
+    ),
     "truncated-frame": Kind(
         "error",
         "truncated frame",

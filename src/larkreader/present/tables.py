@@ -2,14 +2,72 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+import json
+from collections.abc import Iterator
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
+
+from larkreader.decode.frame_columns import frame_fault_names
+from larkreader.errors import RequestError
 
 if TYPE_CHECKING:
     import pandas as pd
 
     from larkreader.judge.reading import Reading
+
+
+FRAME_ENDINGS = (".csv", ".jsonl", ".npz")
+
+
+def check_ending(path: Path | None) -> None:
+    """Raise `RequestError` if frames cannot be written into a file of this ending."""
+    if path is not None and path.suffix.lower() not in FRAME_ENDINGS:
+        raise RequestError(str(path), f'ends in "{path.suffix}"', f"must end in {', '.join(FRAME_ENDINGS)}")
+
+
+def write_frames(path: Path, reading: Reading) -> None:
+    """Write the frames of all layouts: as a table, as one JSON object a frame, or as an array a field.
+
+    In JSON an array is a list, and what is no number is null. NumPy arrays are named ``LAYOUT.FIELD``, beside
+    ``LAYOUT.offset``, ``.begin_s`` and ``.faults``, which are flags.
+    """
+    if path.suffix.lower() == ".csv":
+        frames_table(reading).to_csv(path, index=False, lineterminator="\n")
+    elif path.suffix.lower() == ".npz":
+        arrays: dict[str, Any] = {}
+        for key, frames in reading.frames.items():
+            arrays |= {f"{key}.{name}": frames.column(name) for name in ("offset", "begin_s", "faults")}
+            for name in frames.layout.slot:
+                column = frames[name]
+                arrays[f"{key}.{name}"] = column.astype(str) if column.dtype == object else column
+        with path.open("wb") as file:
+            np.savez_compressed(file, allow_pickle=False, **arrays)
+    else:
+        rows = sorted(_objects(reading), key=lambda row: (row["begin_s"] or 0.0, row["offset"]))
+        with path.open("w", encoding="utf-8", newline="\n") as file:
+            file.writelines(json.dumps(row, ensure_ascii=False, allow_nan=False) + "\n" for row in rows)
+
+
+def _objects(reading: Reading) -> Iterator[dict[str, Any]]:
+    """Yield one object a frame."""
+    for key, frames in reading.frames.items():
+        columns = {}
+        for name, slot in frames.layout.slot.items():
+            values = frames.labels(name) if slot.field is not None and slot.field.names else frames[name]
+            columns[name] = [_json_value(one) for one in values.tolist()]
+        for row in range(len(frames)):
+            begin_s = _json_value(float(frames.begin_s[row]))
+            head = {"wire": frames.layout.wire, "frame": key, "offset": int(frames.offset[row]), "begin_s": begin_s}
+            faults = frame_fault_names(int(frames.faults[row]))
+            yield head | {"faults": faults, "fields": {name: values[row] for name, values in columns.items()}}
+
+
+def _json_value(value: Any) -> Any:
+    if isinstance(value, list):
+        return [_json_value(one) for one in value]
+    return None if isinstance(value, float) and not np.isfinite(value) else value
 
 
 def frames_table(reading: Reading) -> pd.DataFrame:

@@ -26,11 +26,13 @@ if TYPE_CHECKING:
     from larkreader.judge.findings import Finding
     from larkreader.judge.garble import Garble
     from larkreader.judge.reading import Reading
+    from larkreader.judge.statistics import FrameStatistics
     from larkreader.judge.survey import Spread, Survey
     from larkreader.present.frame_views import ValueView
 
 SHOWN_TEXT = 24  # characters of a message that is shown beside other things
 SEVERITY_STYLES = {"error": "bold reverse", "warning": "bold", "note": "dim"}
+MOST_NAMES = 6  # of a field whose counts are shown
 WIDE = 100  # columns of a terminal from which everything is shown
 SAMPLE = 40  # characters of what came in that are shown
 BEYOND_ANY_LINE = 1.1  # times what a line carries; so much comes over none
@@ -120,6 +122,24 @@ def events(reading: Reading) -> Group:
         for low, high, count in shown:
             bars.append(f"{duration(low):>9} to {duration(high):<9} {count:>6,} {'=' * round(24 * count / most)}")
     return Group(table, *bars)
+
+
+def statistics(told: Mapping[str, FrameStatistics]) -> Group:
+    """Show what the frames of each layout hold altogether, and how regularly they come."""
+    frames = _table(
+        "frame", ">found", ">good", ">frames/s", ">period", ">least", ">most", ">jitter", ">late", ">missing"
+    )
+    fields = _table("frame", "field", ">values", ">least", ">mean", ">most", "unit", "names")
+    for key, one in told.items():
+        times = [one.period_s, one.least_s, one.most_s, one.jitter_s]
+        shown = ["-" if time is None else duration(time) for time in times]
+        rate = "-" if one.rate is None else f"{one.rate:.4g}"
+        frames.add_row(key, f"{one.count:,}", f"{one.trusted:,}", rate, *shown, _number(one.late), _number(one.missing))
+        for name, held in one.fields.items():
+            numbers = ["" if value is None else f"{value:.6g}" for value in (held.least, held.mean, held.most)]
+            names = ", ".join(f"{text} {count:,}" for text, count in list(held.names.items())[:MOST_NAMES])
+            fields.add_row(key, name, f"{held.count:,}", *numbers, held.unit, names)
+    return Group(frames, "", fields)
 
 
 def frame_parts(frames: Frames, row: int, faults: Any, width: int) -> Group:

@@ -1,0 +1,182 @@
+"""What the frames of a layout hold altogether, field by field, and how regularly they come."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import asdict, dataclass, field
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+from larkreader.capture.characters import Characters
+from larkreader.declare.layout import FrameLayout
+from larkreader.decode.frame_columns import FrameFault, Frames
+
+from .findings import Finding, make_finding, number_of, time_of
+
+UNTRUSTED = FrameFault.CHECKSUM_MISMATCH | FrameFault.UNKNOWN_VALUE | FrameFault.CHARACTER_FAULT
+LATE = 1.5  # declared periods from which on a frame is late, and another one was due
+
+
+@dataclass(frozen=True)
+class FieldStatistics:
+    """What one field held; items of an array together.
+
+    Parameters
+    ----------
+    count : int
+        How many values there are: of good frames, without substitutes and values that mean that there is none.
+    least, most, mean : float or None
+        Of those; None without any, and for a field with names and for text.
+    names : mapping of str to int
+        How often each name occurred, the most frequent first.
+    unit : str
+        Of the values.
+    """
+
+    count: int
+    least: float | None = None
+    most: float | None = None
+    mean: float | None = None
+    names: Mapping[str, int] = field(default_factory=dict)
+    unit: str = ""
+
+
+@dataclass(frozen=True)
+class FrameStatistics:
+    """What the frames of a layout hold altogether, and how regularly they come.
+
+    Parameters
+    ----------
+    count, trusted : int
+        How many frames there are, and of how many the values can be trusted: checksum, fixed values and characters are
+        right.
+    rate : float or None
+        Frames a second, over the whole; None where the source has no times, as all that follow.
+    period_s, least_s, most_s : float or None
+        From one frame to the next: median, least and most.
+    jitter_s : float or None
+        Standard deviation of that, judged by the middle half.
+    late, missing : int
+        Against a declared period: how often a frame came more than half of one late, and how many were due meanwhile.
+    fields : mapping of str to FieldStatistics
+        By name; without checksums, counters, bytes, and fields that have one value.
+    """
+
+    count: int
+    trusted: int
+    rate: float | None
+    period_s: float | None
+    least_s: float | None
+    most_s: float | None
+    jitter_s: float | None
+    late: int
+    missing: int
+    fields: Mapping[str, FieldStatistics]
+
+    def to_dict(self) -> dict[str, Any]:
+        """Return the statistics as JSON has them."""
+        return asdict(self)
+
+
+def frame_statistics(frames: Frames) -> FrameStatistics:
+    """Sum up the frames of a layout.
+
+    Parameters
+    ----------
+    frames : Frames
+        As `read_frames` or a reading gives them.
+
+    Returns
+    -------
+    FrameStatistics
+    """
+    good = frames[(frames.faults & UNTRUSTED) == 0]
+    apart = _apart(frames)
+    rate = period = least = most = jitter = None
+    if len(apart):
+        span = float(apart.sum())
+        rate = len(apart) / span if span > 0 else None
+        low, middle, high = np.percentile(apart, [25, 50, 75]).tolist()
+        period, least, most, jitter = middle, float(apart.min()), float(apart.max()), (high - low) / 1.349
+    late = _late(apart, frames.layout)
+    return FrameStatistics(
+        count=len(frames),
+        trusted=len(good),
+        rate=rate,
+        period_s=period,
+        least_s=least,
+        most_s=most,
+        jitter_s=jitter,
+        late=len(late),
+        missing=int(late.sum()),
+        fields={name: _field(good, name) for name in _told(frames.layout)},
+    )
+
+
+def judge_period(wire: str, characters: Characters, frames: Frames) -> Iterator[Finding]:
+    """Yield where frames with a declared period come late."""
+    apart = _apart(frames)
+    late = _late(apart, frames.layout)
+    if not len(late):
+        return
+    declared = frames.layout.period
+    assert declared is not None
+    first = int(np.flatnonzero(apart >= LATE * declared)[0]) + 1
+    offset = int(frames.offset[first])
+    detail = f"Declared is one every {declared:g} s; the longest took {float(apart.max()):.3g} s, and altogether "
+    missing = int(late.sum())
+    detail += f"{number_of(missing, 'frame')} that {'was' if missing == 1 else 'were'} due did not come."
+    yield make_finding(
+        "late-frame",
+        wire,
+        len(late),
+        of=(len(frames), f"{frames.layout.key} frames"),
+        first_s=time_of(characters, offset),
+        offset=offset,
+        frame=frames.layout.key,
+        detail=detail,
+    )
+
+
+def _apart(frames: Frames) -> npt.NDArray[np.float64]:
+    """Return how long after its predecessor each frame began; nothing without times."""
+    known = frames.begin_s[np.isfinite(frames.begin_s)]
+    return np.diff(known)
+
+
+def _late(apart: npt.NDArray[np.float64], layout: FrameLayout) -> npt.NDArray[np.int64]:
+    """Return how many frames were due before each one that came late."""
+    if layout.period is None:
+        return np.empty(0, dtype=np.int64)
+    due = np.rint(apart / layout.period).astype(np.int64) - 1
+    return np.maximum(due[apart >= LATE * layout.period], 1)
+
+
+def _told(layout: FrameLayout) -> list[str]:
+    """Name the fields of which something can be told."""
+    return [
+        name
+        for name, slot in layout.slot.items()
+        if slot.kind not in ("checksum", "bytes")
+        and slot.field is not None
+        and slot.field.equals is None
+        and not slot.field.counter
+    ]
+
+
+def _field(good: Frames, name: str) -> FieldStatistics:
+    slot = good.layout.slot[name]
+    assert slot.field is not None
+    some = good[~good.substituted(name)]
+    if slot.field.names or slot.kind == "text":
+        texts, counts = np.unique(some.labels(name) if slot.field.names else some[name], return_counts=True)
+        often = sorted(zip(texts.tolist(), counts.tolist(), strict=True), key=lambda one: -one[1])
+        return FieldStatistics(int(counts.sum()), names=dict(often))
+    values = some[name].astype(np.float64).reshape(-1)
+    values = values[np.isfinite(values)]
+    if not len(values):
+        return FieldStatistics(0, unit=slot.field.unit)
+    least, most, mean = float(values.min()), float(values.max()), float(values.mean())
+    return FieldStatistics(len(values), least, most, mean, unit=slot.field.unit)
