@@ -13,7 +13,6 @@ from rich.text import Text
 
 from larkreader.capture.characters import FAULT_NAMES
 
-from .frame_explained import headline, parts_of
 from .notations import visible
 
 if TYPE_CHECKING:
@@ -144,6 +143,8 @@ def statistics(told: Mapping[str, FrameStatistics]) -> Group:
 
 def frame_parts(frames: Frames, row: int, faults: Any, width: int) -> Group:
     """Show one frame taken apart; without the declared types on a terminal of few columns."""
+    from .frame_explained import headline, parts_of
+
     types = ["type"] if width >= WIDE else []
     table = _table("field", *types, "byte.bit", "bits", ">raw", "value", "check")
     for column in table.columns[:-1]:
