@@ -91,6 +91,8 @@ if TYPE_CHECKING:
     from .judge.garble import explain_garble as explain_garble
     from .judge.garble import garble_table as garble_table
     from .judge.levels import LevelSurvey as LevelSurvey
+    from .judge.proposal import ProposedLayout as ProposedLayout
+    from .judge.proposal import propose_layout as propose_layout
     from .judge.reading import Reading as Reading
     from .judge.reading import read as read
     from .judge.statistics import FieldStatistics as FieldStatistics
@@ -136,6 +138,7 @@ _HOMES = {
     "Notations": "present.notations",
     "Port": "exercise.ports.port",
     "PortError": "errors",
+    "ProposedLayout": "judge.proposal",
     "Reading": "judge.reading",
     "Received": "exercise.ports.port",
     "RequestError": "errors",
@@ -170,6 +173,7 @@ _HOMES = {
     "open_trace": "capture.files.open",
     "open_voltages": "capture.files.open",
     "parse_sheet": "declare.sheet",
+    "propose_layout": "judge.proposal",
     "read": "judge.reading",
     "read_frames": "decode.frames",
     "read_layouts": "decode.frames",
@@ -221,6 +225,7 @@ __all__ = [
     "Notations",
     "Port",
     "PortError",
+    "ProposedLayout",
     "Reading",
     "Received",
     "RequestError",
@@ -255,6 +260,7 @@ __all__ = [
     "open_trace",
     "open_voltages",
     "parse_sheet",
+    "propose_layout",
     "read",
     "read_frames",
     "read_layouts",

@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     "capture",
     type=click.Path(path_type=Path),
     metavar="CAPTURE",
-    help="Declare the wires of a capture, with the settings under which each reads best.",
+    help="Declare the wires of a capture, with the settings under which each reads best, and the frames it carries.",
 )
 @form_options
 def new(file: Path, capture: Path | None, kind: str | None, given: dict[str, Any]) -> int:
@@ -46,7 +46,9 @@ def _sheet_of(capture: Path, kind: str | None, form: CaptureForm) -> str:
     from larkreader.capture.files.open import open_capture, signal_names
     from larkreader.capture.trace import Trace
     from larkreader.declare.starter import StarterWire, starter_sheet
+    from larkreader.decode.receive import receive
     from larkreader.judge.diagnosis import diagnose
+    from larkreader.judge.proposal import propose_layout
 
     names = signal_names(capture, kind=kind, form=form)  # type: ignore[arg-type]  # as the choices are
     wires = []
@@ -59,7 +61,12 @@ def _sheet_of(capture: Path, kind: str | None, form: CaptureForm) -> str:
         remark = told.findings[0].text.split(" Under these", 1)[0]
         if told.proposal is None:
             remark = f"The settings of this wire could not be told. {remark}"
-        wires.append(StarterWire(name, told.proposal, remark))
+        found = None if told.proposal is None else propose_layout(receive(trace, told.proposal))
+        if found is not None:
+            remark += (
+                f" It carries frames of {found.layout.length} bytes, {found.good} of {found.frames} of them right."
+            )
+        wires.append(StarterWire(name, told.proposal, remark, None if found is None else found.layout))
     return starter_sheet(
         wires, title=capture.stem, form=form if kind is None else form.model_copy(update={"kind": kind})
     )

@@ -10,6 +10,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from .capture_form import CaptureForm
+from .layout import FrameLayout
 from .line import LineSettings
 
 WIDTH = 108  # of a remark
@@ -40,6 +41,35 @@ _FRAME = """
 """
 
 
+def frame_text(key: str, layout: FrameLayout) -> str:
+    """Write a layout as the table of a sheet.
+
+    Parameters
+    ----------
+    key : str
+        What it is called there.
+    layout : FrameLayout
+        Of frames with a marker, made of named fields and a CRC or sum by its name.
+
+    Returns
+    -------
+    str
+        TOML.
+    """
+    text = f"\n[frame.{key}]\n"
+    text += f'wire = "{layout.wire}"\n' if layout.wire else ""
+    text += f'boundary = {{ kind = "marker", marker = "{layout.marker.hex(" ").upper()}" }}\nfields = [\n'
+    for field in layout.fields:
+        said = field.model_dump(exclude_unset=True)
+        parts = {name: f"0x{value:02X}" if name == "equals" else _toml(value) for name, value in said.items()}
+        text += "  { " + ", ".join(f"{name} = {part}" for name, part in parts.items()) + " },\n"
+    text += "]\n"
+    if layout.checksum is not None:
+        said = layout.checksum.model_dump(exclude_unset=True, by_alias=True)
+        text += "checksum = { " + ", ".join(f"{name} = {_toml(value)}" for name, value in said.items()) + " }\n"
+    return text
+
+
 @dataclass(frozen=True)
 class StarterWire:
     """One wire of a sheet to begin with.
@@ -52,11 +82,14 @@ class StarterWire:
         Its settings; None where nobody knows.
     remark : str
         Anything worth telling.
+    layout : FrameLayout, optional
+        The frames that it carries.
     """
 
     signal: str
     line: LineSettings | None = None
     remark: str = ""
+    layout: FrameLayout | None = None
 
 
 MADE_UP = (StarterWire("tx", remark="to the device"), StarterWire("rx", remark="from the device"))
@@ -100,7 +133,11 @@ def starter_sheet(
         text += f'signal = "{wire.signal}"\n'
         other = _difference(line, wire.line or line)
         text += f"line = {{ {other} }}\n" if other else ""
-    return text + _FRAME.format(wire=keys[-1] if keys else "rx")
+    carrying = [(key, wire.layout) for key, wire in zip(keys, wires, strict=True) if wire.layout is not None]
+    for key, layout in carrying:
+        told = layout.model_copy(update={"wire": key})
+        text += frame_text(f"{key}_message" if len(carrying) > 1 else "message", told)
+    return text if carrying else text + _FRAME.format(wire=keys[-1] if keys else "rx")
 
 
 def _keys_of(signals: Sequence[str]) -> list[str]:

@@ -1,0 +1,93 @@
+"""Layouts proposed from bytes alone: what was sent is read by what was proposed."""
+
+import os
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+import larkreader as lr
+
+NAMES = ["CRC-16/MODBUS", "CRC-16/XMODEM", "CRC-8/SMBUS", "CRC-32/ISO-HDLC", "sum-8", "xor-8", None]
+
+
+@given(
+    st.binary(min_size=2, max_size=3),
+    st.integers(2, 14),
+    st.sampled_from(NAMES),
+    st.booleans(),
+    st.sampled_from(["marker", "count"]),
+    st.integers(0, 2**32),
+)
+def test_a_proposed_layout_reads_the_frames_that_were_sent(marker, size, name, timed, begin, seed):
+    """A marker, a counter, values that seldom, slowly or always change, a checksum; some damage, some junk at the start."""
+    rng = np.random.default_rng(seed)
+    fields = [{"name": "count", "type": "uint8", "counter": True}]
+    fields += [{"name": f"v{n}", "type": "uint8"} for n in range(size)]
+    checksum = None
+    if name:
+        fields.append({"name": "check", "type": "checksum"})
+        checksum = {"algorithm": name, "from": begin} | (
+            {"order": "big"} if name[-1] != "8" and "CRC-8" not in name else {}
+        )
+    sent = lr.FrameLayout(boundary={"kind": "marker", "marker": marker.hex()}, fields=fields, checksum=checksum)
+    kinds = rng.integers(0, 3, size)
+    columns = [
+        np.full(80, rng.integers(256))
+        if kind == 0
+        else np.arange(80) // 9 + rng.integers(200)
+        if kind == 1
+        else rng.integers(0, 256, 80)
+        for kind in kinds
+    ]
+    frames = [
+        bytearray(sent.encode({"count": n, **{f"v{k}": int(c[n]) for k, c in enumerate(columns)}})) for n in range(80)
+    ]
+    frames[40][-1] ^= 0x55
+    junk = os.urandom(3)
+    data = junk + b"".join(map(bytes, frames))
+    source = data
+    line = lr.LineSettings.parse("57600 8N1")
+    if timed:
+        gaps = np.zeros(len(data))
+        gaps[len(junk) :: sent.length] = 100.0
+        source = lr.receive(lr.transmit(data, line, gaps=gaps), line)
+    found = lr.propose_layout(source)
+    if found is None:  # so few bytes repeat themselves that nothing tells frames from noise
+        assert np.count_nonzero(kinds == 2) > 0.7 * (sent.length - len(marker)) or sent.length - len(marker) < 5
+        return
+    assert found.layout.length == sent.length
+    assert found.good >= 76
+    if name and timed:
+        assert found.layout.checksum is not None
+        assert found.layout.marker.startswith(marker[: len(found.layout.marker)])
+
+
+@pytest.mark.parametrize(
+    "data",
+    [
+        b"",
+        b"abc",
+        b"flow 12.5 mL/min\r\n" * 99,
+        bytes(5000),
+        bytes(range(256)) * 20,
+        bytes(np.random.default_rng(1).integers(0, 256, 9000, dtype=np.uint8)),
+    ],
+)
+def test_nothing_is_proposed_for_what_are_no_frames(data):
+    assert lr.propose_layout(data) is None
+
+
+def test_a_starter_sheet_of_an_unknown_capture_decodes_its_frames(shell, rig_files, tmp_path):
+    """The demo's capture without its sheet: marker, length, counter and checksum of both wires are found."""
+    sheet = tmp_path / "new.toml"
+    assert shell("new", sheet, "--from", rig_files["capture"])[0] == 0
+    made, declared = lr.open_sheet(sheet), lr.open_sheet(rig_files["sheet"])
+    for mine, theirs in (("pump_tx_message", "status"), ("controller_tx_message", "setpoint")):
+        one, other = made.frame[mine], declared.frame[theirs]
+        assert (one.marker, one.length, one.covered) == (other.marker, other.length, other.covered)
+        assert (one.checksum.algorithm, one.checksum.order) == (other.checksum.algorithm, other.checksum.order)
+        assert one.counter.first_bit == other.counter.first_bit
+    reading = lr.read(made, rig_files["capture"])
+    assert np.count_nonzero(reading.frames["pump_tx_message"].faults == 0) >= 187
