@@ -81,5 +81,6 @@ def test_damage_is_told_with_its_line(text, message):
 
 
 def test_other_text_is_not_taken_for_hexadecimal():
-    for text in ("hello world\n", "time_s,tx\n0,1\n", "flow 12.5\n", ""):
+    sheet = 'sheet = 1\n[frame.a]\nboundary = { kind = "marker", marker = "D7" }\nfields = [{ name = "a", equals = 0x21 }]\n'
+    for text in (sheet, "hello world\n", "time_s,tx\n0,1\n", "flow 12.5\n", ""):
         assert not is_hex(text)

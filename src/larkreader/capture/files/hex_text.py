@@ -14,7 +14,8 @@ from itertools import pairwise
 from larkreader.errors import CaptureError
 
 _C_COMMENT = re.compile(r"/\*.*?\*/|//[^\n]*", re.DOTALL)
-_C_VALUE = re.compile(r"\b0[xX]([0-9A-Fa-f]{1,2})\b")
+_C_BODY = re.compile(r"\{([^{}]*)(?:\}|\Z)")
+_C_BETWEEN = re.compile(r"[\s,]+")
 _OFFSET = re.compile(r"(?:0[xX])?([0-9A-Fa-f]{4,16}):?(?:\s|$)")
 _WORD = re.compile(r"(?:[0-9A-Fa-f]{2})+")
 _PREFIXED = re.compile(r"0[xX]([0-9A-Fa-f]{1,2})")
@@ -23,6 +24,7 @@ _BETWEEN = re.compile(r"[\s,;:_|-]+")
 BASES = (16, 8, 10)
 HALF_ROW, WIDEST_GAP = 8, 3  # bytes behind which some dumps leave a gap, and how wide it may be
 WIDE = 6  # digits of an offset that need no colon
+C_SHARE = 0.25  # of a text that arrays must take for it to be one of them
 MOST_REPEATED = 1 << 28  # bytes that a line of * may stand for
 
 
@@ -45,10 +47,9 @@ def read_hex(text: str, name: str) -> bytes:
     CaptureError
         If a line holds something else, or an offset does not fit the bytes before it; the message names the line.
     """
-    plain = _C_COMMENT.sub(" ", text)
-    values = _C_VALUE.findall(plain)
-    if values and "{" in plain:
-        return bytes(int(one, 16) for one in values)
+    arrays = _c_arrays(text)
+    if arrays:
+        return bytes(int(one, 16) for one in _C_BETWEEN.split(" ".join(arrays).strip(", \n\t\r")) if one)
     lines = [line for line in enumerate(text.splitlines(), 1) if line[1].strip() and not line[1].startswith("#")]
     matches = [_OFFSET.match(line.strip()) for _, line in lines if line.strip() != "*"]
     offsets = [match for match in matches if match is not None]
@@ -64,10 +65,20 @@ def read_hex(text: str, name: str) -> bytes:
 def is_hex(head: str) -> bool:
     """Tell whether a text that begins like this is bytes written as text."""
     head = head.rsplit("\n", 1)[0] if head.count("\n") > 1 else head
+    plain = _C_COMMENT.sub("", head)
+    if arrays := _c_arrays(head):
+        return sum(map(len, arrays)) > C_SHARE * len(plain)
     try:
         return len(read_hex(head, "")) > 0
     except CaptureError:
         return False
+
+
+def _c_arrays(text: str) -> list[str]:
+    """Return what stands between braces, where that is nothing but bytes as C writes them."""
+    bodies = _C_BODY.findall(_C_COMMENT.sub(" ", text))
+    words = [[word for word in _C_BETWEEN.split(body) if word] for body in bodies]
+    return [body for body, told in zip(bodies, words, strict=True) if told and all(map(_PREFIXED.fullmatch, told))]
 
 
 def _can_be_offsets(matches: Sequence[re.Match[str]]) -> bool:

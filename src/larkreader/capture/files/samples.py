@@ -57,7 +57,8 @@ def sample_pieces(file: Content, signals: Sequence[str], *, name: str, form: Cap
             wanted = (
                 "is the one channel of samples of one bit" if form.bits == 1 else f"to {known[-1]} are the channels"
             )
-            raise CaptureError(f'{name}: signal "{signal}"', "is no channel of the file", f"0 {wanted}")
+            advice = 'Say on the sheet which channel a wire is, as in signal = "0"'
+            raise CaptureError(f'{name}: signal "{signal}"', "is no channel of the file", f"0 {wanted}", advice)
     size = max(1, form.bits // 8)
     kind = np.dtype(f"{'<' if form.order == 'little' else '>'}u{size}")
     changes = [LevelChanges() for _ in signals]
