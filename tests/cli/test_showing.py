@@ -229,9 +229,10 @@ def test_what_the_driver_counts_while_the_port_is_open_is_said(shell, monkeypatc
 
 def on_a_terminal(columns, *arguments, seconds=1.5):
     """Run a command on a terminal of so many columns and return all that it wrote there."""
+    around = {name: value for name, value in os.environ.items() if name not in ("COLUMNS", "LINES")}
     child, screen = pty.fork()
     if not child:
-        os.execvpe(sys.executable, [*COMMAND, *map(str, arguments)], {**os.environ, "TERM": "xterm"})
+        os.execvpe(sys.executable, [*COMMAND, *map(str, arguments)], {**around, "TERM": "xterm"})
     ioctl(screen, termios.TIOCSWINSZ, struct.pack("HHHH", 24, columns, 0, 0))
     written, until = b"", time.monotonic() + seconds + 20
     while time.monotonic() < until:
