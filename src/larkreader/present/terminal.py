@@ -125,9 +125,8 @@ def events(reading: Reading) -> Group:
 
 def statistics(told: Mapping[str, FrameStatistics]) -> Group:
     """Show what the frames of each layout hold altogether, and how regularly they come."""
-    frames = _table(
-        "frame", ">found", ">good", ">frames/s", ">period", ">least", ">most", ">jitter", ">late", ">missing"
-    )
+    heads = ("found", "trusted", "frames/s", "period", "least", "most", "jitter", "late", "missing")
+    frames = _table("frame", *(f">{head}" for head in heads))
     fields = _table("frame", "field", ">values", ">least", ">mean", ">most", "unit", "names")
     for key, one in told.items():
         times = [one.period_s, one.least_s, one.most_s, one.jitter_s]
