@@ -80,6 +80,9 @@ if TYPE_CHECKING:
     from .exercise.ports.port import Port as Port
     from .exercise.ports.port import Received as Received
     from .exercise.ports.simulated import SimulatedPort as SimulatedPort
+    from .exercise.stepping import Stepping as Stepping
+    from .exercise.stepping import Trial as Trial
+    from .exercise.stepping import probe_flow_control as probe_flow_control
     from .exercise.transmit import transmit as transmit
     from .judge.checksum_search import ChecksumFit as ChecksumFit
     from .judge.checksum_search import find_checksums as find_checksums
@@ -150,9 +153,11 @@ _HOMES = {
     "Skip": "decode.frame_columns",
     "Spans": "decode.frame_columns",
     "StatusWord": "declare.capture_form",
+    "Stepping": "exercise.stepping",
     "SumAlgorithm": "declare.sums",
     "Survey": "judge.survey",
     "Trace": "capture.trace",
+    "Trial": "exercise.stepping",
     "VoltageLevels": "capture.voltages",
     "Voltages": "capture.voltages",
     "Wire": "declare.sheet",
@@ -173,6 +178,7 @@ _HOMES = {
     "open_trace": "capture.files.open",
     "open_voltages": "capture.files.open",
     "parse_sheet": "declare.sheet",
+    "probe_flow_control": "exercise.stepping",
     "propose_layout": "judge.proposal",
     "read": "judge.reading",
     "read_frames": "decode.frames",
@@ -237,9 +243,11 @@ __all__ = [
     "Skip",
     "Spans",
     "StatusWord",
+    "Stepping",
     "SumAlgorithm",
     "Survey",
     "Trace",
+    "Trial",
     "VoltageLevels",
     "Voltages",
     "Wire",
@@ -260,6 +268,7 @@ __all__ = [
     "open_trace",
     "open_voltages",
     "parse_sheet",
+    "probe_flow_control",
     "propose_layout",
     "read",
     "read_frames",
