@@ -2,10 +2,12 @@ import errno
 import os
 import select
 import socket
+import struct
 import termios
 import threading
 import time
 from contextlib import ExitStack, contextmanager
+from fcntl import ioctl
 
 import pytest
 from hypothesis import given
@@ -139,8 +141,13 @@ def test_a_device_is_set_as_asked_and_left_as_found():
 def test_what_came_before_the_port_was_set_up_is_thrown_away_and_told():
     """It was read at other settings: on a terminal, whole lines alone, some characters eaten."""
     with lr.open_port("pty") as far:
+        looker = os.open(far.name, os.O_RDWR | os.O_NOCTTY)
         far.write(b"old\n")
+        until = time.monotonic() + 5
+        while time.monotonic() < until and ioctl(looker, termios.FIONREAD, bytes(4)) != struct.pack("i", 4):
+            time.sleep(0.001)  # the system hands over what was written when it comes to it
         with lr.open_port(far.name) as device:
+            os.close(looker)
             assert "4 characters that had come before the port was set up were thrown away" in device.notes
             far.write(b"new")
             assert device.read(8, 0.1).data == b"new"
