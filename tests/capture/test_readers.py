@@ -438,3 +438,17 @@ def test_a_hostile_file_gives_an_error_of_ours_or_a_capture(every_file, tmp_path
     )
     with suppress(lr.CaptureError, lr.RequestError):
         lr.open_capture(hurt, {"tx": signal}, kind=kind, form=form)
+
+
+def test_bytes_come_in_pieces_and_are_the_same_together(tmp_path, monkeypatch):
+    monkeypatch.setattr("larkreader.capture.files.open.BYTES", 7)
+    path = tmp_path / "a.bin"
+    for content in (TEXT, gzip.compress(TEXT)[:-12]):
+        path.write_bytes(content)
+        pieces = [piece["tx"] for piece in lr.open_pieces(path, {"tx": "tx"})]
+        whole = lr.open_capture(path, {"tx": "tx"})["tx"]
+        assert len(pieces) > 5
+        assert max(map(len, pieces)) == 7
+        assert bytes(whole.value.tolist()) == b"".join(bytes(one.value.tolist()) for one in pieces)
+        assert TEXT.startswith(bytes(whole.value.tolist()))
+        assert bool(whole.cut_off) == (content != TEXT)

@@ -75,7 +75,8 @@ def receive_all(pieces: Iterable[Mapping[str, Measured | bytes]], sheet: Sheet, 
         for key, what in piece.items():
             if not isinstance(what, Trace):
                 known = what if isinstance(what, Characters) else Characters.from_bytes(what)
-                parts[key] = [known.with_ninth_bit_apart() if sheet.wire[key].line.has_address_mark else known]
+                known = known.with_ninth_bit_apart() if sheet.wire[key].line.has_address_mark else known
+                parts.setdefault(key, []).append(known)
             elif key in events:
                 changes.setdefault(events[key].key, []).append(changes_of(what, events[key]))
             elif key in clear_keys:

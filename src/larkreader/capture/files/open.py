@@ -27,6 +27,7 @@ from .vcd import vcd_pieces
 from .vcd_header import NOT_LEVELS, read_header
 from .voltage_files import ZIP_MAGIC, VoltageFile, open_voltage_file, voltage_pieces, voltages_of
 
+BYTES = 1 << 22  # of a file of bytes that make a piece
 CapturePath = str | Path
 Measured = Trace | Characters
 
@@ -107,13 +108,14 @@ def open_capture(
         If `wire` is none of `signals`, or is needed and not given.
     """
     found: dict[str, list[Trace]] = {}
-    whole: dict[str, Measured] = {}
+    told: dict[str, list[Characters]] = {}
     for pieces in open_pieces(path, signals, kind=kind, wire=wire, form=form, progress=progress):
         for one, piece in pieces.items():
             if isinstance(piece, Trace):
                 found.setdefault(one, []).append(piece)
             else:
-                whole[one] = piece
+                told.setdefault(one, []).append(piece)
+    whole: dict[str, Measured] = {one: Characters.joined(parts) for one, parts in told.items()}
     return whole | {one: Trace.joined(found[one]) for one in signals if one in found}
 
 
@@ -137,7 +139,7 @@ def open_pieces(
     ------
     dict of str to Trace or Characters
         What happened next, by wire; not every wire is in every piece. The pieces of a trace go on where the last one
-        ended, as `CharacterReader.feed` takes them. Characters come whole.
+        ended, as `CharacterReader.feed` takes them. Characters come whole, but for files of bytes alone.
 
     Raises
     ------
@@ -150,6 +152,10 @@ def open_pieces(
     wanted = dict(signals) if wire is None else {wire: signals[wire]}
     with file_errors(path):
         kind = kind or find_kind(path, form)
+        if kind == "bytes" and len(wanted) == 1:
+            for piece in _byte_pieces(path):
+                yield dict.fromkeys(wanted, piece)
+            return
         if kind not in TRACES:
             yield dict(_characters(path, wanted, kind, form))
             return
@@ -302,6 +308,19 @@ def _characters(path: Path, wanted: Mapping[str, str], kind: CaptureKind, form: 
         return dict.fromkeys(wanted, found[ONE_WIRE])
     by_source = {source: one for one, source in wanted.items()}
     return _known_wires({by_source.get(one, one): told for one, told in found.items()}, wanted, name)
+
+
+def _byte_pieces(path: Path) -> Iterator[Characters]:
+    """Yield the bytes of a file that holds nothing else, some at a time."""
+    with Content(path) as file:
+        piece = file.read(BYTES)
+        if not piece:
+            raise CaptureError(str(path), "is empty", advice="Was anything recorded?")
+        while piece:
+            following = file.read(BYTES)
+            cut_off = "the packed content breaks off" if file.is_cut_off and not following else ""
+            yield replace(Characters.from_bytes(piece), cut_off=cut_off)
+            piece = following
 
 
 def _every_wire(path: Path, kind: CaptureKind, form: CaptureForm) -> dict[str, Characters]:
