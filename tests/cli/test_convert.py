@@ -80,6 +80,7 @@ def test_a_starter_sheet_keeps_what_a_raw_file_does_not_say(shell, tmp_path):
     [
         ("{capture} a.txt", "must end in .vcd, .csv"),
         ("{capture} a.raw", "A raw file needs a rate"),
+        ("{capture} a.csv --out-rate 1M", "must go with a .raw file"),
         ("{capture} a.bin", "Use decode --characters"),
         ("{delivered} a.vcd", "would hold levels, but IN holds characters"),
         ("{delivered} a.jsonl", "without times"),

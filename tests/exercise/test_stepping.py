@@ -72,6 +72,7 @@ def test_the_command_shows_the_trials_and_writes_a_sheet(shell, tmp_path):
     for arguments, message in [
         (["stand-in:talking-pump", "--write", sheet], "exists already"),
         (["pty"], "has no line settings"),
+        (["stand-in:echo", "--sent", "flow"], "is a port"),
         ([sheet, "--flow-probe"], "go with a port"),
     ]:
         status, _, err = shell("diagnose", *arguments)

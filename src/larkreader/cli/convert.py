@@ -114,6 +114,8 @@ def _trace_writer(to: str, rate: float | None, form: Any) -> Callable[[Path, dic
     from larkreader.capture.files.vcd_writer import write_vcd
     from larkreader.errors import RequestError
 
+    if to != "samples" and rate is not None:
+        raise RequestError("--out-rate", "is of samples", "must go with a .raw file")
     if to == "samples":
         if rate is None:
             raise RequestError("--out-rate", "is missing", "a raw file needs a rate, as in --out-rate 1M")

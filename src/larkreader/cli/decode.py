@@ -91,11 +91,14 @@ def decode(
     The exit status is 1 if there is a finding of severity error.
     """
     from larkreader.declare.sheet import open_sheet
+    from larkreader.errors import RequestError
     from larkreader.present.notations import check_encoding
     from larkreader.present.tables import check_ending
 
     shown = characters == Path("-") and not as_json
     characters = None if characters == Path("-") else characters
+    if sum((shown, explain is not None, statistics)) > 1:
+        raise RequestError("--explain, --statistics and --characters -", "each show something else", "must stand alone")
     check_output(characters)
     check_output(frames)
     check_ending(frames)

@@ -82,6 +82,8 @@ def diagnose(
 
     declared = None if sheet is None else open_sheet(sheet)
     if is_port(str(capture), declared):
+        if sent is not None or expect != "text":
+            raise RequestError("--sent and --expect", f"go with bytes that were captured, and {capture} is a port")
         check_output(write)
         if flow_probe:
             line = None if declared is None else declared.line_of(str(capture))
