@@ -52,7 +52,7 @@ def take_slot(number: int, slot: Slot, length: int, packing: Literal["lsb", "msb
 
 
 def _shift(slot: Slot, place: int, length: int, packing: Literal["lsb", "msb"]) -> int:
-    first = slot.first_bit + place * slot.bits
+    first = slot.bit_of(place)
     return first if packing == "lsb" else 8 * length - first - slot.bits
 
 
@@ -104,22 +104,22 @@ def _raw_items(slot: Slot, field: NamedField, value: Any) -> list[int]:
     if hasattr(value, "tolist"):  # an array or a scalar of NumPy, which this stage does not import
         items = value.tolist() if isinstance(value.tolist(), list) else [value.tolist()]
     if slot.kind == "text" and len(items) == 1 and isinstance(items[0], str):
-        items = _text_bytes(slot, field, items[0])
+        items = text_bytes(field, items[0], slot.count)
     if len(items) != slot.count:
         raise RequestError(field.name, f"has {len(items)} items", f"must have {slot.count}")
     return [_raw_item(slot, field, item) for item in items]
 
 
-def _text_bytes(slot: Slot, field: NamedField, text: str) -> list[int]:
-    """Return the bytes of a text, filled up."""
+def text_bytes(field: NamedField, text: str, length: int) -> list[int]:
+    """Return the bytes of a text, filled up to some length."""
     try:
         data = text.encode(field.encoding)
     except UnicodeEncodeError as error:
         found = f'"{text[error.start]}" does not exist in {field.encoding}'
         raise RequestError(field.name, found) from None
-    if len(data) > slot.count:
-        raise RequestError(field.name, f'"{text}" takes {len(data)} bytes', f"must take {slot.count} at most")
-    return list(data.ljust(slot.count, b"\0" if field.pad == "nul" else b" "))
+    if len(data) > length:
+        raise RequestError(field.name, f'"{text}" takes {len(data)} bytes', f"must take {length} at most")
+    return list(data.ljust(length, b"\0" if field.pad == "nul" else b" "))
 
 
 def _raw_item(slot: Slot, field: NamedField, value: Any) -> int:

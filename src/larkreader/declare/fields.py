@@ -14,6 +14,7 @@ from typing import Annotated, Any, ClassVar, Literal
 
 from pydantic import (
     BaseModel,
+    BeforeValidator,
     Discriminator,
     Field,
     StrictBool,
@@ -30,11 +31,13 @@ Kind = Literal["uint", "int", "float", "bcd", "bytes", "text", "flag", "checksum
 Encoding = Literal["ascii", "utf-8", "latin-1"]
 Coding = Literal["twos-complement", "sign-magnitude", "offset-binary"]
 
+MOST_ITEMS = 65_536
 TYPE_WANTED = (
     "must be uint1 to uint64, int2 to int64, bcd4 to bcd64 (four bits a digit), float16, float32, float64, bytes, "
     "text, flag or checksum"
 )
 _TYPE = re.compile(r"(uint|int|float|bcd)([1-9]\d?)")
+_COUNT = re.compile(r"([^\W\d]\w*)(?:\s*([*/])\s*([1-9]\d{0,3}))?(?:\s*([+-])\s*(\d{1,5}))?")
 WIDTHLESS: Mapping[str, int | None] = {"flag": 1, "bytes": 8, "text": 8, "checksum": None}
 _WIDTHS: Mapping[str, range | tuple[int, ...]] = {
     "uint": range(1, 65),
@@ -42,6 +45,24 @@ _WIDTHS: Mapping[str, range | tuple[int, ...]] = {
     "float": (16, 32, 64),
     "bcd": range(4, 65, 4),
 }
+
+
+def _check_repeat(said: Any) -> Any:
+    if isinstance(said, str) and _COUNT.fullmatch(said.strip()):
+        return said.strip()
+    if isinstance(said, int) and not isinstance(said, bool) and 1 <= said <= MOST_ITEMS:
+        return said
+    wanted = f'must be 1 to {MOST_ITEMS}, "rest", or the name of an earlier field, as in "size" or "size / 2 - 1".'
+    raise PydanticCustomError("wanted", "{wanted}", {"wanted": wanted})
+
+
+def _as_tuple(said: Any) -> Any:
+    return tuple(said) if isinstance(said, (list, tuple)) else (said,)
+
+
+REST = "rest"
+Repeat = Annotated[int | str, BeforeValidator(_check_repeat)]
+When = Mapping[str, Annotated[tuple[StrictInt | str, ...], BeforeValidator(_as_tuple)]]
 
 
 class Substitutes(BaseModel, frozen=True, extra="forbid"):
@@ -88,8 +109,12 @@ class NamedField(BaseModel, frozen=True, extra="forbid"):
         Raw values by which the sender says that it has none; the column holds NaN there.
     counter : bool
         Rises by one from frame to frame and wraps at its width.
-    repeat : int
-        How many of them follow each other; more than one makes an array. Of ``bytes`` and ``text``, how many bytes.
+    repeat : int or str
+        How many of them follow each other; more than one makes an array. Of ``bytes`` and ``text``, how many bytes. The
+        name of an earlier field that says how many, also with a factor and a difference as in ``"size / 2 - 1"``;
+        or ``"rest"`` for as many as there is room for.
+    when : mapping of str to int, str or a tuple of them
+        Earlier fields with the raw values, or the names, at which alone this one is there.
     encoding : {"ascii", "utf-8", "latin-1"}
         Of a ``text``.
     pad : {"nul", "space"}
@@ -114,7 +139,8 @@ class NamedField(BaseModel, frozen=True, extra="forbid"):
     names: Mapping[str, StrictInt] = Field(default_factory=dict)
     invalid: tuple[StrictInt, ...] = ()
     counter: StrictBool = False
-    repeat: int = Field(default=1, ge=1, le=65_536)
+    repeat: Repeat = 1
+    when: When = Field(default_factory=dict)
     encoding: Encoding = "ascii"
     pad: Literal["nul", "space"] = "nul"
     substitutes: Substitutes | None = None
@@ -180,12 +206,15 @@ class ReservedBits(BaseModel, frozen=True, extra="forbid"):
         How many bits.
     value : int
         What they must hold.
+    when : mapping of str to int, str or a tuple of them
+        Earlier fields with the raw values, or the names, at which alone they are there.
     """
 
     tag: ClassVar[str] = "reserved"
 
     reserved: int = Field(ge=1, le=64)
     value: StrictInt = Field(default=0, ge=0)
+    when: When = Field(default_factory=dict)
 
     @model_validator(mode="after")
     def _value_fits(self) -> ReservedBits:
@@ -195,12 +224,91 @@ class ReservedBits(BaseModel, frozen=True, extra="forbid"):
 
 
 def _tag(entry: Any) -> str:
-    return "reserved" if "reserved" in (entry if isinstance(entry, Mapping) else dir(entry)) else "field"
+    known = entry if isinstance(entry, Mapping) else dir(entry)
+    return next((tag for tag in ("reserved", "group") if tag in known), "field")
+
+
+MemberEntry = Annotated[
+    Annotated[NamedField, Tag("field")] | Annotated[ReservedBits, Tag("reserved")], Discriminator(_tag)
+]
+
+
+class FieldGroup(BaseModel, frozen=True, extra="forbid"):
+    """Fields that follow each other again and again.
+
+    Parameters
+    ----------
+    group : str
+        Its name; the column of a member is ``GROUP.MEMBER``.
+    fields : tuple of NamedField or ReservedBits
+        What one of them holds, in order.
+    repeat : int or str
+        How many of them follow each other; see `NamedField`.
+    when : mapping of str to int, str or a tuple of them
+        Earlier fields with the raw values, or the names, at which alone they are there.
+    """
+
+    tag: ClassVar[str] = "group"
+
+    group: str
+    fields: tuple[MemberEntry, ...] = Field(min_length=1)
+    repeat: Repeat = 1
+    when: When = Field(default_factory=dict)
+
+    @field_validator("group")
+    @classmethod
+    def _name_is_a_word(cls, name: str) -> str:
+        if not re.fullmatch(r"[^\W\d]\w*", name):
+            raise PydanticCustomError("wanted", 'must be a word of letters, digits and "_".')
+        return name
+
+    @model_validator(mode="after")
+    def _members_are_plain(self) -> FieldGroup:
+        for member in self.fields:
+            if member.when or (isinstance(member, NamedField) and isinstance(member.repeat, str)):
+                raise PydanticCustomError("wanted", "has a member whose number varies; only the whole group's may.")
+            if isinstance(member, NamedField) and (member.kind == "checksum" or member.counter or member.substitutes):
+                raise PydanticCustomError(
+                    "wanted", "has a member that is a checksum, a counter or tells of substitutes, which none can be."
+                )
+        return self
 
 
 FieldEntry = Annotated[
-    Annotated[NamedField, Tag("field")] | Annotated[ReservedBits, Tag("reserved")], Discriminator(_tag)
+    Annotated[NamedField, Tag("field")]
+    | Annotated[ReservedBits, Tag("reserved")]
+    | Annotated[FieldGroup, Tag("group")],
+    Discriminator(_tag),
 ]
+
+
+@dataclass(frozen=True)
+class Count:
+    """How many of a field follow each other, by what an earlier field holds: ``raw * factor / divisor + more``."""
+
+    field: str
+    factor: int = 1
+    divisor: int = 1
+    more: int = 0
+
+    @classmethod
+    def parse(cls, text: str) -> Count:
+        """Read a count such as ``"size / 2 - 1"``."""
+        match = _COUNT.fullmatch(text.strip())
+        assert match is not None, text
+        name, sign, by, difference, more = match.groups()
+        number = int(by or 1)
+        return cls(
+            name,
+            number if sign == "*" else 1,
+            number if sign == "/" else 1,
+            int(more or 0) * (-1 if difference == "-" else 1),
+        )
+
+    def raw_of(self, count: int) -> int | None:
+        """Return what the field must hold for `count` of them; None if nothing does."""
+        raw, left = divmod((count - self.more) * self.divisor, self.factor)
+        return raw if left == 0 and raw >= 0 else None
 
 
 @dataclass(frozen=True)
@@ -209,7 +317,8 @@ class Slot:
 
     `first_bit` counts in the order of the layout's packing: from bit 0 of byte 0 with lsb packing, from bit 7 of
     byte 0 with msb packing. `bits` is the width of one item, `count` the number of items. `order` is set where
-    whole, aligned bytes are stored in another order than the packing's own.
+    whole, aligned bytes are stored in another order than the packing's own. The items of a group's member lie `inner`
+    together, and such bunches lie `stride` bits apart, of which there are `groups`.
     """
 
     name: str
@@ -220,11 +329,20 @@ class Slot:
     order: FieldOrder | None = None
     field: NamedField | None = None
     value: int = 0
+    stride: int = 0
+    inner: int = 1
+    groups: int = 1
 
     @property
     def end_bit(self) -> int:
         """The bit behind the last one."""
-        return self.first_bit + self.bits * self.count
+        return self.bit_of(self.count - 1) + self.bits if self.count else self.first_bit
+
+    def bit_of(self, item: int) -> int:
+        """Return the first bit of one item."""
+        if not self.stride:
+            return self.first_bit + item * self.bits
+        return self.first_bit + item // self.inner * self.stride + item % self.inner * self.bits
 
     @property
     def coding(self) -> Coding:
@@ -273,17 +391,17 @@ def _misfits(field: NamedField) -> Iterator[str]:
         yield f"is a {kind}, of which no value means that there is none."
     if field.substitutes is not None:
         when = field.substitutes.when
-        if kind not in ("uint", "int", "bcd", "flag") or field.repeat > 1:
+        if kind not in ("uint", "int", "bcd", "flag") or field.repeat != 1:
             yield "is of a type that cannot say that others are substitutes."
         elif isinstance(when, str) and when not in field.names:
             yield f'has no name "{when}", at which others are substitutes.'
     if field.counter and kind != "uint":
         yield "is a counter, which must be a uint."
-    if field.counter and field.repeat > 1:
+    if field.counter and field.repeat != 1:
         yield "is a counter, which cannot be an array."
     if kind in ("float", "bytes", "text", "checksum") and (field.equals is not None or field.names):
         yield f"is a {kind}, which has neither equals nor names."
-    if kind == "checksum" and field.repeat > 1:
+    if kind == "checksum" and field.repeat != 1:
         yield "is a checksum, of which there can only be one."
     if field.names and field.is_scaled:
         yield "has both names and a scale; names stand for raw values, so a named value has no scale."

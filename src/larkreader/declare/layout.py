@@ -1,31 +1,29 @@
-"""The declared shape of a frame: its fields in order, its boundary, its checksum.
-
-From these follows where every bit lies. With lsb packing a frame is one string of bits, bit 0 of byte 0
-first, and a field's first bit is its least significant. With msb packing bit 7 of byte 0 comes first, and a
-field's first bit is its most significant.
-"""
+"""The declared shape of one kind of frame, and frames made by it from values."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
-from functools import cached_property
-from typing import Any, Literal
+from collections.abc import Mapping, Sequence
+from typing import Any
 
-from pydantic import BaseModel, Field, model_validator
-from pydantic_core import PydanticCustomError
+from larkreader.errors import RequestError, nearest
 
-from larkreader.errors import Mistake, RequestError, nearest
+from .boundary import (
+    CobsBoundary,
+    EscapeBoundary,
+    FixedBoundary,
+    HdlcBoundary,
+    LengthBoundary,
+    SlipBoundary,
+    TerminatorBoundary,
+)
+from .encoding import pack_values, put_slot, take_slot, text_bytes
+from .fields import REST, Count, FieldEntry, FieldGroup, NamedField, Slot
+from .frame_shape import ShapedLayout, is_present, name_of, plain_number
+from .shape import Shape, has_varying_number, repeat_of
+from .stuffing import cobs_stuffed, stuffed
 
-from .boundary import Boundary, MarkerBoundary
-from .checksum import FrameChecksum
-from .encoding import pack_values, put_slot, take_slot
-from .fields import ByteOrder, FieldEntry, FieldOrder, NamedField, ReservedBits, Slot
 
-Packing = Literal["lsb", "msb"]
-LONGEST_FRAME = 65_536  # bytes; a longer one is a mistake in the sheet, not a message
-
-
-class FrameLayout(BaseModel, frozen=True, extra="forbid"):
+class FrameLayout(ShapedLayout, frozen=True, extra="forbid"):
     """The declared shape of one kind of frame.
 
     Parameters
@@ -34,11 +32,11 @@ class FrameLayout(BaseModel, frozen=True, extra="forbid"):
         Its name in every output; in a sheet, the key of its table.
     wire : str, optional
         The wire on which it travels. It may be left out where there is only one.
-    boundary : MarkerBoundary or FixedBoundary
-        How its start and end are found.
+    boundary : Boundary
+        How its start and end are found: a model of this package whose name ends so, or a mapping with its `kind`.
     packing : {"lsb", "msb"}
         Which end of a byte the fields fill first.
-    fields : tuple of NamedField or ReservedBits
+    fields : tuple of NamedField, ReservedBits or FieldGroup
         What it holds, in order. A marker stands before the first field and is not one of them.
     period : float, optional
         How often it is sent, in seconds from one to the next.
@@ -47,81 +45,6 @@ class FrameLayout(BaseModel, frozen=True, extra="forbid"):
     note : str
         Anything worth telling the reader.
     """
-
-    key: str = "frame"
-    wire: str | None = None
-    boundary: Boundary
-    packing: Packing = "lsb"
-    fields: tuple[FieldEntry, ...] = Field(min_length=1)
-    checksum: FrameChecksum | None = None
-    period: float | None = Field(default=None, gt=0)
-    note: str = ""
-
-    @model_validator(mode="after")
-    def _layout_adds_up(self) -> FrameLayout:
-        claims = list(_layout_mistakes(self))
-        if claims:
-            raise PydanticCustomError(
-                "mistakes",
-                "{text}",
-                {
-                    "text": "; ".join(f"{place}: {found} {wanted}" for place, found, wanted in claims),
-                    "mistakes": lambda where: [
-                        Mistake(f"{where}.{place}".rstrip("."), found, wanted) for place, found, wanted in claims
-                    ],
-                },
-            )
-        return self
-
-    @cached_property
-    def marker(self) -> bytes:
-        """The bytes with which every frame begins; empty where the boundary has none."""
-        return self.boundary.data if isinstance(self.boundary, MarkerBoundary) else b""
-
-    @cached_property
-    def slots(self) -> tuple[Slot, ...]:
-        """Where each field lies, in order, reserved bits included."""
-        slots, bit = [], 8 * len(self.marker)
-        for entry in self.fields:
-            slot = self._slot(entry, bit)
-            slots.append(slot)
-            bit = slot.end_bit
-        return tuple(slots)
-
-    @cached_property
-    def slot(self) -> Mapping[str, Slot]:
-        """Where each named field lies, by name."""
-        return {slot.name: slot for slot in self.slots if slot.field is not None}
-
-    @cached_property
-    def length(self) -> int:
-        """Length of a frame in bytes, marker and checksum included."""
-        return -(-self.slots[-1].end_bit // 8)
-
-    @cached_property
-    def counter(self) -> Slot | None:
-        """The field that rises by one from frame to frame."""
-        return next((slot for slot in self.slots if slot.field is not None and slot.field.counter), None)
-
-    @cached_property
-    def checksum_slot(self) -> Slot | None:
-        """Where the check value lies."""
-        return next((slot for slot in self.slots if slot.kind == "checksum"), None)
-
-    @cached_property
-    def covered(self) -> tuple[int, int]:
-        """First byte that the checksum covers, and the one behind the last."""
-        if self.checksum is None or self.checksum_slot is None:
-            return 0, 0
-        first, last = self.checksum.from_, self.checksum.to
-        begin = 0 if first is None or first == "marker" else self.slot[first].first_bit // 8
-        end = self.checksum_slot.first_bit // 8 if last is None else self.slot[last].end_bit // 8
-        return begin, end
-
-    @property
-    def unit(self) -> Mapping[str, str]:
-        """The unit of each named field."""
-        return {name: slot.field.unit for name, slot in self.slot.items() if slot.field is not None}
 
     def encode(self, values: Mapping[str, Any] | None = None) -> bytes:
         """Make one frame from the values of its fields.
@@ -135,164 +58,181 @@ class FrameLayout(BaseModel, frozen=True, extra="forbid"):
         Returns
         -------
         bytes
-            The frame, marker and checksum included.
+            The frame, marker and checksum included; its content, of a boundary that delimits: see `as_sent`.
 
         Raises
         ------
         RequestError
             If a name is not a field, or a value does not fit.
+
+        Notes
+        -----
+        What tells how long the frame is, and how many there are of a field, is worked out where it is left out.
         """
-        values = dict(values or {})
-        for name in values:
-            if name not in self.slot:
-                raise RequestError(name, f"is not a field of {self.key}", advice=nearest(name, list(self.slot)))
-        number = pack_values(self.slots, values, self.length, self.packing)
-        frame = self._bytes_of(number)
-        frame = self.marker + frame[len(self.marker) :]
-        check = self.checksum_slot
-        if check is None or self.checksum is None or check.name in values:
+        values = self._flat_values(values or {})
+        shape = self.nominal
+        if not self.is_fixed or isinstance(self.boundary, LengthBoundary):
+            values, shape = self._completed(values)
+        number = pack_values(shape.slots, values, shape.length, self.packing)
+        frame = self.bytes_of(number, shape.length)
+        frame = self.marker + frame[len(self.marker) : len(frame) - len(self.end_marker)] + self.end_marker
+        check = shape.checksum_slot
+        if check is None or self.checksum is None or check.name in values or not check.count:
             return frame
-        begin, end = self.covered
-        return self._bytes_of(
-            put_slot(
-                self._number_of(frame),
-                check,
-                [self.checksum.method.of(frame[begin:end])],
-                self.length,
-                self.packing,
-            )
-        )
+        begin, end = shape.covered
+        items = [self.checksum.method.of(frame[begin:end])]
+        number = put_slot(self.number_of(frame), check, items, shape.length, self.packing)
+        return self.bytes_of(number, shape.length)
+
+    def encode_all(self, columns: Mapping[str, Sequence[Any]], *, first_count: int = 0) -> list[bytes]:
+        """Make frames from columns of values.
+
+        Parameters
+        ----------
+        columns : mapping of str to sequence
+            A column of scaled values for each field, all of one length; see `encode` for what may be left out.
+        first_count : int
+            What the counter of the first frame holds, where there is one that has no column; it rises by one.
+
+        Returns
+        -------
+        list of bytes
+            One frame a row.
+
+        Raises
+        ------
+        RequestError
+            As `encode`; or if the columns differ in length, or are none.
+        """
+        lengths = {name: len(column) for name, column in columns.items()}
+        if len(set(lengths.values())) != 1:
+            raise RequestError("columns", f"have the lengths {lengths}", "must be some, all of one length")
+        frames = []
+        counter = self.counter
+        for row in range(next(iter(lengths.values()))):
+            values = {name: column[row] for name, column in columns.items()}
+            if counter is not None and counter.name not in values:
+                values[counter.name] = (first_count + row) % (1 << counter.bits)
+            frames.append(self.encode(values))
+        return frames
+
+    def as_sent(self, frame: bytes) -> bytes:
+        """Return a frame as it travels: stuffed, and with what delimits it, as far as that is bytes."""
+        boundary = self.boundary
+        if isinstance(boundary, CobsBoundary):
+            return cobs_stuffed(frame)
+        if isinstance(boundary, (SlipBoundary, HdlcBoundary, EscapeBoundary)):
+            return stuffed(frame, boundary.stuffing)
+        return frame + boundary.sent if isinstance(boundary, TerminatorBoundary) else frame
 
     def peek(self, frame: bytes, name: str) -> list[int]:
         """Return the raw numbers of one field of one frame, an item each; floats as their bit patterns.
 
         The plain way, frame by frame. `read_frames` does the same for all frames at once.
         """
-        return take_slot(self._number_of(frame), self.slot[name], self.length, self.packing)
+        return take_slot(self.number_of(frame), self.shape_of(frame).slot[name], len(frame), self.packing)
 
-    def _slot(self, entry: NamedField | ReservedBits, bit: int) -> Slot:
-        if isinstance(entry, ReservedBits):
-            return Slot("", "reserved", bit, entry.reserved, value=entry.value)
-        bits = entry.bits
-        order: FieldOrder | None = entry.order
-        if bits is None:
-            bits = self.checksum.method.width if self.checksum else 8
-            order = order or (self.checksum.order if self.checksum else None)
-        native: ByteOrder = "little" if self.packing == "lsb" else "big"
-        return Slot(
-            entry.name,
-            entry.kind,
-            bit,
-            bits,
-            entry.repeat,
-            order if order not in (None, native) else None,
-            entry,
-        )
+    def _flat_values(self, values: Mapping[str, Any]) -> dict[str, Any]:
+        """Return values by the names of columns, those of groups item by item."""
+        flat: dict[str, Any] = {}
+        groups = {entry.group: entry for entry in self.fields if isinstance(entry, FieldGroup)}
+        for name, value in values.items():
+            if name in groups:
+                members = [member.name for member in groups[name].fields if isinstance(member, NamedField)]
+                for item in value:
+                    for member in item:
+                        if member not in members:
+                            raise RequestError(f"{name}.{member}", f"is not a field of {self.key}")
+                flat |= {
+                    f"{name}.{member}": _in_a_row(
+                        self.slot[f"{name}.{member}"], [item.get(member, 0) for item in value]
+                    )
+                    for member in members
+                }
+            elif name in self.slot:
+                flat[name] = _in_a_row(self.slot[name], value) if self.slot[name].stride else value
+            else:
+                raise RequestError(name, f"is not a field of {self.key}", advice=nearest(name, list(self.slot)))
+        return flat
 
-    def _bytes_of(self, number: int) -> bytes:
-        return number.to_bytes(self.length, "little" if self.packing == "lsb" else "big")
+    def _completed(self, values: dict[str, Any]) -> tuple[dict[str, Any], Shape]:
+        """Fill in how many there are of what varies, and how long the frame is; and lay it out so."""
+        numbers: dict[str, int] = {}
+        for entry in self.fields:
+            repeat = repeat_of(entry)
+            if isinstance(repeat, int):
+                continue
+            numbers[name_of(entry)] = given = _items_given(entry, values)
+            if repeat == REST:
+                continue
+            count = Count.parse(repeat)
+            raw = count.raw_of(given)
+            if count.field not in values:
+                if raw is None:
+                    raise RequestError(name_of(entry), f"has {given} items", f"must have a number that {repeat} gives")
+                field = self.slot[count.field].field
+                values[count.field] = raw * field.scale + field.offset if field is not None else raw
+        held: dict[str, int] = {}
+        wanted = self.boundary.length if isinstance(self.boundary, FixedBoundary) else None
 
-    def _number_of(self, frame: bytes) -> int:
-        return int.from_bytes(frame, "little" if self.packing == "lsb" else "big")
+        def how_many(entry: FieldEntry, bit: int, slots: Sequence[Slot]) -> int:
+            held.update(_held_by(slots, held, values))
+            if not is_present(entry, self.slot, held):
+                return 0
+            return numbers.get(name_of(entry), 0) if has_varying_number(entry) else plain_number(entry)
 
-
-def _layout_mistakes(layout: FrameLayout) -> Iterator[tuple[str, str, str]]:
-    """Yield place, what was found and what is wanted for all that does not add up."""
-    names: dict[str, int] = {}
-    for place, entry in enumerate(layout.fields):
-        if isinstance(entry, NamedField):
-            if entry.name in names:
-                yield (
-                    f"fields[{place}].name",
-                    f'"{entry.name}"',
-                    f"is the name of fields[{names[entry.name]}] too.",
-                )
-            names.setdefault(entry.name, place)
-    bits = layout.slots[-1].end_bit
-    whole = bits % 8 == 0  # else every place behind the wrong width is wrong, which would be told again and again
-    yield from _checksum_mistakes(layout, whole)
-    for place, slot in enumerate(layout.slots):
-        if slot.order is not None and (slot.bits % 8 or (whole and slot.first_bit % 8)):
-            yield (
-                f"fields[{place}]",
-                f'"{slot.name}"',
-                f"has a byte order, which needs whole bytes that begin at a byte limit; "
-                f"this one takes bits {slot.first_bit} to {slot.end_bit - 1} of the frame.",
-            )
-    for place, entry in enumerate(layout.fields):
-        told = entry.substitutes.fields if isinstance(entry, NamedField) and entry.substitutes else ()
-        for number, name in enumerate(told):
-            if name not in names:
-                where = f"fields[{place}].substitutes.fields[{number}]"
-                yield where, f'"{name}"', f"is not a field of this frame. {nearest(name, list(names))}"
-    counters = [slot.name for slot in layout.slots if slot.field is not None and slot.field.counter]
-    if len(counters) > 1:
-        yield (
-            "fields",
-            "",
-            f"have {len(counters)} counters ({', '.join(counters)}), but a frame has one at most.",
-        )
-    if not whole:
-        spare = 8 - bits % 8
-        yield (
-            "fields",
-            "",
-            f"add up to {bits} bits with the marker, which is {bits // 8} bytes and {bits % 8} bits. "
-            f"Add {{ reserved = {spare} }} or correct a width.",
-        )
-    declared = getattr(layout.boundary, "length", None)
-    if declared is not None and declared * 8 != bits:
-        yield (
-            "boundary.length",
-            f"{declared}",
-            f"must be what the fields add up to, which is {bits / 8:g} bytes.",
-        )
-    if layout.length > LONGEST_FRAME:
-        yield "fields", "", f"add up to {layout.length} bytes; a frame has {LONGEST_FRAME} at most."
+        shape = self.shaped(how_many)
+        if wanted is not None and shape.length != wanted:
+            raise RequestError(self.key, f"would have {shape.length} bytes", f"must have {wanted}")
+        if shape.length > self.longest:
+            raise RequestError(self.key, f"would have {shape.length} bytes", f"must have {self.longest} at most")
+        if isinstance(self.boundary, LengthBoundary) and self.boundary.field not in values:
+            values[self.boundary.field] = self.boundary.offset + shape.length - self.uncounted(shape)
+        return values, shape
 
 
-def _checksum_mistakes(layout: FrameLayout, whole: bool) -> Iterator[tuple[str, str, str]]:
-    fields = [entry for entry in layout.fields if isinstance(entry, NamedField) and entry.type == "checksum"]
-    if len(fields) > 1:
-        yield "fields", "", f"have {len(fields)} checksums, but a frame has one at most."
-    if fields and layout.checksum is None:
-        yield "checksum", "", f'is missing: the field "{fields[0].name}" needs an algorithm.'
-    if layout.checksum is None:
-        return
-    if not fields:
-        yield "checksum", "", 'has no place: add a field { name = "crc", type = "checksum" }.'
-        return
-    check = layout.checksum_slot
-    assert check is not None
-    spans = {"from": layout.checksum.from_, "to": layout.checksum.to}
-    unknown = {
-        key: name
-        for key, name in spans.items()
-        if name is not None and name not in layout.slot and not (key == "from" and name == "marker")
-    }
-    for key, name in unknown.items():
-        yield (
-            f"checksum.{key}",
-            f'"{name}"',
-            f"is not a field of this frame. {nearest(name, list(layout.slot))}",
-        )
-    if unknown or not whole:
-        return
-    first, last = (layout.slot.get(name or "") for name in spans.values())
-    if first is not None and first.first_bit % 8:
-        yield "checksum.from", f'"{first.name}"', "does not begin at a byte limit."
-    if last is not None and last.end_bit % 8:
-        yield "checksum.to", f'"{last.name}"', "does not end at a byte limit."
-    if last is None and check.first_bit % 8:
-        yield (
-            "checksum",
-            "",
-            "does not begin at a byte limit; say with to which field is the last one covered.",
-        )
-    begin, end = layout.covered
-    if begin >= end or (begin * 8 < check.end_bit and check.first_bit < end * 8):
-        yield (
-            "checksum",
-            "",
-            f"covers bytes {begin} to {end - 1}, which must be some, and not the checksum itself.",
-        )
+def _held_by(slots: Sequence[Slot], known: Mapping[str, int], values: Mapping[str, Any]) -> dict[str, int]:
+    """Return the raw numbers that fields will hold, of those that are not known yet."""
+    held = {}
+    for slot in slots:
+        if slot.field is not None and slot.count == 1 and slot.name not in known and slot.kind != "checksum":
+            number = pack_values([_at_zero(slot)], values, -(-slot.bits // 8), "lsb")
+            held[slot.name] = take_slot(number, _at_zero(slot), -(-slot.bits // 8), "lsb")[0]
+    return held
+
+
+def _at_zero(slot: Slot) -> Slot:
+    return Slot(slot.name, slot.kind, 0, slot.bits, 1, None, slot.field, slot.value)
+
+
+def _in_a_row(slot: Slot, value: Any) -> list[Any]:
+    """Return the items of a group's member, of all the group's turns one behind the other."""
+    field, items = slot.field, []
+    assert field is not None
+    for turn in value.tolist() if hasattr(value, "tolist") else value:
+        if slot.kind == "text" and isinstance(turn, str):
+            items += text_bytes(field, turn, slot.inner)
+        elif isinstance(turn, Sequence) and not isinstance(turn, str):
+            items += list(turn)
+        else:
+            items += [turn] * slot.inner if turn == 0 else [turn]
+    return items
+
+
+def _items_given(entry: FieldEntry, values: Mapping[str, Any]) -> int:
+    """Return how many items of an entry the values give; of a text, how many bytes."""
+    if isinstance(entry, FieldGroup):
+        members = [member for member in entry.fields if isinstance(member, NamedField)]
+        counts = set()
+        for member in members:
+            items = values.get(f"{entry.group}.{member.name}")
+            if items is not None:
+                counts.add(len(items) // int(member.repeat))
+        if len(counts) > 1:
+            raise RequestError(entry.group, "has members of different number", "must have as many of each")
+        return counts.pop() if counts else 0
+    assert isinstance(entry, NamedField)
+    items = values.get(entry.name, ())
+    if isinstance(items, str) and entry.kind == "text":
+        return len(items.encode(entry.encoding, errors="replace"))
+    return len(items) if hasattr(items, "__len__") and not isinstance(items, str) else 1

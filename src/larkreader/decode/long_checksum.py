@@ -110,7 +110,7 @@ def _fold_of(crc: CrcAlgorithm) -> tuple[int, int] | None:
     powers = np.array([1 << crc.width - 1 if crc.reflect_in else 1 << max(8 - crc.width, 0)], dtype=kind)
     one = powers[0]
     while len(powers) < POWERS:
-        powers = np.concatenate([powers, _moved(powers, crc, len(powers))])
+        powers = np.concatenate([powers, moved(powers, crc, len(powers))])
     again = np.flatnonzero(powers[1:] == one) + 1
     if again.size:
         return int(again[0]) * max(1, (POWERS // 2) // int(again[0])), 0
@@ -132,12 +132,12 @@ def _linear(piece: npt.NDArray[np.uint8], crc: CrcAlgorithm) -> int:
     registers = registers_of_rows(rows, crc)
     length = ROW
     while len(registers) > 1:
-        registers = _moved(registers[::2], crc, length) ^ registers[1::2]
+        registers = moved(registers[::2], crc, length) ^ registers[1::2]
         length *= 2
     return int(registers[0])
 
 
-def _moved(registers: Registers, crc: CrcAlgorithm, length: int) -> Registers:
+def moved(registers: Registers, crc: CrcAlgorithm, length: int) -> Registers:
     """Return registers after `length` bytes of nothing, a power of two."""
     tables, digit = _tables(crc, length), _digit(crc)
     if len(tables) == 1:
@@ -153,7 +153,7 @@ def _moved_on(register: int, crc: CrcAlgorithm, length: int) -> int:
     one = np.array([register], dtype=table_of(crc).dtype)
     for power in range(length.bit_length()):
         if length >> power & 1:
-            one = _moved(one, crc, 1 << power)
+            one = moved(one, crc, 1 << power)
     return int(one[0])
 
 
@@ -165,7 +165,7 @@ def _tables(crc: CrcAlgorithm, length: int) -> list[Registers]:
     each = [values << digit * place for place in range(8 * kind.itemsize // digit)]
     if length == 1:
         return [advance(one, crc, np.zeros(len(one), np.uint8)) for one in each]
-    return [_moved(_moved(one, crc, length // 2), crc, length // 2) for one in each]
+    return [moved(moved(one, crc, length // 2), crc, length // 2) for one in each]
 
 
 def _digit(crc: CrcAlgorithm) -> int:

@@ -37,8 +37,7 @@ def raw_column(rows: npt.NDArray[np.uint8], slot: Slot, packing: Packing) -> Col
         bool for a flag, else of the narrowest type of 8, 16, 32 or 64 bits: unsigned, signed for an ``int``,
         floating for a ``float``. A digit of a ``bcd`` beyond 9 counts as what it is; see `digits_sound`.
     """
-    begins = range(slot.first_bit, slot.end_bit, slot.bits)
-    items = [_number_of(_item(rows, slot, begin, packing), slot) for begin in begins]
+    items = [number_of(_item(rows, slot, slot.bit_of(place), packing), slot) for place in range(slot.count)]
     return items[0] if slot.count == 1 else np.stack(items, axis=1)
 
 
@@ -46,7 +45,7 @@ def digits_sound(rows: npt.NDArray[np.uint8], slot: Slot, packing: Packing) -> n
     """Tell in which frames all digits of a ``bcd`` are 0 to 9: bool, shape (n_frames,)."""
     sound = np.ones(len(rows), dtype=np.bool_)
     for place in range(slot.count):
-        bits = _item(rows, slot, slot.first_bit + place * slot.bits, packing).astype(np.uint64)
+        bits = _item(rows, slot, slot.bit_of(place), packing).astype(np.uint64)
         for digit in range(slot.bits // 4):
             sound &= bits >> np.uint64(4 * digit) & np.uint64(0xF) <= 9
     return sound
@@ -108,7 +107,7 @@ def _decimals(number: Decimal) -> int:
 
 def _item(rows: npt.NDArray[np.uint8], slot: Slot, first_bit: int, packing: Packing) -> Column:
     """Cut one item of a slot out of all frames, as unsigned bits."""
-    kind = f"u{_narrowest(slot.bits) // 8}"
+    kind = f"u{narrowest(slot.bits) // 8}"
     low, size = first_bit // 8, slot.bits // 8
     if slot.order in ("little", "big") and slot.bits in WIDTHS:
         return _words(rows, low, size, slot.order).astype(kind)
@@ -118,9 +117,9 @@ def _item(rows: npt.NDArray[np.uint8], slot: Slot, first_bit: int, packing: Pack
     return _bits(rows, first_bit, slot.bits, packing).astype(kind)
 
 
-def _number_of(bits: Column, slot: Slot) -> Column:
+def number_of(bits: Column, slot: Slot) -> Column:
     """Return the numbers that the bits of a slot hold."""
-    width = _narrowest(slot.bits)
+    width = narrowest(slot.bits)
     if slot.kind == "flag":
         bits = bits.astype(np.bool_)
     elif slot.kind == "float":
@@ -147,7 +146,7 @@ def _bits(rows: npt.NDArray[np.uint8], first_bit: int, bits: int, packing: Packi
     """Return some bits of each frame as unsigned numbers of a type that holds the bytes they lie in."""
     low, high = first_bit // 8, (first_bit + bits - 1) // 8
     length = rows.shape[1]
-    size = _narrowest(min(8 * (high + 1 - low), 64)) // 8
+    size = narrowest(min(8 * (high + 1 - low), 64)) // 8
     if high + 1 - low > 8 or size > length:
         return _byte_by_byte(rows, first_bit, bits, packing)
     low = min(low, length - size)
@@ -183,5 +182,6 @@ def _byte_by_byte(rows: npt.NDArray[np.uint8], first_bit: int, bits: int, packin
     return number & np.uint64((1 << bits) - 1)
 
 
-def _narrowest(bits: int) -> int:
+def narrowest(bits: int) -> int:
+    """Return the width of the narrowest NumPy type that holds some bits."""
     return next(width for width in WIDTHS if bits <= width)
