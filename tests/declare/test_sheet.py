@@ -52,7 +52,9 @@ MISTAKES = [
     (
         'kind = "marker", marker = "A6 3C"',
         'kind = "makrer"',
-        '  frame.setpoint.boundary = {"kind": "makrer"}\n      must have a kind of "marker" or "fixed".',
+        '  frame.setpoint.boundary = {"kind": "makrer"}\n      must have a kind of "marker", "fixed", '
+        '"length-field", "idle", "terminator", "break", "address-mark", '
+        '"cobs", "slip", "hdlc" or "escape".',
     ),
     (
         'type = "uint16", scale = 0.5',

@@ -38,7 +38,7 @@ class Ragged:
     length: Places
 
     @classmethod
-    def of(cls, rows: Any, dtype: npt.DTypeLike = None) -> Ragged:
+    def of(cls, rows: Any, dtype: npt.DTypeLike | None = None) -> Ragged:
         """Make rows of a sequence of sequences.
 
         Parameters
@@ -78,7 +78,7 @@ class Ragged:
         for begin, length in zip(self.begin.tolist(), self.length.tolist(), strict=True):
             yield self.items[begin : begin + length]
 
-    def __array__(self, dtype: npt.DTypeLike = None, copy: bool | None = None) -> npt.NDArray[Any]:
+    def __array__(self, dtype: npt.DTypeLike | None = None, copy: bool | None = None) -> npt.NDArray[Any]:
         rows = np.empty(len(self), dtype=object)
         rows[:] = list(self)
         return rows

@@ -181,7 +181,7 @@ def _explain(reading: Reading, number: int, *, as_json: bool) -> None:
     _, offset, key, row = sorted(every)[number]
     frames = reading.frames[key]
     wire = frames.layout.wire or next(iter(reading.characters))
-    faults = reading.characters[wire].faults[offset : offset + frames.layout.length]
+    faults = reading.characters[wire].faults[offset : offset + int(frames.length[row])]
     if as_json:
         parts = [asdict(part) for part in parts_of(frames, row)]
         data = frames.data[row].tobytes().hex(" ")

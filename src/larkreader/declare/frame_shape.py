@@ -93,6 +93,11 @@ class ShapedLayout(BaseModel, frozen=True, extra="forbid"):
         return not any(varies(entry) for entry in self.fields)
 
     @cached_property
+    def needs_locating(self) -> bool:
+        """Whether a frame's own fields tell how long it is, or where others lie."""
+        return not self.is_fixed or isinstance(self.boundary, LengthBoundary)
+
+    @cached_property
     def nominal(self) -> Shape:
         """The shape of every frame; where they differ, that of one that has one of each."""
         return self.shaped(lambda entry, bit, slots: plain_number(entry))

@@ -46,9 +46,10 @@ def layout_mistakes(
     is_fixed = not any(varies(entry) for entry in fields)
     left = placed[-1].ends - {0}  # else every place behind the wrong width is wrong, which would be told repeatedly
     yield from _checksum_mistakes(shape, checksum, placed, whole=not left)
+    laid = iter(shape.slots)
     for one in placed:
-        for slot in slots_of(one.entry, min(one.begins), max(_plain(one.entry), 1), packing, checksum):
-            yield from _order_mistake(one, slot, whole=not left, is_fixed=is_fixed)
+        for alone, slot in zip(slots_of(one.entry, 0, 1, packing, checksum), laid, strict=False):
+            yield from _order_mistake(one, slot, alone.first_bit, whole=not left, is_fixed=is_fixed)
     for place, entry in enumerate(fields):
         told = entry.substitutes.fields if isinstance(entry, NamedField) and entry.substitutes else ()
         for number, name in enumerate(told):
@@ -197,10 +198,9 @@ def _placed(fields: Sequence[FieldEntry], checksum: FrameChecksum | None, bit: i
         here = behind
 
 
-def _order_mistake(one: _Placed, slot: Slot, *, whole: bool, is_fixed: bool) -> Iterator[Claim]:
+def _order_mistake(one: _Placed, slot: Slot, shift: int, *, whole: bool, is_fixed: bool) -> Iterator[Claim]:
     if slot.order is None:
         return
-    shift = slot.first_bit - min(one.begins)
     if slot.bits % 8 or (whole and {(begin + shift) % 8 for begin in one.begins} != {0}) or slot.stride % 8:
         begin = f"this one takes bits {slot.first_bit} to {slot.end_bit - 1} of the frame."
         yield (

@@ -66,7 +66,8 @@ def _wanted(detail: Any) -> str:
     if kind in ("literal_error", "enum"):
         return f"must be {context['expected']}".replace("'", '"')
     if kind == "union_tag_invalid":
-        return f"must have a kind of {context['expected_tags'].replace(', ', ' or ')}".replace("'", '"')
+        *tags, last = context["expected_tags"].split(", ")
+        return f"must have a kind of {', '.join(tags)} or {last}".replace("'", '"')
     if kind == "union_tag_not_found":
         return f"must have the key {context['discriminator']}".replace("'", "")
     if kind == "greater_than":

@@ -4,16 +4,20 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from enum import IntEnum, IntFlag
+from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import numpy.typing as npt
 
 from larkreader.capture.columns import SHOWN_ROWS, Columns
+from larkreader.capture.ragged import Ragged
 from larkreader.declare.fields import Slot
 from larkreader.declare.layout import FrameLayout
 from larkreader.errors import RequestError, nearest
 
+from .places import Located, locate
+from .ragged_columns import over_items, ragged_column
 from .unpack import raw_column, scaled
 
 if TYPE_CHECKING:
@@ -46,7 +50,15 @@ class Skip(IntEnum):
     LENGTH_MISMATCH = 2
     """A marker, but what follows is no frame, and the next one begins later than it should."""
     UNFINISHED = 3
-    """The capture ends inside a frame."""
+    """The capture ends inside a frame, or begins inside one."""
+    FILL = 4
+    """Delimiters with nothing between them."""
+    UNDECLARED = 5
+    """A packet that no layout's fixed values fit."""
+    BAD_STUFFING = 6
+    """A packet that no sender can have stuffed so."""
+    TOO_LONG = 7
+    """More bytes without a delimiter than a frame can have."""
 
 
 FRAME_FAULT_NAMES = {fault: str(fault.name).lower().replace("_", "-") for fault in FrameFault}
@@ -96,20 +108,23 @@ class Frames(Columns):
         When its first character began, in seconds on the clock of the capture; NaN where the source has no times.
     faults : ndarray of uint8, shape (n_frames,)
         What is held against it, as flags of `FrameFault`; 0 is a good frame.
-    data : ndarray of uint8, shape (n_frames, n_bytes)
-        Its bytes.
+    data : ndarray of uint8, shape (n_frames, n_bytes), or Ragged of uint8
+        Its bytes, with stuffing turned back and without delimiters; rows of their own where frames differ in length.
     skipped : Spans
         The stretches that belong to no frame of any layout that was looked for.
+    length : ndarray of int64, shape (n_frames,)
+        Bytes that it took on the wire, with stuffing and delimiters.
     """
 
-    COLUMNS = ("offset", "begin_s", "faults", "data")
+    COLUMNS = ("offset", "length", "begin_s", "faults", "data")
 
     layout: FrameLayout
     offset: Places
     begin_s: npt.NDArray[np.float64]
     faults: npt.NDArray[np.uint8]
-    data: Bytes
+    data: Bytes | Ragged
     skipped: Spans
+    length: Places
 
     def __post_init__(self) -> None:
         self.check_lengths()
@@ -119,7 +134,8 @@ class Frames(Columns):
 
         A column has shape (n_frames,), or (n_frames, n_items) for an array: bool for a flag, float64 where the
         field has a scale, an offset or invalid values, for which it is NaN; objects of shape (n_frames,) for a text;
-        else the narrowest NumPy type that holds its bits.
+        else the narrowest NumPy type that holds its bits. It is a `Ragged` where the number of items varies, and a
+        masked array where the field is not in every frame.
 
         Raises
         ------
@@ -127,12 +143,22 @@ class Frames(Columns):
             If there is no field of that name.
         """
         if isinstance(rows, str):
-            return scaled(self.raw(rows), self._slot(rows))
+            slot = self._slot(rows)
+            return over_items(self.raw(rows), lambda raw: scaled(raw, slot), slot)
         return super().__getitem__(rows)
 
-    def raw(self, name: str) -> npt.NDArray[Any]:
+    def raw(self, name: str) -> Any:
         """Return a field's raw numbers, before scale and offset."""
-        return raw_column(np.ascontiguousarray(self.data), self._slot(name), self.layout.packing)
+        slot = self._slot(name)
+        if isinstance(self.data, Ragged):
+            return ragged_column(self.data, self.located.of(name), self.layout)
+        return raw_column(np.ascontiguousarray(self.data), slot, self.layout.packing)
+
+    @cached_property
+    def located(self) -> Located:
+        """Where each field of each frame lies, where frames differ."""
+        assert isinstance(self.data, Ragged)
+        return locate(self.data.items, self.data.begin, self.data.length, self.layout)
 
     def substituted(self, name: str) -> npt.NDArray[np.bool_]:
         """Tell in which frames another field says that a field holds a substitute: bool, shape (n_frames,)."""
@@ -144,13 +170,11 @@ class Frames(Columns):
                 told |= self.raw(other) == field.substituting
         return told
 
-    def labels(self, name: str) -> npt.NDArray[np.object_]:
+    def labels(self, name: str) -> Any:
         """Return the names that a field's values have; the number as text where it has none."""
         field = self._slot(name).field
         by_value = {value: label for label, value in (field.names if field else {}).items()}
-        raw = self.raw(name)
-        texts = [by_value.get(value, str(value)) for value in raw.reshape(-1).tolist()]
-        return np.array(texts, dtype=object).reshape(raw.shape)
+        return over_items(self.raw(name), lambda raw: _labels(raw, by_value))
 
     def to_pandas(self) -> pd.DataFrame:
         """Return a data frame of offset, begin_s, the fields by name (an array's items apart), and fault names."""
@@ -159,10 +183,14 @@ class Frames(Columns):
         columns: dict[str, Any] = {"offset": self.offset, "begin_s": np.round(self.begin_s, 12)}
         for name, slot in self.layout.slot.items():
             values = self.labels(name) if slot.field is not None and slot.field.names else self[name]
-            if values.ndim == 1:
+            if isinstance(values, Ragged):
+                columns[name] = np.asarray(values)
+            elif isinstance(values, np.ma.MaskedArray):
+                columns[name] = np.ma.filled(values.astype(object), None)
+            elif values.ndim == 1:
                 columns[name] = values
             else:
-                columns |= {f"{name}[{item}]": values[:, item] for item in range(slot.count)}
+                columns |= {f"{name}[{item}]": values[:, item] for item in range(values.shape[1])}
         texts = {faults: frame_fault_names(faults) for faults in np.unique(self.faults).tolist()}
         columns["faults"] = [texts[faults] for faults in self.faults.tolist()]
         return pd.DataFrame(columns)
@@ -189,3 +217,8 @@ class Frames(Columns):
             advice = nearest(name, list(self.layout.slot))
             raise RequestError(f'field "{name}"', f"is not a field of {self.layout.key}", advice=advice)
         return self.layout.slot[name]
+
+
+def _labels(raw: npt.NDArray[Any], by_value: dict[int, str]) -> npt.NDArray[np.object_]:
+    texts = [by_value.get(value, str(value)) for value in raw.reshape(-1).tolist()]
+    return np.array(texts, dtype=object).reshape(raw.shape)

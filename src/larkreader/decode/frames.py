@@ -4,17 +4,27 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import partial
 
 import numpy as np
 import numpy.typing as npt
 
 from larkreader.capture.characters import Characters
+from larkreader.capture.ragged import Ragged
+from larkreader.declare.boundary import DelimitedBoundary
+from larkreader.declare.fields import Slot
 from larkreader.declare.layout import FrameLayout
-from larkreader.errors import RequestError
 
-from .candidates import Bytes, Candidates, Mask, Places, find_candidates, has_markers, rows_at, settled
+from .candidates import Candidates, Mask
+from .content import rows_at
+from .delimited import NONE, sort_packets
 from .frame_columns import FrameFault, Frames, Skip, Spans
-from .unpack import digits_sound, raw_column, text_sound
+from .gather import items_at
+from .packets import Dropped, check_source, cut_packets
+from .ragged_columns import each_frame
+from .search import check_shared, find_candidates, has_markers, is_delimited, may_begin_anywhere, settled
+from .stream import Bytes, Places, Stream
+from .unpack import digits_of, digits_sound, texts_sound
 from .verify import names_known, within_range
 
 
@@ -71,61 +81,67 @@ def read_layouts(data: bytes | Bytes | Characters, layouts: Sequence[FrameLayout
     RequestError
         As `read_frames`; or if the layouts differ in their kind of boundary.
     """
+    check_shared(layouts)
     return cut_frames(Stream.of(data), layouts, Begun(), last=True).frames
 
 
 @dataclass(frozen=True)
-class Stream:
-    """Bytes on their way into frames.
-
-    `begin_s` is when each began, where somebody knows; `bad` are the numbers of those with a fault of their own.
-    """
-
-    value: Bytes
-    begin_s: npt.NDArray[np.float64] | None = None
-    bad: Places | None = None
-
-    @classmethod
-    def of(cls, data: bytes | Bytes | Characters) -> Stream:
-        """Return the bytes of whatever holds some."""
-        if isinstance(data, Characters):
-            return cls(_bytes_of(data), data.begin_s, np.flatnonzero(data.faults))
-        return cls(_bytes_of(data))
-
-
-@dataclass(frozen=True)
 class Begun:
-    """A stretch of no frame that began before the bytes at hand: how many before, and what it is the stump of."""
+    """A stretch of no frame that began before the bytes at hand."""
 
     before: int = 0
+    """How many bytes before."""
     needed: int = 0
     """Bytes of the frame that its marker promised; 0 if no marker stands at its beginning."""
+    is_too_long: bool = False
+    """Whether it is a packet of which too many bytes have come."""
 
 
 @dataclass(frozen=True)
 class Cut:
-    """What became of a piece of a stream: frames, how many bytes are done with, and whether a frame may begin there."""
+    """What became of a piece of a stream: frames, how many bytes are done with, and what goes on behind them.
+
+    `needed` is how many bytes must be there behind those that are done with before anything more can become certain.
+    """
 
     frames: Mapping[str, Frames]
     done: int
     begun: Begun
-    is_candidate_next: bool
+    needed: int
+
+
+@dataclass(frozen=True)
+class _Taken:
+    """The frames of one layout: where each lies in the stream, what it holds, and what is known of it."""
+
+    offset: Places
+    length: Places
+    content: Ragged
+    genuine: Mask
+    right: Mask
 
 
 def cut_frames(
     stream: Stream, layouts: Sequence[FrameLayout], begun: Begun, *, last: bool, first_offset: int = 0
 ) -> Cut:
     """Cut what can be cut: all that is there if nothing comes behind it, else what that could not change."""
+    if is_delimited(layouts):
+        return _cut_delimited(stream, layouts, begun, last=last, first_offset=first_offset)
     found = find_candidates(stream.value, layouts)
     met, total = found.chain(), len(stream.value)
-    done, is_closed = total, True
+    done, is_closed, needed = total, True, 0
+    anywhere = may_begin_anywhere(layouts)
     if not last:
         open_ones = np.flatnonzero(met & ~settled(found, total, layouts))
         met[open_ones[0] if open_ones.size else len(met) :] = False
         done = _searched(found, met, total, layouts)
-        if is_closed := bool(open_ones.size and found.offset[open_ones[0]] <= done):
-            done = int(found.offset[open_ones[0]])
+        is_closed = bool(open_ones.size and found.offset[open_ones[0]] <= done)
+        if is_closed or (anywhere and open_ones.size):
+            done, needed = int(found.offset[open_ones[0]]), int(found.length[open_ones[0]])
+            is_closed &= not anywhere
     taken = met & found.accepted
+    if anywhere and found.passed is not None:
+        met &= found.passed  # every byte is a candidate; what lies between frames is one stretch
     skipped, begun = _skipped(found, met, taken, begun, done, total, is_closed=is_closed)
     if last:
         _name_the_last(skipped, stream.value, layouts)
@@ -133,44 +149,99 @@ def cut_frames(
     frames = {}
     for number, layout in enumerate(layouts):
         mine = _selection(taken & (found.which == number))
-        offset = found.offset[mine]
-        rows = rows_at(stream.value, offset, layout.length)
-        begin_s = np.full(len(offset), np.nan) if stream.begin_s is None else stream.begin_s[offset]
-        faults = _frame_faults(rows, layout, found.genuine[mine], found.right[mine])
-        if stream.bad is not None:
-            has_bad = np.searchsorted(stream.bad, offset) != np.searchsorted(stream.bad, offset + layout.length)
-            faults[has_bad] |= np.uint8(FrameFault.CHARACTER_FAULT)
-        frames[layout.key] = Frames(layout, offset + first_offset, begin_s, faults, rows, skipped)
-    return Cut(frames, done, begun, is_closed and not last)
+        offset, length = found.offset[mine], found.length[mine]
+        content = Ragged(stream.value, offset, length)
+        one = _Taken(offset, length, content, found.genuine[mine], found.right[mine])
+        frames[layout.key] = _frames_of(stream, layout, one, skipped, first_offset)
+    return Cut(frames, done, begun, needed)
+
+
+def _cut_delimited(
+    stream: Stream, layouts: Sequence[FrameLayout], begun: Begun, *, last: bool, first_offset: int
+) -> Cut:
+    """Cut at delimiters."""
+    boundary = layouts[0].boundary
+    assert isinstance(boundary, DelimitedBoundary)
+    check_source(stream, boundary)
+    packets, done, left = cut_packets(stream, boundary, Dropped(begun.before, begun.is_too_long), last=last)
+    at_start = bool(len(packets)) and packets.offset[0] + first_offset == 0
+    told = sort_packets(packets, layouts, at_start=at_start)
+    refused = np.flatnonzero(told.which == NONE)
+    skipped = Spans(packets.offset[refused] + first_offset, packets.length[refused], told.reason[refused])
+    frames = {}
+    for number, layout in enumerate(layouts):
+        mine = np.flatnonzero(told.which == number)
+        offset, length = packets.offset[mine], packets.length[mine]
+        one = _Taken(offset, length, packets.content[mine], told.genuine[mine], told.right[mine])
+        frames[layout.key] = _frames_of(stream, layout, one, skipped, first_offset, packets.inner[mine])
+    return Cut(frames, done, Begun(left.count, is_too_long=left.is_too_long), 0)
+
+
+def _frames_of(
+    stream: Stream,
+    layout: FrameLayout,
+    one: _Taken,
+    skipped: Spans,
+    first_offset: int,
+    inner: Places | None = None,
+) -> Frames:
+    """Return the frames of one layout, with what is held against each."""
+    begin_s = np.full(len(one.offset), np.nan) if stream.begin_s is None else stream.begin_s[one.offset]
+    data: Bytes | Ragged = one.content
+    if not layout.needs_locating:
+        data = rows_at(one.content.items, one.content.begin, layout.length)
+    faults = np.zeros(len(one.offset), dtype=np.uint8)
+    frames = Frames(layout, one.offset + first_offset, begin_s, faults, data, skipped, one.length)
+    faults |= _frame_faults(frames, one.genuine, one.right)
+    if stream.bad is not None:
+        first = one.offset if inner is None else inner  # the break before a frame is none of its characters
+        has_bad = np.searchsorted(stream.bad, first) != np.searchsorted(stream.bad, one.offset + one.length)
+        faults[has_bad] |= np.uint8(FrameFault.CHARACTER_FAULT)
+    return frames
 
 
 def _searched(found: Candidates, met: Mask, total: int, layouts: Sequence[FrameLayout]) -> int:
     """Return before which place nothing can begin any more, but for the candidates that are known."""
     taken = np.flatnonzero(met & found.accepted)
     behind = int(found.offset[taken[-1]] + found.length[taken[-1]]) if taken.size else 0
+    if may_begin_anywhere(layouts):
+        return total
     if not has_markers(layouts):
         return behind
     return max(behind, total + 1 - max(len(layout.marker) for layout in layouts))  # a marker may have begun there
 
 
-def _frame_faults(rows: Bytes, layout: FrameLayout, genuine: Mask, intact: Mask) -> npt.NDArray[np.uint8]:
+def _frame_faults(frames: Frames, genuine: Mask, intact: Mask) -> npt.NDArray[np.uint8]:
     """Hold against each frame what its fields show; those of a frame whose checksum fails show nothing."""
-    faults = np.zeros(len(rows), dtype=np.uint8)
-    known, sensible = genuine.copy(), np.ones(len(rows), np.bool_)
+    faults = np.zeros(len(frames), dtype=np.uint8)
+    known, sensible = genuine.copy(), np.ones(len(frames), np.bool_)
+    layout = frames.layout
     for slot in layout.slots:
         field = slot.field
         if slot.kind == "bcd":
-            known &= digits_sound(rows, slot, layout.packing)
-        elif slot.kind == "text":
-            known &= text_sound(raw_column(rows, slot, layout.packing), slot)
+            known &= _digits_sound(frames, slot)
+        elif slot.kind == "text" and slot.field is not None:
+            known &= each_frame(frames[slot.name], texts_sound)
         if field is not None and (field.names or field.range):
-            raw = raw_column(rows, slot, layout.packing)
-            known &= names_known(raw, slot) if field.names else True
-            sensible &= within_range(raw, slot)
+            raw = frames.raw(slot.name)
+            known &= each_frame(raw, partial(names_known, slot=slot)) if field.names else True
+            sensible &= each_frame(raw, partial(within_range, slot=slot))
     faults[~intact] |= np.uint8(FrameFault.CHECKSUM_MISMATCH)
     faults[intact & ~known] |= np.uint8(FrameFault.UNKNOWN_VALUE)
     faults[intact & ~sensible] |= np.uint8(FrameFault.OUT_OF_RANGE)
     return faults
+
+
+def _digits_sound(frames: Frames, slot: Slot) -> Mask:
+    """Tell in which frames all digits are 0 to 9."""
+    if not isinstance(frames.data, Ragged):
+        return digits_sound(frames.data, slot, frames.layout.packing)
+    bits = replace(slot, kind="uint")
+    place = replace(frames.located.of(slot.name), slot=bits)
+    items, owner = place.bits(frames.data.begin * 8)
+    sound = np.ones(len(frames), dtype=np.bool_)
+    sound[owner[~digits_of(items_at(frames.data.items, items, bits, frames.layout.packing), slot.bits)]] = False
+    return sound
 
 
 def _skipped(
@@ -208,22 +279,3 @@ def _name_the_last(skipped: Spans, stream: Bytes, layouts: Sequence[FrameLayout]
     rest = stream[skipped.offset[-1] :].tobytes() if skipped.length[-1] < 16 else b""
     if not has_markers(layouts) or (rest and any(layout.marker.startswith(rest) for layout in layouts)):
         skipped.reason[-1] = Skip.UNFINISHED
-
-
-def _bytes_of(data: bytes | Bytes | Characters) -> Bytes:
-    if isinstance(data, Characters):
-        if len(data) and data.value.max() > 0xFF:
-            place = int(np.argmax(data.value > 0xFF))
-            raise RequestError(
-                f"character {place}",
-                f"is 0x{data.value[place]:X}",
-                "frames are cut from bytes, of 8 data bits at most",
-            )
-        return data.value.astype(np.uint8)
-    if isinstance(data, (bytes, bytearray, memoryview)):
-        return np.frombuffer(data, dtype=np.uint8)
-    array = np.asarray(data)
-    if array.dtype != np.uint8 or array.ndim != 1:
-        found = f"is {array.dtype} of shape {array.shape}"
-        raise RequestError("data", found, "must be bytes, a uint8 array of one dimension, or Characters")
-    return np.ascontiguousarray(array)

@@ -12,7 +12,7 @@ import numpy as np
 import numpy.typing as npt
 
 from larkreader.declare.boundary import LengthBoundary
-from larkreader.declare.fields import REST, Count, FieldEntry, Slot
+from larkreader.declare.fields import MOST_ITEMS, REST, Count, FieldEntry, Slot
 from larkreader.declare.frame_shape import plain_number, raw_values
 from larkreader.declare.layout import FrameLayout
 from larkreader.declare.shape import has_varying_number, item_bits, repeat_of, slots_of
@@ -22,7 +22,7 @@ from .gather import items_at
 Bytes = npt.NDArray[np.uint8]
 Places = npt.NDArray[np.int64]
 Mask = npt.NDArray[np.bool_]
-UNKNOWN = -1  # the length of a frame that cannot be told
+MOST_HELD = (1 << 62) - 1  # of what decides about later fields; more means no less
 
 
 @dataclass(frozen=True)
@@ -63,9 +63,9 @@ class Located:
     Parameters
     ----------
     fits : ndarray of bool, shape (n_frames,)
-        Whether the fields add up to the frame.
+        Whether the fields add up to the frame, and all of it is there.
     length : ndarray of int64, shape (n_frames,)
-        Bytes that each frame has; `UNKNOWN` where that cannot be told.
+        Bytes that each frame has, or needs at least where it is not all there; 0 where no frame can begin so.
     fields : tuple of FieldPlaces
         One a slot of the layout, reserved bits included. Where a frame does not fit they say nothing.
     """
@@ -106,9 +106,13 @@ class _Walk:
     def __init__(self, stream: Bytes, begin: Places, length: Places | None, layout: FrameLayout) -> None:
         self.stream, self.layout, self.begin = stream, layout, begin
         self.is_open = length is None
-        room = len(stream) - begin
-        self.room = np.minimum(room, layout.longest) * 8 if length is None else np.minimum(room, length) * 8
-        self.fits = self.room >= 8 * layout.shortest
+        there = (len(stream) - begin) * 8
+        self.there = there if length is None else np.minimum(there, length * 8)
+        self.most = (
+            np.full(len(begin), 8 * layout.longest) if length is None else np.minimum(length, layout.longest) * 8
+        )
+        self.fits = np.ones(len(begin), dtype=np.bool_)
+        self.needed = np.full(len(begin), 8 * layout.shortest, dtype=np.int64)
         self.bit = np.full(len(begin), 8 * len(layout.marker), dtype=np.int64)
         self.held: dict[str, Places] = {}
         self.told: Places | None = None  # bits of the frame, by its length field
@@ -116,6 +120,9 @@ class _Walk:
         repeats = [repeat_of(entry) for entry in layout.fields]
         wanted |= {Count.parse(one).field for one in repeats if isinstance(one, str) and one != REST}
         self.wanted = wanted | ({layout.boundary.field} if isinstance(layout.boundary, LengthBoundary) else set())
+        if length is not None:
+            self._must(length <= layout.longest)
+        self._reach(self.needed)
 
     def go(self) -> Located:
         """Return what was found."""
@@ -125,20 +132,29 @@ class _Walk:
             for slot in slots_of(entry, 0, plain_number(entry), layout.packing, layout.checksum):
                 inner = slot.inner if slot.stride else 1
                 places.append(FieldPlaces(slot, self.bit + slot.first_bit, count * inner))
-            size = item_bits(entry, layout.checksum)
-            ends = self.bit + count * size
+            ends = self.bit + count * item_bits(entry, layout.checksum)
             if has_varying_number(entry):
                 ends = -(-ends // 8) * 8
-            self.fits &= ends <= self.room
+            self._reach(ends)
             self._read(places[-1], ends, entry)
             self.bit = np.where(self.fits, ends, self.bit)
         bits = -(-self.bit // 8) * 8 + 8 * len(layout.end_marker)
-        self.fits &= bits <= self.room
-        if self.told is not None:
-            self.fits &= bits == self.told
-        if not self.is_open:
-            self.fits &= bits == self.room
-        return Located(self.fits, np.where(self.fits, bits // 8, UNKNOWN), tuple(places))
+        self._reach(bits)
+        exact = self.told if self.told is not None else bits
+        self._must(bits == (exact if self.is_open else self.most))
+        self._must(bits == exact)
+        return Located(self.fits, np.where(self.fits, bits, self.needed) // 8, tuple(places))
+
+    def _must(self, legal: Mask) -> None:
+        """Give up the frames that cannot be so, whatever comes behind."""
+        self.needed[self.fits & ~legal] = 0
+        self.fits &= legal
+
+    def _reach(self, ends: Places) -> None:
+        """Give up the frames of which not so many bits are there, or that would be too long."""
+        self._must(ends <= self.most)
+        self.needed = np.where(self.fits, np.maximum(self.needed, -(-ends // 8) * 8), self.needed)
+        self.fits &= ends <= self.there
 
     def _count(self, entry: FieldEntry) -> Places:
         """Return how many of an entry each frame has."""
@@ -146,14 +162,14 @@ class _Walk:
         if isinstance(repeat, int):
             count = np.full(len(self.bit), plain_number(entry), dtype=np.int64)
         elif repeat == REST:
-            ends = self.room if self.told is None else self.told
+            ends = self.most if self.told is None else self.told
             count = (ends - self.bit - self.layout.bits_behind(entry)) // item_bits(entry, self.layout.checksum)
         else:
             by = Count.parse(repeat)
             many = np.minimum(self.held.get(by.field, np.zeros(len(self.bit), np.int64)), 1 << 32) * by.factor
             count = many // by.divisor + by.more
-            self.fits &= many % by.divisor == 0
-        self.fits &= (count >= 0) & (count <= len(self.stream) * 8)
+            self._must(many % by.divisor == 0)
+        self._must((count >= 0) & (count <= MOST_ITEMS * 8))
         for name, said in entry.when.items():
             raw = raw_values(self.layout.slot[name], said)
             count = np.where(np.isin(self._known(name), raw), count, 0)
@@ -171,11 +187,12 @@ class _Walk:
         there = np.flatnonzero(self.fits & (place.count > 0))
         held = np.full(len(self.bit), -1, dtype=np.int64) if entry.when else np.zeros(len(self.bit), dtype=np.int64)
         raw = items_at(self.stream, self.begin[there] * 8 + place.bit[there], place.slot, layout.packing)
-        held[there] = np.minimum(raw, 1 << 40).astype(np.int64) if raw.dtype.kind == "u" else raw
+        held[there] = np.minimum(raw.astype(np.uint64), np.uint64(MOST_HELD)) if raw.dtype.kind == "u" else raw
         self.held[name] = held
         if isinstance(boundary, LengthBoundary) and boundary.field == name:
             self.told = (held - boundary.offset + _uncounted(layout, ends // 8)) * 8
-            self.fits &= (self.told >= ends) & (self.told <= self.room)
+            self._must(self.told >= ends)
+            self._reach(self.told)
 
 
 def _uncounted(layout: FrameLayout, behind_field: Places) -> Places:

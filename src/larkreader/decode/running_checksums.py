@@ -134,8 +134,8 @@ def _sums(stream: Bytes, begin: Places, end: Places, algorithm: SumAlgorithm) ->
         first = ~first
     elif algorithm.complement == "twos":
         first = ~first + np.uint64(1)
-    first &= top
-    return first
+    result: Results = first & top
+    return result
 
 
 def _weighed(
@@ -153,7 +153,7 @@ def _weighed(
     beyond = (begin + size * items).astype(np.uint64)  # items from a place on: (beyond - place) / size
     if size == 2:  # the other byte of a word lies one place further on, but counts as often
         heavy = heavy - (others << np.uint64(8))
-    total = (beyond * first - heavy) // np.uint64(size) + np.uint64(algorithm.start) * items.astype(np.uint64)
+    total: Results = (beyond * first - heavy) // np.uint64(size) + np.uint64(algorithm.start) * items.astype(np.uint64)
     both: Results = total % modulus << width
     both |= (first + np.uint64(algorithm.start)) % modulus
     return both

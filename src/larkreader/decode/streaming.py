@@ -10,15 +10,15 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 
 import numpy as np
-import numpy.typing as npt
 
 from larkreader.capture.characters import Characters
 from larkreader.declare.layout import FrameLayout
 from larkreader.errors import RequestError
 
-from .candidates import Bytes, Places, find_candidates
 from .frame_columns import Frames
-from .frames import Begun, Stream, cut_frames
+from .frames import Begun, cut_frames
+from .search import check_shared, is_delimited
+from .stream import Bytes, Stream
 
 
 class LayoutsReader:
@@ -38,7 +38,7 @@ class LayoutsReader:
     def __init__(self, layouts: Sequence[FrameLayout]) -> None:
         if not layouts:
             raise RequestError("layouts", "are none", "must be one at least")
-        find_candidates(np.empty(0, np.uint8), layouts)  # raises if they cannot share a wire
+        check_shared(layouts)
         self._layouts = layouts
         self._held = Stream(np.empty(0, np.uint8))
         self._done = 0
@@ -66,7 +66,7 @@ class LayoutsReader:
         """
         if self._is_closed:
             raise RequestError("reader", "is closed", "takes nothing more", "Make a new one")
-        return self._read(_joined(self._held, Stream.of(data)), last=False)
+        return self._read(self._held.followed_by(Stream.of(data)), last=False)
 
     def close(self) -> Mapping[str, Frames]:
         """Return the rest, now that nothing more comes. Closing once more returns nothing more."""
@@ -80,16 +80,18 @@ class LayoutsReader:
             empty = Stream(np.empty(0, np.uint8))
             return cut_frames(empty, self._layouts, Begun(), last=False).frames
         cut = cut_frames(stream, self._layouts, self._begun, last=last, first_offset=self._done)
-        self._held, self._begun = _behind(stream, cut.done), cut.begun
+        self._held, self._begun = stream.behind(cut.done), cut.begun
         self._done += cut.done
-        self._wanted = self._next_length(is_candidate=cut.is_candidate_next)
+        self._wanted = self._next_length(cut.needed)
         return cut.frames
 
-    def _next_length(self, *, is_candidate: bool) -> int:
-        """Return how many bytes must be held before anything can become certain; they may begin with a candidate."""
+    def _next_length(self, needed: int) -> int:
+        """Return how many bytes must be held before anything can become certain; `needed` are those of a candidate."""
         held = len(self._held.value)
-        if not is_candidate:
+        if not needed or is_delimited(self._layouts):
             return held + 1
+        if any(layout.needs_locating for layout in self._layouts):
+            return max(needed, held + 1)
         lengths = sorted(layout.length for layout in self._layouts)
         markers = max(len(layout.marker) for layout in self._layouts)
         stages = [*lengths, *(length + markers for length in lengths), 2 * lengths[-1] + markers]
@@ -144,33 +146,3 @@ class FrameReader:
     def close(self) -> Frames:
         """Return the rest, now that nothing more comes. Closing once more returns nothing more."""
         return self._reader.close()[self._layout.key]
-
-
-def _joined(held: Stream, new: Stream) -> Stream:
-    """Return one stretch of bytes behind the other."""
-    if not len(held.value):
-        return new
-    size = len(held.value)
-    return Stream(
-        np.concatenate([held.value, new.value]),
-        None if held.begin_s is None and new.begin_s is None else np.concatenate([_times(held), _times(new)]),
-        None if held.bad is None and new.bad is None else np.concatenate([_bad(held), _bad(new) + size]),
-    )
-
-
-def _behind(stream: Stream, done: int) -> Stream:
-    """Return what lies behind the first `done` bytes, without keeping the others alive."""
-    bad = stream.bad
-    return Stream(
-        stream.value[done:].copy(),
-        None if stream.begin_s is None else stream.begin_s[done:].copy(),
-        None if bad is None else bad[np.searchsorted(bad, done) :] - done,
-    )
-
-
-def _times(stream: Stream) -> npt.NDArray[np.float64]:
-    return np.full(len(stream.value), np.nan) if stream.begin_s is None else stream.begin_s
-
-
-def _bad(stream: Stream) -> Places:
-    return np.empty(0, np.int64) if stream.bad is None else stream.bad

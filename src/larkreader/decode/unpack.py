@@ -45,9 +45,16 @@ def digits_sound(rows: npt.NDArray[np.uint8], slot: Slot, packing: Packing) -> n
     """Tell in which frames all digits of a ``bcd`` are 0 to 9: bool, shape (n_frames,)."""
     sound = np.ones(len(rows), dtype=np.bool_)
     for place in range(slot.count):
-        bits = _item(rows, slot, slot.bit_of(place), packing).astype(np.uint64)
-        for digit in range(slot.bits // 4):
-            sound &= bits >> np.uint64(4 * digit) & np.uint64(0xF) <= 9
+        sound &= digits_of(_item(rows, slot, slot.bit_of(place), packing), slot.bits)
+    return sound
+
+
+def digits_of(items: Column, bits: int) -> npt.NDArray[np.bool_]:
+    """Tell of which unsigned items all digits of four bits are 0 to 9."""
+    wide = items.astype(np.uint64)
+    sound = np.ones(len(items), dtype=np.bool_)
+    for digit in range(bits // 4):
+        sound &= wide >> np.uint64(4 * digit) & np.uint64(0xF) <= 9
     return sound
 
 
@@ -67,9 +74,12 @@ def scaled(raw: Column, slot: Slot) -> Column:
     return _scaled(raw, slot)
 
 
-def text_sound(raw: Column, slot: Slot) -> npt.NDArray[np.bool_]:
-    """Tell in which frames a text is one in its encoding: bool, shape (n_frames,)."""
-    return np.array(["\ufffd" not in text for text in scaled(raw, slot).tolist()], dtype=np.bool_)
+def texts_sound(texts: Column) -> npt.NDArray[np.bool_]:
+    """Tell which texts, or rows of them, hold no byte that is none in their encoding."""
+    sound = np.array(["\ufffd" not in text for text in texts.reshape(-1).tolist()], dtype=np.bool_)
+    sound = sound.reshape(texts.shape)
+    every: npt.NDArray[np.bool_] = sound if sound.ndim == 1 else np.all(sound, axis=1)
+    return every
 
 
 def _texts(raw: Column, field: NamedField) -> Column:

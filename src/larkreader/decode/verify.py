@@ -58,6 +58,8 @@ def identity_matches(rows: Bytes, layout: FrameLayout) -> Mask:
     for slot in layout.slots:
         if (wanted := fixed_value(slot)) is not None:
             matches &= _each_item(raw_column(rows, slot, layout.packing) == wanted)
+    for place, byte in enumerate(layout.end_marker, layout.length - len(layout.end_marker)):
+        matches &= rows[:, place] == byte
     return matches
 
 

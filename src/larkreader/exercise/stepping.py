@@ -202,5 +202,5 @@ def _sense(values: np.ndarray, layouts: Sequence[FrameLayout]) -> float:
     framed = 0
     if layouts:
         for frames in read_layouts(values, layouts).values():
-            framed += int(np.count_nonzero(frames.faults == 0)) * frames.layout.length
+            framed += int(frames.length[frames.faults == 0].sum())
     return max(float(is_text.mean()), framed / len(values))

@@ -12,6 +12,7 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
+from larkreader.capture.ragged import Ragged
 from larkreader.declare.checksum import ALGORITHMS, Algorithm
 from larkreader.declare.crc import CrcAlgorithm, start_register
 from larkreader.declare.fields import ByteOrder
@@ -105,15 +106,24 @@ def find_checksums(rows: Bytes, place: int, size: int) -> list[ChecksumFit]:
     return sorted(found, key=lambda one: (-one.frames, one.begin - one.end, names.index(one.algorithm)))
 
 
-def explain_mismatches(rows: Bytes, layout: FrameLayout) -> tuple[str, str]:
-    """Say which checksum would make frames right whose declared one fails, and how to declare it; nothing if none."""
-    slot = layout.checksum_slot
+def explain_mismatches(frames: Bytes | Ragged, layout: FrameLayout) -> tuple[str, str]:
+    """Say which checksum would make frames right whose declared one fails, and how to declare it; nothing if none.
+
+    Of frames that differ those of the commonest length are looked at.
+    """
+    rows, shape = frames, layout.nominal
+    if isinstance(rows, Ragged):
+        lengths, counts = np.unique(rows.length, return_counts=True)
+        chosen = rows[rows.length == lengths[np.argmax(counts)]]
+        rows = chosen.flat.reshape(len(chosen), -1)
+        shape = layout.shape_of(rows[0].tobytes())
+    slot = shape.checksum_slot
     if slot is None or layout.checksum is None or slot.first_bit % 8 or slot.bits % 8:
         return "", ""
     fits = find_checksums(rows, slot.first_bit // 8, slot.bits // 8)
-    names = {one.first_bit // 8: name for name, one in layout.slot.items() if one.first_bit % 8 == 0}
+    names = {one.first_bit // 8: name for name, one in shape.slot.items() if one.first_bit % 8 == 0}
     names[0] = "marker" if layout.marker else names.get(0, "")
-    last = {one.end_bit // 8: name for name, one in layout.slot.items() if one.end_bit % 8 == 0}
+    last = {one.end_bit // 8: name for name, one in shape.slot.items() if one.end_bit % 8 == 0}
     declarable = [one for one in fits if one.begin in names and (one.end == one.place or one.end in last)]
     if not declarable:
         return "", ""

@@ -9,6 +9,7 @@ import numpy.typing as npt
 
 from larkreader.capture.characters import Characters, Fault
 from larkreader.decode.frame_columns import FRAME_FAULT_NAMES, FrameFault, Frames, Skip, Spans
+from larkreader.decode.unpack import raw_column, scaled
 from larkreader.decode.verify import fixed_value, names_known, within_range
 
 from .checksum_search import explain_mismatches
@@ -62,7 +63,7 @@ def judge_frames(
     breaks = np.concatenate([[0], np.cumsum((characters.faults & Fault.BREAK) != 0)])
     explained |= breaks[skipped.offset + skipped.length] - breaks[skipped.offset] == skipped.length
     explained |= is_stray & (skipped.offset == 0) & (skipped.length == 1)
-    yield from _judge_spans(wire, characters, skipped, explained, max(one.layout.length for one in every))
+    yield from _judge_spans(wire, characters, skipped, explained, max(one.layout.longest for one in every))
 
 
 def _judge_substitutes(wire: str, characters: Characters, frames: Frames) -> Iterator[Finding]:
@@ -138,16 +139,18 @@ def _worst_field(frames: Frames, row: int, fault: FrameFault) -> str:
         layout = frames.layout
         assert layout.checksum is not None
         assert layout.checksum_slot is not None
-        begin, end = layout.covered
         data = frames.data[row].tobytes()
+        begin, end = layout.shape_of(data).covered
         stored, computed = frames.raw(layout.checksum_slot.name)[row], layout.checksum.method.of(data[begin:end])
         digits = -(-layout.checksum.method.width // 4)
         return f"The first holds 0x{int(stored):0{digits}X}, computed is 0x{computed:0{digits}X}."
-    one = frames[row]
-    for name, slot in frames.layout.slot.items():
-        field, raw = slot.field, one.raw(name)
-        assert field is not None
-        value = one[name].reshape(-1)[0]
+    data = np.frombuffer(frames.data[row].tobytes(), dtype=np.uint8)[None, :]
+    for name, slot in frames.layout.shape_of(data.tobytes()).slot.items():
+        field = slot.field
+        if field is None or not slot.count or slot.kind in ("text", "bytes"):
+            continue
+        raw = raw_column(data, slot, frames.layout.packing)
+        value = scaled(raw, slot).reshape(-1)[0]
         shown = f"{float(value):.6g} {field.unit}".rstrip()
         wanted = fixed_value(slot)
         if fault == FrameFault.UNKNOWN_VALUE and wanted is not None and (raw != wanted).any():
@@ -156,4 +159,4 @@ def _worst_field(frames: Frames, row: int, fault: FrameFault) -> str:
             return f"The first has {name} = {shown}, which has no name."
         if fault == FrameFault.OUT_OF_RANGE and field.range and not within_range(raw, slot)[0]:
             return f"The first has {name} = {shown}, declared are {field.range[0]:g} to {field.range[1]:g}."
-    return "The first has reserved bits that are not what they must be."
+    return "The first has reserved bits, a digit or a text that are not what they must be."

@@ -85,9 +85,8 @@ class Reading:
         good = faulty = 0
         for key in layouts:
             frames = self.frames[key]
-            bad = int(np.count_nonzero(frames.faults))
-            good += (len(frames) - bad) * frames.layout.length
-            faulty += bad * frames.layout.length
+            good += int(frames.length[frames.faults == 0].sum())
+            faulty += int(frames.length[frames.faults != 0].sum())
         return {
             "total": total,
             "good": good,

@@ -120,9 +120,10 @@ def explain_losses(wire: str, characters: Characters, layouts: Sequence[FrameLay
 
 def _losses_of(frames: Frames, counter: Slot, characters: Characters, others: list[Frames]) -> Losses:
     good = frames[(frames.faults & UNTRUSTED) == 0]
-    length, values = frames.layout.length, good.raw(counter.name)
+    values = good.raw(counter.name)
+    length = frames.layout.length if frames.layout.is_fixed else round(float(good.length.mean())) if len(good) else 1
     steps = counter_steps(values, counter.bits)
-    begin, end = good.offset[:-1] + length, good.offset[1:]
+    begin, end = good.offset[:-1] + good.length[:-1], good.offset[1:]
     present = end - begin + length - _taken_by(others, begin, end)
     cycle = 1 << min(counter.bits, 48)
     restarts = (values[1:] == 0) & (steps > cycle // 2) & (counter.bits >= FEWEST_RESTART_BITS)
@@ -218,7 +219,8 @@ def _taken_by(others: list[Frames], begin: Places, end: Places) -> Places:
     """Return how many bytes of other layouts' frames lie in each stretch."""
     taken = np.zeros(len(begin), dtype=np.int64)
     for frames in others:
-        taken += frames.layout.length * _count_between(frames.offset, begin, end)
+        before = np.concatenate([[0], np.cumsum(frames.length)])
+        taken += before[np.searchsorted(frames.offset, end)] - before[np.searchsorted(frames.offset, begin)]
     return taken
 
 

@@ -11,8 +11,9 @@ import numpy.typing as npt
 from larkreader.capture.characters import fault_names
 from larkreader.declare.fields import Slot
 from larkreader.declare.layout import FrameLayout
+from larkreader.declare.shape import Shape
 from larkreader.decode.frame_columns import Frames, frame_fault_names
-from larkreader.decode.unpack import digits_sound, raw_column, text_sound
+from larkreader.decode.unpack import digits_sound, raw_column, scaled, texts_sound
 from larkreader.decode.verify import fixed_value, names_known, within_range
 
 from .frame_views import number_text
@@ -61,23 +62,29 @@ def parts_of(frames: Frames, row: int) -> Iterator[FieldPart]:
     row : int
         Which of them.
     """
-    one = frames[row]
     layout = frames.layout
-    frame = np.ascontiguousarray(one.data)
+    frame = np.frombuffer(frames.data[row].tobytes(), dtype=np.uint8)[None, :]
+    shape = layout.shape_of(frame.tobytes())
     if layout.marker:
         place = _place(0, 8 * len(layout.marker), layout)
         yield FieldPart("marker", "", place, layout.marker.hex(" ").upper(), "", "", "right")
-    for slot in layout.slots:
-        check = _check(frame, one, slot)
-        whole = slot.kind in ("text", "bytes")
-        for item in range(1 if whole else slot.count):
-            bits = slot.bits * slot.count if whole else slot.bits
-            first = slot.first_bit + item * slot.bits
-            name = slot.name if whole or slot.count == 1 else f"{slot.name}[{item}]"
+    for slot in shape.slots:
+        if not slot.count and slot.field is not None:
+            yield FieldPart(slot.name, slot.field.type, "", "", "", "", "none in this frame")
+            continue
+        check = _check(frame, layout, shape, slot)
+        together = _together(slot)
+        for item in range(0, slot.count, together):
+            bits, first = slot.bits * together, slot.bit_of(item)
+            name = slot.name if slot.count == together else f"{slot.name}[{item // together}]"
             declared = f"reserved {slot.bits}" if slot.field is None else slot.field.type
-            raw, value = _values(one, slot, item)
+            raw, value = _values(frame, layout, slot, item)
             place = _place(first, first + bits, layout)
             yield FieldPart(name, declared, place, _bits(frame[0], first, bits, layout), raw, value, check)
+    if layout.end_marker:
+        at = 8 * (shape.length - len(layout.end_marker))
+        place = _place(at, 8 * shape.length, layout)
+        yield FieldPart("end marker", "", place, layout.end_marker.hex(" ").upper(), "", "", "right")
 
 
 def headline(frames: Frames, row: int, faults: npt.NDArray[np.uint8] | None = None) -> str:
@@ -85,53 +92,62 @@ def headline(frames: Frames, row: int, faults: npt.NDArray[np.uint8] | None = No
     one = frames[row]
     at = "" if np.isnan(one.begin_s[0]) else f", at {one.begin_s[0]:.6f} s"
     told = frame_fault_names(int(one.faults[0])).replace("+", ", ") or "no fault"
-    text = f"{frames.layout.key} frame of {frames.layout.length} bytes from character {one.offset[0]:,} on{at}: {told}"
+    text = f"{frames.layout.key} frame of {one.length[0]} bytes from character {one.offset[0]:,} on{at}: {told}"
     if faults is not None and faults.any():
         hurt = [f"{place}: {fault_names(int(fault))}" for place, fault in enumerate(faults) if fault]
         text += f"; characters with faults: {', '.join(hurt)}"
     return text
 
 
-def _values(one: Frames, slot: Slot, item: int) -> tuple[str, str]:
+def _together(slot: Slot) -> int:
+    """Return how many items of a field are shown as one: the bytes of a text."""
+    if slot.kind not in ("text", "bytes"):
+        return 1
+    return slot.inner if slot.stride else max(slot.count, 1)
+
+
+def _values(frame: npt.NDArray[np.uint8], layout: FrameLayout, slot: Slot, item: int) -> tuple[str, str]:
     if slot.field is None:
         return "", ""
-    raw = one.raw(slot.name).reshape(-1)
+    raw = raw_column(frame, slot, layout.packing).reshape(1, -1)[:, item : item + _together(slot)]
     if slot.kind == "text":
-        return "", f'"{one[slot.name][0]}"'
+        return "", f'"{scaled(raw, slot)[0]}"'
     if slot.kind == "bytes":
         return "", raw.tobytes().hex(" ").upper()
-    number = raw[item]
+    number = raw[0, 0]
     if slot.kind == "checksum":
         return f"0x{int(number):0{-(-slot.bits // 4)}X}", ""
     shown = str(int(number)) if slot.kind != "float" else f"{float(number):.9g}"
     if slot.field.names:
-        return shown, str(one.labels(slot.name).reshape(-1)[item])
-    value = number_text(one[slot.name].reshape(-1)[item], slot)
+        named = {value: name for name, value in slot.field.names.items()}
+        return shown, named.get(int(number), shown)
+    value = number_text(scaled(raw, slot)[0, 0], slot)
     return shown, f"{value} {slot.field.unit}".rstrip()
 
 
-def _check(frame: npt.NDArray[np.uint8], one: Frames, slot: Slot) -> str:
+def _check(frame: npt.NDArray[np.uint8], layout: FrameLayout, shape: Shape, slot: Slot) -> str:
     """Say what is wrong with a field, or what was checked."""
-    layout, field = one.layout, slot.field
+    field = slot.field
+    raw = raw_column(frame, slot, layout.packing) if slot.count else np.empty(0)
     if slot.kind == "checksum" and layout.checksum is not None:
-        begin, end = layout.covered
+        begin, end = shape.covered
         wanted = layout.checksum.method.of(frame[0, begin:end].tobytes())
         algorithm = layout.checksum.algorithm if isinstance(layout.checksum.algorithm, str) else "CRC"
         told = f"{algorithm} of {begin}-{end - 1}"
-        stored = int(one.raw(slot.name)[0])
-        return f"right: {told}" if stored == wanted else f"WRONG: {told} is 0x{wanted:0{-(-slot.bits // 4)}X}"
-    raw = raw_column(frame, slot, layout.packing)
+        return f"right: {told}" if int(raw[0]) == wanted else f"WRONG: {told} is 0x{wanted:0{-(-slot.bits // 4)}X}"
+    if not slot.count:
+        return ""
     if (fixed := fixed_value(slot)) is not None:
         return "right" if (raw == fixed).all() else f"WRONG: must be {fixed}"
     if slot.kind == "bcd" and not digits_sound(frame, slot, layout.packing)[0]:
         return "WRONG: a digit beyond 9"
-    if slot.kind == "text" and not text_sound(raw, slot)[0]:
+    if slot.kind == "text" and not texts_sound(scaled(raw.reshape(-1, _together(slot)), slot)).all():
         return f"WRONG: no {field.encoding if field else ''} text"
     if field is not None and field.names:
-        return "right" if names_known(raw, slot)[0] else "WRONG: has no name"
+        return "right" if names_known(raw, slot).all() else "WRONG: has no name"
     if field is not None and field.range is not None:
         limits = f"{field.range[0]:g} to {field.range[1]:g}"
-        return f"within {limits}" if within_range(raw, slot)[0] else f"WRONG: not within {limits}"
+        return f"within {limits}" if within_range(raw, slot).all() else f"WRONG: not within {limits}"
     return ""
 
 

@@ -5,11 +5,13 @@ from __future__ import annotations
 from collections import deque
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from itertools import zip_longest
 from typing import Any
 
 import numpy as np
 import numpy.typing as npt
 
+from larkreader.capture.ragged import Ragged
 from larkreader.declare.fields import Slot
 from larkreader.declare.layout import FrameLayout
 from larkreader.decode.frame_columns import SKIP_NAMES, FrameFault, Frames, Skip, frame_fault_names
@@ -147,8 +149,9 @@ class FrameView(View):
             return
         seen, names = self.seen[key], self.shown[key]
         if self._as_bytes:
-            columns = [[f"{one:02X}" for one in column] for column in frames.data.T.tolist()]
-            labels = [""] * len(columns)
+            rows_of_bytes = [[f"{one:02X}" for one in row.tolist()] for row in frames.data]
+            labels = [""] * max(map(len, rows_of_bytes))
+            columns = [list(column) for column in zip_longest(*rows_of_bytes, fillvalue="")]
         else:
             columns, labels = [value_texts(frames, name) for name in names], [f"{name}=" for name in names]
         trusted = (frames.faults & FrameFault.CHECKSUM_MISMATCH) == 0
@@ -163,10 +166,10 @@ class FrameView(View):
         for offset, at_s, faults, is_trusted, texts in rows:
             before = seen.texts or texts
             parts = [
-                f"{label}{text}{CHANGED if text != old else ''}"
+                f"{label}{text}{CHANGED if text != old else ''}" if text or label else ""
                 for label, text, old in zip(labels, texts, before, strict=True)
             ]
-            yield offset, at_s, " ".join([key, *parts]), faults
+            yield offset, at_s, " ".join([key, *filter(None, parts)]), faults
             if is_trusted:
                 seen.texts = texts
         seen.take(frames, trusted)
@@ -208,6 +211,9 @@ class ValueView(FrameView):
 def value_texts(frames: Frames, name: str) -> list[str]:
     """Write what a field holds in each frame: names where it has some, flags as digits."""
     slot = frames.layout.slot[name]
+    column = frames[name]
+    if isinstance(column, (Ragged, np.ma.MaskedArray)):
+        return [_value_text(frames, name, row) for row in range(len(frames))]
     if slot.field is not None and slot.field.names:
         items, joint = frames.labels(name).reshape(len(frames), -1), ","
     else:
@@ -218,6 +224,19 @@ def value_texts(frames: Frames, name: str) -> list[str]:
         values, joint = frames[name].reshape(len(frames), -1), "" if slot.kind == "flag" else ","
         items = np.array([number_text(one, slot) for one in values.ravel().tolist()], object).reshape(values.shape)
     return [joint.join(row) for row in items.tolist()]
+
+
+def _value_text(frames: Frames, name: str, row: int) -> str:
+    """Write what a field holds in one of some frames that differ; nothing where it is not in it."""
+    slot = frames.layout.slot[name]
+    is_named = slot.field is not None and bool(slot.field.names)
+    column = frames.labels(name) if is_named else frames[name]
+    items = column[row]
+    if items is np.ma.masked:
+        return "absent"
+    every = items.tolist() if isinstance(items, np.ndarray) else [items]
+    texts = every if is_named or slot.kind == "text" else [number_text(one, slot) for one in every]
+    return ("" if slot.kind == "flag" else ",").join(map(str, texts))
 
 
 def number_text(value: Any, slot: Slot) -> str:

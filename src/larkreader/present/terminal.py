@@ -74,7 +74,7 @@ def link(sheet: Sheet) -> Group:
             key,
             layout.wire or "",
             layout.marker.hex(" ").upper() or layout.boundary.kind,
-            str(layout.length),
+            str(layout.length) if layout.is_fixed else f"{layout.shortest} to {layout.longest}",
             checksum if isinstance(checksum, str) else f"CRC of {checksum.width} bits",
             " ".join(layout.slot),
         )

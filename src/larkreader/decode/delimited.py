@@ -1,0 +1,85 @@
+"""Which packets between delimiters are frames, of which layout; and why the others are none."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+
+from larkreader.declare.layout import FrameLayout
+
+from .content import judge_contents
+from .frame_columns import Skip
+from .packets import Packets, PacketState
+
+Mask = npt.NDArray[np.bool_]
+NONE = -1  # the number of the layout of a packet that is no frame
+_REASONS = {
+    PacketState.WHOLE: Skip.LENGTH_MISMATCH,
+    PacketState.EMPTY: Skip.FILL,
+    PacketState.OUTSIDE: Skip.NO_MARKER,
+    PacketState.TRUNCATED: Skip.TRUNCATED_FRAME,
+    PacketState.BAD_STUFFING: Skip.BAD_STUFFING,
+    PacketState.TOO_LONG: Skip.TOO_LONG,
+    PacketState.UNFINISHED: Skip.UNFINISHED,
+}
+_DAMAGED = (Skip.LENGTH_MISMATCH, Skip.TRUNCATED_FRAME, Skip.BAD_STUFFING)
+
+
+@dataclass(frozen=True)
+class Sorted:
+    """Packets sorted by layouts, a row each.
+
+    `which` is the number of the layout whose frame it is, or `NONE`; `genuine` and `right` tell whether that layout's
+    fixed values and checksum are there; `reason` is why it is no frame, as `Skip`.
+    """
+
+    which: npt.NDArray[np.int64]
+    genuine: Mask
+    right: Mask
+    reason: npt.NDArray[np.uint8]
+
+
+def sort_packets(packets: Packets, layouts: Sequence[FrameLayout], *, at_start: bool) -> Sorted:
+    """Find which packets are frames of which layouts.
+
+    Parameters
+    ----------
+    packets : Packets
+        What lies between delimiters.
+    layouts : sequence of FrameLayout
+        What may travel on the wire. A packet is a frame of the first of those that fit best: whose fields add up to it,
+        whose fixed values it holds, whose checksum is right. Where there are several layouts its fixed values must be
+        there.
+    at_start : bool
+        Whether the first packet may have begun before the capture did.
+
+    Returns
+    -------
+    Sorted
+    """
+    count = len(packets)
+    which, best = np.full(count, NONE, dtype=np.int64), np.zeros(count, dtype=np.int8)
+    genuine, right, fits_some = np.zeros((3, count), dtype=np.bool_)
+    whole = np.flatnonzero((packets.state == PacketState.WHOLE) | (packets.state == PacketState.EMPTY))
+    content = packets.content[whole]
+    for number, layout in enumerate(layouts):
+        judged = judge_contents(content.items, content.begin, content.length, layout)
+        fits_some[whole] |= judged.fits
+        score = (judged.fits * (1 + 2 * judged.genuine + 4 * (judged.genuine & judged.right))).astype(np.int8)
+        if len(layouts) > 1:
+            score[~judged.genuine] = 0
+        better = score > best[whole]
+        chosen = whole[better]
+        best[chosen], which[chosen] = score[better], number
+        genuine[chosen], right[chosen] = judged.genuine[better], judged.right[better]
+    reason = np.array([_REASONS[state] for state in PacketState], dtype=np.uint8)[packets.state]
+    refused = (packets.state == PacketState.WHOLE) & (which == NONE)
+    shortest = min(layout.shortest for layout in layouts)
+    reason[refused & (packets.content.length < shortest)] = Skip.TRUNCATED_FRAME
+    reason[refused & fits_some] = Skip.UNDECLARED
+    if at_start and count and which[0] == NONE and reason[0] in _DAMAGED:
+        reason[0] = Skip.UNFINISHED
+    return Sorted(which, genuine, right, reason)

@@ -1,0 +1,175 @@
+"""Stuffed bytes back to what they stand for, all packets at once.
+
+With an escape byte every byte is kept but the escapes; what follows one is looked up. Of escapes in a row only every
+second one escapes. With consistent overhead byte stuffing each code byte says where the next one lies: all packets are
+gone through in lockstep, from code byte to code byte, the last few of them one by one.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+import numpy.typing as npt
+
+from larkreader.capture.ragged import Ragged
+from larkreader.declare.stuffing import BEGINS, ENDS, FULL_BLOCK, Stuffing
+
+from .stream import Bytes, Places
+
+Mask = npt.NDArray[np.bool_]
+FEW = 24  # packets that are cheaper one by one
+
+
+def find_flags(stream: Bytes, stuffing: Stuffing) -> tuple[Places, Mask, int, int]:
+    """Find the delimiters of packets.
+
+    Parameters
+    ----------
+    stream : ndarray of uint8, shape (n_bytes,)
+        What arrived, from the beginning of a packet on.
+    stuffing : Stuffing
+        What delimits.
+
+    Returns
+    -------
+    ndarray of int64, shape (n_flags,)
+        Where each begins.
+    ndarray of bool, shape (n_flags,)
+        Whether it begins a packet, rather than ends one.
+    int
+        Bytes of a delimiter.
+    int
+        Bytes at the end that may belong to one that is not there as a whole.
+    """
+    if len(stuffing.end) == 1:
+        found = np.zeros(len(stream), dtype=np.bool_)
+        for byte in stuffing.plain:
+            found |= stream == byte
+        places = np.flatnonzero(found)
+        return places, _table(stuffing, BEGINS)[stream[places]], 1, 0
+    escapes = _escapes(stream, stuffing)
+    kept = int(len(escapes) > 0 and escapes[-1] == len(stream) - 1)
+    meaning = np.array(stuffing.behind, dtype=np.int64)[stream[escapes[: len(escapes) - kept] + 1]]
+    is_flag = (meaning == BEGINS) | (meaning == ENDS)
+    return escapes[: len(escapes) - kept][is_flag], meaning[is_flag] == BEGINS, 2, kept
+
+
+def unstuffed(stream: Bytes, begin: Places, end: Places, stuffing: Stuffing) -> tuple[Ragged, Mask]:
+    """Turn back what an escape byte has stuffed.
+
+    Parameters
+    ----------
+    stream : ndarray of uint8, shape (n_bytes,)
+        Where packets lie.
+    begin, end : ndarray of int64, shape (n_packets,)
+        First byte of the content of each, and the one behind the last; in order, and none within another.
+    stuffing : Stuffing
+        What stands for what.
+
+    Returns
+    -------
+    Ragged
+        What each held before it was stuffed.
+    ndarray of bool, shape (n_packets,)
+        Whether every escape is followed by a byte that may follow one.
+    """
+    sound = np.ones(len(begin), dtype=np.bool_)
+    escapes = _escapes(stream, stuffing)
+    escapes = escapes[_inside(escapes, begin, end)]
+    if not len(escapes):
+        return Ragged(stream, begin, end - begin), sound
+    of = np.searchsorted(begin, escapes, side="right") - 1
+    behind = np.array(stuffing.behind, dtype=np.int64)[stream.take(escapes + 1, mode="clip")]
+    wrong = (escapes + 1 >= end[of]) | (behind < 0)
+    sound[of[wrong]] = False
+    values = stream.copy()
+    right = escapes[~wrong]
+    values[right + 1] = behind[~wrong]
+    dropped = np.zeros(len(stream), dtype=np.bool_)
+    dropped[escapes] = True
+    fewer = np.concatenate([[0], np.cumsum(np.bincount(of, minlength=len(begin)))])
+    return Ragged(values[~dropped], begin - fewer[:-1], end - begin - np.diff(fewer)), sound
+
+
+def without_zeros(stream: Bytes, begin: Places, end: Places) -> tuple[Ragged, Mask]:
+    """Turn back consistent overhead byte stuffing.
+
+    Parameters
+    ----------
+    stream : ndarray of uint8, shape (n_bytes,)
+        Where packets lie.
+    begin, end : ndarray of int64, shape (n_packets,)
+        First byte of each, and the zero behind it; in order, and none within another.
+
+    Returns
+    -------
+    Ragged
+        What each held before it was stuffed.
+    ndarray of bool, shape (n_packets,)
+        Whether its code bytes lead to its end.
+    """
+    sound = np.ones(len(begin), dtype=np.bool_)
+    dropped = np.zeros(len(stream), dtype=np.bool_)
+    values = stream.copy()
+    here = np.flatnonzero(end > begin)
+    place = begin[here]
+    dropped[place] = True
+    while len(here) > FEW:
+        code = stream[place]
+        ahead = place + code
+        inside = ahead < end[here]
+        sound[here[(ahead > end[here]) | (code == 0)]] = False
+        inside &= code != 0
+        here, place, code = here[inside], ahead[inside], code[inside]
+        values[place] = 0
+        dropped[place[code == FULL_BLOCK]] = True
+    for number, first in zip(here.tolist(), place.tolist(), strict=True):
+        sound[number] = _one_by_one(stream, first, int(end[number]), values, dropped)
+    gone = np.concatenate([[0], np.cumsum(dropped)])
+    return Ragged(values[~dropped], begin - gone[begin], end - begin - (gone[end] - gone[begin])), sound
+
+
+def _one_by_one(stream: Bytes, first: int, end: int, values: Bytes, dropped: Mask) -> bool:
+    """Go from code byte to code byte of one packet; tell whether they lead to its end."""
+    codes = stream[first:end].tobytes()
+    zeros, gone, place, size = [], [], 0, len(codes)
+    while True:
+        code = codes[place]
+        place += code
+        if place >= size or not code:
+            break
+        zeros.append(place)
+        if code == FULL_BLOCK:
+            gone.append(place)
+    if zeros:
+        values[np.array(zeros) + first] = 0
+    if gone:
+        dropped[np.array(gone) + first] = True
+    return bool(code) and place == size
+
+
+def _escapes(stream: Bytes, stuffing: Stuffing) -> Places:
+    """Return which bytes escape the next one: of escapes in a row every second."""
+    places: Places = np.flatnonzero(stream == stuffing.escape)
+    if not len(places):
+        return places
+    begins_row = np.concatenate([[True], np.diff(places) != 1])
+    rows = np.flatnonzero(begins_row)
+    if len(rows) == len(places):
+        return places
+    within = np.arange(len(places)) - np.repeat(rows, np.diff(np.append(rows, len(places))))
+    active: Places = places[within % 2 == 0]
+    return active
+
+
+def _inside(places: Places, begin: Places, end: Places) -> Mask:
+    """Tell which places lie within one of some stretches."""
+    if not len(begin):
+        return np.zeros(len(places), dtype=np.bool_)
+    of = np.searchsorted(begin, places, side="right") - 1
+    return (of >= 0) & (places < end[of])
+
+
+def _table(stuffing: Stuffing, meaning: int) -> Mask:
+    table = np.zeros(256, dtype=np.bool_)
+    table[[byte for byte, told in stuffing.plain.items() if told == meaning]] = True
+    return table
