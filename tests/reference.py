@@ -154,3 +154,148 @@ def slow_distance(sent, received):
         for place, got in enumerate(received, 1):
             row.append(min(above[place - 1] + (wanted != got), above[place] + 1, row[place - 1] + 1))
     return row[-1]
+
+
+def slow_unstuffed(raw, stuffing):
+    """Undo escapes byte by byte; None where no sender can have made this."""
+    out, place = bytearray(), 0
+    while place < len(raw):
+        if raw[place] == stuffing.escape:
+            place += 1
+            if place == len(raw) or stuffing.behind[raw[place]] < 0:
+                return None
+            out.append(stuffing.behind[raw[place]])
+        else:
+            out.append(raw[place])
+        place += 1
+    return bytes(out)
+
+
+def slow_cobs(raw):
+    """Follow the code bytes; None where they do not lead to the end."""
+    out, place = bytearray(), 0
+    while place < len(raw):
+        code, block = raw[place], raw[place + 1 : place + raw[place]]
+        if code == 0 or len(block) < code - 1:
+            return None
+        out += block
+        place += code
+        if code < 255 and place < len(raw):
+            out.append(0)
+    return bytes(out)
+
+
+def slow_packets(data, boundary, rests=(), breaks=(), marks=()):
+    """Cut at delimiters, one byte after the other: rows of offset, length, content as it came, and what it is.
+
+    What it is: "whole", "outside" of any packet, "truncated" by the beginning of the next, or "unfinished".
+    """
+    kind, rows, begin, inner, place, is_open = boundary.kind, [], 0, 0, 0, True
+    if kind in ("idle", "break", "address-mark"):
+        opens = sorted({"idle": {0, *rests}, "break": set(breaks), "address-mark": set(marks)}[kind])
+        for first, behind in zip([0, *opens], [*opens, len(data)], strict=True):
+            if behind > first:
+                is_outside = first not in opens
+                inner = first + (kind == "break" and not is_outside)
+                rows.append((first, behind - first, data[inner:behind], "outside" if is_outside else "whole"))
+        return rows
+    stuffing = boundary.stuffing if kind in ("slip", "hdlc", "escape") else None
+    tells_apart = stuffing is not None and not stuffing.is_closed_by_begin
+    is_open = not tells_apart
+    while place < len(data):
+        width, is_begin = 0, False
+        if kind == "terminator":
+            width = max((len(one) for one in boundary.every if data[place : place + len(one)] == one), default=0)
+        elif kind == "cobs":
+            width = int(data[place] == 0)
+        elif len(stuffing.end) == 1:
+            width, is_begin = int(data[place] in stuffing.plain), data[place : place + 1] == stuffing.begin
+        elif data[place] == stuffing.escape and place + 1 < len(data):
+            width = 2
+            is_begin = tells_apart and data[place : place + 2] == stuffing.begin
+            if data[place : place + 2] not in (stuffing.begin, stuffing.end):
+                place += 2
+                continue
+        if not width:
+            place += 1
+            continue
+        closes_here = not (tells_apart and is_begin)
+        end = place + width if closes_here else place
+        state = "outside" if not is_open else "whole" if closes_here else "truncated"
+        if end > begin:
+            rows.append((begin, end - begin, data[inner:place], state))
+        place += width
+        begin, inner, is_open = end, place, not tells_apart or is_begin
+    if begin < len(data):
+        rows.append((begin, len(data) - begin, data[inner:], "unfinished" if is_open else "outside"))
+    return rows
+
+
+def slow_fit(content, layout):
+    """Tell whether the fields of a layout add up to some bytes, hold its fixed values, and have a right checksum."""
+    try:
+        shape = layout.shape_of(content)
+    except lr.RequestError:
+        return False, False, False
+    if shape.length != len(content) or len(content) > layout.longest:
+        return False, False, False
+    boundary = layout.boundary
+    if boundary.kind == "length-field":
+        field = shape.slot[boundary.field]
+        counted = slow_number(content, field, 0, layout.packing) - boundary.offset
+        before = 0 if boundary.counts == "all" else field.end_bit // 8
+        behind = 0
+        if boundary.counts == "payload" and shape.checksum_slot:
+            behind = len(content) - shape.checksum_slot.first_bit // 8
+        if counted + before + behind != len(content):
+            return False, False, False
+    genuine = content.startswith(layout.marker) and content.endswith(layout.end_marker)
+    for slot in shape.slots:
+        wanted = slot.value if slot.field is None else slot.field.equals
+        for item in range(slot.count if wanted is not None else 0):
+            genuine &= slow_bits(content, slot.bit_of(item), slot.bits, layout.packing) == wanted
+    right = True
+    if layout.checksum:
+        begin, end = shape.covered
+        right = [layout.checksum.method.of(content[begin:end])] == layout.peek(content, shape.checksum_slot.name)
+    return True, genuine, right
+
+
+def slow_varying(data, layout):
+    """Cut frames that tell their length themselves, trying every length at every place; as `slow_frames` otherwise.
+
+    A frame of some length is one that `slow_fit` takes; a layout fits at a place with one length at most.
+    """
+    total, marker = len(data), layout.marker
+
+    def fits_at(place):
+        return [
+            (length, *slow_fit(data[place : place + length], layout)[1:])
+            for length in range(1, total - place + 1)
+            if slow_fit(data[place : place + length], layout)[0]
+        ]
+
+    known = {place: fits_at(place) for place in range(total) if data[place : place + len(marker)] == marker}
+    assert all(len(one) <= 1 for one in known.values())
+
+    def follows(end):
+        return end == total or data[end : end + len(marker)] == marker
+
+    def confirmed(place):
+        return any(
+            genuine and (right if layout.checksum else follows(place + length))
+            for length, genuine, right in known.get(place, [])
+        )
+
+    frames, place = [], 0
+    while place < total:
+        take = 0
+        for length, genuine, _ in known.get(place, []):
+            if confirmed(place) or (follows(place + length) or (genuine and not layout.checksum)):
+                inside = any(confirmed(one) for one in range(place + 1, place + length))
+                take = length if confirmed(place) or not inside else 0
+                take = take if marker or layout.checksum or genuine else 0
+        if take:
+            frames.append((place, take))
+        place += take or 1
+    return frames

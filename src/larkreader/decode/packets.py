@@ -139,7 +139,7 @@ def cut_packets(
         inner, inner_end = np.append(inner, found.open_inner), np.append(inner_end, total)
         state, done = np.append(state, np.uint8(found.open_state)), total
     elif not last:
-        is_long = (dropped.is_too_long and is_first) or total - found.open_inner > most
+        is_long = (dropped.is_too_long and is_first) or total - found.kept - found.open_inner > most
         if is_long or (found.open_state == PacketState.OUTSIDE and done < total):
             done = max(total - found.kept, done)
             before = dropped.count if is_first else 0
@@ -148,6 +148,8 @@ def cut_packets(
             left = dropped
     long_ones = (inner_end - inner > most) & (state != PacketState.OUTSIDE)
     state[long_ones] = PacketState.TOO_LONG
+    if len(begin) and end[0] == begin[0] and not dropped.count:
+        begin, end, inner, inner_end, state = (one[1:] for one in (begin, end, inner, inner_end, state))
     if len(begin):
         state[0] = PacketState.TOO_LONG if dropped.is_too_long else state[0]
         begin = begin.copy()
@@ -271,6 +273,7 @@ def _flagged(stream: Bytes, boundary: SlipBoundary | HdlcBoundary | EscapeBounda
     state = np.where(opened[:-1], np.where(begins_one, PacketState.TRUNCATED, PacketState.WHOLE), PacketState.OUTSIDE)
     begin, end = found.begin - width * opened[:-1], found.end - width * begins_one
     some = (end > begin) | (state != PacketState.OUTSIDE)
+    some[:1] = True  # what lies before it may have been thrown away
     return _Stretches(
         begin[some],
         end[some],
