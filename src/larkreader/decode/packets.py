@@ -130,7 +130,7 @@ def cut_packets(
         If the stream does not tell what the boundary needs.
     """
     total, most = len(stream.value), _most_bytes(boundary)
-    found = _stretches(stream, boundary, last=last)
+    found = _stretches(stream, boundary, goes_on=dropped.count > 0, last=last)
     begin, end, inner, inner_end, state = found.begin, found.end, found.inner, found.inner_end, found.state.copy()
     done, left = found.open_from, Dropped()
     is_first = not len(begin)
@@ -139,17 +139,19 @@ def cut_packets(
         inner, inner_end = np.append(inner, found.open_inner), np.append(inner_end, total)
         state, done = np.append(state, np.uint8(found.open_state)), total
     elif not last:
-        is_long = (dropped.is_too_long and is_first) or total - found.kept - found.open_inner > most
-        if is_long or (found.open_state == PacketState.OUTSIDE and done < total):
+        is_outside = found.open_state == PacketState.OUTSIDE
+        was_long = dropped.is_too_long and is_first
+        is_long = was_long or (total - found.kept - found.open_inner > most and not is_outside)
+        if is_long or (is_outside and done < total):
             done = max(total - found.kept, done)
             before = dropped.count if is_first else 0
-            left = Dropped(before + done - found.open_from, is_long and found.open_state != PacketState.OUTSIDE)
+            left = Dropped(before + done - found.open_from, is_long)
         elif is_first:
             left = dropped
     long_ones = (inner_end - inner > most) & (state != PacketState.OUTSIDE)
     state[long_ones] = PacketState.TOO_LONG
     if len(begin) and end[0] == begin[0] and not dropped.count:
-        begin, end, inner, inner_end, state = (one[1:] for one in (begin, end, inner, inner_end, state))
+        begin, end, inner, inner_end, state = begin[1:], end[1:], inner[1:], inner_end[1:], state[1:]
     if len(begin):
         state[0] = PacketState.TOO_LONG if dropped.is_too_long else state[0]
         begin = begin.copy()
@@ -163,6 +165,8 @@ def cut_packets(
 
 def check_source(stream: Stream, boundary: DelimitedBoundary) -> None:
     """Raise `RequestError` if a stream does not tell what a boundary needs."""
+    if not len(stream.value):
+        return
     if isinstance(boundary, BreakBoundary) and stream.breaks is None:
         raise RequestError(
             "boundary", "is a break, which bytes alone do not show", "needs Characters with their faults"
@@ -170,7 +174,7 @@ def check_source(stream: Stream, boundary: DelimitedBoundary) -> None:
     if isinstance(boundary, AddressMarkBoundary) and stream.addresses is None:
         wanted = "needs a line of nine data bits whose ninth_bit is an address-mark"
         raise RequestError("boundary", "is an address mark, which these characters do not have", wanted)
-    if isinstance(boundary, IdleBoundary) and len(stream.value):
+    if isinstance(boundary, IdleBoundary):
         _check_times(stream, boundary)
 
 
@@ -198,7 +202,7 @@ def _most_bytes(boundary: DelimitedBoundary) -> int:
     return boundary.longest * (2 if isinstance(boundary, (SlipBoundary, HdlcBoundary, EscapeBoundary)) else 1)
 
 
-def _stretches(stream: Stream, boundary: DelimitedBoundary, *, last: bool) -> _Stretches:
+def _stretches(stream: Stream, boundary: DelimitedBoundary, *, goes_on: bool, last: bool) -> _Stretches:
     if isinstance(boundary, TerminatorBoundary):
         return _terminated(stream.value, boundary.every, last=last)
     if isinstance(boundary, CobsBoundary):
@@ -208,11 +212,10 @@ def _stretches(stream: Stream, boundary: DelimitedBoundary, *, last: bool) -> _S
         return _flagged(stream.value, boundary)
     if isinstance(boundary, IdleBoundary):
         return _opened_by(_behind_rests(stream, boundary), 0, kept=1)
+    nothing = np.empty(0, dtype=np.int64)
     if isinstance(boundary, BreakBoundary):
-        assert stream.breaks is not None
-        return _opened_by(stream.breaks, 1)
-    assert stream.addresses is not None
-    return _opened_by(stream.addresses, 0)
+        return _opened_by(nothing if stream.breaks is None else stream.breaks, 1, goes_on=goes_on)
+    return _opened_by(nothing if stream.addresses is None else stream.addresses, 0, goes_on=goes_on)
 
 
 def _closed_by(places: Places, widths: Places, kept: int = 0) -> _Stretches:
@@ -224,9 +227,9 @@ def _closed_by(places: Places, widths: Places, kept: int = 0) -> _Stretches:
     return _Stretches(begins, ends, begins, places, state, open_from, open_from, PacketState.UNFINISHED, kept)
 
 
-def _opened_by(places: Places, width: int, kept: int = 0) -> _Stretches:
-    """Return the stretches that delimiters of one width open; the last of them is open."""
-    is_outside = not len(places) or places[0] != 0
+def _opened_by(places: Places, width: int, kept: int = 0, *, goes_on: bool = False) -> _Stretches:
+    """Return the stretches that delimiters of one width open; the last of them is open, the first if it `goes_on`."""
+    is_outside = not len(places) or places[0] != 0 or goes_on
     begins, inner = places, places + width
     if is_outside:
         begins, inner = np.insert(begins, 0, 0), np.insert(inner, 0, 0)
@@ -289,8 +292,8 @@ def _flagged(stream: Bytes, boundary: SlipBoundary | HdlcBoundary | EscapeBounda
 
 def _behind_rests(stream: Stream, boundary: IdleBoundary) -> Places:
     """Return which characters follow a rest of the line."""
-    assert stream.begin_s is not None
-    assert stream.end_s is not None
+    if stream.begin_s is None or stream.end_s is None:
+        return np.empty(0, dtype=np.int64)
     rests = stream.begin_s[1:] - stream.end_s[:-1]
     least: float | Times
     if boundary.characters is not None:
