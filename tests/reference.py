@@ -269,11 +269,8 @@ def slow_varying(data, layout):
     total, marker = len(data), layout.marker
 
     def fits_at(place):
-        return [
-            (length, *slow_fit(data[place : place + length], layout)[1:])
-            for length in range(1, total - place + 1)
-            if slow_fit(data[place : place + length], layout)[0]
-        ]
+        tried = ((length, slow_fit(data[place : place + length], layout)) for length in range(1, total - place + 1))
+        return [(length, genuine, right) for length, (fits, genuine, right) in tried if fits]
 
     known = {place: fits_at(place) for place in range(total) if data[place : place + len(marker)] == marker}
     assert all(len(one) <= 1 for one in known.values())

@@ -94,3 +94,98 @@ def damaged_streams(draw, layout):
         else:
             del stream[place:]
     return bytes(stream)
+
+
+BOUNDARIES = {
+    "marker": [{"kind": "marker", "marker": marker, "longest": 300} for marker in ("A5", "00", "01 02")],
+    "end marker": [{"kind": "marker", "marker": "A5", "end": end, "longest": 300} for end in ("5A", "A5", "0D 0A")],
+    "length": [
+        {"kind": "length-field", "field": "size", "counts": counts, "offset": offset, "longest": 300, **marker}
+        for counts, offset in (("all", 0), ("rest", -1), ("payload", 3))
+        for marker in ({"marker": "A5"}, {})
+    ],
+    "idle": [{"kind": "idle", "characters": 2.0}],
+    "terminator": [{"kind": "terminator", "terminator": one} for one in ("\r\n", ("\r", "\n", "\r\n"), "\0")],
+    "break": [{"kind": "break"}],
+    "address": [{"kind": "address-mark"}],
+    "cobs": [{"kind": "cobs"}],
+    "escaped": [
+        {"kind": "slip"},
+        {"kind": "hdlc"},
+        {"kind": "escape", "begin": "02", "end": "03", "escape": "10", "xor": 0x20},
+        {"kind": "escape", "begin": "10 02", "end": "10 03", "escape": "10"},
+    ],
+}
+REPEATS = {"n": lambda n, k: n, "n / 2": lambda n, k: n // 2, "n - 1": lambda n, k: n - 1, "k + 1": lambda n, k: k + 1}
+
+
+@st.composite
+def varying_layouts(draw, family):
+    """Make a layout with a boundary of some family, whose frames may have arrays, groups, texts and fields at times."""
+    boundary = dict(draw(st.sampled_from(BOUNDARIES[family])))
+    fields = [{"name": "n", "type": draw(st.sampled_from(["uint8", "uint4", "uint16", "bcd8"]))}]
+    fields.append({"name": "k", "type": "uint4" if fields[0]["type"] == "uint4" else "uint8"})
+    if family == "length":
+        fields.insert(0, {"name": "size", "type": "uint16"})
+    for number in range(draw(st.integers(0, 4))):
+        name, what = f"f{number}", draw(st.sampled_from(["array", "packed", "when", "group", "plain", "text"]))
+        if what == "group":
+            members = [
+                {"name": "a", "type": "uint4"},
+                {"name": "b", "type": "int12", "repeat": 2},
+                {"name": "c", "type": "uint24"},
+            ]
+            fields.append({"group": name, "repeat": draw(st.sampled_from(["k + 1", 2])), "fields": members})
+            continue
+        types, extra = {
+            "array": (["uint8", "int16", "float32", "uint24"], {"repeat": draw(st.sampled_from(list(REPEATS)))}),
+            "packed": (["uint12", "flag", "int5", "bcd12"], {"repeat": "n"}),
+            "when": (["uint8", "float64"], {"when": {"k": draw(st.sampled_from([0, 1, (0, 1), (2, 3)]))}}),
+            "plain": (["uint8", "int32"], {"order": "big"}),
+            "text": (["text"], {"repeat": "n"}),
+        }[what]
+        fields.append({"name": name, "type": draw(st.sampled_from(types)), **extra})
+    if family != "marker" and draw(st.booleans()):
+        kind = draw(st.sampled_from(["uint8", "bytes", "int16", "uint12", "text"]))
+        fields.append({"name": "rest", "type": kind, "repeat": "rest"})
+    extra = {"packing": draw(st.sampled_from(["lsb", "msb"]))}
+    if draw(st.booleans()):
+        fields.append({"name": "crc", "type": "checksum"})
+        algorithm = draw(st.sampled_from(["CRC-16/MODBUS", "CRC-32/BZIP2", "fletcher-16", "sum-16-twos"]))
+        extra["checksum"] = {"algorithm": algorithm, "order": draw(st.sampled_from(["little", "big"]))}
+    layout = lr.FrameLayout(boundary=boundary, fields=fields, **extra)
+    if family in ("idle", "terminator", "cobs", "escaped", "break") and draw(st.booleans()):
+        boundary["longest"] = max(layout.shortest, draw(st.integers(1, 12)))
+    return lr.FrameLayout(boundary=boundary, fields=fields, **extra)
+
+
+@st.composite
+def varying_values(draw, layout):
+    """Make values for all fields of such a layout, as many of each as its frame then has."""
+    n, k = draw(st.sampled_from([2, 4, 6])), draw(st.integers(0, 3))
+    values = {"n": n, "k": k}
+
+    def items(field, count):
+        kind, bits = field.kind, field.bits
+        one = st.integers(0, (1 << bits) - 1) if kind in ("uint", "flag", "bytes") else st.integers(-(1 << bits - 1), 0)
+        one = st.floats(width=bits, allow_nan=False) if kind == "float" else one
+        one = st.integers(0, 10 ** (bits // 4) - 1) if kind == "bcd" else one
+        one = st.sampled_from("abcXYZ") if kind == "text" else one
+        some = [draw(one) for _ in range(count)]
+        return "".join(some) if kind == "text" else some
+
+    for entry in layout.fields:
+        name = getattr(entry, "name", None) or entry.group
+        repeat = entry.repeat
+        if name in ("n", "k", "size", "crc"):
+            continue
+        count = draw(st.integers(0, 9)) if repeat == "rest" else REPEATS[repeat](n, k) if repeat in REPEATS else repeat
+        if not hasattr(entry, "group"):
+            if not entry.when or k in entry.when["k"]:
+                values[name] = items(entry, count) if repeat != 1 else items(entry, 1)[0]
+            continue
+        turns = [{member.name: items(member, member.repeat) for member in entry.fields} for _ in range(count)]
+        for turn in turns:
+            turn |= {member: held[0] for member, held in turn.items() if len(held) == 1}
+        values[name] = turns
+    return values

@@ -33,6 +33,7 @@ if TYPE_CHECKING:
     from .capture.files.samples import write_samples as write_samples
     from .capture.files.trace_arrays import write_trace_arrays as write_trace_arrays
     from .capture.files.vcd_writer import write_vcd as write_vcd
+    from .capture.ragged import Ragged as Ragged
     from .capture.ring import RingMemory as RingMemory
     from .capture.trace import Trace as Trace
     from .capture.voltages import VoltageLevels as VoltageLevels
@@ -42,12 +43,14 @@ if TYPE_CHECKING:
     from .declare.checksum import FrameChecksum as FrameChecksum
     from .declare.crc import CrcAlgorithm as CrcAlgorithm
     from .declare.event import EventSignal as EventSignal
+    from .declare.fields import FieldGroup as FieldGroup
     from .declare.fields import NamedField as NamedField
     from .declare.fields import ReservedBits as ReservedBits
     from .declare.layout import FrameLayout as FrameLayout
     from .declare.line import LineSettings as LineSettings
     from .declare.loopback import LoopbackPlan as LoopbackPlan
     from .declare.schema import sheet_schema as sheet_schema
+    from .declare.shape import Shape as Shape
     from .declare.sheet import Sheet as Sheet
     from .declare.sheet import Wire as Wire
     from .declare.sheet import open_sheet as open_sheet
@@ -121,6 +124,7 @@ _HOMES = {
     "EventDelays": "judge.events",
     "EventSignal": "declare.event",
     "Fault": "capture.characters",
+    "FieldGroup": "declare.fields",
     "FieldStatistics": "judge.statistics",
     "Finding": "judge.findings",
     "FrameChecksum": "declare.checksum",
@@ -142,11 +146,13 @@ _HOMES = {
     "Port": "exercise.ports.port",
     "PortError": "errors",
     "ProposedLayout": "judge.proposal",
+    "Ragged": "capture.ragged",
     "Reading": "judge.reading",
     "Received": "exercise.ports.port",
     "RequestError": "errors",
     "ReservedBits": "declare.fields",
     "RingMemory": "capture.ring",
+    "Shape": "declare.shape",
     "Sheet": "declare.sheet",
     "SheetError": "errors",
     "SimulatedPort": "exercise.ports.simulated",
@@ -211,6 +217,7 @@ __all__ = [
     "EventDelays",
     "EventSignal",
     "Fault",
+    "FieldGroup",
     "FieldStatistics",
     "Finding",
     "FrameChecksum",
@@ -232,11 +239,13 @@ __all__ = [
     "Port",
     "PortError",
     "ProposedLayout",
+    "Ragged",
     "Reading",
     "Received",
     "RequestError",
     "ReservedBits",
     "RingMemory",
+    "Shape",
     "Sheet",
     "SheetError",
     "SimulatedPort",

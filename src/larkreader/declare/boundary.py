@@ -39,6 +39,8 @@ class MarkerBoundary(BaseModel, frozen=True, extra="forbid"):
         The bytes in hexadecimal, as in ``"D7 4B"``. They are part of the frame.
     end : str, optional
         The bytes with which it ends, in hexadecimal. They are part of the frame too.
+    trailer : int
+        How many bytes of the frame lie behind its end marker: its last fields, such as a check value.
     longest : int
         Most bytes of a frame, where its fields do not fix them.
     """
@@ -48,12 +50,19 @@ class MarkerBoundary(BaseModel, frozen=True, extra="forbid"):
     kind: Literal["marker"] = "marker"
     marker: str
     end: str | None = None
+    trailer: int = Field(default=0, ge=0, le=64)
     longest: Longest = 4096
 
     @field_validator("marker", "end")
     @classmethod
     def _marker_is_hex(cls, text: str | None) -> str | None:
         return None if text is None else _hex(text)
+
+    @model_validator(mode="after")
+    def _trailer_needs_an_end(self) -> MarkerBoundary:
+        if self.trailer and self.end is None:
+            raise PydanticCustomError("wanted", "has a trailer, which needs an end marker before it.")
+        return self
 
     @property
     def data(self) -> bytes:

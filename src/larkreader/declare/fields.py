@@ -27,18 +27,27 @@ from pydantic_core import PydanticCustomError
 
 ByteOrder = Literal["little", "big"]
 FieldOrder = Literal["little", "big", "big-low-word-first", "little-high-word-first"]
-Kind = Literal["uint", "int", "float", "bcd", "bytes", "text", "flag", "checksum", "reserved"]
+Kind = Literal[
+    "uint", "int", "float", "bcd", "bytes", "text", "flag", "checksum", "reserved", "decimal", "integer", "hex", "word"
+]
 Encoding = Literal["ascii", "utf-8", "latin-1"]
 Coding = Literal["twos-complement", "sign-magnitude", "offset-binary"]
 
 MOST_ITEMS = 65_536
 TYPE_WANTED = (
     "must be uint1 to uint64, int2 to int64, bcd4 to bcd64 (four bits a digit), float16, float32, float64, bytes, "
-    "text, flag or checksum"
+    "text, flag or checksum; in a text pattern decimal, integer, hex, word, text or checksum"
 )
 _TYPE = re.compile(r"(uint|int|float|bcd)([1-9]\d?)")
 _COUNT = re.compile(r"([^\W\d]\w*)(?:\s*([*/])\s*([1-9]\d{0,3}))?(?:\s*([+-])\s*(\d{1,5}))?")
-WIDTHLESS: Mapping[str, int | None] = {"flag": 1, "bytes": 8, "text": 8, "checksum": None}
+WRITTEN = ("decimal", "integer", "hex", "word")  # only in a text pattern
+WIDTHLESS: Mapping[str, int | None] = {
+    "flag": 1,
+    "bytes": 8,
+    "text": 8,
+    "checksum": None,
+    **dict.fromkeys(WRITTEN, 64),
+}
 _WIDTHS: Mapping[str, range | tuple[int, ...]] = {
     "uint": range(1, 65),
     "int": range(2, 65),
@@ -61,6 +70,7 @@ def _as_tuple(said: Any) -> Any:
 
 
 REST = "rest"
+NUMBERS = ("decimal", "integer", "hex")
 Repeat = Annotated[int | str, BeforeValidator(_check_repeat)]
 When = Mapping[str, Annotated[tuple[StrictInt | str, ...], BeforeValidator(_as_tuple)]]
 
@@ -89,7 +99,8 @@ class NamedField(BaseModel, frozen=True, extra="forbid"):
         Name of the column that it becomes.
     type : str
         ``uint1`` to ``uint64``, ``int2`` to ``int64``, ``bcd4`` to ``bcd64``, ``float16``, ``float32``, ``float64``,
-        ``bytes``, ``text``, ``flag`` or ``checksum``.
+        ``bytes``, ``text``, ``flag`` or ``checksum``; in a text pattern ``decimal``, ``integer``, ``hex``, ``word``,
+        ``text`` or ``checksum``.
     order : {"little", "big", "big-low-word-first", "little-high-word-first"}, optional
         Byte order of a field of whole, aligned bytes; of 32 and 64 bits also words of 16 bits in one order with their
         bytes in the other. Little with lsb packing, big with msb unless said.
@@ -109,6 +120,10 @@ class NamedField(BaseModel, frozen=True, extra="forbid"):
         Raw values by which the sender says that it has none; the column holds NaN there.
     counter : bool
         Rises by one from frame to frame and wraps at its width.
+    wraps : int, optional
+        The number at which a counter begins at 0 again, where that is not its width's.
+    decimals : int, optional
+        With how many decimals a ``decimal`` is written; as many as it has unless said.
     repeat : int or str
         How many of them follow each other; more than one makes an array. Of ``bytes`` and ``text``, how many bytes. The
         name of an earlier field that says how many, also with a factor and a difference as in ``"size / 2 - 1"``;
@@ -139,6 +154,8 @@ class NamedField(BaseModel, frozen=True, extra="forbid"):
     names: Mapping[str, StrictInt] = Field(default_factory=dict)
     invalid: tuple[StrictInt, ...] = ()
     counter: StrictBool = False
+    wraps: int | None = Field(default=None, ge=2, le=1 << 62)
+    decimals: int | None = Field(default=None, ge=0, le=17)
     repeat: Repeat = 1
     when: When = Field(default_factory=dict)
     encoding: Encoding = "ascii"
@@ -345,6 +362,12 @@ class Slot:
         return self.first_bit + item // self.inner * self.stride + item % self.inner * self.bits
 
     @property
+    def cycle(self) -> int:
+        """After how many frames a counter holds the same again."""
+        wraps = None if self.field is None else self.field.wraps
+        return wraps or 1 << self.bits
+
+    @property
     def coding(self) -> Coding:
         """How an integer holds negative numbers."""
         return "twos-complement" if self.field is None else self.field.coding
@@ -381,7 +404,7 @@ def _misfits(field: NamedField) -> Iterator[str]:
     kind, bits = field.kind, field.bits
     if field.range is not None and not field.range[0] < field.range[1]:
         yield "has a range whose first limit is not below its second."
-    if kind in WIDTHLESS and (field.is_scaled or field.range or field.names):
+    if kind in WIDTHLESS and kind not in NUMBERS and (field.is_scaled or field.range or field.names):
         yield f"is a {kind}, which has neither scale nor offset, range or names."
     if field.coding != "twos-complement" and kind != "int":
         yield "has a coding of negative numbers, which only an int has."
@@ -395,11 +418,15 @@ def _misfits(field: NamedField) -> Iterator[str]:
             yield "is of a type that cannot say that others are substitutes."
         elif isinstance(when, str) and when not in field.names:
             yield f'has no name "{when}", at which others are substitutes.'
-    if field.counter and kind != "uint":
+    if field.counter and kind not in ("uint", "integer", "hex"):
         yield "is a counter, which must be a uint."
+    if field.wraps is not None and not field.counter:
+        yield "wraps, but is no counter."
+    if field.decimals is not None and kind != "decimal":
+        yield f"is a {kind}, which has no decimals."
     if field.counter and field.repeat != 1:
         yield "is a counter, which cannot be an array."
-    if kind in ("float", "bytes", "text", "checksum") and (field.equals is not None or field.names):
+    if kind in ("float", "bytes", "text", "checksum", "word", "decimal") and (field.equals is not None or field.names):
         yield f"is a {kind}, which has neither equals nor names."
     if kind == "checksum" and field.repeat != 1:
         yield "is a checksum, of which there can only be one."

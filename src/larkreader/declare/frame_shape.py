@@ -6,9 +6,9 @@ significant. With msb packing bit 7 of byte 0 comes first, and a field's first b
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from functools import cached_property
-from typing import Any, Self
+from typing import Any, Literal, Self
 
 from pydantic import BaseModel, Field, model_validator
 from pydantic_core import PydanticCustomError
@@ -25,8 +25,9 @@ from .boundary import (
 from .checksum import FrameChecksum
 from .encoding import take_slot
 from .fields import REST, Count, FieldEntry, FieldGroup, Slot
-from .layout_mistakes import layout_mistakes
-from .shape import HowMany, Packing, Shape, item_bits, lay_out, repeat_of, varies
+from .layout_mistakes import ends_of, layout_mistakes
+from .shape import HowMany, Packing, Shape, item_bits, lay_out, repeat_of, slots_of, varies
+from .text_pattern import TextPattern, pattern_mistakes, pattern_of, written_mistakes
 
 
 class ShapedLayout(BaseModel, frozen=True, extra="forbid"):
@@ -46,6 +47,10 @@ class ShapedLayout(BaseModel, frozen=True, extra="forbid"):
         What it holds, in order. A marker stands before the first field and is not one of them.
     period : float, optional
         How often it is sent, in seconds from one to the next.
+    pattern : str, optional
+        Of a line of text: what it consists of, with fields in braces, as in ``"temp={temperature} flow={flow}"``.
+    backspace : {"keep", "apply"}
+        Whether backspaces in a text have deleted the characters before them when it is matched with its pattern.
     checksum : FrameChecksum, optional
         Its check value, whose place is the field of type ``checksum``.
     note : str
@@ -56,14 +61,23 @@ class ShapedLayout(BaseModel, frozen=True, extra="forbid"):
     wire: str | None = None
     boundary: Boundary
     packing: Packing = "lsb"
-    fields: tuple[FieldEntry, ...] = Field(min_length=1)
+    fields: tuple[FieldEntry, ...] = ()
     checksum: FrameChecksum | None = None
     period: float | None = Field(default=None, gt=0)
+    pattern: str | None = None
+    backspace: Literal["keep", "apply"] = "keep"
     note: str = ""
 
     @model_validator(mode="after")
     def _layout_adds_up(self) -> Self:
-        claims = list(layout_mistakes(self.fields, self.boundary, self.packing, self.checksum))
+        if self.pattern is not None:
+            claims = [*pattern_mistakes(self.pattern, self.fields, self.checksum), *self._pattern_cannot_be_found()]
+        elif not self.fields:
+            claims = [("fields", "", "must be one at least, or there must be a pattern.")]
+        elif written := list(written_mistakes(self.fields)):
+            claims = written
+        else:
+            claims = list(layout_mistakes(self.fields, self.boundary, self.packing, self.checksum))
         if claims:
             raise PydanticCustomError(
                 "mistakes",
@@ -77,6 +91,22 @@ class ShapedLayout(BaseModel, frozen=True, extra="forbid"):
             )
         return self
 
+    def _pattern_cannot_be_found(self) -> Iterator[tuple[str, str, str]]:
+        boundary = self.boundary
+        if isinstance(boundary, (FixedBoundary, LengthBoundary)):
+            yield (
+                "boundary.kind",
+                f'"{boundary.kind}"',
+                "does not go with a pattern; lines have a terminator, as a rule.",
+            )
+        elif isinstance(boundary, MarkerBoundary) and (boundary.end is None or boundary.trailer):
+            yield "boundary", "", "needs an end and no trailer, to go with a pattern."
+
+    @cached_property
+    def text_pattern(self) -> TextPattern | None:
+        """What its lines are made of, where they are text."""
+        return None if self.pattern is None else pattern_of(self.pattern, self.fields, self.checksum)
+
     @cached_property
     def marker(self) -> bytes:
         """The bytes with which every frame begins; empty where the boundary has none."""
@@ -87,10 +117,15 @@ class ShapedLayout(BaseModel, frozen=True, extra="forbid"):
         """The bytes with which every frame ends; empty where the boundary has none."""
         return bytes.fromhex(self.boundary.end or "") if isinstance(self.boundary, MarkerBoundary) else b""
 
+    @property
+    def end_from_end(self) -> int:
+        """How many bytes before the end of a frame its end marker begins."""
+        return len(self.end_marker) + ends_of(self.boundary).trailer
+
     @cached_property
     def is_fixed(self) -> bool:
         """Whether all frames have one shape."""
-        return not any(varies(entry) for entry in self.fields)
+        return self.pattern is None and not any(varies(entry) for entry in self.fields)
 
     @cached_property
     def needs_locating(self) -> bool:
@@ -99,7 +134,10 @@ class ShapedLayout(BaseModel, frozen=True, extra="forbid"):
 
     @cached_property
     def nominal(self) -> Shape:
-        """The shape of every frame; where they differ, that of one that has one of each."""
+        """The shape of every frame; where they differ, that of one that has one of each. Of text it says no places."""
+        if self.pattern is not None:
+            slots = [next(slots_of(entry, 0, plain_number(entry), "lsb", self.checksum)) for entry in self.fields]
+            return Shape(tuple(slots), self.shortest, "lsb", self.checksum)
         return self.shaped(lambda entry, bit, slots: plain_number(entry))
 
     @cached_property
@@ -120,6 +158,8 @@ class ShapedLayout(BaseModel, frozen=True, extra="forbid"):
     @cached_property
     def shortest(self) -> int:
         """Fewest bytes that a frame can have, marker and checksum included, stuffing and delimiters not."""
+        if self.text_pattern is not None:
+            return len(self.marker) + len(self.end_marker)
         return self.shaped(lambda entry, bit, slots: 0 if varies(entry) else plain_number(entry)).length
 
     @cached_property
@@ -182,8 +222,7 @@ class ShapedLayout(BaseModel, frozen=True, extra="forbid"):
 
     def shaped(self, how_many: HowMany) -> Shape:
         """Lay the fields out, as many of each as `how_many` tells; see `lay_out`."""
-        ends = len(self.marker), len(self.end_marker)
-        return lay_out(self.fields, self.packing, self.checksum, ends, how_many)
+        return lay_out(self.fields, self.packing, self.checksum, ends_of(self.boundary), how_many)
 
     def _number(self, entry: FieldEntry, bit: int, total_bits: int, held: Mapping[str, int]) -> int:
         """Return how many of an entry there are in a frame whose fields hold these raw numbers."""

@@ -21,6 +21,7 @@ from .fields import REST, Count, FieldEntry, FieldGroup, NamedField, Slot
 from .frame_shape import ShapedLayout, is_present, name_of, plain_number
 from .shape import Shape, has_varying_number, repeat_of
 from .stuffing import cobs_stuffed, stuffed
+from .text_pattern import write_line
 
 
 class FrameLayout(ShapedLayout, frozen=True, extra="forbid"):
@@ -40,6 +41,10 @@ class FrameLayout(ShapedLayout, frozen=True, extra="forbid"):
         What it holds, in order. A marker stands before the first field and is not one of them.
     period : float, optional
         How often it is sent, in seconds from one to the next.
+    pattern : str, optional
+        Of a line of text: what it consists of, with fields in braces, as in ``"temp={temperature} flow={flow}"``.
+    backspace : {"keep", "apply"}
+        Whether backspaces in a text have deleted the characters before them when it is matched with its pattern.
     checksum : FrameChecksum, optional
         Its check value, whose place is the field of type ``checksum``.
     note : str
@@ -69,13 +74,18 @@ class FrameLayout(ShapedLayout, frozen=True, extra="forbid"):
         -----
         What tells how long the frame is, and how many there are of a field, is worked out where it is left out.
         """
+        if self.text_pattern is not None:
+            line = write_line(self.text_pattern, values or {}, self.checksum)
+            return self.marker + line.encode("latin-1", "replace") + self.end_marker
         values = self._flat_values(values or {})
         shape = self.nominal
         if not self.is_fixed or isinstance(self.boundary, LengthBoundary):
             values, shape = self._completed(values)
         number = pack_values(shape.slots, values, shape.length, self.packing)
         frame = self.bytes_of(number, shape.length)
-        frame = self.marker + frame[len(self.marker) : len(frame) - len(self.end_marker)] + self.end_marker
+        closing = len(frame) - self.end_from_end
+        trailer = frame[closing + len(self.end_marker) :]
+        frame = self.marker + frame[len(self.marker) : closing] + self.end_marker + trailer
         check = shape.checksum_slot
         if check is None or self.checksum is None or check.name in values or not check.count:
             return frame
@@ -112,7 +122,7 @@ class FrameLayout(ShapedLayout, frozen=True, extra="forbid"):
         for row in range(next(iter(lengths.values()))):
             values = {name: column[row] for name, column in columns.items()}
             if counter is not None and counter.name not in values:
-                values[counter.name] = (first_count + row) % (1 << counter.bits)
+                values[counter.name] = (first_count + row) % counter.cycle
             frames.append(self.encode(values))
         return frames
 

@@ -10,7 +10,18 @@ from larkreader.errors import nearest
 from .boundary import LONGEST, Boundary, FixedBoundary, LengthBoundary, MarkerBoundary
 from .checksum import FrameChecksum
 from .fields import REST, Count, FieldEntry, FieldGroup, NamedField, Slot
-from .shape import Packing, Shape, has_varying_number, item_bits, lay_out, repeat_of, slots_of, varies
+from .shape import (
+    Ends,
+    Packing,
+    Shape,
+    first_of_trailer,
+    has_varying_number,
+    item_bits,
+    lay_out,
+    repeat_of,
+    slots_of,
+    varies,
+)
 
 Claim = tuple[str, str, str]  # where, what was found, what is wanted
 
@@ -34,15 +45,24 @@ def layout_mistakes(
     fields, boundary, packing, checksum
         As in `FrameLayout`.
     """
-    ends = _ends(boundary)
+    ends = ends_of(boundary)
     shape = lay_out(fields, packing, checksum, ends, lambda entry, bit, slots: _plain(entry))
     names = _names(fields)
     yield from _twice(fields)
     yield from _reference_mistakes(fields, names)
     yield from _rest_mistakes(fields, boundary)
+    if ends.trailer:
+        behind = fields[first_of_trailer(fields, checksum, ends.trailer) :]
+        bits = sum(_plain(entry) * item_bits(entry, checksum) for entry in behind)
+        if bits != 8 * ends.trailer or any(varies(entry) for entry in behind):
+            yield (
+                "boundary.trailer",
+                f"{ends.trailer}",
+                "must be what some of the last fields take, none of which varies.",
+            )
     if isinstance(boundary, LengthBoundary):
         yield from _length_field_mistakes(fields, boundary, names)
-    placed = list(_placed(fields, checksum, 8 * ends[0]))
+    placed = list(_placed(fields, checksum, 8 * ends.marker))
     is_fixed = not any(varies(entry) for entry in fields)
     left = placed[-1].ends - {0}  # else every place behind the wrong width is wrong, which would be told repeatedly
     yield from _checksum_mistakes(shape, checksum, placed, whole=not left)
@@ -61,7 +81,7 @@ def layout_mistakes(
         found = f"have {len(counters)} counters ({', '.join(counters)}), but a frame has one at most."
         yield "fields", "", found
     if left and is_fixed:
-        bits = shape.slots[-1].end_bit + 8 * ends[1]
+        bits = shape.slots[-1].end_bit + (0 if ends.trailer else 8 * ends.end)
         spare = 8 - bits % 8
         yield (
             "fields",
@@ -80,10 +100,11 @@ def layout_mistakes(
         yield "fields", "", f"add up to {least.length} bytes; a frame has {most} at most."
 
 
-def _ends(boundary: Boundary) -> tuple[int, int]:
+def ends_of(boundary: Boundary) -> Ends:
+    """Return what of a frame is no field."""
     marker = boundary.data if isinstance(boundary, (MarkerBoundary, LengthBoundary)) else b""
     end = bytes.fromhex(boundary.end or "") if isinstance(boundary, MarkerBoundary) else b""
-    return len(marker), len(end)
+    return Ends(len(marker), len(end), boundary.trailer if isinstance(boundary, MarkerBoundary) else 0)
 
 
 def _plain(entry: FieldEntry) -> int:

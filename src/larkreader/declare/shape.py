@@ -10,13 +10,21 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Literal
+from typing import Literal, NamedTuple
 
 from .checksum import FrameChecksum
 from .fields import ByteOrder, FieldEntry, FieldGroup, FieldOrder, NamedField, ReservedBits, Slot
 
 Packing = Literal["lsb", "msb"]
 HowMany = Callable[[FieldEntry, int, Sequence[Slot]], int]
+
+
+class Ends(NamedTuple):
+    """Bytes of a frame that are no field: of its marker, and of its end marker; and how many fields lie behind that."""
+
+    marker: int = 0
+    end: int = 0
+    trailer: int = 0
 
 
 @dataclass(frozen=True)
@@ -65,7 +73,7 @@ def lay_out(
     fields: Sequence[FieldEntry],
     packing: Packing,
     checksum: FrameChecksum | None,
-    ends: tuple[int, int],
+    ends: Ends,
     how_many: HowMany,
 ) -> Shape:
     """Lay fields one behind the other.
@@ -76,8 +84,8 @@ def lay_out(
         What the frame holds, in order.
     packing, checksum
         As in `Shape`.
-    ends : tuple of int
-        Bytes of the marker before the first field, and of the one behind the last.
+    ends : Ends
+        What stands before the first field, and before the last ones.
     how_many : callable
         Called with an entry, the bit at which it begins, and the slots before it; tells how many of it there are.
 
@@ -86,14 +94,29 @@ def lay_out(
     Shape
     """
     slots: list[Slot] = []
-    bit = 8 * ends[0]
-    for entry in fields:
+    bit = 8 * ends.marker
+    behind_end = first_of_trailer(fields, checksum, ends.trailer)
+    for number, entry in enumerate(fields):
+        if number == behind_end:
+            bit += 8 * ends.end
         count = how_many(entry, bit, slots)
         slots += slots_of(entry, bit, count, packing, checksum)
         bit += count * item_bits(entry, checksum)
         if has_varying_number(entry):
             bit = -(-bit // 8) * 8
-    return Shape(tuple(slots), -(-bit // 8) + ends[1], packing, checksum)
+    if behind_end == len(fields):
+        bit = -(-bit // 8) * 8 + 8 * ends.end
+    return Shape(tuple(slots), -(-bit // 8), packing, checksum)
+
+
+def first_of_trailer(fields: Sequence[FieldEntry], checksum: FrameChecksum | None, trailer: int) -> int:
+    """Return the number of the first entry behind the end marker; those that fit best where none fits."""
+    number, bits = len(fields), 8 * trailer
+    while bits > 0 and number > 0:
+        number -= 1
+        repeat = repeat_of(fields[number])
+        bits -= item_bits(fields[number], checksum) * (repeat if isinstance(repeat, int) else 1)
+    return number
 
 
 def slots_of(

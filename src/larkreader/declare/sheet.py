@@ -14,6 +14,7 @@ from pydantic import BaseModel, ValidationError
 
 from larkreader.errors import Mistake, SheetError, nearest
 
+from .boundary import DelimitedBoundary
 from .capture_form import CaptureForm
 from .event import EventSignal
 from .layout import FrameLayout
@@ -186,7 +187,7 @@ class _SheetBuilder:
         line = self._model(LineSettings, common, "line") or LineSettings()
         wires = self._each("wire", lambda key, table: self._wire(key, table, common))
         frames = self._each("frame", lambda key, table: self._frame(key, table, wires))
-        self._check_shared_wires(frames)
+        self._check_shared_wires(frames, wires)
         ports = self._each("port", self._port)
         events = self._each("event", lambda key, table: self._event(key, table, frames))
         form = self._model(CaptureForm, self._table("capture"), "capture") or CaptureForm()
@@ -252,8 +253,8 @@ class _SheetBuilder:
             self.mistakes.append(Mistake(f"frame.{key}.wire", show(wire), wanted))
         return self._model(FrameLayout, {**table, "key": key, "wire": wire}, f"frame.{key}")
 
-    def _check_shared_wires(self, frames: Mapping[str, FrameLayout]) -> None:
-        """Layouts on one wire have one kind of boundary, and one length if that is fixed."""
+    def _check_shared_wires(self, frames: Mapping[str, FrameLayout], wires: Mapping[str, Wire]) -> None:
+        """Layouts on one wire have one kind of boundary, one length if that is fixed, and the same delimiters."""
         first: dict[str | None, FrameLayout] = {}
         for key, layout in frames.items():
             other = first.setdefault(layout.wire, layout)
@@ -261,9 +262,16 @@ class _SheetBuilder:
             if kind != wanted:
                 told = f"must be as that of {other.key}, {show(wanted)}, which travels on the same wire"
                 self.mistakes.append(Mistake(f"frame.{key}.boundary.kind", show(kind), told))
-            elif kind == "fixed" and layout.length != other.length:
-                told = f"must be {other.length}, as that of {other.key}, which travels on the same wire"
-                self.mistakes.append(Mistake(f"frame.{key}.boundary.length", f"{layout.length}", told))
+            elif kind == "fixed" and layout.longest != other.longest:
+                told = f"must be {other.longest}, as that of {other.key}, which travels on the same wire"
+                self.mistakes.append(Mistake(f"frame.{key}.boundary.length", f"{layout.longest}", told))
+            elif isinstance(layout.boundary, DelimitedBoundary) and layout.boundary != other.boundary:
+                told = f"must be as that of {other.key}, which travels on the same wire"
+                self.mistakes.append(Mistake(f"frame.{key}.boundary", "", told))
+            wire = wires.get(layout.wire or "")
+            if kind == "address-mark" and wire is not None and not wire.line.has_address_mark:
+                told = 'needs a line of nine data bits, as in 9N1, with ninth_bit = "address-mark"'
+                self.mistakes.append(Mistake(f"frame.{key}.boundary.kind", show(kind), told))
 
     def _port(self, key: str, table: Mapping[str, Any]) -> DeclaredPort | None:
         declared = self._table("wire")

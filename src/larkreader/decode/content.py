@@ -7,11 +7,13 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
+from larkreader.capture.ragged import Ragged
 from larkreader.declare.layout import FrameLayout
 
 from .gather import items_at
 from .places import FieldPlaces, Located, locate
 from .running_checksums import checksums_of_stretches
+from .text_columns import match_lines
 from .verify import checksum_matches, fixed_value, identity_matches
 
 Bytes = npt.NDArray[np.uint8]
@@ -49,6 +51,9 @@ def judge_contents(stream: Bytes, begin: Places, length: Places, layout: FrameLa
     -------
     Judged
     """
+    if layout.pattern is not None:
+        matched = match_lines(Ragged(stream, begin, length), layout)
+        return Judged(matched.fits, matched.fits, matched.right)
     if not layout.needs_locating:
         fits = length == layout.length
         genuine, right = np.zeros((2, len(begin)), dtype=np.bool_)
@@ -73,7 +78,7 @@ def judge_located(stream: Bytes, begin: Places, located: Located, layout: FrameL
         sound[owner[held != wanted]] = False
     for marker, at in (
         (layout.marker, begin[chosen]),
-        (layout.end_marker, begin[chosen] + located.length[chosen] - len(layout.end_marker)),
+        (layout.end_marker, begin[chosen] + located.length[chosen] - layout.end_from_end),
     ):
         for number, byte in enumerate(marker):
             sound &= stream.take(at + number) == byte

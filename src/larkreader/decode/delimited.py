@@ -8,11 +8,16 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
+from larkreader.capture.ragged import Ragged
+from larkreader.declare.boundary import EscapeBoundary, TerminatorBoundary
 from larkreader.declare.layout import FrameLayout
+from larkreader.declare.shape import varies
 
 from .content import judge_contents
 from .frame_columns import Skip
+from .gather import items_at
 from .packets import Packets, PacketState
+from .verify import fixed_value
 
 Mask = npt.NDArray[np.bool_]
 NONE = -1  # the number of the layout of a packet that is no frame
@@ -63,7 +68,10 @@ def sort_packets(packets: Packets, layouts: Sequence[FrameLayout], *, at_start: 
     count = len(packets)
     which, best = np.full(count, NONE, dtype=np.int64), np.zeros(count, dtype=np.int8)
     genuine, right, fits_some = np.zeros((3, count), dtype=np.bool_)
-    whole = np.flatnonzero((packets.state == PacketState.WHOLE) | (packets.state == PacketState.EMPTY))
+    whole = packets.state == PacketState.WHOLE
+    if _may_be_empty(layouts[0]):
+        whole |= packets.state == PacketState.EMPTY
+    whole = np.flatnonzero(whole)
     content = packets.content[whole]
     for number, layout in enumerate(layouts):
         judged = judge_contents(content.items, content.begin, content.length, layout)
@@ -77,9 +85,38 @@ def sort_packets(packets: Packets, layouts: Sequence[FrameLayout], *, at_start: 
         genuine[chosen], right[chosen] = judged.genuine[better], judged.right[better]
     reason = np.array([_REASONS[state] for state in PacketState], dtype=np.uint8)[packets.state]
     refused = (packets.state == PacketState.WHOLE) & (which == NONE)
-    shortest = min(layout.shortest for layout in layouts)
+    shortest = np.full(count, min(layout.shortest for layout in layouts))
+    reason[refused & (fits_some | all(layout.pattern is not None for layout in layouts))] = Skip.UNDECLARED
+    for layout in layouts:
+        begun = np.flatnonzero(refused)[_begins_as(packets.content[np.flatnonzero(refused)], layout)]
+        shortest[begun], reason[begun] = layout.shortest, Skip.LENGTH_MISMATCH
     reason[refused & (packets.content.length < shortest)] = Skip.TRUNCATED_FRAME
-    reason[refused & fits_some] = Skip.UNDECLARED
     if at_start and count and which[0] == NONE and reason[0] in _DAMAGED:
         reason[0] = Skip.UNFINISHED
     return Sorted(which, genuine, right, reason)
+
+
+def _may_be_empty(layout: FrameLayout) -> bool:
+    """Tell whether nothing between two delimiters may be a frame, rather than what fills the time."""
+    boundary = layout.boundary
+    return isinstance(boundary, TerminatorBoundary) or (
+        isinstance(boundary, EscapeBoundary) and not boundary.stuffing.is_closed_by_begin
+    )
+
+
+def _begins_as(content: Ragged, layout: FrameLayout) -> Mask:
+    """Tell which contents hold the fixed values of a layout as far as these have the same place in every frame."""
+    fixed = []
+    for entry, slot in zip(layout.fields, layout.slots, strict=False):  # groups vary, or come behind what is looked at
+        if varies(entry) or slot.stride or layout.pattern is not None:
+            break
+        if (wanted := fixed_value(slot)) is not None:
+            fixed.append((slot, wanted))
+    begins = np.full(len(content), bool(fixed))
+    for slot, wanted in fixed:
+        begins &= content.length * 8 >= slot.end_bit
+        there = np.flatnonzero(begins)
+        for item in range(slot.count):
+            bit = content.begin[there] * 8 + slot.bit_of(item)
+            begins[there] &= items_at(content.items, bit, slot, layout.packing) == wanted
+    return begins

@@ -18,6 +18,7 @@ from larkreader.errors import RequestError, nearest
 
 from .places import Located, locate
 from .ragged_columns import over_items, ragged_column
+from .text_columns import Matched, match_lines, text_column
 from .unpack import raw_column, scaled
 
 if TYPE_CHECKING:
@@ -144,15 +145,25 @@ class Frames(Columns):
         """
         if isinstance(rows, str):
             slot = self._slot(rows)
+            if slot.kind in ("word", "text") and self.layout.pattern is not None:
+                return self.raw(rows)
             return over_items(self.raw(rows), lambda raw: scaled(raw, slot), slot)
         return super().__getitem__(rows)
 
     def raw(self, name: str) -> Any:
         """Return a field's raw numbers, before scale and offset."""
         slot = self._slot(name)
+        if self.layout.pattern is not None:
+            return text_column(self.matched, name, self.layout)
         if isinstance(self.data, Ragged):
             return ragged_column(self.data, self.located.of(name), self.layout)
         return raw_column(np.ascontiguousarray(self.data), slot, self.layout.packing)
+
+    @cached_property
+    def matched(self) -> Matched:
+        """What each line holds, where frames are text."""
+        assert isinstance(self.data, Ragged)
+        return match_lines(self.data, self.layout)
 
     @cached_property
     def located(self) -> Located:
@@ -173,6 +184,8 @@ class Frames(Columns):
     def labels(self, name: str) -> Any:
         """Return the names that a field's values have; the number as text where it has none."""
         field = self._slot(name).field
+        if field is not None and field.kind in ("text", "word"):
+            return self[name]
         by_value = {value: label for label, value in (field.names if field else {}).items()}
         return over_items(self.raw(name), lambda raw: _labels(raw, by_value))
 

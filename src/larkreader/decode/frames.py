@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import partial
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -25,7 +26,7 @@ from .ragged_columns import each_frame
 from .search import check_shared, find_candidates, has_markers, is_delimited, may_begin_anywhere, settled
 from .stream import Bytes, Places, Stream
 from .unpack import digits_of, digits_sound, texts_sound
-from .verify import names_known, within_range
+from .verify import fixed_value, names_known, within_range
 
 
 def read_frames(data: bytes | Bytes | Characters, layout: FrameLayout) -> Frames:
@@ -220,8 +221,10 @@ def _frame_faults(frames: Frames, genuine: Mask, intact: Mask) -> npt.NDArray[np
         field = slot.field
         if slot.kind == "bcd":
             known &= _digits_sound(frames, slot)
-        elif slot.kind == "text" and slot.field is not None:
+        elif slot.kind == "text" and layout.pattern is None:
             known &= each_frame(frames[slot.name], texts_sound)
+        if layout.pattern is not None and (wanted := fixed_value(slot)) is not None:
+            known &= each_frame(frames.raw(slot.name), partial(_all_equal, wanted=wanted))
         if field is not None and (field.names or field.range):
             raw = frames.raw(slot.name)
             known &= each_frame(raw, partial(names_known, slot=slot)) if field.names else True
@@ -230,6 +233,12 @@ def _frame_faults(frames: Frames, genuine: Mask, intact: Mask) -> npt.NDArray[np
     faults[intact & ~known] |= np.uint8(FrameFault.UNKNOWN_VALUE)
     faults[intact & ~sensible] |= np.uint8(FrameFault.OUT_OF_RANGE)
     return faults
+
+
+def _all_equal(raw: npt.NDArray[Any], wanted: int) -> Mask:
+    equal: Mask = raw == wanted
+    every: Mask = equal if equal.ndim == 1 else np.all(equal, axis=1)
+    return every
 
 
 def _digits_sound(frames: Frames, slot: Slot) -> Mask:

@@ -15,7 +15,8 @@ from larkreader.declare.boundary import LengthBoundary
 from larkreader.declare.fields import MOST_ITEMS, REST, Count, FieldEntry, Slot
 from larkreader.declare.frame_shape import plain_number, raw_values
 from larkreader.declare.layout import FrameLayout
-from larkreader.declare.shape import has_varying_number, item_bits, repeat_of, slots_of
+from larkreader.declare.layout_mistakes import ends_of
+from larkreader.declare.shape import first_of_trailer, has_varying_number, item_bits, repeat_of, slots_of
 
 from .gather import items_at
 
@@ -127,7 +128,11 @@ class _Walk:
     def go(self) -> Located:
         """Return what was found."""
         layout, places = self.layout, []
-        for entry in layout.fields:
+        ends_at = ends_of(layout.boundary)
+        behind_end = first_of_trailer(layout.fields, layout.checksum, ends_at.trailer)
+        for number, entry in enumerate(layout.fields):
+            if number == behind_end:
+                self.bit = self.bit + 8 * ends_at.end
             count = self._count(entry)
             for slot in slots_of(entry, 0, plain_number(entry), layout.packing, layout.checksum):
                 inner = slot.inner if slot.stride else 1
@@ -138,7 +143,7 @@ class _Walk:
             self._reach(ends)
             self._read(places[-1], ends, entry)
             self.bit = np.where(self.fits, ends, self.bit)
-        bits = -(-self.bit // 8) * 8 + 8 * len(layout.end_marker)
+        bits = -(-self.bit // 8) * 8 + (0 if ends_at.trailer else 8 * ends_at.end)
         self._reach(bits)
         exact = self.told if self.told is not None else bits
         self._must(bits == (exact if self.is_open else self.most))

@@ -57,7 +57,7 @@ def find_varying(stream: Bytes, layouts: Sequence[FrameLayout]) -> Candidates:
         better = score > best[at]
         same = score == best[at]
         better |= same & np.where(score == SURE, seen.length < found.length[at], seen.length > found.length[at])
-        bound[at] = np.maximum(bound[at], np.where(sure, 0, own + seen.bound))
+        bound[at] = np.maximum(bound[at], np.where(sure & (layout.checksum is not None), 0, own + seen.bound))
         best[at] = np.where(better, score, best[at])
         for known, told in (
             (found.confirmed, sure),
@@ -99,7 +99,7 @@ def _ended(stream: Bytes, own: Places, layout: FrameLayout, ends: Places) -> _As
     marker or the end of the stream follows; but where another marker comes before that, the last before that marker.
     """
     seen, total = _Assessed(len(own)), len(stream)
-    closes = occurrences(stream, layout.end_marker) + len(layout.end_marker)
+    closes = occurrences(stream, layout.end_marker) + layout.end_from_end
     first = np.searchsorted(closes, own + layout.shortest)
     padded = np.append(closes, total + layout.longest + 1)
     joints = np.append(closes[is_among(closes, ends)], total + layout.longest + 1) if len(closes) else padded[-1:]

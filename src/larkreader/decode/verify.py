@@ -58,7 +58,7 @@ def identity_matches(rows: Bytes, layout: FrameLayout) -> Mask:
     for slot in layout.slots:
         if (wanted := fixed_value(slot)) is not None:
             matches &= _each_item(raw_column(rows, slot, layout.packing) == wanted)
-    for place, byte in enumerate(layout.end_marker, layout.length - len(layout.end_marker)):
+    for place, byte in enumerate(layout.end_marker, layout.length - layout.end_from_end):
         matches &= rows[:, place] == byte
     return matches
 
@@ -90,23 +90,25 @@ def within_range(raw: npt.NDArray[Any], slot: Slot) -> Mask:
     return _each_item((value >= low - margin) & (value <= high + margin) | np.isin(raw, slot.field.invalid))
 
 
-def counter_steps(raw: npt.NDArray[Any], bits: int) -> npt.NDArray[np.int64]:
+def counter_steps(raw: npt.NDArray[Any], cycle: int) -> npt.NDArray[np.int64]:
     """Return by how much a counter rose from each frame to the next, modulo its width.
 
     Parameters
     ----------
     raw : ndarray of unsigned int, shape (n_frames,)
         The counter's raw values.
-    bits : int
-        Its width.
+    cycle : int
+        After how many steps it holds the same again; a power of two if it has a width.
 
     Returns
     -------
     ndarray of int64, shape (n_frames - 1,)
         1 where nothing is missing, 0 where a value came twice.
     """
+    if cycle & cycle - 1:
+        return np.mod(np.diff(raw.astype(np.int64)), np.int64(cycle))
     wide = raw.astype(np.uint64)
-    return ((wide[1:] - wide[:-1]) & np.uint64((1 << bits) - 1)).astype(np.int64)
+    return ((wide[1:] - wide[:-1]) & np.uint64(cycle - 1)).astype(np.int64)
 
 
 def _each_item(checks: Mask) -> Mask:

@@ -8,6 +8,7 @@ import numpy as np
 import numpy.typing as npt
 
 from larkreader.capture.characters import Characters, Fault
+from larkreader.declare.boundary import TerminatorBoundary
 from larkreader.decode.frame_columns import FRAME_FAULT_NAMES, FrameFault, Frames, Skip, Spans
 from larkreader.decode.unpack import raw_column, scaled
 from larkreader.decode.verify import fixed_value, names_known, within_range
@@ -40,7 +41,9 @@ def judge_frames(
                 first = int(frames.offset[places[0]])
                 detail, advice, meaning = _worst_field(frames, int(places[0]), fault), "", None
                 if fault == FrameFault.CHECKSUM_MISMATCH and len(places) > NEARLY_ALL * len(frames):
-                    told, advice = explain_mismatches(frames.data[places], frames.layout)
+                    told, advice = "", ""
+                    if frames.layout.pattern is None:
+                        told, advice = explain_mismatches(frames.data[places], frames.layout)
                     detail = f"{detail} {told}".rstrip()
                     meaning = "The two ends compute the checksum differently." if told else None
                 yield make_finding(
@@ -63,7 +66,7 @@ def judge_frames(
     breaks = np.concatenate([[0], np.cumsum((characters.faults & Fault.BREAK) != 0)])
     explained |= breaks[skipped.offset + skipped.length] - breaks[skipped.offset] == skipped.length
     explained |= is_stray & (skipped.offset == 0) & (skipped.length == 1)
-    yield from _judge_spans(wire, characters, skipped, explained, max(one.layout.longest for one in every))
+    yield from _judge_spans(wire, characters, skipped, explained, every)
 
 
 def _judge_substitutes(wire: str, characters: Characters, frames: Frames) -> Iterator[Finding]:
@@ -96,10 +99,12 @@ def _judge_substitutes(wire: str, characters: Characters, frames: Frames) -> Ite
 
 
 def _judge_spans(
-    wire: str, characters: Characters, skipped: Spans, explained: npt.NDArray[np.bool_], length: int
+    wire: str, characters: Characters, skipped: Spans, explained: npt.NDArray[np.bool_], every: list[Frames]
 ) -> Iterator[Finding]:
     """Yield what lies between the frames and is not explained by a loss behind the line."""
-    total = len(characters)
+    total, length = len(characters), max(one.layout.longest for one in every)
+    is_text = isinstance(every[0].layout.boundary, TerminatorBoundary)
+    too_long = "terminator-missing" if is_text else "overlong-frame"
     reason = skipped.reason.copy()
     at_begin = (skipped.offset == 0) & (reason == Skip.NO_MARKER) & (skipped.length < length)
     reason[at_begin] = Skip.UNFINISHED
@@ -108,6 +113,9 @@ def _judge_spans(
         (Skip.LENGTH_MISMATCH, "length-mismatch"),
         (Skip.NO_MARKER, "resynchronised"),
         (Skip.UNFINISHED, "cut-frame"),
+        (Skip.UNDECLARED, "undeclared-frame"),
+        (Skip.BAD_STUFFING, "bad-stuffing"),
+        (Skip.TOO_LONG, too_long),
     ):
         chosen = np.flatnonzero((reason == skip) & ~explained)
         if not chosen.size:
@@ -133,17 +141,27 @@ def _within(offsets: npt.NDArray[np.int64], losses: list[Losses]) -> npt.NDArray
     return within
 
 
+def _computed(frames: Frames, row: int) -> int:
+    """Return the checksum that a frame should hold."""
+    layout = frames.layout
+    if layout.pattern is not None or layout.checksum is None:
+        return int(frames.matched.computed[row])
+    data = frames.data[row].tobytes()
+    begin, end = layout.shape_of(data).covered
+    return layout.checksum.method.of(data[begin:end])
+
+
 def _worst_field(frames: Frames, row: int, fault: FrameFault) -> str:
     """Name the field of a frame that is at fault, with what it holds."""
     if fault == FrameFault.CHECKSUM_MISMATCH:
         layout = frames.layout
         assert layout.checksum is not None
         assert layout.checksum_slot is not None
-        data = frames.data[row].tobytes()
-        begin, end = layout.shape_of(data).covered
-        stored, computed = frames.raw(layout.checksum_slot.name)[row], layout.checksum.method.of(data[begin:end])
+        stored, computed = frames.raw(layout.checksum_slot.name)[row], _computed(frames, row)
         digits = -(-layout.checksum.method.width // 4)
         return f"The first holds 0x{int(stored):0{digits}X}, computed is 0x{computed:0{digits}X}."
+    if frames.layout.pattern is not None:
+        return f'The first is "{frames.data[row].tobytes().decode("latin-1").encode("unicode_escape").decode()}".'
     data = np.frombuffer(frames.data[row].tobytes(), dtype=np.uint8)[None, :]
     for name, slot in frames.layout.shape_of(data.tobytes()).slot.items():
         field = slot.field

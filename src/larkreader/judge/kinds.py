@@ -161,8 +161,37 @@ KINDS: Mapping[str, Kind] = {
         "error",
         "frame of a wrong length",
         "frames of a wrong length",
-        "More bytes lie between two frames than one frame has: bytes were inserted, or a marker was damaged.",
+        "What lies between two frames, or two delimiters, is not as long as a frame: bytes were inserted, or a marker, "
+        "a delimiter or a length was damaged.",
         "Look for doubled characters, local echo, or a second sender on the wire.",
+    ),
+    "undeclared-frame": Kind(
+        "warning",
+        "frame that no layout declares",
+        "frames that no layout declares",
+        "It is delimited as a frame, but has the fixed values, or the text, of none of the wire's layouts.",
+        "Declare a layout for it; if there should be none such, look at what version the sender is of.",
+    ),
+    "bad-stuffing": Kind(
+        "error",
+        "packet with impossible stuffing",
+        "packets with impossible stuffing",
+        "Its escapes or code bytes are such as no sender makes: the packet was damaged, or given up by its sender.",
+        "Look for line faults at the place, and for bytes that were lost before the receiver undid the stuffing.",
+    ),
+    "overlong-frame": Kind(
+        "error",
+        "stretch too long for a frame",
+        "stretches too long for a frame",
+        "More bytes came without a delimiter than the longest frame has.",
+        "Look whether the sender delimits its frames as declared; if frames may be so long, say longest = ... .",
+    ),
+    "terminator-missing": Kind(
+        "error",
+        "line without its terminator",
+        "lines without their terminator",
+        "More bytes came without the terminator than the longest frame has: whoever waits for it waits for ever.",
+        "Look at what the sender ends its lines with, and that a full transmit buffer does not cut it off.",
     ),
     "resynchronised": Kind(
         "warning",

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -12,6 +12,7 @@ from larkreader.capture.characters import Characters, Fault
 from larkreader.capture.files.content import Progress
 from larkreader.capture.files.open import CapturePath
 from larkreader.capture.trace import Trace
+from larkreader.declare.boundary import BreakBoundary
 from larkreader.declare.capture_form import CaptureForm, CaptureKind
 from larkreader.declare.event import EventSignal
 from larkreader.declare.sheet import Sheet, open_sheet
@@ -205,9 +206,10 @@ def read(
             findings += judge_stray(key, characters[key])
         if key in received.beginnings:
             findings += judge_baud(key, received.beginnings[key], characters[key], line)
-        findings += judge_characters(
-            key, characters[key], line, received.extents.get(key), missing=lost_by_hardware(losses)
-        )
+        held = characters[key]
+        if any(isinstance(layout.boundary, BreakBoundary) for layout in declared.layouts_of(key)):
+            held = replace(held, faults=held.faults & ~np.uint8(Fault.BREAK))  # they begin frames, as declared
+        findings += judge_characters(key, held, line, received.extents.get(key), missing=lost_by_hardware(losses))
     findings += judge_pauses(declared, characters, received.clear)
     findings.sort(key=lambda one: (SEVERITIES.index(one.severity), one.first_s or 0.0, one.offset or 0))
     events = {

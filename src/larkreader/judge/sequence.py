@@ -122,10 +122,10 @@ def _losses_of(frames: Frames, counter: Slot, characters: Characters, others: li
     good = frames[(frames.faults & UNTRUSTED) == 0]
     values = good.raw(counter.name)
     length = frames.layout.length if frames.layout.is_fixed else round(float(good.length.mean())) if len(good) else 1
-    steps = counter_steps(values, counter.bits)
+    steps = counter_steps(values, counter.cycle)
     begin, end = good.offset[:-1] + good.length[:-1], good.offset[1:]
     present = end - begin + length - _taken_by(others, begin, end)
-    cycle = 1 << min(counter.bits, 48)
+    cycle = min(counter.cycle, 1 << 48)
     restarts = (values[1:] == 0) & (steps > cycle // 2) & (counter.bits >= FEWEST_RESTART_BITS)
     steps[restarts] = 1
     steps += cycle * np.maximum(np.rint((present / length - steps) / cycle), 0).astype(np.int64)

@@ -171,7 +171,7 @@ def _field(good: Frames, name: str) -> FieldStatistics:
     slot = good.layout.slot[name]
     assert slot.field is not None
     some = good[~good.substituted(name)]
-    if slot.field.names or slot.kind == "text":
+    if slot.field.names or slot.kind in ("text", "word"):
         column = some.labels(name) if slot.field.names else some[name]
         texts, counts = np.unique(_every_item(column), return_counts=True)
         often = sorted(zip(texts.tolist(), counts.tolist(), strict=True), key=lambda one: -one[1])

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
+from functools import partial
 
 import numpy as np
 import numpy.typing as npt
@@ -12,11 +13,13 @@ from larkreader.capture.characters import fault_names
 from larkreader.declare.fields import Slot
 from larkreader.declare.layout import FrameLayout
 from larkreader.declare.shape import Shape
+from larkreader.declare.text_pattern import without_backspaces
 from larkreader.decode.frame_columns import Frames, frame_fault_names
+from larkreader.decode.ragged_columns import each_frame
 from larkreader.decode.unpack import digits_sound, raw_column, scaled, texts_sound
 from larkreader.decode.verify import fixed_value, names_known, within_range
 
-from .frame_views import number_text
+from .frame_views import number_text, value_texts
 
 MOST_BITS = 24  # that are shown; longer fields are shown in hexadecimal
 
@@ -63,12 +66,19 @@ def parts_of(frames: Frames, row: int) -> Iterator[FieldPart]:
         Which of them.
     """
     layout = frames.layout
+    if layout.pattern is not None:
+        yield from _parts_of_line(frames, row)
+        return
     frame = np.frombuffer(frames.data[row].tobytes(), dtype=np.uint8)[None, :]
     shape = layout.shape_of(frame.tobytes())
     if layout.marker:
         place = _place(0, 8 * len(layout.marker), layout)
         yield FieldPart("marker", "", place, layout.marker.hex(" ").upper(), "", "", "right")
+    closing = 8 * (shape.length - layout.end_from_end) if layout.end_marker else None
     for slot in shape.slots:
+        if closing is not None and slot.first_bit > closing:
+            yield _end_marker(layout, closing)
+            closing = None
         if not slot.count and slot.field is not None:
             yield FieldPart(slot.name, slot.field.type, "", "", "", "", "none in this frame")
             continue
@@ -81,10 +91,40 @@ def parts_of(frames: Frames, row: int) -> Iterator[FieldPart]:
             raw, value = _values(frame, layout, slot, item)
             place = _place(first, first + bits, layout)
             yield FieldPart(name, declared, place, _bits(frame[0], first, bits, layout), raw, value, check)
-    if layout.end_marker:
-        at = 8 * (shape.length - len(layout.end_marker))
-        place = _place(at, 8 * shape.length, layout)
-        yield FieldPart("end marker", "", place, layout.end_marker.hex(" ").upper(), "", "", "right")
+    if closing is not None:
+        yield _end_marker(layout, closing)
+
+
+def _parts_of_line(frames: Frames, row: int) -> Iterator[FieldPart]:
+    """Yield what each field of a line of text holds; its place is counted in characters of the line."""
+    one, layout = frames[row : row + 1], frames.layout
+    pattern = layout.text_pattern
+    assert pattern is not None
+    data = frames.data[row].tobytes()
+    text = data[len(layout.marker) : len(data) - len(layout.end_marker)].decode("latin-1")
+    match = pattern.expression.fullmatch(without_backspaces(text) if layout.backspace == "apply" else text)
+    for name, field in pattern.fields.items():
+        slot = layout.slot[name]
+        begin, end = (match.start(name), match.end(name)) if match is not None else (0, 0)
+        raw, value = one.raw(name), ", ".join(value_texts(one, name))
+        check = ""
+        if field.kind == "checksum":
+            check = "right" if one.matched.right[0] else "WRONG"
+        elif field.names:
+            check = "right" if each_frame(raw, partial(names_known, slot=slot)).all() else "WRONG: has no name"
+        elif field.range is not None:
+            limits = f"{field.range[0]:g} to {field.range[1]:g}"
+            is_within = each_frame(raw, partial(within_range, slot=slot)).all()
+            check = f"within {limits}" if is_within else f"WRONG: not within {limits}"
+        place = f"{begin}-{end - 1}" if end - begin > 1 else f"{begin}"
+        yield FieldPart(
+            name, field.type, place, "", one.matched.texts[name][0], f"{value} {field.unit}".rstrip(), check
+        )
+
+
+def _end_marker(layout: FrameLayout, bit: int) -> FieldPart:
+    place = _place(bit, bit + 8 * len(layout.end_marker), layout)
+    return FieldPart("end marker", "", place, layout.end_marker.hex(" ").upper(), "", "", "right")
 
 
 def headline(frames: Frames, row: int, faults: npt.NDArray[np.uint8] | None = None) -> str:

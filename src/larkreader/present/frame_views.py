@@ -217,7 +217,7 @@ def value_texts(frames: Frames, name: str) -> list[str]:
     if slot.field is not None and slot.field.names:
         items, joint = frames.labels(name).reshape(len(frames), -1), ","
     else:
-        if slot.kind == "text" and slot.field is not None:
+        if slot.kind in ("text", "word") and slot.field is not None:
             encoding = slot.field.encoding
             texts = [text.encode(encoding, "replace") for text in frames[name].tolist()]
             return [f'"{visible(text, encoding=encoding)}"' for text in texts]
@@ -243,6 +243,10 @@ def number_text(value: Any, slot: Slot) -> str:
     """Write a number with as many digits as it has."""
     if value != value and slot.field is not None and slot.field.invalid:
         return "none"
+    if isinstance(value, str):
+        return value
+    if slot.kind == "decimal":
+        return f"{float(value):.10g}"
     if slot.kind == "float" and not (slot.field and slot.field.is_scaled):
         return f"{float(value):.6g}"
     return f"{float(value):.10g}" if slot.field is not None and slot.field.is_scaled else f"{int(value)}"

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from larkreader.capture.ragged import Ragged
 from larkreader.decode.frame_columns import frame_fault_names
 from larkreader.errors import RequestError
 
@@ -31,7 +32,9 @@ def write_frames(path: Path, reading: Reading) -> None:
     """Write the frames of all layouts: as a table, as one JSON object a frame, or as an array a field.
 
     In JSON an array is a list, and what is no number is null. NumPy arrays are named ``LAYOUT.FIELD``, beside
-    ``LAYOUT.offset``, ``.begin_s`` and ``.faults``, which are flags.
+    ``LAYOUT.offset``, ``.begin_s`` and ``.faults``, which are flags; where the number of items varies there is an array
+    ``LAYOUT.FIELD.length`` with it beside the items of all frames, and where a field is not in every frame an array
+    ``LAYOUT.FIELD.absent``.
     """
     if path.suffix.lower() == ".csv":
         frames_table(reading).to_csv(path, index=False, lineterminator="\n")
@@ -40,14 +43,26 @@ def write_frames(path: Path, reading: Reading) -> None:
         for key, frames in reading.frames.items():
             arrays |= {f"{key}.{name}": frames.column(name) for name in ("offset", "begin_s", "faults")}
             for name in frames.layout.slot:
-                column = frames[name]
-                arrays[f"{key}.{name}"] = column.astype(str) if column.dtype == object else column
+                arrays |= _arrays(f"{key}.{name}", frames[name])
         with path.open("wb") as file:
             np.savez_compressed(file, allow_pickle=False, **arrays)
     else:
         rows = sorted(_objects(reading), key=lambda row: (row["begin_s"] or 0.0, row["offset"]))
         with path.open("w", encoding="utf-8", newline="\n") as file:
             file.writelines(json.dumps(row, ensure_ascii=False, allow_nan=False) + "\n" for row in rows)
+
+
+def _arrays(name: str, column: Any) -> dict[str, Any]:
+    """Return the arrays by which a column is kept."""
+    if isinstance(column, Ragged):
+        return {name: _plain(column.flat), f"{name}.length": column.length}
+    if isinstance(column, np.ma.MaskedArray):
+        return {name: _plain(column.data), f"{name}.absent": np.ma.getmaskarray(column)}
+    return {name: _plain(column)}
+
+
+def _plain(column: Any) -> Any:
+    return column.astype(str) if column.dtype == object else column
 
 
 def _objects(reading: Reading) -> Iterator[dict[str, Any]]:
@@ -77,6 +92,9 @@ def frames_table(reading: Reading) -> pd.DataFrame:
     parts = []
     for key, frames in reading.frames.items():
         table = frames.to_pandas()
+        for name in frames.layout.slot:
+            if isinstance(frames[name], Ragged):
+                table[name] = [" ".join(map(str, row.tolist())) for row in table[name]]
         faults = table.pop("faults")
         table.insert(0, "wire", frames.layout.wire)
         table.insert(1, "frame", key)

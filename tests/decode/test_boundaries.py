@@ -1,0 +1,259 @@
+"""Frames behind boundaries of every kind: against slow references, in any pieces, and back from what was encoded."""
+
+from itertools import pairwise
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from reference import slow_cobs, slow_fit, slow_packets, slow_unstuffed, slow_varying
+from strategies import BOUNDARIES, varying_layouts, varying_values
+
+import larkreader as lr
+
+SPECIAL = [0xA5, 0x00, 0xC0, 0xDB, 0x7E, 0x7D, 0x02, 0x03, 0x10, 0x0D, 0x0A, 0xFF, 0x5A]
+
+
+def sent(layout, frames):
+    """Return what travels for some frames: rows of value, and whether a break, an address, or behind a rest."""
+    rows = []
+    for frame in frames:
+        rows += [(0, True, False, False)] if layout.boundary.kind == "break" else []
+        rows += [(value, False, not place, not place) for place, value in enumerate(layout.as_sent(frame))]
+    return rows
+
+
+def arrived(layout, rows):
+    """Make of such rows what a reader takes: bytes, or characters where their times or marks matter."""
+    kind = layout.boundary.kind
+    if kind not in ("idle", "break", "address-mark"):
+        return bytes(row[0] for row in rows)
+    begin_s = np.arange(len(rows)) + 3.0 * np.cumsum([row[3] for row in rows])
+    breaks = np.array([row[1] and kind == "break" for row in rows], dtype=bool)
+    values = np.where(breaks, 0, [row[0] for row in rows]).astype(np.uint16)
+    marks = np.array([row[2] for row in rows], dtype=bool) if kind == "address-mark" else None
+    faults = (breaks * int(lr.Fault.BREAK)).astype(np.uint8)
+    return lr.Characters(begin_s, begin_s + 1, values, faults, np.empty(0), address_mark=marks)
+
+
+def damaged(draw, rows):
+    for _ in range(draw(st.integers(0, 4))):
+        place, what = draw(st.integers(0, len(rows))), draw(st.sampled_from(["change", "lose", "insert", "cut", "odd"]))
+        if what == "change" and place < len(rows):
+            rows[place] = (draw(st.integers(0, 255)), *rows[place][1:])
+        elif what == "lose":
+            del rows[place : place + draw(st.integers(1, 5))]
+        elif what == "insert":
+            rows[place:place] = [(draw(st.integers(0, 255)), False, False, False)] * draw(st.integers(1, 4))
+        elif what == "cut":
+            del rows[place:]
+        else:
+            rows[place:place] = [(draw(st.sampled_from(SPECIAL)), *(draw(st.booleans()) for _ in range(3)))]
+    return rows
+
+
+def table_of(parts):
+    frames = [
+        (int(offset), int(length), int(faults), row.tobytes())
+        for one in parts
+        for offset, length, faults, row in zip(one.offset, one.length, one.faults, one.data, strict=True)
+    ]
+    spans = [one.skipped for one in parts]
+    return frames, [
+        row for one in spans for row in zip(*(one.column(name).tolist() for name in one.COLUMNS), strict=True)
+    ]
+
+
+def in_pieces(data, layout, places):
+    reader = lr.FrameReader(layout)
+    cuts = sorted({0, len(data), *places})
+    return table_of([*(reader.feed(data[low:high]) for low, high in pairwise(cuts)), reader.close()])
+
+
+@pytest.mark.parametrize("family", BOUNDARIES)
+@settings(max_examples=max(settings.default.max_examples // 2, 10))
+@given(data=st.data())
+def test_what_was_encoded_comes_back(family, data):
+    """Every value of every frame, whatever its fields and its boundary are."""
+    layout = data.draw(varying_layouts(family))
+    values = [data.draw(varying_values(layout)) for _ in range(data.draw(st.integers(1, 3)))]
+    try:
+        frames = [layout.encode(one) for one in values]
+    except lr.RequestError:  # longer than the boundary lets a frame be
+        return
+    if family == "terminator" and any(end in frame + end[:-1] for frame in frames for end in layout.boundary.every):
+        return  # a frame that holds the terminator cannot be sent
+    read = lr.read_frames(arrived(layout, sent(layout, frames)), layout)
+    if family == "marker" and layout.checksum is None:
+        return  # without a checksum a marker inside a frame may begin one
+    if family == "end marker" and [row.tobytes() for row in read.data] != frames:
+        assert layout.checksum is None  # an end followed by a marker inside a frame may end it
+        return
+    assert [row.tobytes() for row in read.data] == frames
+    assert not (read.faults & ~lr.FrameFault.UNKNOWN_VALUE).any()
+    for name, slot in layout.slot.items():
+        column, (group, _, member) = read[name], name.partition(".")
+        for row, one in enumerate(values):
+            if name in ("size", "crc"):
+                continue
+            wanted = one.get(name)
+            if member:
+                wanted = [item for turn in one[group] for item in np.atleast_1d(turn[member]).tolist()]
+            if wanted is None:
+                assert column[row] is np.ma.masked
+            elif slot.kind == "text":
+                assert column[row] == wanted
+            else:
+                assert np.array_equal(np.atleast_1d(column[row]), np.atleast_1d(wanted))
+
+
+@pytest.mark.parametrize("family", BOUNDARIES)
+@settings(max_examples=max(settings.default.max_examples // 4, 10))
+@given(data=st.data())
+def test_damaged_streams_are_cut_as_the_slow_way_does_in_any_pieces(family, data):
+    """Frames are those of a search of one byte after the other; every byte is in one frame or one skipped stretch."""
+    layout = data.draw(varying_layouts(family))
+    frames = []
+    for _ in range(data.draw(st.integers(0, 4))):
+        try:
+            frames.append(layout.encode(data.draw(varying_values(layout))))
+        except lr.RequestError:
+            continue
+    rows = damaged(data.draw, sent(layout, frames))
+    stream, raw = arrived(layout, rows), bytes(row[0] * (not row[1] or family != "break") for row in rows)
+    whole = table_of([lr.read_frames(stream, layout)])
+    here = 0
+    for offset, length, *_ in sorted([row[:2] for row in whole[0]] + [row[:2] for row in whole[1]]):
+        assert offset == here
+        here += length
+    assert here == len(rows)
+    found = [(offset, length) for offset, length, *_ in whole[0]]
+    if family in ("marker", "length"):
+        assert found == slow_varying(raw, layout)
+    elif family != "end marker":
+        assert [(offset, length, content) for offset, length, _, content in whole[0]] == delimited(raw, rows, layout)
+    assert in_pieces(stream, layout, data.draw(st.lists(st.integers(0, len(rows)), max_size=9))) == whole
+    assert in_pieces(stream, layout, range(len(rows))) == whole
+
+
+def delimited(raw, rows, layout):
+    """Return offset, length and content of the packets that fit, one after the other."""
+    boundary, wanted = layout.boundary, []
+    places = [[place for place, row in enumerate(rows) if row[column]] for column in (3, 1, 2)]
+    stuffed = {"cobs": boundary.longest + boundary.longest // 254 + 1}.get(boundary.kind, boundary.longest)
+    most = 2 * boundary.longest if boundary.kind in ("slip", "hdlc", "escape") else stuffed
+    for offset, length, inner, state in slow_packets(raw, boundary, *places):
+        content = inner
+        if boundary.kind == "cobs":
+            content = slow_cobs(inner)
+        elif boundary.kind in ("slip", "hdlc", "escape"):
+            content = slow_unstuffed(inner, boundary.stuffing)
+        if state == "whole" and len(inner) <= most and content is not None and slow_fit(content, layout)[0]:
+            wanted.append((offset, length, content))
+    return wanted
+
+
+@pytest.mark.parametrize("family", BOUNDARIES)
+def test_damage_costs_the_damaged_frame_and_nothing_else(family):
+    """One bit of one byte turned, wherever it lies: with a checksum all other frames are there, and right.
+
+    But where the delimiter itself is hurt, what it joined or split is lost, which is two frames at most.
+    """
+    for boundary in BOUNDARIES[family]:
+        size = [{"name": "size", "type": "uint8"}] if family == "length" else []
+        fields = [
+            *size,
+            {"name": "kind", "type": "uint8", "equals": 7},
+            {"name": "x", "type": "uint8", "repeat": "kind"},
+        ]
+        fields[-1] = {"name": "x", "type": "uint8", "repeat": "rest" if family != "marker" else "kind"}
+        layout = lr.FrameLayout(
+            boundary=boundary,
+            fields=[*fields, {"name": "crc", "type": "checksum"}],
+            checksum={"algorithm": "CRC-16/MODBUS"},
+        )
+        contents = [layout.encode({"x": [16 + number * 11, 33, 200 - number, 90, 70, 41, 55]}) for number in range(6)]
+        lengths = [len(sent(layout, [frame])) for frame in contents]
+        begin = sum(lengths[:3])
+        for place in range(begin, begin + lengths[3]):
+            for bit in (0, 5):
+                rows = sent(layout, contents)
+                rows[place] = (rows[place][0] ^ 1 << bit, *rows[place][1:])
+                read = lr.read_frames(arrived(layout, rows), layout)
+                right = {row.tobytes() for row in read[read.faults == 0].data}
+                lost = set(contents) - right
+                joined = {contents[3], contents[4]} if family in ("terminator", "cobs", "escaped") else {contents[3]}
+                if family == "break" and place == begin:
+                    joined = set()  # the value of a break does not matter
+                assert lost <= joined, (boundary, place, bit)
+                assert right <= set(contents)
+
+
+def test_boundaries_refuse_a_source_that_does_not_show_them():
+    fields = [{"name": "x", "type": "uint8"}]
+    idle = lr.FrameLayout(boundary={"kind": "idle", "seconds": 0.002}, fields=fields)
+    in_characters = lr.FrameLayout(boundary={"kind": "idle", "characters": 3.5}, fields=fields)
+    grouped = lr.Characters.from_groups([(0.0, b"ab", b""), (0.016, b"cd", b"")])
+    cases = [
+        (idle, b"abc", "boundary is a rest of the line, but the source does not say when its characters came"),
+        (idle, grouped, "boundary is a rest of 0.002 s, but the source's times come in steps of 0.016 s or more"),
+        (in_characters, grouped, "does not say how long a character takes"),
+        (lr.FrameLayout(boundary={"kind": "break"}, fields=fields), b"abc", "which bytes alone do not show"),
+        (lr.FrameLayout(boundary={"kind": "address-mark"}, fields=fields), grouped, "is an address mark, which these"),
+    ]
+    for layout, data, message in cases:
+        with pytest.raises(lr.RequestError, match=message):
+            lr.read_frames(data, layout)
+
+
+def test_stuffing_by_the_examples_of_its_standards():
+    """RFC 1055 and RFC 1662 4.2; blocks of 254 and 255 bytes as the paper on consistent overhead stuffing has them."""
+    fields = [{"name": "x", "type": "bytes", "repeat": "rest"}]
+    for boundary, content, wire in (
+        ("slip", "01 C0 DB 02", "01 DB DC DB DD 02 C0"),
+        ("hdlc", "7E 7D 03 41", "7E 7D 5E 7D 5D 03 41 7E"),
+        ("cobs", "00", "01 01 00"),
+        ("cobs", "11 22 00 33", "03 11 22 02 33 00"),
+        ("cobs", "11 00 00 00", "02 11 01 01 01 00"),
+        ("cobs", "AA " * 254, "FF " + "AA " * 254 + "00"),
+        ("cobs", "AA " * 255, "FF " + "AA " * 254 + "02 AA 00"),
+        ("cobs", "AA " * 254 + "00 BB", "FF " + "AA " * 254 + "01 02 BB 00"),
+    ):
+        layout = lr.FrameLayout(boundary={"kind": boundary}, fields=fields)
+        frame = bytes.fromhex(content)
+        assert layout.as_sent(frame) == bytes.fromhex(wire)
+        assert [row.tobytes() for row in lr.read_frames(bytes.fromhex(wire), layout).data] == [frame]
+
+
+def test_wild_lengths_and_false_markers_cost_no_more_than_others():
+    """A quarter of a million markers, each with a length of 4 GB or of 60 KB, are refused in one pass."""
+    layout = lr.FrameLayout(
+        boundary={"kind": "length-field", "field": "size", "marker": "A5"},
+        fields=[
+            {"name": "size", "type": "uint32"},
+            {"name": "x", "type": "bytes", "repeat": "rest"},
+            {"name": "crc", "type": "checksum"},
+        ],
+        checksum={"algorithm": "CRC-32/ISCSI"},
+    )
+    good = layout.encode({"x": list(range(40))})
+    for wild in ("A5 FF FF FF FF", "A5 60 EA 00 00", "A5 A5 A5 A5 A5"):
+        stream = bytes.fromhex(wild) * 50_000 + good + bytes.fromhex(wild) * 50
+        read = lr.read_frames(stream, layout)
+        assert read[read.faults == 0]["x"].tolist() == [list(range(40))]
+
+
+def test_layouts_of_one_wire_are_told_apart_and_what_no_layout_declares_is_told():
+    def layout(key, kind, extra):
+        fields = [{"name": "kind", "type": "uint8", "equals": kind}, *extra]
+        return lr.FrameLayout(key=key, boundary={"kind": "slip"}, fields=fields)
+
+    one = layout("one", 1, [{"name": "x", "type": "uint8", "repeat": "rest"}])
+    two = layout("two", 2, [{"name": "x", "type": "uint16"}])
+    read = lr.read_layouts(bytes.fromhex("C0 01 05 06 C0 02 34 12 C0 03 99 C0 02 34 C0 01 DB 00 C0 01"), [one, two])
+    assert (read["one"]["x"].tolist(), read["two"]["x"].tolist()) == ([[5, 6]], [0x1234])
+    reasons = [lr.Skip(reason).name for reason in read["one"].skipped.reason]
+    assert reasons == ["FILL", "UNDECLARED", "TRUNCATED_FRAME", "BAD_STUFFING", "UNFINISHED"]
+    other = lr.FrameLayout(boundary={"kind": "slip", "longest": 9}, fields=[{"name": "x", "type": "uint8"}])
+    with pytest.raises(lr.RequestError, match="must be the same"):
+        lr.read_layouts(b"", [one, other])
