@@ -76,7 +76,10 @@ class FrameLayout(ShapedLayout, frozen=True, extra="forbid"):
         """
         if self.text_pattern is not None:
             line = write_line(self.text_pattern, values or {}, self.checksum)
-            return self.marker + line.encode("latin-1", "replace") + self.end_marker
+            frame = self.marker + line.encode("latin-1", "replace") + self.end_marker
+            if len(frame) > self.longest:
+                raise RequestError(self.key, f"would have {len(frame)} bytes", f"must have {self.longest} at most")
+            return frame
         values = self._flat_values(values or {})
         shape = self.nominal
         if not self.is_fixed or isinstance(self.boundary, LengthBoundary):

@@ -106,7 +106,7 @@ def text_column(matched: Matched, name: str, layout: FrameLayout) -> Any:
     if field.repeat == REST:
         length = np.array([len(some) for some in items], dtype=np.int64)
         return Ragged(flat, np.cumsum(length) - length, length)
-    return flat.reshape(len(texts), -1)
+    return flat.reshape(len(texts), int(field.repeat))
 
 
 def _numbers(texts: list[str], kind: str) -> npt.NDArray[Any]:

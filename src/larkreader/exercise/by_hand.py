@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 
 from larkreader.capture.characters import Characters
+from larkreader.declare.fields import Slot
 from larkreader.declare.layout import FrameLayout
 from larkreader.errors import RequestError, nearest
 
@@ -79,24 +80,36 @@ def frame_of(layout: FrameLayout, typed: Sequence[str], number: int) -> bytes:
     Returns
     -------
     bytes
+        As they travel, stuffed and delimited.
 
     Raises
     ------
     RequestError
-        If a field is not known, or a value does not fit.
+        If a field is not known, or a value does not fit; or if bytes alone cannot delimit such a frame.
     """
+    if layout.boundary.kind in ("break", "address-mark"):
+        found = f"begins with {'a break' if layout.boundary.kind == 'break' else 'an address mark'}"
+        raise RequestError(f"frame {layout.key}", found, "must be delimited by bytes, to be sent by hand")
     values: dict[str, Any] = {}
     for one in typed:
         name, equals, value = one.partition("=")
         if not equals or name not in layout.slot:
             advice = nearest(name, list(layout.slot))
             raise RequestError(f'field "{one}"', f"is not a value for a field of {layout.key}", "", advice)
-        items = [_value(item) for item in value.split(",")]
-        values[name] = items if layout.slot[name].count > 1 else items[0]
+        values[name] = _values(layout.slot[name], value)
     counter = layout.counter
     if counter is not None and counter.name not in values:
-        values[counter.name] = number % (1 << counter.bits)
-    return layout.encode(values)
+        values[counter.name] = number % counter.cycle
+    return layout.as_sent(layout.encode(values))
+
+
+def _values(slot: Slot, typed: str) -> Any:
+    """Return the value that is written for a field; of an array all of them."""
+    assert slot.field is not None
+    if slot.kind in ("text", "word"):
+        return typed
+    items = [_value(item) for item in typed.split(",")] if typed else []
+    return items if slot.field.repeat != 1 or slot.stride else items[0] if items else 0
 
 
 def groups_of(characters: Characters) -> Iterator[tuple[float, bytes]]:
