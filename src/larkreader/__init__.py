@@ -55,6 +55,7 @@ if TYPE_CHECKING:
     from .declare.sheet import Wire as Wire
     from .declare.sheet import open_sheet as open_sheet
     from .declare.sheet import parse_sheet as parse_sheet
+    from .declare.sheet_text import sheet_text as sheet_text
     from .declare.sums import SumAlgorithm as SumAlgorithm
     from .decode.character_reader import CharacterReader as CharacterReader
     from .decode.escapes import Escape as Escape
@@ -192,6 +193,7 @@ _HOMES = {
     "receive": "decode.receive",
     "run_loopback": "exercise.loopback",
     "sheet_schema": "declare.schema",
+    "sheet_text": "declare.sheet_text",
     "signal_names": "capture.files.open",
     "strip_escapes": "decode.escapes",
     "survey": "judge.survey",
@@ -285,6 +287,7 @@ __all__ = [
     "receive",
     "run_loopback",
     "sheet_schema",
+    "sheet_text",
     "signal_names",
     "strip_escapes",
     "survey",

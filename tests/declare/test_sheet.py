@@ -1,7 +1,12 @@
+from pathlib import Path
+
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from strategies import BOUNDARIES, line_settings, varying_layouts
 
 import larkreader as lr
-from larkreader.demo.rig import SHEET_FILE
+from larkreader.demo.rig import SHEET_FILE, rig_sheet
 
 GOOD = SHEET_FILE.read_text(encoding="utf-8")
 
@@ -60,7 +65,8 @@ MISTAKES = [
         'type = "uint16", scale = 0.5',
         'type = "uint128"',
         '  frame.setpoint.fields[4].type = "uint128"\n      must be uint1 to uint64, int2 to int64, bcd4 to bcd64 '
-        "(four bits a digit), float16, float32, float64, bytes, text, flag or checksum.",
+        "(four bits a digit), float16, float32, float64, bytes, text, flag or checksum; in a text pattern decimal, "
+        "integer, hex, word, text or checksum.",
     ),
     (
         'name = "dose"',
@@ -149,3 +155,20 @@ def test_a_sheet_that_is_no_sheet_is_told(tmp_path):
             (tmp_path / name).write_bytes(content)
         with pytest.raises(lr.SheetError, match=message):
             lr.open_sheet(tmp_path / name)
+
+
+SHEETS = sorted((Path(__file__).parents[2] / "examples" / "sheets").glob("*.toml"))
+
+
+@pytest.mark.parametrize("sheet", [rig_sheet(), *map(lr.open_sheet, SHEETS)], ids=lambda sheet: sheet.title)
+def test_a_sheet_written_out_reads_back_the_same(sheet):
+    assert lr.parse_sheet(lr.sheet_text(sheet)) == sheet
+
+
+@given(st.sampled_from(list(BOUNDARIES)).flatmap(varying_layouts), st.text(max_size=9), line_settings(most_data_bits=8))
+def test_any_layout_written_out_reads_back_the_same(layout, note, line):
+    line = line.model_copy(update={"format": "9N1", "ninth_bit": "address-mark"})
+    layout = layout.model_copy(update={"wire": "a b", "note": note, "period": 0.25})
+    wire = lr.Wire(key="a b", signal=note or None, line=line, note=note)
+    sheet = lr.Sheet(title=note, wire={"a b": wire}, frame={"frame": layout})
+    assert lr.parse_sheet(lr.sheet_text(sheet)) == sheet

@@ -20,6 +20,7 @@ COMMANDS = {
     "demo": "Run the whole story on the dosing rig's data.",
     "new": "Write a commented sheet to begin with.",
     "decode": "Read a capture: characters, frames, findings.",
+    "layout": "Show where the bits of each field lie in a frame.",
     "diagnose": "Find out what a wire looks like and why it does not read.",
     "convert": "Write a capture in another format.",
     "loopback": "Send a pattern into a port and compare what comes back.",

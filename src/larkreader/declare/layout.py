@@ -19,6 +19,7 @@ from .boundary import (
 from .encoding import pack_values, put_slot, take_slot, text_bytes
 from .fields import REST, Count, FieldEntry, FieldGroup, NamedField, Slot
 from .frame_shape import ShapedLayout, is_present, name_of, plain_number
+from .layout_table import layout_text
 from .shape import Shape, has_varying_number, repeat_of
 from .stuffing import cobs_stuffed, stuffed
 from .text_pattern import write_line
@@ -50,6 +51,10 @@ class FrameLayout(ShapedLayout, frozen=True, extra="forbid"):
     note : str
         Anything worth telling the reader.
     """
+
+    def __str__(self) -> str:
+        """Write the layout as a table: where the bits of each field lie, and what they mean."""
+        return layout_text(self)
 
     def encode(self, values: Mapping[str, Any] | None = None) -> bytes:
         """Make one frame from the values of its fields.

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import re
 import textwrap
 from collections import Counter
@@ -12,6 +11,7 @@ from dataclasses import dataclass
 from .capture_form import CaptureForm
 from .layout import FrameLayout
 from .line import LineSettings
+from .sheet_text import frame_text, toml_value
 
 WIDTH = 108  # of a remark
 _HEAD = """\
@@ -39,35 +39,6 @@ _FRAME = """
 # ]
 # checksum = {{ algorithm = "CRC-16/IBM-3740", from = "count" }}
 """
-
-
-def frame_text(key: str, layout: FrameLayout) -> str:
-    """Write a layout as the table of a sheet.
-
-    Parameters
-    ----------
-    key : str
-        What it is called there.
-    layout : FrameLayout
-        Of frames with a marker, made of named fields and a CRC or sum by its name.
-
-    Returns
-    -------
-    str
-        TOML.
-    """
-    text = f"\n[frame.{key}]\n"
-    text += f'wire = "{layout.wire}"\n' if layout.wire else ""
-    text += f'boundary = {{ kind = "marker", marker = "{layout.marker.hex(" ").upper()}" }}\nfields = [\n'
-    for field in layout.fields:
-        said = field.model_dump(exclude_unset=True)
-        parts = {name: f"0x{value:02X}" if name == "equals" else _toml(value) for name, value in said.items()}
-        text += "  { " + ", ".join(f"{name} = {part}" for name, part in parts.items()) + " },\n"
-    text += "]\n"
-    if layout.checksum is not None:
-        said = layout.checksum.model_dump(exclude_unset=True, by_alias=True)
-        text += "checksum = { " + ", ".join(f"{name} = {_toml(value)}" for name, value in said.items()) + " }\n"
-    return text
 
 
 @dataclass(frozen=True)
@@ -125,7 +96,7 @@ def starter_sheet(
     )
     if form is not None and (said := form.model_dump(exclude_unset=True, exclude={"word"})):
         text += "\n[capture]                                # what the file does not say of itself\n"
-        text += "".join(f"{key} = {_toml(value)}\n" for key, value in said.items())
+        text += "".join(f"{key} = {toml_value(value)}\n" for key, value in said.items())
     keys = _keys_of([wire.signal for wire in wires])
     for key, wire in zip(keys, wires, strict=True):
         text += f"\n[wire.{key}]\n"
@@ -159,10 +130,6 @@ def _difference(line: LineSettings, other: LineSettings) -> str:
         "first_bit": f'"{other.first_bit}"',
     }
     return ", ".join(f"{key} = {text}" for key, text in told.items() if getattr(other, key) != getattr(line, key))
-
-
-def _toml(value: object) -> str:
-    return json.dumps(list(value) if isinstance(value, tuple) else value)
 
 
 def _number(baud: float) -> str:

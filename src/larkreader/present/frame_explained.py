@@ -12,6 +12,7 @@ import numpy.typing as npt
 from larkreader.capture.characters import fault_names
 from larkreader.declare.fields import Slot
 from larkreader.declare.layout import FrameLayout
+from larkreader.declare.layout_table import place_of
 from larkreader.declare.shape import Shape
 from larkreader.declare.text_pattern import without_backspaces
 from larkreader.decode.frame_columns import Frames, frame_fault_names
@@ -72,7 +73,7 @@ def parts_of(frames: Frames, row: int) -> Iterator[FieldPart]:
     frame = np.frombuffer(frames.data[row].tobytes(), dtype=np.uint8)[None, :]
     shape = layout.shape_of(frame.tobytes())
     if layout.marker:
-        place = _place(0, 8 * len(layout.marker), layout)
+        place = place_of(0, 8 * len(layout.marker), layout.packing)
         yield FieldPart("marker", "", place, layout.marker.hex(" ").upper(), "", "", "right")
     closing = 8 * (shape.length - layout.end_from_end) if layout.end_marker else None
     for slot in shape.slots:
@@ -89,7 +90,7 @@ def parts_of(frames: Frames, row: int) -> Iterator[FieldPart]:
             name = slot.name if slot.count == together else f"{slot.name}[{item // together}]"
             declared = f"reserved {slot.bits}" if slot.field is None else slot.field.type
             raw, value = _values(frame, layout, slot, item)
-            place = _place(first, first + bits, layout)
+            place = place_of(first, first + bits, layout.packing)
             yield FieldPart(name, declared, place, _bits(frame[0], first, bits, layout), raw, value, check)
     if closing is not None:
         yield _end_marker(layout, closing)
@@ -123,7 +124,7 @@ def _parts_of_line(frames: Frames, row: int) -> Iterator[FieldPart]:
 
 
 def _end_marker(layout: FrameLayout, bit: int) -> FieldPart:
-    place = _place(bit, bit + 8 * len(layout.end_marker), layout)
+    place = place_of(bit, bit + 8 * len(layout.end_marker), layout.packing)
     return FieldPart("end marker", "", place, layout.end_marker.hex(" ").upper(), "", "", "right")
 
 
@@ -189,18 +190,6 @@ def _check(frame: npt.NDArray[np.uint8], layout: FrameLayout, shape: Shape, slot
         limits = f"{field.range[0]:g} to {field.range[1]:g}"
         return f"within {limits}" if within_range(raw, slot).all() else f"WRONG: not within {limits}"
     return ""
-
-
-def _place(first: int, behind: int, layout: FrameLayout) -> str:
-    """Write where bits lie: bytes, or byte.bit, the bits numbered as in a byte, 0 for the least significant."""
-    if first % 8 == 0 and behind % 8 == 0:
-        low, high = first // 8, behind // 8 - 1
-        return f"{low}" if low == high else f"{low}-{high}"
-    ends = []
-    for bit in (first, behind - 1):
-        byte, within = divmod(bit, 8)
-        ends.append(f"{byte}.{within if layout.packing == 'lsb' else 7 - within}")
-    return "-".join(dict.fromkeys(ends))
 
 
 def _bits(frame: npt.NDArray[np.uint8], first: int, count: int, layout: FrameLayout) -> str:

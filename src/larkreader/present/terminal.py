@@ -16,6 +16,7 @@ from larkreader.capture.characters import FAULT_NAMES
 from .notations import visible
 
 if TYPE_CHECKING:
+    from larkreader.declare.layout import FrameLayout
     from larkreader.declare.sheet import Sheet
     from larkreader.decode.frame_columns import Frames
     from larkreader.exercise.loopback import LoopbackResult
@@ -338,6 +339,18 @@ def files(written: Mapping[str, Any]) -> Table:
     for path, what in written.items():
         table.add_row(path, str(what))
     return table
+
+
+def layout_table(layout: FrameLayout) -> Group:
+    """Show where the bits of each field of a layout lie, and what they mean."""
+    from larkreader.declare.layout_table import layout_heading, layout_rows
+
+    table = _table(*(["byte.bit"] if layout.pattern is None else []), "field", "type", "meaning")
+    for column in table.columns[:-1]:
+        column.no_wrap = True
+    for row in layout_rows(layout):
+        table.add_row(*([row.place] if layout.pattern is None else []), row.name, row.type, row.meaning)
+    return Group(Text(layout_heading(layout), style="bold"), table)
 
 
 def _table(*columns: str) -> Table:

@@ -1,0 +1,61 @@
+"""``larkreader layout``: the frames of a sheet as tables or as a picture."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from .common import check_output, note, print_json, sheet_argument
+
+ENDINGS = (".png", ".svg", ".pdf")
+
+
+@click.command()
+@sheet_argument
+@click.argument("frame", required=False)
+@click.option(
+    "-o", "--output", type=click.Path(path_type=Path), metavar="FILE", help="Draw it into a .png, .svg or .pdf file."
+)
+@click.option("--json", "as_json", is_flag=True, help="Print the tables as JSON.")
+def layout(sheet: Path, frame: str | None, output: Path | None, as_json: bool) -> int:
+    """Show where the bits of each field lie in the frames of SHEET, or in one FRAME of them."""
+    from larkreader.declare.layout_table import layout_rows
+    from larkreader.declare.sheet import open_sheet
+    from larkreader.errors import RequestError, nearest
+    from larkreader.present import terminal
+
+    declared = open_sheet(sheet)
+    if frame is not None and frame not in declared.frame:
+        raise RequestError(f'frame "{frame}"', f"is not on {sheet}", "", nearest(frame, list(declared.frame)))
+    chosen = list(declared.frame.values()) if frame is None else [declared.frame[frame]]
+    if not chosen:
+        raise RequestError(str(sheet), "declares no frame")
+    if output is not None:
+        if output.suffix.lower() not in ENDINGS:
+            raise RequestError(str(output), f'ends in "{output.suffix}"', f"must end in {', '.join(ENDINGS)}")
+        if len(chosen) > 1:
+            raise RequestError("--output", "is for one frame", f"name one of {', '.join(declared.frame)}")
+        check_output(output)
+        from larkreader.present.figures.layout import draw_layout
+        from larkreader.present.figures.waveform import new_figure
+
+        picture = new_figure()
+        draw_layout(chosen[0], ax=picture.add_subplot())
+        picture.savefig(output)
+        note(f"{chosen[0].key} drawn into {output}")
+        return 0
+    if as_json:
+        told = {
+            one.key: [
+                {"place": row.place, "name": row.name, "type": row.type, "meaning": row.meaning}
+                for row in layout_rows(one)
+            ]
+            for one in chosen
+        }
+        print_json(told)
+        return 0
+    console = terminal.make_console()
+    for number, one in enumerate(chosen):
+        console.print(*([""] if number else []), terminal.layout_table(one), sep="\n")
+    return 0

@@ -1,0 +1,156 @@
+"""A layout as a table: where the bits of each field lie, and what they mean."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from .boundary import LengthBoundary, MarkerBoundary, TerminatorBoundary
+from .fields import FieldEntry, FieldGroup, NamedField, Slot
+from .frame_shape import ShapedLayout
+from .shape import Packing, repeat_of, slots_of, varies
+
+
+@dataclass(frozen=True)
+class LayoutRow:
+    """One field of a layout.
+
+    Parameters
+    ----------
+    place : str
+        Where its bits lie: first and last, as bytes or as byte.bit, where bit 0 of a byte is its least significant.
+        With a ``+`` where they lie so in a frame of one of each, and elsewhere in others.
+    name : str
+        Its name; ``-`` for reserved bits.
+    type : str
+        Its type, and how many there are.
+    meaning : str
+        Unit, scale, range, names, and what else is said of it.
+    slot : Slot or None
+        Where it lies in a frame of one of each; None for a marker.
+    """
+
+    place: str
+    name: str
+    type: str
+    meaning: str
+    slot: Slot | None = None
+
+
+def layout_rows(layout: ShapedLayout) -> Iterator[LayoutRow]:
+    """Yield a row for each field of a layout, its markers included; of lines of text without places."""
+    moved = False
+    if layout.marker:
+        yield LayoutRow(place_of(0, 8 * len(layout.marker), layout.packing), "marker", "", _hex(layout.marker))
+    laid = iter(layout.slots)
+    closing = 8 * (layout.length - layout.end_from_end) if layout.end_marker else None
+    for entry in layout.fields:
+        for _ in slots_of(entry, 0, 1, layout.packing, layout.checksum):
+            slot = next(laid)
+            if closing is not None and slot.first_bit > closing:
+                yield _end_row(layout, closing, moved=moved)
+                closing = None
+            place = "" if layout.pattern is not None else place_of(slot.first_bit, slot.end_bit, layout.packing)
+            later = "+" if moved and place else ""
+            yield LayoutRow(place + later, slot.name or "-", _type(entry, slot), _meaning(slot), slot)
+        moved |= varies(entry)
+    if closing is not None:
+        yield _end_row(layout, closing, moved=moved)
+
+
+def layout_text(layout: ShapedLayout) -> str:
+    """Write a layout as a table of plain text, a heading first."""
+    cells = [("byte.bit", "field", "type", "meaning")]
+    cells += [(row.place, row.name, row.type, row.meaning) for row in layout_rows(layout)]
+    if layout.pattern is not None:
+        cells = [("", *cell[1:]) for cell in cells]
+    widths = [max(len(cell[column]) for cell in cells) for column in range(3)]
+    lines = [
+        "  " + "  ".join([*(text.ljust(width) for text, width in zip(cell, widths, strict=False)), cell[3]]).rstrip()
+        for cell in cells
+    ]
+    return "\n".join([layout_heading(layout), *lines])
+
+
+def layout_heading(layout: ShapedLayout) -> str:
+    """Say how long the frames of a layout are, and how they are found."""
+    size = f"{layout.length} bytes" if layout.is_fixed else f"{layout.shortest} to {layout.longest} bytes"
+    heading = f"{layout.key}: {size}, {_boundary(layout)}"
+    if layout.pattern is not None:
+        heading += f'\n  "{layout.pattern}"'
+    elif any(slot.bits % 8 for slot in layout.slots):
+        heading += f", filled from the {'least' if layout.packing == 'lsb' else 'most'} significant bit"
+    return heading
+
+
+def place_of(first: int, behind: int, packing: Packing) -> str:
+    """Write where bits lie: bytes, or byte.bit, the bits numbered as in a byte, 0 for the least significant."""
+    if first % 8 == 0 and behind % 8 == 0:
+        low, high = first // 8, behind // 8 - 1
+        return f"{low}" if low >= high else f"{low}-{high}"
+    ends = []
+    for bit in (first, behind - 1):
+        byte, within = divmod(bit, 8)
+        ends.append(f"{byte}.{within if packing == 'lsb' else 7 - within}")
+    return "-".join(dict.fromkeys(ends))
+
+
+def _end_row(layout: ShapedLayout, bit: int, *, moved: bool) -> LayoutRow:
+    place = place_of(bit, bit + 8 * len(layout.end_marker), layout.packing)
+    return LayoutRow(place + "+" * moved, "end marker", "", _hex(layout.end_marker))
+
+
+def _hex(data: bytes) -> str:
+    return data.hex(" ").upper()
+
+
+def _boundary(layout: ShapedLayout) -> str:
+    boundary = layout.boundary
+    if isinstance(boundary, MarkerBoundary):
+        return f"behind the marker {boundary.marker}" + (f", up to {boundary.end}" if boundary.end else "")
+    if isinstance(boundary, TerminatorBoundary):
+        return "up to " + " or ".join(_hex(one) for one in boundary.every)
+    if isinstance(boundary, LengthBoundary):
+        return f"as long as {boundary.field} says"
+    told = {"fixed": "one behind the other", "idle": "between rests of the line", "break": "behind a break"}
+    return told.get(boundary.kind, f"between delimiters, by {boundary.kind}")
+
+
+def _type(entry: FieldEntry, slot: Slot) -> str:
+    if slot.field is None:
+        return f"reserved {slot.bits}"
+    kind = slot.field.type if slot.kind != "checksum" else f"checksum {slot.bits}"
+    order = f" {slot.order} endian" if slot.order in ("little", "big") else f" {slot.order}" if slot.order else ""
+    repeat = repeat_of(entry)
+    times = [str(slot.inner)] * (slot.inner > 1) if isinstance(entry, FieldGroup) else []
+    times += [] if repeat == 1 else ["as many as fit" if repeat == "rest" else str(repeat)]
+    return f"{kind}{order}{''.join(f' x {one}' for one in times)}"
+
+
+def _meaning(slot: Slot) -> str:
+    """Say what is declared of a field."""
+    field = slot.field
+    if field is None:
+        return f"must be {slot.value}"
+    said = []
+    if field.equals is not None:
+        said.append(f"must be 0x{field.equals:02X}" if field.equals > 9 else f"must be {field.equals}")
+    if field.is_scaled:
+        offset = f" {'+' if field.offset > 0 else '-'} {abs(field.offset):g}" if field.offset else ""
+        said.append(f"raw x {field.scale:g}{offset} {field.unit}".rstrip())
+    elif field.unit:
+        said.append(field.unit)
+    if field.range is not None:
+        said.append(f"{field.range[0]:g} to {field.range[1]:g}")
+    if field.names:
+        said.append(", ".join(f"{value} {name}" for name, value in field.names.items()))
+    said += [f"{value} for none" for value in field.invalid]
+    said += ["counts frames"] if field.counter else []
+    said += [f"only with {_conditions(field)}"] if field.when else []
+    said += [f"tells of substitutes in {', '.join(field.substitutes.fields)}"] if field.substitutes else []
+    said += [field.coding] if field.coding != "twos-complement" else []
+    return "; ".join([*said, *([field.note] if field.note else [])])
+
+
+def _conditions(field: NamedField) -> str:
+    return " and ".join(f"{name} {' or '.join(map(str, values))}" for name, values in field.when.items())
