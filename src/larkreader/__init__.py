@@ -43,6 +43,7 @@ if TYPE_CHECKING:
     from .declare.checksum import FrameChecksum as FrameChecksum
     from .declare.crc import CrcAlgorithm as CrcAlgorithm
     from .declare.event import EventSignal as EventSignal
+    from .declare.field_parts import Samples as Samples
     from .declare.fields import FieldGroup as FieldGroup
     from .declare.fields import NamedField as NamedField
     from .declare.fields import ReservedBits as ReservedBits
@@ -88,6 +89,14 @@ if TYPE_CHECKING:
     from .exercise.stepping import Trial as Trial
     from .exercise.stepping import probe_flow_control as probe_flow_control
     from .exercise.transmit import transmit as transmit
+    from .judge.bursts import Bursts as Bursts
+    from .judge.bursts import sample_bursts as sample_bursts
+    from .judge.byte_survey import ByteDifference as ByteDifference
+    from .judge.byte_survey import ByteSurvey as ByteSurvey
+    from .judge.byte_survey import compare_bytes as compare_bytes
+    from .judge.byte_survey import survey_bytes as survey_bytes
+    from .judge.changes import FrameChange as FrameChange
+    from .judge.changes import frame_changes as frame_changes
     from .judge.checksum_search import ChecksumFit as ChecksumFit
     from .judge.checksum_search import find_checksums as find_checksums
     from .judge.diagnosis import Diagnosis as Diagnosis
@@ -113,6 +122,9 @@ if TYPE_CHECKING:
     from .present.notations import visible as visible
 
 _HOMES = {
+    "Bursts": "judge.bursts",
+    "ByteDifference": "judge.byte_survey",
+    "ByteSurvey": "judge.byte_survey",
     "CaptureError": "errors",
     "CaptureFileError": "errors",
     "CaptureForm": "declare.capture_form",
@@ -128,6 +140,7 @@ _HOMES = {
     "FieldGroup": "declare.fields",
     "FieldStatistics": "judge.statistics",
     "Finding": "judge.findings",
+    "FrameChange": "judge.changes",
     "FrameChecksum": "declare.checksum",
     "FrameFault": "decode.frame_columns",
     "FrameLayout": "declare.layout",
@@ -153,6 +166,7 @@ _HOMES = {
     "RequestError": "errors",
     "ReservedBits": "declare.fields",
     "RingMemory": "capture.ring",
+    "Samples": "declare.field_parts",
     "Shape": "declare.shape",
     "Sheet": "declare.sheet",
     "SheetError": "errors",
@@ -169,11 +183,13 @@ _HOMES = {
     "Voltages": "capture.voltages",
     "Wire": "declare.sheet",
     "checksum_of": "decode.long_checksum",
+    "compare_bytes": "judge.byte_survey",
     "diagnose": "judge.diagnosis",
     "draw_waveform": "present.figures.waveform",
     "explain_garble": "judge.garble",
     "find_checksums": "judge.checksum_search",
     "find_escapes": "decode.escapes",
+    "frame_changes": "judge.changes",
     "frame_statistics": "judge.statistics",
     "garble_table": "judge.garble",
     "notations": "present.notations",
@@ -192,11 +208,13 @@ _HOMES = {
     "read_layouts": "decode.frames",
     "receive": "decode.receive",
     "run_loopback": "exercise.loopback",
+    "sample_bursts": "judge.bursts",
     "sheet_schema": "declare.schema",
     "sheet_text": "declare.sheet_text",
     "signal_names": "capture.files.open",
     "strip_escapes": "decode.escapes",
     "survey": "judge.survey",
+    "survey_bytes": "judge.byte_survey",
     "transmit": "exercise.transmit",
     "visible": "present.notations",
     "write_characters": "capture.files.csv_characters",
@@ -207,6 +225,9 @@ _HOMES = {
 }
 
 __all__ = [
+    "Bursts",
+    "ByteDifference",
+    "ByteSurvey",
     "CaptureError",
     "CaptureFileError",
     "CaptureForm",
@@ -222,6 +243,7 @@ __all__ = [
     "FieldGroup",
     "FieldStatistics",
     "Finding",
+    "FrameChange",
     "FrameChecksum",
     "FrameFault",
     "FrameLayout",
@@ -247,6 +269,7 @@ __all__ = [
     "RequestError",
     "ReservedBits",
     "RingMemory",
+    "Samples",
     "Shape",
     "Sheet",
     "SheetError",
@@ -263,11 +286,13 @@ __all__ = [
     "Voltages",
     "Wire",
     "checksum_of",
+    "compare_bytes",
     "diagnose",
     "draw_waveform",
     "explain_garble",
     "find_checksums",
     "find_escapes",
+    "frame_changes",
     "frame_statistics",
     "garble_table",
     "notations",
@@ -286,11 +311,13 @@ __all__ = [
     "read_layouts",
     "receive",
     "run_loopback",
+    "sample_bursts",
     "sheet_schema",
     "sheet_text",
     "signal_names",
     "strip_escapes",
     "survey",
+    "survey_bytes",
     "transmit",
     "visible",
     "write_characters",

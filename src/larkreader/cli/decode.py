@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from . import frame_reports
 from .common import (
     capture_argument,
     check_output,
@@ -60,6 +61,11 @@ if TYPE_CHECKING:
 @click.option(
     "--statistics", is_flag=True, help="Show what the fields hold altogether and how regularly frames come instead."
 )
+@click.option("--bytes", "bytes_", is_flag=True, help="Show the frames in hexadecimal and what each byte does instead.")
+@click.option(
+    "--moved-at", "moved_at_s", type=float, metavar="SECONDS", help="With --bytes: how they differ before and after."
+)
+@click.option("--changes", is_flag=True, help="Show what changed from one frame to the next instead.")
 @numbers_option
 @encoding_option
 @wire_option
@@ -81,6 +87,9 @@ def decode(
     check_stops: bool,
     explain: int | None,
     statistics: bool,
+    bytes_: bool,
+    moved_at_s: float | None,
+    changes: bool,
     write_index: int | None,
     filled: int | None,
     numbers: str,
@@ -97,8 +106,11 @@ def decode(
 
     shown = characters == Path("-") and not as_json
     characters = None if characters == Path("-") else characters
-    if sum((shown, explain is not None, statistics)) > 1:
-        raise RequestError("--explain, --statistics and --characters -", "each show something else", "must stand alone")
+    if sum((shown, explain is not None, statistics, bytes_, changes)) > 1:
+        those = "--explain, --statistics, --bytes, --changes and --characters -"
+        raise RequestError(those, "each show something else", "must stand alone")
+    if moved_at_s is not None and not bytes_:
+        raise RequestError("--moved-at", "compares what bytes do", "goes with --bytes")
     check_output(characters)
     check_output(frames)
     check_ending(frames)
@@ -130,9 +142,13 @@ def decode(
         write_frames(frames, reading)
         note(f"frames written to {frames}")
     if explain is not None:
-        _explain(reading, explain, as_json=as_json)
+        frame_reports.explain(reading, explain, as_json=as_json)
     elif statistics:
-        _sum_up(reading, as_json=as_json)
+        frame_reports.sum_up(reading, as_json=as_json)
+    elif bytes_:
+        frame_reports.show_bytes(reading, moved_at_s, as_json=as_json)
+    elif changes:
+        frame_reports.show_changes(reading, as_json=as_json)
     elif shown:
         for row in _rows_of(reading, ring, numbers, encoding):
             click.echo(row)
@@ -148,47 +164,6 @@ def decode(
         console.print()
         console.print(terminal.findings(reading.findings, reading.verdict))
     return 1 if reading.verdict == "faults" else 0
-
-
-def _sum_up(reading: Reading, *, as_json: bool) -> None:
-    """Show the statistics of all layouts."""
-    from larkreader.judge.statistics import frame_statistics
-    from larkreader.present import terminal
-
-    told = {key: frame_statistics(frames) for key, frames in reading.frames.items()}
-    if as_json:
-        print_json({key: one.to_dict() for key, one in told.items()})
-    else:
-        terminal.make_console().print(terminal.statistics(told))
-
-
-def _explain(reading: Reading, number: int, *, as_json: bool) -> None:
-    """Show one frame of all layouts, in order of time, or of place where there are no times."""
-    from dataclasses import asdict
-
-    from larkreader.errors import RequestError
-    from larkreader.present import terminal
-    from larkreader.present.frame_explained import headline, parts_of
-
-    every = [
-        (0.0 if begin_s != begin_s else begin_s, offset, key, row)
-        for key, frames in reading.frames.items()
-        for row, (begin_s, offset) in enumerate(zip(frames.begin_s.tolist(), frames.offset.tolist(), strict=True))
-    ]
-    if number >= len(every):
-        wanted = f"must be 0 to {len(every) - 1}" if every else "the capture holds no frame"
-        raise RequestError("--explain", f"is {number}", wanted)
-    _, offset, key, row = sorted(every)[number]
-    frames = reading.frames[key]
-    wire = frames.layout.wire or next(iter(reading.characters))
-    faults = reading.characters[wire].faults[offset : offset + int(frames.length[row])]
-    if as_json:
-        parts = [asdict(part) for part in parts_of(frames, row)]
-        data = frames.data[row].tobytes().hex(" ")
-        print_json({"frame": key, "told": headline(frames, row, faults), "hex": data, "fields": parts})
-    else:
-        console = terminal.make_console()
-        console.print(terminal.frame_parts(frames, row, faults, console.width))
 
 
 def _ring_of(capture: Path, write_index: int | None, filled: int | None, kind: str | None) -> RingMemory | None:

@@ -13,7 +13,7 @@ from .forms import form_of, form_options
 if TYPE_CHECKING:
     from larkreader.capture.characters import Characters
 
-FIGURES = ("waveform",)
+FIGURES = ("waveform", "bursts")
 ENDINGS = (".png", ".svg", ".pdf")
 
 
@@ -33,6 +33,7 @@ ENDINGS = (".png", ".svg", ".pdf")
 @form_options
 @click.option("--at", "at_s", type=float, metavar="SECONDS", help="Begin with the character at this time.")
 @click.option("--first", type=int, metavar="NUMBER", help="Begin with this character, counted from 0.")
+@click.option("--field", metavar="NAME", help="Of bursts: the field with the samples, where there are several.")
 @click.option("--count", type=click.IntRange(1, 64), default=4, show_default=True, help="How many characters to show.")
 def draw(
     sheet: Path,
@@ -45,22 +46,25 @@ def draw(
     at_s: float | None,
     first: int | None,
     count: int,
+    field: str | None,
 ) -> int:
     """Draw one figure of CAPTURE, read as SHEET declares it.
 
     waveform: a few characters of one wire, with their bits, sampling instants and values, faults marked. Unless
     --at or --first says where, it begins just before the first line fault.
+
+    bursts: the samples that a field carries, one burst a frame, over each other.
     """
+    if figure == "bursts":
+        return _draw_bursts(sheet, capture, output, wire=wire, kind=kind, given=given, field=field)
     from larkreader.capture.files.open import open_capture
     from larkreader.capture.trace import Trace
     from larkreader.declare.sheet import open_sheet
     from larkreader.decode.receive import receive
-    from larkreader.errors import CaptureError, RequestError
+    from larkreader.errors import CaptureError
     from larkreader.present.figures.waveform import draw_waveform, new_figure
 
-    if output.suffix.lower() not in ENDINGS:
-        raise RequestError(str(output), f'ends in "{output.suffix}"', f"must end in {', '.join(ENDINGS)}")
-    check_output(output)
+    _check(output)
     declared = open_sheet(sheet)
     signals = {key: one.source for key, one in declared.wire.items()}
     measured = open_capture(capture, signals, kind=kind, wire=wire, form=form_of(declared.capture, given))  # type: ignore[arg-type]  # click let no other through
@@ -81,6 +85,55 @@ def draw(
     picture.savefig(output)
     note(f"{figure} of {chosen}, from character {first:,} on, drawn into {output}")
     return 0
+
+
+def _draw_bursts(
+    sheet: Path,
+    capture: Path,
+    output: Path,
+    *,
+    wire: str | None,
+    kind: str | None,
+    given: dict[str, Any],
+    field: str | None,
+) -> int:
+    from larkreader.declare.sheet import open_sheet
+    from larkreader.errors import RequestError, nearest
+    from larkreader.judge.bursts import sample_bursts
+    from larkreader.judge.reading import read
+    from larkreader.present.figures.bursts import draw_bursts
+    from larkreader.present.figures.waveform import new_figure
+
+    _check(output)
+    declared = open_sheet(sheet)
+    carrying = {
+        name: key
+        for key, layout in declared.frame.items()
+        for name, slot in layout.slot.items()
+        if slot.field is not None and slot.field.samples is not None
+    }
+    if field is not None and field not in carrying:
+        raise RequestError("--field", f'is "{field}"', "must be a field with samples", nearest(field, list(carrying)))
+    if not carrying:
+        raise RequestError(str(sheet), "declares no field with samples, so there are no bursts to draw")
+    if field is None and len(carrying) > 1:
+        raise RequestError("--field", "is missing", f"must be one of {', '.join(carrying)}")
+    name = field or next(iter(carrying))
+    reading = read(declared, capture, kind=kind, form=form_of(declared.capture, given), wire=wire)  # type: ignore[arg-type]  # click let no other through
+    bursts = sample_bursts(reading.frames[carrying[name]], name)
+    picture = new_figure()
+    draw_bursts(bursts, ax=picture.add_subplot())
+    picture.savefig(output)
+    note(f"{len(bursts):,} bursts of {name} drawn into {output}")
+    return 0
+
+
+def _check(output: Path) -> None:
+    from larkreader.errors import RequestError
+
+    if output.suffix.lower() not in ENDINGS:
+        raise RequestError(str(output), f'ends in "{output.suffix}"', f"must end in {', '.join(ENDINGS)}")
+    check_output(output)
 
 
 def _first_fault(characters: Characters) -> float:

@@ -14,7 +14,6 @@ from typing import Annotated, Any, ClassVar, Literal
 
 from pydantic import (
     BaseModel,
-    BeforeValidator,
     Discriminator,
     Field,
     StrictBool,
@@ -25,6 +24,8 @@ from pydantic import (
 )
 from pydantic_core import PydanticCustomError
 
+from .field_parts import Repeat, Samples, Substitutes, When
+
 ByteOrder = Literal["little", "big"]
 FieldOrder = Literal["little", "big", "big-low-word-first", "little-high-word-first"]
 Kind = Literal[
@@ -33,13 +34,11 @@ Kind = Literal[
 Encoding = Literal["ascii", "utf-8", "latin-1"]
 Coding = Literal["twos-complement", "sign-magnitude", "offset-binary"]
 
-MOST_ITEMS = 65_536
 TYPE_WANTED = (
     "must be uint1 to uint64, int2 to int64, bcd4 to bcd64 (four bits a digit), float16, float32, float64, bytes, "
     "text, flag or checksum; in a text pattern decimal, integer, hex, word, text or checksum"
 )
 _TYPE = re.compile(r"(uint|int|float|bcd)([1-9]\d?)")
-_COUNT = re.compile(r"([^\W\d]\w*)(?:\s*([*/])\s*([1-9]\d{0,3}))?(?:\s*([+-])\s*(\d{1,5}))?")
 WRITTEN = ("decimal", "integer", "hex", "word")  # only in a text pattern
 WIDTHLESS: Mapping[str, int | None] = {
     "flag": 1,
@@ -56,38 +55,7 @@ _WIDTHS: Mapping[str, range | tuple[int, ...]] = {
 }
 
 
-def _check_repeat(said: Any) -> Any:
-    if isinstance(said, str) and _COUNT.fullmatch(said.strip()):
-        return said.strip()
-    if isinstance(said, int) and not isinstance(said, bool) and 1 <= said <= MOST_ITEMS:
-        return said
-    wanted = f'must be 1 to {MOST_ITEMS}, "rest", or the name of an earlier field, as in "size" or "size / 2 - 1".'
-    raise PydanticCustomError("wanted", "{wanted}", {"wanted": wanted})
-
-
-def _as_tuple(said: Any) -> Any:
-    return tuple(said) if isinstance(said, (list, tuple)) else (said,)
-
-
-REST = "rest"
 NUMBERS = ("decimal", "integer", "hex")
-Repeat = Annotated[int | str, BeforeValidator(_check_repeat)]
-When = Mapping[str, Annotated[tuple[StrictInt | str, ...], BeforeValidator(_as_tuple)]]
-
-
-class Substitutes(BaseModel, frozen=True, extra="forbid"):
-    """That other fields of a frame hold substitutes, not measured values.
-
-    Parameters
-    ----------
-    when : int or str
-        The raw value, or the name, at which they do; 1 unless said, as of a flag that is set.
-    fields : tuple of str
-        Which fields.
-    """
-
-    when: StrictInt | str = 1
-    fields: tuple[str, ...] = Field(min_length=1)
 
 
 class NamedField(BaseModel, frozen=True, extra="forbid"):
@@ -136,6 +104,8 @@ class NamedField(BaseModel, frozen=True, extra="forbid"):
         With what a ``text`` that is shorter is filled up; both are left out at its end when it is read.
     substitutes : Substitutes, optional
         At which of its values other fields of the frame hold substitutes.
+    samples : Samples, optional
+        Of an array: the samples of a converter, with its reference and rate.
     note : str
         Anything worth telling the reader.
     """
@@ -161,6 +131,7 @@ class NamedField(BaseModel, frozen=True, extra="forbid"):
     encoding: Encoding = "ascii"
     pad: Literal["nul", "space"] = "nul"
     substitutes: Substitutes | None = None
+    samples: Samples | None = None
     note: str = ""
 
     @field_validator("name")
@@ -300,35 +271,6 @@ FieldEntry = Annotated[
 
 
 @dataclass(frozen=True)
-class Count:
-    """How many of a field follow each other, by what an earlier field holds: ``raw * factor / divisor + more``."""
-
-    field: str
-    factor: int = 1
-    divisor: int = 1
-    more: int = 0
-
-    @classmethod
-    def parse(cls, text: str) -> Count:
-        """Read a count such as ``"size / 2 - 1"``."""
-        match = _COUNT.fullmatch(text.strip())
-        assert match is not None, text
-        name, sign, by, difference, more = match.groups()
-        number = int(by or 1)
-        return cls(
-            name,
-            number if sign == "*" else 1,
-            number if sign == "/" else 1,
-            int(more or 0) * (-1 if difference == "-" else 1),
-        )
-
-    def raw_of(self, count: int) -> int | None:
-        """Return what the field must hold for `count` of them; None if nothing does."""
-        raw, left = divmod((count - self.more) * self.divisor, self.factor)
-        return raw if left == 0 and raw >= 0 else None
-
-
-@dataclass(frozen=True)
 class Slot:
     """Where the bits of one field lie in a frame.
 
@@ -412,6 +354,8 @@ def _misfits(field: NamedField) -> Iterator[str]:
         yield "has an order of words, which needs 32 or 64 bits."
     if field.invalid and kind not in ("uint", "int", "bcd"):
         yield f"is a {kind}, of which no value means that there is none."
+    if field.samples is not None and (kind not in ("uint", "int", "integer") or field.repeat == 1):
+        yield "has samples, which an array of uint or int has alone."
     if field.substitutes is not None:
         when = field.substitutes.when
         if kind not in ("uint", "int", "bcd", "flag") or field.repeat != 1:

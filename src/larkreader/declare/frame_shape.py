@@ -24,7 +24,8 @@ from .boundary import (
 )
 from .checksum import FrameChecksum
 from .encoding import take_slot
-from .fields import REST, Count, FieldEntry, FieldGroup, Slot
+from .field_parts import REST, Count
+from .fields import FieldEntry, FieldGroup, Slot
 from .layout_mistakes import ends_of, layout_mistakes
 from .shape import HowMany, Packing, Shape, item_bits, lay_out, repeat_of, slots_of, varies
 from .text_pattern import TextPattern, pattern_mistakes, pattern_of, written_mistakes

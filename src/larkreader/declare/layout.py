@@ -17,7 +17,8 @@ from .boundary import (
     TerminatorBoundary,
 )
 from .encoding import pack_values, put_slot, take_slot, text_bytes
-from .fields import REST, Count, FieldEntry, FieldGroup, NamedField, Slot
+from .field_parts import REST, Count
+from .fields import FieldEntry, FieldGroup, NamedField, Slot
 from .frame_shape import ShapedLayout, is_present, name_of, plain_number
 from .layout_table import layout_text
 from .shape import Shape, has_varying_number, repeat_of

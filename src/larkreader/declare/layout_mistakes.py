@@ -9,7 +9,8 @@ from larkreader.errors import nearest
 
 from .boundary import LONGEST, Boundary, FixedBoundary, LengthBoundary, MarkerBoundary
 from .checksum import FrameChecksum
-from .fields import REST, Count, FieldEntry, FieldGroup, NamedField, Slot
+from .field_parts import REST, Count
+from .fields import FieldEntry, FieldGroup, NamedField, Slot
 from .shape import (
     Ends,
     Packing,

@@ -144,7 +144,7 @@ def item_bits(entry: FieldEntry, checksum: FrameChecksum | None) -> int:
         return entry.reserved
     if isinstance(entry, FieldGroup):
         return sum(
-            item_bits(member, checksum) * (member.repeat if isinstance(member, NamedField) else 1)  # type: ignore[misc]
+            item_bits(member, checksum) * int(member.repeat if isinstance(member, NamedField) else 1)
             for member in entry.fields
         )
     return entry.bits if entry.bits is not None else _checksum_bits(checksum)

@@ -16,7 +16,8 @@ from typing import Any
 from larkreader.errors import RequestError, nearest
 
 from .checksum import FrameChecksum
-from .fields import NUMBERS, REST, WRITTEN, FieldEntry, NamedField
+from .field_parts import REST
+from .fields import NUMBERS, WRITTEN, FieldEntry, NamedField
 
 _PART = re.compile(r"\{\{|\}\}|\{([^{}]*)\}|[^{}]+|[{}]")
 _WRITTEN: Mapping[str, str] = {

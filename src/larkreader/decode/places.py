@@ -12,7 +12,8 @@ import numpy as np
 import numpy.typing as npt
 
 from larkreader.declare.boundary import LengthBoundary
-from larkreader.declare.fields import MOST_ITEMS, REST, Count, FieldEntry, Slot
+from larkreader.declare.field_parts import MOST_ITEMS, REST, Count
+from larkreader.declare.fields import FieldEntry, Slot
 from larkreader.declare.frame_shape import plain_number, raw_values
 from larkreader.declare.layout import FrameLayout
 from larkreader.declare.layout_mistakes import ends_of

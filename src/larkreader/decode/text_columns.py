@@ -12,7 +12,8 @@ import numpy as np
 import numpy.typing as npt
 
 from larkreader.capture.ragged import Ragged
-from larkreader.declare.fields import REST, NamedField
+from larkreader.declare.field_parts import REST
+from larkreader.declare.fields import NamedField
 from larkreader.declare.layout import FrameLayout
 from larkreader.declare.text_pattern import covered_text, without_backspaces
 

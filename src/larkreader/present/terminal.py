@@ -57,7 +57,7 @@ def make_console(*, stderr: bool = False) -> Console:
 
 def link(sheet: Sheet) -> Group:
     """Show a declared link: its wires with their arithmetic, and its frames."""
-    wires = _table("wire", "signal", "line", ">bit", ">bits/char", ">char/s")
+    wires = new_table("wire", "signal", "line", ">bit", ">bits/char", ">char/s")
     for key, wire in sheet.wire.items():
         line = wire.line
         wires.add_row(
@@ -68,7 +68,7 @@ def link(sheet: Sheet) -> Group:
             f"{line.bits_per_character:g}",
             f"{line.characters_per_second:,.1f}",
         )
-    frames = _table("frame", "wire", "begins", ">bytes", "checksum", "fields")
+    frames = new_table("frame", "wire", "begins", ">bytes", "checksum", "fields")
     for key, layout in sheet.frame.items():
         checksum = layout.checksum.algorithm if layout.checksum else "none"
         frames.add_row(
@@ -84,7 +84,7 @@ def link(sheet: Sheet) -> Group:
 
 def counts(reading: Reading) -> Group:
     """Show what was found on each wire, and how many frames of each layout."""
-    wires = _table("wire", ">characters", "line faults", ">bytes good", ">faulty", ">skipped")
+    wires = new_table("wire", ">characters", "line faults", ">bytes good", ">faulty", ">skipped")
     for wire, characters in reading.characters.items():
         parts = reading.bytes_of(wire)
         faults = [(characters.count(fault), name) for fault, name in FAULT_NAMES.items()]
@@ -99,7 +99,7 @@ def counts(reading: Reading) -> Group:
     others: list[Any] = ["", events(reading)] if reading.events else []
     if not reading.frames:
         return Group(wires, *others)
-    frames = _table("frame", ">found", ">good", "faults")
+    frames = new_table("frame", ">found", ">good", "faults")
     for key, told in reading.to_dict()["frames"].items():
         held = ", ".join(f"{count:,} {name}" for name, count in told["faults"].items())
         frames.add_row(key, f"{told['count']:,}", f"{told['good']:,}", held or "none")
@@ -108,7 +108,7 @@ def counts(reading: Reading) -> Group:
 
 def events(reading: Reading) -> Group:
     """Show how long after the changes of other signals something followed, with a histogram."""
-    table = _table("event", ">changes", "followed by", ">how many", ">least", ">median", ">most")
+    table = new_table("event", ">changes", "followed by", ">how many", ">least", ">median", ">most")
     bars: list[Any] = []
     for key, one in reading.events.items():
         told = one.to_dict()
@@ -127,8 +127,8 @@ def events(reading: Reading) -> Group:
 def statistics(told: Mapping[str, FrameStatistics]) -> Group:
     """Show what the frames of each layout hold altogether, and how regularly they come."""
     heads = ("found", "trusted", "frames/s", "period", "least", "most", "jitter", "late", "missing")
-    frames = _table("frame", *(f">{head}" for head in heads))
-    fields = _table("frame", "field", ">values", ">least", ">mean", ">most", "unit", "names")
+    frames = new_table("frame", *(f">{head}" for head in heads))
+    fields = new_table("frame", "field", ">values", ">least", ">mean", ">most", "unit", "names")
     for key, one in told.items():
         times = [one.period_s, one.least_s, one.most_s, one.jitter_s]
         shown = ["-" if time is None else duration(time) for time in times]
@@ -146,7 +146,7 @@ def frame_parts(frames: Frames, row: int, faults: Any, width: int) -> Group:
     from .frame_explained import headline, parts_of
 
     types = ["type"] if width >= WIDE else []
-    table = _table("field", *types, "byte.bit", "bits", ">raw", "value", "check")
+    table = new_table("field", *types, "byte.bit", "bits", ">raw", "value", "check")
     for column in table.columns[:-1]:
         column.no_wrap = True
     for part in parts_of(frames, row):
@@ -203,7 +203,7 @@ def explained(found: Sequence[Finding]) -> Group:
 
 def garbles(found: Sequence[Garble], *, most: int = 5) -> Table:
     """Show which mistakes explain garbled bytes, the likeliest first, and what was sent if it can be told."""
-    table = _table(">explains", "mistake of the sender", "its settings", "what was sent")
+    table = new_table(">explains", "mistake of the sender", "its settings", "what was sent")
     for one in found[:most]:
         table.add_row(
             f"{100 * one.likeness:.0f} %", one.mistake, str(one.sender), Text(visible(one.recovered[:SHOWN_TEXT]))
@@ -213,7 +213,7 @@ def garbles(found: Sequence[Garble], *, most: int = 5) -> Table:
 
 def loopback(result: LoopbackResult) -> Group:
     """Show what came of a loopback."""
-    table = _table(">sent", ">received", ">lost", ">changed", ">extra", ">char/s", ">of the line")
+    table = new_table(">sent", ">received", ">lost", ">changed", ">extra", ">char/s", ">of the line")
     share = result.line_share
     table.add_row(
         f"{result.sent:,}",
@@ -243,7 +243,7 @@ def loopback(result: LoopbackResult) -> Group:
 
 def surveys(seen: Mapping[str, Survey]) -> Table:
     """Show what wires really look like, a column a wire."""
-    table = _table("", *(f">{wire}" for wire in seen))
+    table = new_table("", *(f">{wire}" for wire in seen))
     rows: dict[str, list[str]] = {}
     for one in seen.values():
         deviation = one.deviation_ppm
@@ -293,7 +293,7 @@ def _levels(one: Survey) -> dict[str, str]:
 
 def trials(tried: Sequence[Trial]) -> Table:
     """Show what came in at a port under each of some settings, the best first."""
-    table = _table("settings", ">characters", ">faulty", ">sense", "begins with")
+    table = new_table("settings", ">characters", ">faulty", ">sense", "begins with")
     for one in tried:
         faulty = f"{100 * one.fault_share:.0f} %" if one.characters else "-"
         sense = f"{100 * one.sense:.0f} %" if one.characters else "-"
@@ -306,7 +306,7 @@ def trials(tried: Sequence[Trial]) -> Table:
 
 def values(view: ValueView) -> Table:
     """Show the last value, the range and the rate of fields."""
-    table = _table("frame", "field", ">last", "unit", ">least", ">most", ">frames/s")
+    table = new_table("frame", "field", ">last", "unit", ">least", ">most", ">frames/s")
     before = None
     for key, name, last, unit, least, most, rate, is_odd in view.values():
         held = Text(f"{last} out of range", style="bold reverse") if is_odd else Text(last, style="bold")
@@ -335,17 +335,29 @@ def heading(text: str) -> Text:
 
 def files(written: Mapping[str, Any]) -> Table:
     """Show which files were written."""
-    table = _table("file", "what it holds")
+    table = new_table("file", "what it holds")
     for path, what in written.items():
         table.add_row(path, str(what))
     return table
+
+
+def bursts(told: Mapping[tuple[str, str], Sequence[Mapping[str, Any]]]) -> Group:
+    """Show the figures of bursts of samples."""
+    columns = (">at s", ">samples", ">least V", ">most V", ">p-p V", ">mean V", ">Hz", ">Hz apart")
+    table = new_table("frame", "field", *columns)
+    for (key, name), rows in told.items():
+        for row in rows:
+            begin_s, samples, *figures = row.values()
+            volts = ["-" if one is None else f"{one:.4g}" for one in figures]
+            table.add_row(key, name, "-" if begin_s is None else f"{begin_s:.6f}", f"{samples:,}", *volts)
+    return Group(table)
 
 
 def layout_table(layout: FrameLayout) -> Group:
     """Show where the bits of each field of a layout lie, and what they mean."""
     from larkreader.declare.layout_table import layout_heading, layout_rows
 
-    table = _table(*(["byte.bit"] if layout.pattern is None else []), "field", "type", "meaning")
+    table = new_table(*(["byte.bit"] if layout.pattern is None else []), "field", "type", "meaning")
     for column in table.columns[:-1]:
         column.no_wrap = True
     for row in layout_rows(layout):
@@ -353,7 +365,7 @@ def layout_table(layout: FrameLayout) -> Group:
     return Group(Text(layout_heading(layout), style="bold"), table)
 
 
-def _table(*columns: str) -> Table:
+def new_table(*columns: str) -> Table:
     """Make a table of our own kind; a column that begins with ``>`` is aligned to the right."""
     table = Table(box=box.SIMPLE_HEAD, padding=(0, 1, 0, 0), pad_edge=False, show_edge=False, header_style="bold")
     for column in columns:

@@ -1,0 +1,167 @@
+"""What `decode` shows of frames instead of findings: one taken apart, what their fields and bytes do, what changed."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from .common import print_json
+
+if TYPE_CHECKING:
+    from larkreader.judge.reading import Reading
+
+
+def sum_up(reading: Reading, *, as_json: bool) -> None:
+    """Show the statistics of all layouts, and of the bursts of samples that they carry."""
+    from larkreader.judge.statistics import frame_statistics
+    from larkreader.present import terminal
+
+    told = {key: frame_statistics(frames) for key, frames in reading.frames.items()}
+    bursts = _bursts(reading)
+    if as_json:
+        document: dict[str, Any] = {key: one.to_dict() for key, one in told.items()}
+        for (key, name), rows in bursts.items():
+            document[key].setdefault("bursts", {})[name] = rows
+        print_json(document)
+        return
+    console = terminal.make_console()
+    console.print(terminal.statistics(told))
+    if bursts:
+        console.print()
+        console.print(terminal.bursts(bursts))
+
+
+def explain(reading: Reading, number: int, *, as_json: bool) -> None:
+    """Show one frame of all layouts, in order of time, or of place where there are no times."""
+    from dataclasses import asdict
+
+    from larkreader.errors import RequestError
+    from larkreader.present import terminal
+    from larkreader.present.frame_explained import headline, parts_of
+
+    every = [
+        (0.0 if begin_s != begin_s else begin_s, offset, key, row)
+        for key, frames in reading.frames.items()
+        for row, (begin_s, offset) in enumerate(zip(frames.begin_s.tolist(), frames.offset.tolist(), strict=True))
+    ]
+    if number >= len(every):
+        wanted = f"must be 0 to {len(every) - 1}" if every else "the capture holds no frame"
+        raise RequestError("--explain", f"is {number}", wanted)
+    _, offset, key, row = sorted(every)[number]
+    frames = reading.frames[key]
+    wire = frames.layout.wire or next(iter(reading.characters))
+    faults = reading.characters[wire].faults[offset : offset + int(frames.length[row])]
+    if as_json:
+        parts = [asdict(part) for part in parts_of(frames, row)]
+        data = frames.data[row].tobytes().hex(" ")
+        print_json({"frame": key, "told": headline(frames, row, faults), "hex": data, "fields": parts})
+    else:
+        console = terminal.make_console()
+        console.print(terminal.frame_parts(frames, row, faults, console.width))
+
+
+def show_bytes(reading: Reading, moved_at_s: float | None, *, as_json: bool) -> None:
+    """Show what each byte of the frames does; or how that differs before and after a time."""
+    from larkreader.judge.byte_survey import compare_bytes, survey_bytes
+    from larkreader.present import byte_tables, terminal
+
+    document: dict[str, Any] = {}
+    console = terminal.make_console()
+    if moved_at_s is not None:
+        _check_time(reading, moved_at_s)
+    for key, frames in reading.frames.items():
+        if not len(frames):
+            continue
+        if moved_at_s is not None:
+            later = frames.begin_s >= moved_at_s
+            if later.all() or not later.any():
+                continue
+            found = compare_bytes(survey_bytes(frames[~later]), survey_bytes(frames[later]))
+            document[key] = [vars(one) for one in found]
+            parts = [byte_tables.byte_differences(found)]
+        else:
+            survey = survey_bytes(frames)
+            document[key] = [
+                {
+                    "byte": row,
+                    "looks": survey.looks(row),
+                    "bits": survey.bits(row),
+                    **{name: int(survey.column(name)[row]) for name in ("low", "high", "values", "changes", "step")},
+                    "bit_changes": survey.bit_changes[row].tolist(),
+                }
+                for row in range(len(survey))
+            ]
+            parts = [byte_tables.frame_rows(frames), byte_tables.byte_survey(survey)]
+        if not as_json:
+            console.print(f"{key}: {len(frames):,} frames", style="bold")
+            console.print(*parts, "", sep="\n")
+    if as_json:
+        print_json(document)
+
+
+def _check_time(reading: Reading, moved_at_s: float) -> None:
+    """Raise `RequestError` unless there are frames before and after a time."""
+    from larkreader.errors import RequestError
+
+    every = np.concatenate([frames.begin_s for frames in reading.frames.values()] or [np.empty(0)])
+    if np.isnan(every).any():
+        raise RequestError("--moved-at", "is a time, but the capture has none", "needs a capture with times")
+    if not (every < moved_at_s).any() or not (every >= moved_at_s).any():
+        span = f"{every.min():.6f} to {every.max():.6f} s" if len(every) else "of which there are none"
+        raise RequestError("--moved-at", f"is {moved_at_s:g}", f"must lie within the frames, {span}")
+
+
+def show_changes(reading: Reading, *, as_json: bool) -> None:
+    """Show what changed from one frame to the next of the same layout."""
+    from larkreader.judge.changes import frame_changes
+    from larkreader.present import byte_tables, terminal
+
+    every = {key: list(frame_changes(frames)) for key, frames in reading.frames.items()}
+    if as_json:
+        print_json(
+            {
+                key: [
+                    {
+                        "frame": one.row,
+                        "offset": one.offset,
+                        "begin_s": None if one.begin_s != one.begin_s else one.begin_s,
+                        "bytes": one.bytes,
+                        "fields": {name: [was, now] for name, was, now in one.fields},
+                    }
+                    for one in changed
+                ]
+                for key, changed in every.items()
+            }
+        )
+        return
+    console = terminal.make_console()
+    for key, changed in every.items():
+        console.print(byte_tables.changes(key, reading.frames[key], changed), "", sep="\n")
+
+
+def _bursts(reading: Reading) -> dict[tuple[str, str], list[dict[str, Any]]]:
+    """Return the figures of each burst of samples, by layout and field."""
+    from larkreader.judge.bursts import sample_bursts
+
+    told = {}
+    for key, frames in reading.frames.items():
+        for name, slot in frames.layout.slot.items():
+            if slot.field is None or slot.field.samples is None:
+                continue
+            found = sample_bursts(frames, name)
+            columns = {
+                "begin_s": found.begin_s,
+                "samples": found.count,
+                "least_v": found.least,
+                "most_v": found.most,
+                "peak_to_peak_v": found.peak_to_peak,
+                "mean_v": found.mean,
+                "frequency_hz": found.frequency_hz,
+                "resolution_hz": found.resolution_hz,
+            }
+            told[key, name] = [
+                {label: None if column[row] != column[row] else column[row].item() for label, column in columns.items()}
+                for row in range(len(found))
+            ]
+    return told

@@ -1,0 +1,88 @@
+"""Bytes of frames as tables for the terminal: what each does, how two stretches differ, what changed."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+
+from rich.console import Group
+from rich.text import Text
+
+from larkreader.decode.frame_columns import Frames
+from larkreader.judge.byte_survey import ByteDifference, ByteSurvey
+from larkreader.judge.changes import FrameChange
+
+from .frame_views import number_text
+from .terminal import new_table
+
+ROWS = 12  # frames that are shown
+LINE = 24  # bytes of a frame in a row
+
+
+def frame_rows(frames: Frames, at: Sequence[int] | None = None) -> Group:
+    """Show frames in hexadecimal, one a row, the first few of them."""
+    table = new_table(">time", ">character", ">bytes", "hex")
+    rows = range(min(len(frames), ROWS)) if at is None else at
+    for row in rows:
+        data = frames.data[row].tobytes()
+        begin_s = float(frames.begin_s[row])
+        hexadecimal = "\n".join(data[low : low + LINE].hex(" ").upper() for low in range(0, len(data), LINE))
+        time = "-" if begin_s != begin_s else f"{begin_s:.6f}"
+        table.add_row(time, f"{int(frames.offset[row]):,}", str(len(data)), hexadecimal)
+    more = len(frames) - len(rows)
+    return Group(table, *([f"and {more:,} more"] if more > 0 else []))
+
+
+def byte_survey(survey: ByteSurvey) -> Group:
+    """Show what each byte and bit of some frames does."""
+    table = new_table(">byte", "looks", ">least", ">most", ">values", ">changes", "bit 7..0", "bits change, 7..0")
+    for row in range(len(survey)):
+        moving = survey.bit_changes[row, ::-1].tolist()
+        table.add_row(
+            str(survey.place[row]),
+            survey.looks(row),
+            f"{survey.low[row]:02X}",
+            f"{survey.high[row]:02X}",
+            str(survey.values[row]),
+            str(survey.changes[row]),
+            survey.bits(row),
+            " ".join("." if not one else str(one) for one in moving) if any(moving) else "",
+        )
+    return Group(table)
+
+
+def byte_differences(found: Iterable[ByteDifference]) -> Group:
+    """Show which bytes differ between two stretches."""
+    table = new_table(">byte", ">different", "before", "after", "bits")
+    for one in found:
+        bits = ", ".join(map(str, sorted(one.bits, reverse=True)))
+        table.add_row(str(one.place), f"{100 * one.distance:.0f} %", one.before, one.after, bits)
+    return Group(table) if table.row_count else Group(Text("No byte holds other values than before."))
+
+
+def changes(key: str, frames: Frames, every: Iterable[FrameChange]) -> Group:
+    """Show what changed from one frame to the next."""
+    table = new_table(">frame", ">time", "fields", "bytes")
+    for one in every:
+        fields = "\n".join(
+            f"{name} {_text(frames, name, was)} -> {_text(frames, name, now)}" for name, was, now in one.fields
+        )
+        places = ", ".join(f"{place}: {_hex(was)} {_hex(now)}" for place, was, now in one.bytes)
+        time = "-" if one.begin_s != one.begin_s else f"{one.begin_s:.6f}"
+        table.add_row(str(one.row), time, fields, places)
+    return Group(Text(key, style="bold"), table if table.row_count else Text("  nothing changed"))
+
+
+def _hex(value: int | None) -> str:
+    return "--" if value is None else f"{value:02X}"
+
+
+def _text(frames: Frames, name: str, value: object) -> str:
+    slot = frames.layout.slot[name]
+    if value is None:
+        return "none"
+    if isinstance(value, list):
+        return f"[{' '.join(_text(frames, name, one) for one in value)}]"
+    if isinstance(value, str):
+        return value
+    unit = slot.field.unit if slot.field is not None else ""
+    return f"{number_text(value, slot)} {unit}".rstrip()

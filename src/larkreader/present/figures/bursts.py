@@ -1,0 +1,66 @@
+"""Bursts of samples overlaid: volts over the time since each burst's first sample."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from larkreader.errors import RequestError
+from larkreader.judge.bursts import Bursts
+
+from .waveform import INK, SOFT, new_figure
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
+STYLES = ("-", "--", "-.", ":")
+MOST_NAMED = 6  # bursts that the legend names
+
+
+def draw_bursts(bursts: Bursts, *, ax: Axes | None = None) -> Axes:
+    """Draw bursts over each other, the last one strongest.
+
+    Parameters
+    ----------
+    bursts : Bursts
+        What `sample_bursts` returns.
+    ax : matplotlib.axes.Axes, optional
+        Where to draw; a figure of its own unless given.
+
+    Returns
+    -------
+    matplotlib.axes.Axes
+
+    Raises
+    ------
+    RequestError
+        If there is no sample to draw.
+    """
+    if not len(bursts) or not bursts.count.any():
+        raise RequestError("bursts", "hold no sample", "there is nothing to draw")
+    axes = ax if ax is not None else new_figure().add_subplot()
+    longest_s = float(bursts.count.max()) / bursts.rate_hz
+    unit, factor = ("s", 1.0) if longest_s >= 1 else ("ms", 1e3) if longest_s >= 1e-3 else ("us", 1e6)
+    for row in range(len(bursts)):
+        is_last = row == len(bursts) - 1
+        named = row < MOST_NAMED - 1 or is_last
+        begin_s = float(bursts.begin_s[row])
+        label = f"burst {row}" if np.isnan(begin_s) else f"burst {row}, at {begin_s:.3f} s"
+        axes.plot(
+            bursts.times_s(row) * factor,
+            bursts.volts[row],
+            STYLES[row % len(STYLES)],
+            color=INK if is_last else SOFT,
+            linewidth=1.6 if is_last else 0.9,
+            alpha=1.0 if is_last else 0.7,
+            label=label if named else None,
+        )
+    axes.set_xlabel(f"time since the burst's first sample, {unit}")
+    axes.set_ylabel("V")
+    axes.set_title(f"{len(bursts)} bursts at {bursts.rate_hz:g} samples a second", loc="left", color=INK, fontsize=12)
+    axes.grid(visible=True, color="#e9eef0")
+    for side in ("top", "right"):
+        axes.spines[side].set_visible(False)
+    axes.legend(frameon=False, fontsize=9, loc="upper left", bbox_to_anchor=(1.0, 1.0))
+    return axes
