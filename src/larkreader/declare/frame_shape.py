@@ -45,7 +45,8 @@ class ShapedLayout(BaseModel, frozen=True, extra="forbid"):
     packing : {"lsb", "msb"}
         Which end of a byte the fields fill first.
     fields : tuple of NamedField, ReservedBits or FieldGroup
-        What it holds, in order. A marker stands before the first field and is not one of them.
+        What it holds, in order. A marker stands before the first field and is not one of them. Where nothing is said
+        there is one field ``data`` that holds all bytes.
     period : float, optional
         How often it is sent, in seconds from one to the next.
     pattern : str, optional
@@ -68,6 +69,13 @@ class ShapedLayout(BaseModel, frozen=True, extra="forbid"):
     pattern: str | None = None
     backspace: Literal["keep", "apply"] = "keep"
     note: str = ""
+
+    @model_validator(mode="before")
+    @classmethod
+    def _nothing_said_is_bytes(cls, table: Any) -> Any:
+        if isinstance(table, Mapping) and "fields" not in table and table.get("pattern") is None:
+            return {**table, "fields": [{"name": "data", "type": "bytes", "repeat": REST}]}
+        return table
 
     @model_validator(mode="after")
     def _layout_adds_up(self) -> Self:

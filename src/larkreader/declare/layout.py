@@ -40,7 +40,8 @@ class FrameLayout(ShapedLayout, frozen=True, extra="forbid"):
     packing : {"lsb", "msb"}
         Which end of a byte the fields fill first.
     fields : tuple of NamedField, ReservedBits or FieldGroup
-        What it holds, in order. A marker stands before the first field and is not one of them.
+        What it holds, in order. A marker stands before the first field and is not one of them. Where nothing is said
+        there is one field ``data`` that holds all bytes.
     period : float, optional
         How often it is sent, in seconds from one to the next.
     pattern : str, optional

@@ -19,14 +19,14 @@ from larkreader.declare.checksum import Algorithm
 from larkreader.declare.crc import CrcAlgorithm, start_register
 from larkreader.declare.sums import SumAlgorithm
 
-from .checksums import Registers, advance, finished_registers, table_of
+from .checksums import Registers, advance, finished_registers, registers_of_rows, table_of
 from .long_checksum import moved
 
 Bytes = npt.NDArray[np.uint8]
 Places = npt.NDArray[np.int64]
 Results = npt.NDArray[np.uint64]
 Running = npt.NDArray[Any]
-STRETCH = 256  # bytes that are run through one after the other, side by side with other stretches
+STRETCH = 64  # bytes that are run through one after the other, side by side with other stretches
 BLOCK = 1 << 20  # bytes worked on at once
 
 
@@ -84,14 +84,13 @@ def _registers(block: Bytes, low: int, carried: Running, crc: CrcAlgorithm) -> R
     padded = np.zeros(count * STRETCH, dtype=np.uint8)
     padded[: len(block)] = block
     columns = np.ascontiguousarray(padded.reshape(count, STRETCH).T)
-    ends = np.zeros(count, dtype=carried.dtype)
-    for column in columns:
-        ends = advance(ends, crc, column)
-    begins = np.empty_like(ends)
-    register = carried
-    for row in range(count):
-        begins[row] = register[0]
-        register = moved(register, crc, STRETCH) ^ ends[row : row + 1]
+    ends = registers_of_rows(padded.reshape(count, STRETCH), crc)
+    ends[0] ^= moved(carried, crc, STRETCH)[0]
+    apart = 1
+    while apart < count:  # each end takes in what the stretches before it leave, twice as many every time
+        ends[apart:] ^= moved(ends[:-apart], crc, apart * STRETCH)
+        apart *= 2
+    begins = np.concatenate([carried, ends[:-1]])
     running = np.empty((STRETCH, count), dtype=carried.dtype)
     for place, column in enumerate(columns):
         running[place] = begins

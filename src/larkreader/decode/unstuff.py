@@ -108,11 +108,10 @@ def without_zeros(stream: Bytes, begin: Places, end: Places) -> tuple[Ragged, Ma
         Whether its code bytes lead to its end.
     """
     sound = np.ones(len(begin), dtype=np.bool_)
-    dropped = np.zeros(len(stream), dtype=np.bool_)
+    dropped = np.zeros(len(stream), dtype=np.bool_)  # code bytes for which no zero stands, but for the first ones
     values = stream.copy()
     here = np.flatnonzero(end > begin)
     place = begin[here]
-    dropped[place] = True
     while len(here) > FEW:
         code = stream[place]
         ahead = place + code
@@ -124,8 +123,12 @@ def without_zeros(stream: Bytes, begin: Places, end: Places) -> tuple[Ragged, Ma
         dropped[place[code == FULL_BLOCK]] = True
     for number, first in zip(here.tolist(), place.tolist(), strict=True):
         sound[number] = _one_by_one(stream, first, int(end[number]), values, dropped)
-    gone = np.concatenate([[0], np.cumsum(dropped)])
-    return Ragged(values[~dropped], begin - gone[begin], end - begin - (gone[end] - gone[begin])), sound
+    begin = np.minimum(begin + 1, end)  # behind the first code byte
+    places = np.flatnonzero(dropped)
+    if not len(places):
+        return Ragged(values, begin, end - begin), sound
+    before, behind = np.searchsorted(places, begin), np.searchsorted(places, end)
+    return Ragged(values[~dropped], begin - before, end - begin - (behind - before)), sound
 
 
 def _one_by_one(stream: Bytes, first: int, end: int, values: Bytes, dropped: Mask) -> bool:

@@ -168,8 +168,8 @@ def compare_bytes(before: ByteSurvey, after: ByteSurvey) -> list[ByteDifference]
     -------
     list of ByteDifference
         Of bytes that hold other values than before or count in one of the two, most different first. Bytes that count
-        in both are left out, and those that differ by no more than chance makes two samples of one source differ, by the
-        test of Kolmogorov and Smirnov.
+        in both are left out, and those that differ by no more than chance makes two samples of one source differ, by
+        the test of Kolmogorov and Smirnov.
     """
     found = []
     for place in range(min(len(before), len(after))):
