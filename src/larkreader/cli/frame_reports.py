@@ -79,7 +79,7 @@ def show_bytes(reading: Reading, moved_at_s: float | None, *, as_json: bool) -> 
                 continue
             found = compare_bytes(survey_bytes(frames[~later]), survey_bytes(frames[later]))
             document[key] = [vars(one) for one in found]
-            parts = [byte_tables.byte_differences(found)]
+            parts: list[Any] = [byte_tables.byte_differences(found)]
         else:
             survey = survey_bytes(frames)
             document[key] = [
@@ -92,7 +92,7 @@ def show_bytes(reading: Reading, moved_at_s: float | None, *, as_json: bool) -> 
                 }
                 for row in range(len(survey))
             ]
-            parts = [byte_tables.frame_rows(frames), byte_tables.byte_survey(survey)]
+            parts = [byte_tables.frame_rows(frames), "", byte_tables.byte_survey(survey)]
         if not as_json:
             console.print(f"{key}: {len(frames):,} frames", style="bold")
             console.print(*parts, "", sep="\n")

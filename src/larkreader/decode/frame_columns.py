@@ -199,7 +199,7 @@ class Frames(Columns):
             if isinstance(values, Ragged):
                 columns[name] = np.asarray(values)
             elif isinstance(values, np.ma.MaskedArray):
-                columns[name] = np.ma.filled(values.astype(object), None)
+                columns[name] = np.where(np.ma.getmaskarray(values), None, values.data.astype(object))
             elif values.ndim == 1:
                 columns[name] = values
             else:

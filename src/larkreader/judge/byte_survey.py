@@ -130,7 +130,7 @@ def survey_bytes(frames: Frames | Ragged | npt.NDArray[np.uint8]) -> ByteSurvey:
     >>> rows = np.array([[0xD7, 1, 40], [0xD7, 2, 45], [0xD7, 3, 44], [0xD7, 4, 9], [0xD7, 5, 9]], dtype=np.uint8)
     >>> survey = lr.survey_bytes(rows)
     >>> [survey.looks(row) for row in range(3)], survey.bits(2)
-    (['constant', 'counts by 1', 'moves'], '00x0xx0x')
+    (['constant', 'counts by 1', 'moves'], '00x01x0x')
     """
     rows = frames
     if isinstance(rows, Frames):

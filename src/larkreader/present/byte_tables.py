@@ -35,6 +35,7 @@ def frame_rows(frames: Frames, at: Sequence[int] | None = None) -> Group:
 def byte_survey(survey: ByteSurvey) -> Group:
     """Show what each byte and bit of some frames does."""
     table = new_table(">byte", "looks", ">least", ">most", ">values", ">changes", "bit 7..0", "bits change, 7..0")
+    wide = len(str(survey.bit_changes.max(initial=0)))
     for row in range(len(survey)):
         moving = survey.bit_changes[row, ::-1].tolist()
         table.add_row(
@@ -45,7 +46,7 @@ def byte_survey(survey: ByteSurvey) -> Group:
             str(survey.values[row]),
             str(survey.changes[row]),
             survey.bits(row),
-            " ".join("." if not one else str(one) for one in moving) if any(moving) else "",
+            " ".join(f"{one or '.':>{wide}}" for one in moving) if any(moving) else "",
         )
     return Group(table)
 
