@@ -11,6 +11,7 @@ from pydantic import BaseModel
 from .capture_form import CaptureForm
 from .checksum import ALGORITHMS
 from .event import EventSignal
+from .fields import WIDTHLESS
 from .layout import FrameLayout
 from .line import LineSettings
 from .port import DeclaredPort
@@ -89,7 +90,7 @@ def _refined(name: str, schema: dict[str, Any]) -> dict[str, Any]:
         schema["properties"]["format"]["pattern"] = r"^[5-9][NEOMSneoms](1|1\.5|2)$"
     if name == "NamedField":
         schema["properties"]["name"]["pattern"] = r"^[^\W\d]\w*$"
-        kinds = r"uint[1-9]\d?|int[1-9]\d?|bcd[1-9]\d?|float(16|32|64)|bytes|text|flag|checksum"
+        kinds = r"uint[1-9]\d?|int[1-9]\d?|bcd[1-9]\d?|float(16|32|64)|" + "|".join(WIDTHLESS)
         schema["properties"]["type"]["pattern"] = f"^({kinds})$"
     if name == "FrameChecksum":
         schema["properties"]["algorithm"]["examples"] = list(ALGORITHMS)

@@ -199,7 +199,8 @@ class Frames(Columns):
             if isinstance(values, Ragged):
                 columns[name] = np.asarray(values)
             elif isinstance(values, np.ma.MaskedArray):
-                columns[name] = np.where(np.ma.getmaskarray(values), None, values.data.astype(object))
+                columns[name] = values.data.astype(object)
+                columns[name][np.ma.getmaskarray(values)] = None
             elif values.ndim == 1:
                 columns[name] = values
             else:
