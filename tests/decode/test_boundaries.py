@@ -1,5 +1,6 @@
 """Frames behind boundaries of every kind: against slow references, in any pieces, and back from what was encoded."""
 
+import tracemalloc
 from itertools import pairwise
 
 import numpy as np
@@ -257,3 +258,61 @@ def test_layouts_of_one_wire_are_told_apart_and_what_no_layout_declares_is_told(
     other = lr.FrameLayout(boundary={"kind": "slip", "longest": 9}, fields=[{"name": "x", "type": "uint8"}])
     with pytest.raises(lr.RequestError, match="must be the same"):
         lr.read_layouts(b"", [one, other])
+
+
+@pytest.mark.parametrize("family", [family for family in BOUNDARIES if family not in ("idle", "break", "address")])
+def test_what_never_becomes_a_frame_is_not_kept(family):
+    """Two megabytes of one byte after another that ends or begins nothing: less than a hundred kilobytes are held."""
+    for boundary in BOUNDARIES[family]:
+        size = [{"name": "size", "type": "uint32"}] if family == "length" else []
+        layout = lr.FrameLayout(boundary=boundary, fields=[*size, {"name": "x", "type": "uint8", "repeat": 9}])
+        for filling in (0x01, 0xA5, 0x10):
+            reader, piece = lr.FrameReader(layout), bytes([filling]) * 16384
+            reader.feed(piece)
+            tracemalloc.start()
+            before, _ = tracemalloc.get_traced_memory()
+            for _ in range(4):
+                reader.feed(piece)
+            kept, _ = tracemalloc.get_traced_memory()
+            tracemalloc.stop()
+            assert kept - before < 100_000, (boundary, filling)
+
+
+def test_a_long_stream_without_markers_is_the_same_in_pieces(monkeypatch):
+    layout = lr.FrameLayout(
+        boundary={"kind": "length-field", "field": "size", "longest": 60},
+        fields=[
+            {"name": "size", "type": "uint8"},
+            {"name": "x", "type": "bytes", "repeat": "rest"},
+            {"name": "crc", "type": "checksum"},
+        ],
+        checksum={"algorithm": "CRC-32/ISCSI"},
+    )
+    rng = np.random.default_rng(3)
+    frames = [layout.encode({"x": rng.integers(0, 256, size).tolist()}) for size in rng.integers(0, 50, 400)]
+    stream = bytearray(b"".join(frames))
+    for place in rng.integers(0, len(stream), 40):
+        stream[place] ^= 0x55
+    whole = table_of([lr.read_frames(bytes(stream), layout)])
+    monkeypatch.setattr("larkreader.decode.frames.PIECE", 257)
+    assert table_of([lr.read_frames(bytes(stream), layout)]) == whole
+    assert sum(not faults for _, _, faults, _ in whole[0]) >= 360
+
+
+def test_each_frame_comes_as_a_mapping_as_soon_as_it_is_certain():
+    layout = lr.FrameLayout(
+        boundary={"kind": "slip"},
+        fields=[
+            {"name": "kind", "type": "uint8", "names": {"level": 1, "leak": 2}},
+            {"name": "place", "type": "uint8", "when": {"kind": "leak"}},
+            {"name": "x", "type": "uint8", "repeat": "rest"},
+        ],
+    )
+    told = []
+    reader = lr.FrameReader(layout, told.append)
+    for byte in layout.as_sent(layout.encode({"kind": "leak", "place": 3, "x": [7]})) + b"\x01\x05\xc0":
+        reader.feed(bytes([byte]))
+    assert told[0] | {"begin_s": 0} == {
+        "offset": 0, "length": 4, "begin_s": 0, "faults": "", "kind": "leak", "place": 3, "x": [7],
+    }  # fmt: skip
+    assert (told[1]["offset"], told[1]["kind"], told[1]["place"], told[1]["x"]) == (4, "level", None, [5])

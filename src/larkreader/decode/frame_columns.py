@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from enum import IntEnum, IntFlag
 from functools import cached_property
@@ -188,6 +189,24 @@ class Frames(Columns):
             return self[name]
         by_value = {value: label for label, value in (field.names if field else {}).items()}
         return over_items(self.raw(name), lambda raw: _labels(raw, by_value))
+
+    def rows(self) -> Iterator[dict[str, Any]]:
+        """Yield each frame as a mapping: offset, length, begin_s, names of its faults, and its fields by name.
+
+        A named value is its name, an array a list, and what is not in the frame None.
+        """
+        columns = {
+            name: self.labels(name).tolist() if slot.field is not None and slot.field.names else self[name].tolist()
+            for name, slot in self.layout.slot.items()
+        }
+        for row in range(len(self)):
+            head = {
+                "offset": int(self.offset[row]),
+                "length": int(self.length[row]),
+                "begin_s": float(self.begin_s[row]),
+                "faults": frame_fault_names(int(self.faults[row])),
+            }
+            yield head | {name: values[row] for name, values in columns.items()}
 
     def to_pandas(self) -> pd.DataFrame:
         """Return a data frame of offset, begin_s, the fields by name (an array's items apart), and fault names."""

@@ -83,7 +83,13 @@ def read_layouts(data: bytes | Bytes | Characters, layouts: Sequence[FrameLayout
         As `read_frames`; or if the layouts differ in their kind of boundary.
     """
     check_shared(layouts)
-    return cut_frames(Stream.of(data), layouts, Begun(), last=True).frames
+    stream = Stream.of(data)
+    if may_begin_anywhere(layouts) and len(stream.value) > 2 * PIECE:
+        return _cut_in_pieces(stream, layouts)
+    return cut_frames(stream, layouts, Begun(), last=True).frames
+
+
+PIECE = 1 << 20  # bytes worked on at once where each of them may begin a frame
 
 
 @dataclass(frozen=True)
@@ -155,6 +161,31 @@ def cut_frames(
         one = _Taken(offset, length, content, found.genuine[mine], found.right[mine])
         frames[layout.key] = _frames_of(stream, layout, one, skipped, first_offset)
     return Cut(frames, done, begun, needed)
+
+
+def _cut_in_pieces(stream: Stream, layouts: Sequence[FrameLayout]) -> Mapping[str, Frames]:
+    """Cut a long stream in which every byte is a candidate, so that not all of them are looked at together."""
+    parts: list[Mapping[str, Frames]] = []
+    held, begun, done, here = stream.between(0, 0), Begun(), 0, 0
+    while here < len(stream.value):
+        here = min(max(here, done) + PIECE, len(stream.value))
+        held = stream.between(done, here)
+        cut = cut_frames(held, layouts, begun, last=here == len(stream.value), first_offset=done)
+        parts.append(cut.frames)
+        done, begun = done + cut.done, cut.begun
+    frames = {}
+    spans = [next(iter(part.values())).skipped for part in parts]
+    skipped = Spans(*(np.concatenate([one.column(name) for one in spans]) for name in Spans.COLUMNS))
+    for layout in layouts:
+        every = [part[layout.key] for part in parts]
+        offset, length, begin_s, faults = (
+            np.concatenate([one.column(name) for one in every]) for name in ("offset", "length", "begin_s", "faults")
+        )
+        data: Bytes | Ragged = Ragged(stream.value, offset, length)
+        if not layout.needs_locating:
+            data = rows_at(stream.value, offset, layout.length)
+        frames[layout.key] = Frames(layout, offset, begin_s, faults, data, skipped, length)
+    return frames
 
 
 def _cut_delimited(

@@ -60,15 +60,27 @@ class Stream:
             _joined_places(self, new, "addresses"),
         )
 
+    def between(self, first: int, end: int) -> Stream:
+        """Return a stretch of it."""
+        return Stream(
+            self.value[first:end],
+            None if self.begin_s is None else self.begin_s[first:end],
+            None if self.end_s is None else self.end_s[first:end],
+            _places_between(self.bad, first, end),
+            _places_between(self.breaks, first, end),
+            _places_between(self.addresses, first, end),
+        )
+
     def behind(self, done: int) -> Stream:
         """Return what lies behind the first `done` bytes, without keeping the others alive."""
+        rest = self.between(done, len(self.value))
         return Stream(
-            self.value[done:].copy(),
-            None if self.begin_s is None else self.begin_s[done:].copy(),
-            None if self.end_s is None else self.end_s[done:].copy(),
-            _places_behind(self.bad, done),
-            _places_behind(self.breaks, done),
-            _places_behind(self.addresses, done),
+            rest.value.copy(),
+            None if rest.begin_s is None else rest.begin_s.copy(),
+            None if rest.end_s is None else rest.end_s.copy(),
+            rest.bad,
+            rest.breaks,
+            rest.addresses,
         )
 
 
@@ -117,5 +129,5 @@ def _joined_places(held: Stream, new: Stream, name: str) -> Places | None:
     return np.concatenate([first, (nothing if behind is None else behind) + len(held.value)])
 
 
-def _places_behind(places: Places | None, done: int) -> Places | None:
-    return None if places is None else places[np.searchsorted(places, done) :] - done
+def _places_between(places: Places | None, first: int, end: int) -> Places | None:
+    return None if places is None else places[slice(*np.searchsorted(places, [first, end]))] - first

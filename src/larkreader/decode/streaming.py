@@ -7,7 +7,8 @@ bytes of two frames and a marker.
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
+from typing import Any
 
 import numpy as np
 
@@ -105,6 +106,8 @@ class FrameReader:
     ----------
     layout : FrameLayout
         What the frames are declared to be.
+    on_frame : callable, optional
+        Called with each frame as soon as it is certain, as a mapping that `Frames.rows` yields.
 
     Examples
     --------
@@ -119,8 +122,8 @@ class FrameReader:
     array([0.])
     """
 
-    def __init__(self, layout: FrameLayout) -> None:
-        self._layout = layout
+    def __init__(self, layout: FrameLayout, on_frame: Callable[[dict[str, Any]], object] | None = None) -> None:
+        self._layout, self._on_frame = layout, on_frame
         self._reader = LayoutsReader([layout])
 
     def feed(self, data: bytes | Bytes | Characters) -> Frames:
@@ -141,8 +144,14 @@ class FrameReader:
         RequestError
             As `read_frames`; or if the reader is closed.
         """
-        return self._reader.feed(data)[self._layout.key]
+        return self._told(self._reader.feed(data)[self._layout.key])
 
     def close(self) -> Frames:
         """Return the rest, now that nothing more comes. Closing once more returns nothing more."""
-        return self._reader.close()[self._layout.key]
+        return self._told(self._reader.close()[self._layout.key])
+
+    def _told(self, frames: Frames) -> Frames:
+        if self._on_frame is not None:
+            for row in frames.rows():
+                self._on_frame(row)
+        return frames
