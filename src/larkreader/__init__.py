@@ -102,6 +102,7 @@ if TYPE_CHECKING:
     from .judge.diagnosis import Diagnosis as Diagnosis
     from .judge.diagnosis import diagnose as diagnose
     from .judge.events import EventDelays as EventDelays
+    from .judge.field_proposal import propose_fields as propose_fields
     from .judge.findings import Finding as Finding
     from .judge.garble import Garble as Garble
     from .judge.garble import explain_garble as explain_garble
@@ -202,6 +203,7 @@ _HOMES = {
     "open_voltages": "capture.files.open",
     "parse_sheet": "declare.sheet",
     "probe_flow_control": "exercise.stepping",
+    "propose_fields": "judge.field_proposal",
     "propose_layout": "judge.proposal",
     "read": "judge.reading",
     "read_frames": "decode.frames",
@@ -305,6 +307,7 @@ __all__ = [
     "open_voltages",
     "parse_sheet",
     "probe_flow_control",
+    "propose_fields",
     "propose_layout",
     "read",
     "read_frames",

@@ -100,6 +100,25 @@ def test_bytes_and_changes(shell, rig_files):
         assert message in err.replace("It must", "must").replace("\n", " ")
 
 
+def test_a_sheet_is_proposed_from_a_boundary_alone(shell, tmp_path):
+    """A made-up meter: kind, counter, length, level; its CRC is found, and the proposed sheet reads every frame."""
+    boundary = 'sheet = 1\n[wire.tx]\n[frame.level]\nboundary = { kind = "slip" }\n'
+    fields = [{"name": "kind", "type": "uint8", "equals": 9}, {"name": "x", "type": "uint8", "repeat": "rest"}]
+    secret = lr.FrameLayout(
+        boundary={"kind": "slip"},
+        fields=[*fields, {"name": "crc", "type": "checksum"}],
+        checksum={"algorithm": "CRC-16/XMODEM", "order": "big"},
+    )
+    frames = secret.encode_all({"x": [[number * number % 256] * (1 + number % 5) for number in range(30)]})
+    (tmp_path / "tx.bin").write_bytes(b"".join(map(secret.as_sent, frames)))
+    (tmp_path / "tx.toml").write_text(boundary)
+    status, out, err = shell("decode", tmp_path / "tx.toml", tmp_path / "tx.bin", "--propose")
+    assert (status, err) == (0, "level: 30 of 30 frames are right by the fields that are proposed\n")
+    found = lr.parse_sheet(out).frame["level"]
+    assert (found.checksum.algorithm, found.checksum.order) == ("CRC-16/XMODEM", "big")
+    assert found.slot["constant_0"].field.equals == 9
+
+
 def test_layouts_are_shown_and_drawn(shell, rig_files, varied, tmp_path):
     status, out, _ = shell("layout", rig_files["sheet"], "status")
     assert status == 0

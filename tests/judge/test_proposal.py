@@ -4,7 +4,7 @@ import os
 
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import larkreader as lr
@@ -91,3 +91,53 @@ def test_a_starter_sheet_of_an_unknown_capture_decodes_its_frames(shell, rig_fil
         assert one.counter.first_bit == other.counter.first_bit
     reading = lr.read(made, rig_files["capture"])
     assert np.count_nonzero(reading.frames["pump_tx_message"].faults == 0) >= 187
+
+
+@settings(max_examples=max(settings.default.max_examples // 4, 10))
+@given(
+    boundary=st.sampled_from(
+        [{"kind": "cobs"}, {"kind": "slip"}, {"kind": "marker", "marker": "D7 4B", "end": "0D 0A"}, {"kind": "hdlc"}]
+    ),
+    algorithm=st.sampled_from(["CRC-16/MODBUS", "CRC-16/XMODEM", "CRC-32/ISO-HDLC", "fletcher-16", "sum-16", None]),
+    order=st.sampled_from(["little", "big"]),
+    seed=st.integers(0, 10**6),
+    is_fixed=st.booleans(),
+)
+def test_fields_of_packets_are_found_where_the_boundary_alone_is_known(boundary, algorithm, order, seed, is_fixed):
+    """A kind, a counter, a length, noise of any length, a checksum: all are there again, and every frame is right."""
+    fields = [
+        {"name": "kind", "type": "uint8", "equals": 0x21},
+        {"name": "n", "type": "uint8", "counter": True},
+        {"name": "size", "type": "uint8"},
+        {"name": "x", "type": "uint8", "repeat": "size - 3"},
+    ]
+    extra = {}
+    if algorithm:
+        fields.append({"name": "crc", "type": "checksum"})
+        extra = {"checksum": {"algorithm": algorithm, "order": order}}
+    secret = lr.FrameLayout(boundary=boundary, fields=fields, **extra)
+    rng = np.random.default_rng(seed)
+    lengths = np.full(60, 9) if is_fixed else rng.integers(1, 40, 60)
+    sent = secret.encode_all({"x": [rng.integers(0, 256, size).tolist() for size in lengths]}, first_count=200)
+    stream = b"".join(secret.as_sent(frame) for frame in sent)
+    found = lr.propose_fields(lr.read_frames(stream, lr.FrameLayout(boundary=boundary)))
+    read = lr.read_frames(stream, found)
+    assert found.slot[f"constant_{len(secret.marker)}"].field.equals == 0x21
+    assert found.counter is not None
+    assert ("size" in found.slot) is not is_fixed
+    if algorithm:
+        assert found.checksum.algorithm == algorithm
+        assert found.checksum.order == order
+    if "end" not in boundary:  # noise may hold an end followed by a marker's first byte
+        assert [row.tobytes() for row in read.data] == sent
+        assert not read.faults.any()
+
+
+def test_too_few_frames_and_noise_propose_no_checksum():
+    plain = lr.FrameLayout(boundary={"kind": "slip"})
+    assert lr.propose_fields(lr.read_frames(b"abc\xc0" * 100, plain)) is None
+    rng = np.random.default_rng(1)
+    stream = b"".join(plain.as_sent(rng.integers(0, 256, size).astype(np.uint8).tobytes()) for size in range(8, 200))
+    found = lr.propose_fields(lr.read_frames(stream, plain))
+    assert found.checksum is None
+    assert list(found.slot) == ["data"]

@@ -65,6 +65,9 @@ if TYPE_CHECKING:
 @click.option(
     "--moved-at", "moved_at_s", type=float, metavar="SECONDS", help="With --bytes: how they differ before and after."
 )
+@click.option(
+    "--propose", is_flag=True, help="Write the fields that the bytes of the frames suggest as a sheet instead."
+)
 @click.option("--changes", is_flag=True, help="Show what changed from one frame to the next instead.")
 @numbers_option
 @encoding_option
@@ -90,6 +93,7 @@ def decode(
     bytes_: bool,
     moved_at_s: float | None,
     changes: bool,
+    propose: bool,
     write_index: int | None,
     filled: int | None,
     numbers: str,
@@ -106,8 +110,8 @@ def decode(
 
     shown = characters == Path("-") and not as_json
     characters = None if characters == Path("-") else characters
-    if sum((shown, explain is not None, statistics, bytes_, changes)) > 1:
-        those = "--explain, --statistics, --bytes, --changes and --characters -"
+    if sum((shown, explain is not None, statistics, bytes_, changes, propose)) > 1:
+        those = "--explain, --statistics, --bytes, --propose, --changes and --characters -"
         raise RequestError(those, "each show something else", "must stand alone")
     if moved_at_s is not None and not bytes_:
         raise RequestError("--moved-at", "compares what bytes do", "goes with --bytes")
@@ -147,6 +151,8 @@ def decode(
         frame_reports.sum_up(reading, as_json=as_json)
     elif bytes_:
         frame_reports.show_bytes(reading, moved_at_s, as_json=as_json)
+    elif propose:
+        frame_reports.propose(reading)
     elif changes:
         frame_reports.show_changes(reading, as_json=as_json)
     elif shown:

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
+import click
 import numpy as np
 
-from .common import print_json
+from .common import note, print_json
 
 if TYPE_CHECKING:
     from larkreader.judge.reading import Reading
@@ -98,6 +99,25 @@ def show_bytes(reading: Reading, moved_at_s: float | None, *, as_json: bool) -> 
             console.print(*parts, "", sep="\n")
     if as_json:
         print_json(document)
+
+
+def propose(reading: Reading) -> None:
+    """Write the sheet with the fields that the bytes of its frames suggest, as far as they do."""
+    from larkreader.declare.sheet_text import sheet_text
+    from larkreader.decode.frames import read_layouts
+    from larkreader.judge.field_proposal import propose_fields
+
+    layouts = dict(reading.sheet.frame)
+    for key, frames in reading.frames.items():
+        found = propose_fields(frames)
+        if found is None:
+            note(f"{key}: {len(frames):,} frames, too few different ones to tell their fields")
+            continue
+        layouts[key] = found
+        again = read_layouts(reading.characters[found.wire or next(iter(reading.characters))], [found])[key]
+        right = int(np.count_nonzero(again.faults == 0))
+        note(f"{key}: {right:,} of {len(frames):,} frames are right by the fields that are proposed")
+    click.echo(sheet_text(reading.sheet.model_copy(update={"frame": layouts})), nl=False)
 
 
 def _check_time(reading: Reading, moved_at_s: float) -> None:

@@ -91,7 +91,7 @@ def finish(crc: CrcAlgorithm, register: int) -> int:
     return register ^ crc.final_xor
 
 
-@lru_cache(maxsize=64)
+@lru_cache(maxsize=256)
 def crc_table(width: int, poly: int, reflected: bool) -> tuple[int, ...]:
     """Return what each byte value adds to the register, 256 entries.
 
