@@ -72,6 +72,44 @@ def test_bytes_of_frames_are_shown_with_what_changed_marked(shell, rig, rig_file
     assert "status D7 4B 21 42' 00" in out
 
 
+def test_frames_that_differ_and_lines_of_text_are_shown_live(shell, tmp_path):
+    """What is not in a frame is absent; what a list holds counts towards its range, words do not."""
+    (tmp_path / "tank.toml").write_text(
+        """sheet = 1
+[wire.tx]
+[frame.level]
+boundary = { kind = "terminator", terminator = "\\n" }
+pattern = "{state} {levels}"
+fields = [{ name = "state", type = "word" }, { name = "levels", type = "decimal", repeat = "rest" }]
+""",
+        encoding="utf-8",
+    )
+    (tmp_path / "leak.toml").write_text(
+        """sheet = 1
+[wire.tx]
+[frame.leak]
+boundary = { kind = "cobs" }
+fields = [
+  { name = "n", type = "uint8" }, { name = "place", type = "uint8", when = { n = 2 } },
+  { name = "drop", type = "uint8", repeat = "n" },
+]
+""",
+        encoding="utf-8",
+    )
+    with says([b"full 9,8.5\n", b"empty .5\n"]) as path:
+        _, out, _ = shell("listen", path, "--sheet", tmp_path / "tank.toml", "--show", "values", "--seconds", 1)
+    rows = {line[7:14].strip(): line[14:].split() for line in out.splitlines()[2:]}
+    assert (rows["state"][0], rows["levels"][:3]) == ('"empty"', ["0.5", "0.5", "9"])
+    with says([b"\x03\x01\x05\x00", b"\x05\x02\x07\x08\x09\x00", b"\x02\x02\x00"]) as path:
+        _, out, _ = shell("listen", path, "--sheet", tmp_path / "leak.toml", "--seconds", 1)
+    shown = [line.split(maxsplit=3)[3] for line in out.splitlines()[1:]]
+    assert shown == [
+        "leak n=1 place=absent drop=5",
+        "leak n=2' place=7' drop=8,9'",
+        "bytes of no frame: length-mismatch",
+    ]
+
+
 def test_the_last_values_their_range_and_rate_make_a_table(shell, rig, rig_files):
     values = [{"count": number, "flow": flow, "temperature": 21.5} for number, flow in enumerate([12, 310.5, 7.5, 301])]
     with says(frames_of(rig.sheet, *values)) as path:

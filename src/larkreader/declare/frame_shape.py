@@ -25,39 +25,14 @@ from .boundary import (
 from .checksum import FrameChecksum
 from .encoding import take_slot
 from .field_parts import REST, Count
-from .fields import FieldEntry, FieldGroup, Slot
+from .fields import FieldEntry, Slot
 from .layout_mistakes import ends_of, layout_mistakes
-from .shape import HowMany, Packing, Shape, item_bits, lay_out, repeat_of, slots_of, varies
+from .shape import HowMany, Packing, Shape, item_bits, lay_out, name_of, plain_number, repeat_of, slots_of, varies
 from .text_pattern import TextPattern, pattern_mistakes, pattern_of, written_mistakes
 
 
 class ShapedLayout(BaseModel, frozen=True, extra="forbid"):
-    """What is declared of one kind of frame, and the shape that follows from it.
-
-    Parameters
-    ----------
-    key : str
-        Its name in every output; in a sheet, the key of its table.
-    wire : str, optional
-        The wire on which it travels. It may be left out where there is only one.
-    boundary : Boundary
-        How its start and end are found: a model of this package whose name ends so, or a mapping with its `kind`.
-    packing : {"lsb", "msb"}
-        Which end of a byte the fields fill first.
-    fields : tuple of NamedField, ReservedBits or FieldGroup
-        What it holds, in order. A marker stands before the first field and is not one of them. Where nothing is said
-        there is one field ``data`` that holds all bytes.
-    period : float, optional
-        How often it is sent, in seconds from one to the next.
-    pattern : str, optional
-        Of a line of text: what it consists of, with fields in braces, as in ``"temp={temperature} flow={flow}"``.
-    backspace : {"keep", "apply"}
-        Whether backspaces in a text have deleted the characters before them when it is matched with its pattern.
-    checksum : FrameChecksum, optional
-        Its check value, whose place is the field of type ``checksum``.
-    note : str
-        Anything worth telling the reader.
-    """
+    """What is declared of one kind of frame, and the shape that follows from it; see `FrameLayout`."""
 
     key: str = "frame"
     wire: str | None = None
@@ -244,7 +219,7 @@ class ShapedLayout(BaseModel, frozen=True, extra="forbid"):
             behind = self.bits_behind(entry)
             room = (total_bits - bit - behind) // item_bits(entry, self.checksum)
             if room < 0:
-                raise RequestError(self.key, f"has no room for {name_of(entry)}", "must be longer")
+                raise RequestError(self.key, f"has no room for {name_of(entry) or 'reserved bits'}", "must be longer")
             return room
         count = Count.parse(repeat)
         many, left = divmod(held.get(count.field, 0) * count.factor, count.divisor)
@@ -301,14 +276,3 @@ def raw_values(slot: Slot, said: Sequence[int | str]) -> list[int]:
     """Return the raw numbers that numbers and names of a field stand for."""
     assert slot.field is not None
     return [slot.field.names[one] if isinstance(one, str) else one for one in said]
-
-
-def name_of(entry: FieldEntry) -> str:
-    """Return what an entry is called."""
-    return entry.group if isinstance(entry, FieldGroup) else getattr(entry, "name", "reserved bits")
-
-
-def plain_number(entry: FieldEntry) -> int:
-    """Return how many of an entry there are, 1 where that varies."""
-    repeat = repeat_of(entry)
-    return repeat if isinstance(repeat, int) else 1

@@ -19,6 +19,8 @@ from .shape import (
     has_varying_number,
     item_bits,
     lay_out,
+    name_of,
+    plain_number,
     repeat_of,
     slots_of,
     varies,
@@ -47,14 +49,14 @@ def layout_mistakes(
         As in `FrameLayout`.
     """
     ends = ends_of(boundary)
-    shape = lay_out(fields, packing, checksum, ends, lambda entry, bit, slots: _plain(entry))
+    shape = lay_out(fields, packing, checksum, ends, lambda entry, bit, slots: plain_number(entry))
     names = _names(fields)
     yield from _twice(fields)
     yield from _reference_mistakes(fields, names)
     yield from _rest_mistakes(fields, boundary)
     if ends.trailer:
         behind = fields[first_of_trailer(fields, checksum, ends.trailer) :]
-        bits = sum(_plain(entry) * item_bits(entry, checksum) for entry in behind)
+        bits = sum(plain_number(entry) * item_bits(entry, checksum) for entry in behind)
         if bits != 8 * ends.trailer or any(varies(entry) for entry in behind):
             yield (
                 "boundary.trailer",
@@ -96,7 +98,7 @@ def layout_mistakes(
         found = f"must be what the fields add up to, which is {shape.length} bytes."
         yield "boundary.length", f"{boundary.length}", found
     most = getattr(boundary, "longest", LONGEST) if not isinstance(boundary, MarkerBoundary) else LONGEST
-    least = lay_out(fields, packing, checksum, ends, lambda entry, bit, slots: 0 if varies(entry) else _plain(entry))
+    least = lay_out(fields, packing, checksum, ends, lambda entry, *_: 0 if varies(entry) else plain_number(entry))
     if least.length > most:
         yield "fields", "", f"add up to {least.length} bytes; a frame has {most} at most."
 
@@ -106,11 +108,6 @@ def ends_of(boundary: Boundary) -> Ends:
     marker = boundary.data if isinstance(boundary, (MarkerBoundary, LengthBoundary)) else b""
     end = bytes.fromhex(boundary.end or "") if isinstance(boundary, MarkerBoundary) else b""
     return Ends(len(marker), len(end), boundary.trailer if isinstance(boundary, MarkerBoundary) else 0)
-
-
-def _plain(entry: FieldEntry) -> int:
-    repeat = repeat_of(entry)
-    return repeat if isinstance(repeat, int) else 1
 
 
 def _names(fields: Sequence[FieldEntry]) -> dict[str, int]:
@@ -130,9 +127,9 @@ def _twice(fields: Sequence[FieldEntry]) -> Iterator[Claim]:
     seen: dict[str, str] = {}
     for place, entry in enumerate(fields):
         inner = list(enumerate(entry.fields)) if isinstance(entry, FieldGroup) else []
-        own = [] if not isinstance(entry, NamedField | FieldGroup) else [(f"fields[{place}]", _name(entry))]
+        own = [] if not isinstance(entry, NamedField | FieldGroup) else [(f"fields[{place}]", name_of(entry))]
         own += [
-            (f"fields[{place}].fields[{number}]", f"{_name(entry)}.{member.name}")
+            (f"fields[{place}].fields[{number}]", f"{name_of(entry)}.{member.name}")
             for number, member in inner
             if isinstance(member, NamedField)
         ]
@@ -141,10 +138,6 @@ def _twice(fields: Sequence[FieldEntry]) -> Iterator[Claim]:
                 key = "group" if isinstance(entry, FieldGroup) and "." not in name else "name"
                 yield f"{where}.{key}", f'"{name}"', f"is the name of {seen[name]} too."
             seen.setdefault(name, where)
-
-
-def _name(entry: FieldEntry) -> str:
-    return entry.group if isinstance(entry, FieldGroup) else getattr(entry, "name", "")
 
 
 def _reference_mistakes(fields: Sequence[FieldEntry], names: dict[str, int]) -> Iterator[Claim]:
@@ -212,7 +205,7 @@ def _placed(fields: Sequence[FieldEntry], checksum: FrameChecksum | None, bit: i
     here = frozenset({bit % 8})
     for place, entry in enumerate(fields):
         size = item_bits(entry, checksum)
-        ends = {(begin + _plain(entry) * size) % 8 for begin in here}
+        ends = {(begin + plain_number(entry) * size) % 8 for begin in here}
         if has_varying_number(entry):
             ends = {0}
         behind = frozenset(ends | here if entry.when else ends)
@@ -256,7 +249,7 @@ def _checksum_mistakes(
         yield f"checksum.{key}", f'"{name}"', f"is not a field of this frame. {nearest(name, list(shape.slot))}"
     if unknown or not whole:
         return
-    at = {_name(one.entry): one for one in placed if _name(one.entry)}
+    at = {name_of(one.entry): one for one in placed if name_of(one.entry)}
     first, last = at.get(checksum.from_ or ""), at.get(checksum.to or "")
     if any("." in (name or "") for name in (checksum.from_, checksum.to)):
         yield "checksum", "", "covers a part of a group; name a field, or leave from and to out."

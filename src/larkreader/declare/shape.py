@@ -155,6 +155,17 @@ def repeat_of(entry: FieldEntry) -> int | str:
     return 1 if isinstance(entry, ReservedBits) else entry.repeat
 
 
+def name_of(entry: FieldEntry) -> str:
+    """Return what an entry is called; nothing for reserved bits."""
+    return entry.group if isinstance(entry, FieldGroup) else getattr(entry, "name", "")
+
+
+def plain_number(entry: FieldEntry) -> int:
+    """Return how many of an entry there are, 1 where that varies."""
+    repeat = repeat_of(entry)
+    return repeat if isinstance(repeat, int) else 1
+
+
 def has_varying_number(entry: FieldEntry) -> bool:
     """Tell whether what a frame holds decides how many of an entry there are, if there are any."""
     return isinstance(repeat_of(entry), str)

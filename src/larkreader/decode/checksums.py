@@ -90,6 +90,19 @@ def finished_registers(registers: Registers, crc: CrcAlgorithm) -> npt.NDArray[n
     return _finish(registers, crc).astype(np.uint64)
 
 
+def finished_sums(sums: npt.NDArray[np.uint64], algorithm: SumAlgorithm) -> npt.NDArray[np.uint64]:
+    """Turn whole sums into results, but for sums of sums."""
+    top = np.uint64((1 << algorithm.width) - 1)
+    if algorithm.combine == "carry":
+        sums = np.where(sums > 0, (sums - np.uint64(1)) % top + np.uint64(1), sums)
+    if algorithm.complement == "ones":
+        sums = ~sums
+    elif algorithm.complement == "twos":
+        sums = ~sums + np.uint64(1)
+    finished: npt.NDArray[np.uint64] = sums & top
+    return finished
+
+
 @lru_cache(maxsize=256)
 def table_of(crc: CrcAlgorithm) -> Registers:
     """Return what each byte value adds to the register: unsigned, shape (256,), not to be written into."""
@@ -110,7 +123,6 @@ def _sums(rows: npt.NDArray[np.uint8], algorithm: SumAlgorithm) -> npt.NDArray[n
         if rows.shape[1] % 2:
             rows = np.pad(rows, ((0, 0), (0, 1)))
         items = np.ascontiguousarray(rows).view("<u2" if algorithm.little else ">u2")
-    top = np.uint64((1 << algorithm.width) - 1)
     first: npt.NDArray[np.uint64]
     if algorithm.combine == "xor":
         first = np.bitwise_xor.reduce(items, axis=1, dtype=np.uint64)
@@ -123,14 +135,7 @@ def _sums(rows: npt.NDArray[np.uint8], algorithm: SumAlgorithm) -> npt.NDArray[n
         both: npt.NDArray[np.uint64] = second % modulus << np.uint64(algorithm.width // 2)
         both |= (first + np.uint64(algorithm.start)) % modulus
         return both
-    if algorithm.combine == "carry":
-        first = np.where(first > 0, (first - np.uint64(1)) % top + np.uint64(1), first)
-    if algorithm.complement == "ones":
-        first = ~first
-    elif algorithm.complement == "twos":
-        first = ~first + np.uint64(1)
-    first &= top
-    return first
+    return finished_sums(first, algorithm)
 
 
 def _tabulated(rows: npt.NDArray[np.uint8], crc: CrcAlgorithm, begin: int, end: int) -> Registers:

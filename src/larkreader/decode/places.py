@@ -14,10 +14,10 @@ import numpy.typing as npt
 from larkreader.declare.boundary import LengthBoundary
 from larkreader.declare.field_parts import MOST_ITEMS, REST, Count
 from larkreader.declare.fields import FieldEntry, Slot
-from larkreader.declare.frame_shape import plain_number, raw_values
+from larkreader.declare.frame_shape import raw_values
 from larkreader.declare.layout import FrameLayout
 from larkreader.declare.layout_mistakes import ends_of
-from larkreader.declare.shape import first_of_trailer, has_varying_number, item_bits, repeat_of, slots_of
+from larkreader.declare.shape import first_of_trailer, has_varying_number, item_bits, plain_number, repeat_of, slots_of
 
 from .gather import items_at
 

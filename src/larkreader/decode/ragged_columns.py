@@ -73,6 +73,14 @@ def over_items(column: Any, work: Callable[[Column], Column], slot: Slot | None 
     return work(column)
 
 
+def every_item(column: Any) -> Column:
+    """Return all items that a column of any kind holds, in one row; those that are not there left out."""
+    if isinstance(column, Ragged):
+        return column.flat
+    items: Column = column.compressed() if isinstance(column, np.ma.MaskedArray) else column.reshape(-1)
+    return items
+
+
 def each_frame(column: Any, check: Check) -> npt.NDArray[np.bool_]:
     """Tell of which frames all items pass a check; those that are not there do."""
     passed: npt.NDArray[np.bool_]

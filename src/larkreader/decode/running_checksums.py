@@ -19,7 +19,7 @@ from larkreader.declare.checksum import Algorithm
 from larkreader.declare.crc import CrcAlgorithm, start_register
 from larkreader.declare.sums import SumAlgorithm
 
-from .checksums import Registers, advance, finished_registers, registers_of_rows, table_of
+from .checksums import Registers, advance, finished_registers, finished_sums, registers_of_rows, table_of
 from .long_checksum import moved
 
 Bytes = npt.NDArray[np.uint8]
@@ -112,7 +112,7 @@ def _sums(stream: Bytes, begin: Places, end: Places, algorithm: SumAlgorithm) ->
     """Add up stretches; of words, bytes at even and at odd places apart, as either may come first in one."""
     values = 2 * algorithm.item if algorithm.combine == "weigh" else algorithm.item
     running = _picked(stream, begin, end, np.zeros(values, np.uint64), partial(_running_sums, algorithm=algorithm))
-    count, top = len(begin), np.uint64((1 << algorithm.width) - 1)
+    count = len(begin)
     before, behind = running[:, :count], running[:, count:]
     added = before ^ behind if algorithm.combine == "xor" else behind - before
     odd = (begin & 1).astype(np.bool_)
@@ -126,19 +126,11 @@ def _sums(stream: Bytes, begin: Places, end: Places, algorithm: SumAlgorithm) ->
         first = low ^ high << shift if algorithm.combine == "xor" else low + (high << shift)
         heavy = np.where(odd, added[-1], added[values - 2]) + (np.where(odd, added[values - 2], added[-1]) << shift)
     if algorithm.combine == "weigh":
-        return _weighed(stream, begin, items, first, heavy, (np.where(odd, added[0], added[1]), algorithm))
-    if algorithm.combine == "carry":
-        first = np.where(first > 0, (first - np.uint64(1)) % top + np.uint64(1), first)
-    if algorithm.complement == "ones":
-        first = ~first
-    elif algorithm.complement == "twos":
-        first = ~first + np.uint64(1)
-    result: Results = first & top
-    return result
+        return _weighed(begin, items, first, heavy, (np.where(odd, added[0], added[1]), algorithm))
+    return finished_sums(first, algorithm)
 
 
 def _weighed(
-    stream: Bytes,
     begin: Places,
     items: Places,
     first: Results,

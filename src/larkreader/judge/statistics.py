@@ -10,9 +10,9 @@ import numpy as np
 import numpy.typing as npt
 
 from larkreader.capture.characters import Characters
-from larkreader.capture.ragged import Ragged
 from larkreader.declare.layout import FrameLayout
 from larkreader.decode.frame_columns import FrameFault, Frames
+from larkreader.decode.ragged_columns import every_item
 
 from .findings import Finding, make_finding, number_of, time_of
 
@@ -173,19 +173,12 @@ def _field(good: Frames, name: str) -> FieldStatistics:
     some = good[~good.substituted(name)]
     if slot.field.names or slot.kind in ("text", "word"):
         column = some.labels(name) if slot.field.names else some[name]
-        texts, counts = np.unique(_every_item(column), return_counts=True)
+        texts, counts = np.unique(every_item(column), return_counts=True)
         often = sorted(zip(texts.tolist(), counts.tolist(), strict=True), key=lambda one: -one[1])
         return FieldStatistics(int(counts.sum()), names=dict(often))
-    values = _every_item(some[name]).astype(np.float64)
+    values = every_item(some[name]).astype(np.float64)
     values = values[np.isfinite(values)]
     if not len(values):
         return FieldStatistics(0, unit=slot.field.unit)
     least, most, mean = float(values.min()), float(values.max()), float(values.mean())
     return FieldStatistics(len(values), least, most, mean, unit=slot.field.unit)
-
-
-def _every_item(column: Any) -> Any:
-    """Return all items that a column holds, in one row."""
-    if isinstance(column, Ragged):
-        return column.flat
-    return column.compressed() if isinstance(column, np.ma.MaskedArray) else column.reshape(-1)

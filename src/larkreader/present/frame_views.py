@@ -15,6 +15,7 @@ from larkreader.capture.ragged import Ragged
 from larkreader.declare.fields import Slot
 from larkreader.declare.layout import FrameLayout
 from larkreader.decode.frame_columns import SKIP_NAMES, FrameFault, Frames, Skip, frame_fault_names
+from larkreader.decode.ragged_columns import every_item
 from larkreader.decode.streaming import LayoutsReader
 from larkreader.decode.verify import within_range
 
@@ -54,8 +55,8 @@ class _Seen:
         self.last = good[-1]
         self.times.extend(good.begin_s[-RECENT:].tolist())
         for name, slot in good.layout.slot.items():
-            if slot.count == 1 and slot.kind not in ("flag", "text") and not (slot.field and slot.field.names):
-                column = good[name][~good.substituted(name)]
+            if slot.count == 1 and slot.kind not in ("flag", "text", "word") and not (slot.field and slot.field.names):
+                column = every_item(good[name][~good.substituted(name)])
                 if column.dtype.kind == "f":  # a value that says that there is none counts for nothing
                     column = column[~np.isnan(column)]
                 if not len(column):
