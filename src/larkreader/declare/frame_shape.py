@@ -25,7 +25,7 @@ from .boundary import (
 from .checksum import FrameChecksum
 from .encoding import take_slot
 from .field_parts import REST, Count
-from .fields import FieldEntry, Slot
+from .fields import Encoding, FieldEntry, Slot
 from .layout_mistakes import ends_of, layout_mistakes
 from .shape import HowMany, Packing, Shape, item_bits, lay_out, name_of, plain_number, repeat_of, slots_of, varies
 from .text_pattern import TextPattern, pattern_mistakes, pattern_of, written_mistakes
@@ -43,6 +43,7 @@ class ShapedLayout(BaseModel, frozen=True, extra="forbid"):
     period: float | None = Field(default=None, gt=0)
     pattern: str | None = None
     backspace: Literal["keep", "apply"] = "keep"
+    encoding: Encoding = "latin-1"
     note: str = ""
 
     @model_validator(mode="before")

@@ -48,6 +48,8 @@ class FrameLayout(ShapedLayout, frozen=True, extra="forbid"):
         Of a line of text: what it consists of, with fields in braces, as in ``"temp={temperature} flow={flow}"``.
     backspace : {"keep", "apply"}
         Whether backspaces in a text have deleted the characters before them when it is matched with its pattern.
+    encoding : {"latin-1", "ascii", "utf-8"}
+        Of a line of text; one that is none in it matches no pattern.
     checksum : FrameChecksum, optional
         Its check value, whose place is the field of type ``checksum``.
     note : str
@@ -82,8 +84,8 @@ class FrameLayout(ShapedLayout, frozen=True, extra="forbid"):
         What tells how long the frame is, and how many there are of a field, is worked out where it is left out.
         """
         if self.text_pattern is not None:
-            line = write_line(self.text_pattern, values or {}, self.checksum)
-            frame = self.marker + line.encode("latin-1", "replace") + self.end_marker
+            line = write_line(self.text_pattern, values or {}, self.checksum, self.encoding)
+            frame = self.marker + line + self.end_marker
             if len(frame) > self.longest:
                 raise RequestError(self.key, f"would have {len(frame)} bytes", f"must have {self.longest} at most")
             return frame

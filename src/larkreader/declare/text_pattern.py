@@ -17,7 +17,7 @@ from larkreader.errors import RequestError, nearest
 
 from .checksum import FrameChecksum
 from .field_parts import REST
-from .fields import NUMBERS, WRITTEN, FieldEntry, NamedField
+from .fields import NUMBERS, WRITTEN, Encoding, FieldEntry, NamedField
 
 _PART = re.compile(r"\{\{|\}\}|\{([^{}]*)\}|[^{}]+|[{}]")
 _WRITTEN: Mapping[str, str] = {
@@ -115,7 +115,9 @@ def without_backspaces(text: str) -> str:
     return "".join(left)
 
 
-def write_line(pattern: TextPattern, values: Mapping[str, Any], checksum: FrameChecksum | None) -> str:
+def write_line(
+    pattern: TextPattern, values: Mapping[str, Any], checksum: FrameChecksum | None, encoding: Encoding
+) -> bytes:
     """Write a line from the values of its fields.
 
     Raises
@@ -135,7 +137,7 @@ def write_line(pattern: TextPattern, values: Mapping[str, Any], checksum: FrameC
             line += text
         elif text == check and check not in values:
             assert checksum is not None
-            wanted = checksum.method.of(covered_text(line, spans, checksum).encode("latin-1", "replace"))
+            wanted = checksum.method.of(covered_text(line, spans, checksum).encode(encoding, "replace"))
             line += f"{wanted:0{-(-checksum.method.width // 4)}X}"
         else:
             line += _written(pattern.fields[text], values.get(text))
@@ -143,7 +145,10 @@ def write_line(pattern: TextPattern, values: Mapping[str, Any], checksum: FrameC
             spans[text] = (begin, len(line))
     if not pattern.expression.fullmatch(line):
         raise RequestError("pattern", f'would give "{line}", which is read otherwise', "must be such values as part it")
-    return line
+    try:
+        return line.encode(encoding)
+    except UnicodeEncodeError as error:
+        raise RequestError("pattern", f'would give "{line[error.start]}", which is not in {encoding}') from None
 
 
 def covered_text(line: str, spans: Mapping[str, tuple[int, int]], checksum: FrameChecksum) -> str:

@@ -209,7 +209,10 @@ class Frames(Columns):
             yield head | {name: values[row] for name, values in columns.items()}
 
     def to_pandas(self) -> pd.DataFrame:
-        """Return a data frame of offset, begin_s, the fields by name (an array's items apart), and fault names."""
+        """Return a data frame of offset, begin_s, the fields by name (an array's items apart), and fault names.
+
+        Its ``attrs["units"]`` has the units of the fields that have one.
+        """
         import pandas as pd
 
         columns: dict[str, Any] = {"offset": self.offset, "begin_s": np.round(self.begin_s, 12)}
@@ -226,7 +229,9 @@ class Frames(Columns):
                 columns |= {f"{name}[{item}]": values[:, item] for item in range(values.shape[1])}
         texts = {faults: frame_fault_names(faults) for faults in np.unique(self.faults).tolist()}
         columns["faults"] = [texts[faults] for faults in self.faults.tolist()]
-        return pd.DataFrame(columns)
+        table = pd.DataFrame(columns)
+        table.attrs["units"] = {name: unit for name, unit in self.layout.unit.items() if unit}
+        return table
 
     def about(self) -> str:
         """Name the layout."""

@@ -74,7 +74,7 @@ def match_lines(lines: Ragged, layout: FrameLayout) -> Matched:
         if checksum is not None and check is not None:
             begin = match.start(check)
             spans = {name: match.span(name) for name in pattern.fields if match.end(name) <= begin}
-            covered = covered_text(text, spans, checksum).encode("latin-1")
+            covered = covered_text(text, spans, checksum).encode(layout.encoding)
             computed[number] = checksum.method.of(covered)
             right[number] = int(match[check], 16) == int(computed[number])
     return Matched(fits, right, texts, computed)
@@ -124,11 +124,14 @@ def _numbers(texts: list[str], kind: str) -> npt.NDArray[Any]:
 
 
 def _text_of(line: npt.NDArray[np.uint8], layout: FrameLayout) -> str | None:
-    """Return the text of a line without its markers; None if they are not there."""
+    """Return the text of a line without its markers; None if they are not there, or it is no text."""
     data = line.tobytes()
     if not (data.startswith(layout.marker) and data.endswith(layout.end_marker)):
         return None
     if len(data) < len(layout.marker) + len(layout.end_marker):
         return None
-    text = data[len(layout.marker) : len(data) - len(layout.end_marker)].decode("latin-1")
+    try:
+        text = data[len(layout.marker) : len(data) - len(layout.end_marker)].decode(layout.encoding)
+    except UnicodeDecodeError:
+        return None
     return without_backspaces(text) if layout.backspace == "apply" else text

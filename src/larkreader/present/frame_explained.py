@@ -102,7 +102,7 @@ def _parts_of_line(frames: Frames, row: int) -> Iterator[FieldPart]:
     pattern = layout.text_pattern
     assert pattern is not None
     data = frames.data[row].tobytes()
-    text = data[len(layout.marker) : len(data) - len(layout.end_marker)].decode("latin-1")
+    text = data[len(layout.marker) : len(data) - len(layout.end_marker)].decode(layout.encoding)
     match = pattern.expression.fullmatch(without_backspaces(text) if layout.backspace == "apply" else text)
     for name, field in pattern.fields.items():
         slot = layout.slot[name]
