@@ -106,7 +106,7 @@ def _judge_spans(
     is_text = isinstance(every[0].layout.boundary, TerminatorBoundary)
     too_long = "terminator-missing" if is_text else "overlong-frame"
     reason = skipped.reason.copy()
-    at_begin = (skipped.offset == 0) & (reason == Skip.NO_MARKER) & (skipped.length < length)
+    at_begin = (skipped.offset == 0) & (reason == Skip.NO_MARKER) & (skipped.length < min(length, total))
     reason[at_begin] = Skip.UNFINISHED
     for skip, kind in (
         (Skip.TRUNCATED_FRAME, "truncated-frame"),
