@@ -76,7 +76,9 @@ def sort_packets(packets: Packets, layouts: Sequence[FrameLayout], *, at_start: 
     for number, layout in enumerate(layouts):
         judged = judge_contents(content.items, content.begin, content.length, layout)
         fits_some[whole] |= judged.fits
-        score = (judged.fits * (1 + 2 * judged.genuine + 4 * (judged.genuine & judged.right))).astype(np.int8)
+        score = judged.fits.astype(np.int8)
+        score += (judged.fits & judged.genuine).astype(np.int8) * np.int8(2)
+        score += (judged.fits & judged.genuine & judged.right).astype(np.int8) * np.int8(4)
         if len(layouts) > 1:
             score[~judged.genuine] = 0
         better = score > best[whole]

@@ -22,7 +22,7 @@ from .delimited import NONE, sort_packets
 from .frame_columns import FrameFault, Frames, Skip, Spans
 from .gather import items_at
 from .joined_packets import split_joined
-from .packets import Dropped, check_source, cut_packets
+from .packets import Dropped, PacketState, check_source, cut_packets
 from .ragged_columns import each_frame
 from .search import check_shared, find_candidates, has_markers, is_delimited, may_begin_anywhere, settled
 from .stream import Bytes, Places, Stream
@@ -197,9 +197,12 @@ def _cut_delimited(
     assert isinstance(boundary, DelimitedBoundary)
     check_source(stream, boundary)
     packets, done, left = cut_packets(stream, boundary, Dropped(begun.before, begun.is_too_long), last=last)
-    packets = split_joined(stream.value, packets, layouts)
     at_start = bool(len(packets)) and packets.offset[0] + first_offset == 0
     told = sort_packets(packets, layouts, at_start=at_start)
+    doubtful = np.flatnonzero((packets.state == PacketState.WHOLE) & ~(told.genuine & told.right))
+    if len(doubtful) and len(split := split_joined(stream.value, packets, layouts, doubtful)) > len(packets):
+        packets = split
+        told = sort_packets(packets, layouts, at_start=at_start)
     refused = np.flatnonzero(told.which == NONE)
     skipped = Spans(packets.offset[refused] + first_offset, packets.length[refused], told.reason[refused])
     frames = {}

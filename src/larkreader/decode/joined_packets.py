@@ -26,7 +26,7 @@ ROUNDS = 4  # so many packets joined to one are told apart, and one more
 BLOCK = 1 << 18  # ends tried together
 
 
-def split_joined(stream: Bytes, packets: Packets, layouts: Sequence[FrameLayout]) -> Packets:
+def split_joined(stream: Bytes, packets: Packets, layouts: Sequence[FrameLayout], rows: Places) -> Packets:
     """Split the packets whose end is a frame with a right checksum, but which are none as a whole.
 
     Parameters
@@ -37,6 +37,8 @@ def split_joined(stream: Bytes, packets: Packets, layouts: Sequence[FrameLayout]
         What lies between delimiters.
     layouts : sequence of FrameLayout
         What may travel on the wire.
+    rows : ndarray of int64, shape (n_doubtful,)
+        The numbers of the packets that are no frames with a right checksum.
 
     Returns
     -------
@@ -49,16 +51,14 @@ def split_joined(stream: Bytes, packets: Packets, layouts: Sequence[FrameLayout]
         return packets
     stuffing = boundary.stuffing if isinstance(boundary, (SlipBoundary, HdlcBoundary, EscapeBoundary)) else None
     for _ in range(ROUNDS):
-        rows = np.flatnonzero(packets.state == PacketState.WHOLE)
-        content = packets.content[rows]
-        rows = rows[~_are_frames(content.items, content.begin, content.length, layouts)]
+        place = _first_end(packets.content[rows], layouts)
+        rows, place = rows[place > 0], place[place > 0]
         if not len(rows):
             break
-        place = _first_end(packets.content[rows], layouts)
-        joined = place > 0
-        if not joined.any():
-            break
-        packets = _split(stream, packets, rows[joined], place[joined], stuffing)
+        packets = _split(stream, packets, rows, place, stuffing)
+        rows = rows + np.arange(len(rows))  # where what lies before each split end is now
+        content = packets.content[rows]
+        rows = rows[~_are_frames(content.items, content.begin, content.length, layouts)]
     return packets
 
 

@@ -153,14 +153,18 @@ class _Walk:
 
     def _must(self, legal: Mask) -> None:
         """Give up the frames that cannot be so, whatever comes behind."""
-        self.needed[self.fits & ~legal] = 0
-        self.fits &= legal
+        if not legal.all():
+            self.needed[self.fits & ~legal] = 0
+            self.fits &= legal
 
     def _reach(self, ends: Places) -> None:
         """Give up the frames of which not so many bits are there, or that would be too long."""
         self._must(ends <= self.most)
-        self.needed = np.where(self.fits, np.maximum(self.needed, -(-ends // 8) * 8), self.needed)
-        self.fits &= ends <= self.there
+        if self.is_open:
+            self.needed = np.where(self.fits, np.maximum(self.needed, -(-ends // 8) * 8), self.needed)
+        is_there = ends <= self.there
+        if not is_there.all():
+            self.fits &= is_there
 
     def _count(self, entry: FieldEntry) -> Places:
         """Return how many of an entry each frame has."""
@@ -179,7 +183,7 @@ class _Walk:
         for name, said in entry.when.items():
             raw = raw_values(self.layout.slot[name], said)
             count = np.where(np.isin(self._known(name), raw), count, 0)
-        return np.where(self.fits, count, 0)
+        return count if self.fits.all() else np.where(self.fits, count, 0)
 
     def _known(self, name: str) -> Places:
         return self.held.get(name, np.full(len(self.bit), -1, dtype=np.int64))

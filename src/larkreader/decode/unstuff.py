@@ -81,13 +81,17 @@ def unstuffed(stream: Bytes, begin: Places, end: Places, stuffing: Stuffing) -> 
     behind = np.array(stuffing.behind, dtype=np.int64)[stream.take(escapes + 1, mode="clip")]
     wrong = (escapes + 1 >= end[of]) | (behind < 0)
     sound[of[wrong]] = False
-    values = stream.copy()
-    right = escapes[~wrong]
-    values[right + 1] = behind[~wrong]
-    dropped = np.zeros(len(stream), dtype=np.bool_)
-    dropped[escapes] = True
-    fewer = np.concatenate([[0], np.cumsum(np.bincount(of, minlength=len(begin)))])
-    return Ragged(values[~dropped], begin - fewer[:-1], end - begin - np.diff(fewer)), sound
+    touched, turn, each = np.unique(of, return_inverse=True, return_counts=True)
+    held = Ragged(stream, begin[touched], end[touched] - begin[touched])
+    values = np.array(held.flat)  # of the packets with escapes; the others stay as they are
+    starts = np.cumsum(held.length) - held.length
+    places = starts[turn] + escapes - begin[of]
+    values[places[~wrong] + 1] = behind[~wrong]
+    fewer = np.cumsum(each) - each
+    length = end - begin
+    first = begin.copy()
+    first[touched], length[touched] = len(stream) + starts - fewer, held.length - each
+    return Ragged(np.concatenate([stream, np.delete(values, places)]), first, length), sound
 
 
 def without_zeros(stream: Bytes, begin: Places, end: Places) -> tuple[Ragged, Mask]:
