@@ -71,20 +71,18 @@ def sort_packets(packets: Packets, layouts: Sequence[FrameLayout], *, at_start: 
     whole = packets.state == PacketState.WHOLE
     if _may_be_empty(layouts[0]):
         whole |= packets.state == PacketState.EMPTY
-    whole = np.flatnonzero(whole)
-    content = packets.content[whole]
+    content = packets.content
     for number, layout in enumerate(layouts):
         judged = judge_contents(content.items, content.begin, content.length, layout)
-        fits_some[whole] |= judged.fits
-        score = judged.fits.astype(np.int8)
-        score += (judged.fits & judged.genuine).astype(np.int8) * np.int8(2)
-        score += (judged.fits & judged.genuine & judged.right).astype(np.int8) * np.int8(4)
-        if len(layouts) > 1:
-            score[~judged.genuine] = 0
-        better = score > best[whole]
-        chosen = whole[better]
-        best[chosen], which[chosen] = score[better], number
-        genuine[chosen], right[chosen] = judged.genuine[better], judged.right[better]
+        fits = judged.fits & whole
+        fits_some |= fits
+        if len(layouts) == 1:
+            which[fits], genuine, right = number, judged.genuine & fits, judged.right & fits
+            break
+        score = (judged.genuine & fits) * (np.int8(1) + judged.right.astype(np.int8))
+        better = score > best
+        best[better], which[better] = score[better], number
+        genuine[better], right[better] = True, judged.right[better]
     reason = np.array([_REASONS[state] for state in PacketState], dtype=np.uint8)[packets.state]
     refused = (packets.state == PacketState.WHOLE) & (which == NONE)
     shortest = np.full(count, min(layout.shortest for layout in layouts))

@@ -41,8 +41,9 @@ def find_flags(stream: Bytes, stuffing: Stuffing) -> tuple[Places, Mask, int, in
         Bytes at the end that may belong to one that is not there as a whole.
     """
     if len(stuffing.end) == 1:
-        found = np.zeros(len(stream), dtype=np.bool_)
-        for byte in stuffing.plain:
+        first, *others = stuffing.plain
+        found = stream == first
+        for byte in others:
             found |= stream == byte
         places = np.flatnonzero(found)
         return places, _table(stuffing, BEGINS)[stream[places]], 1, 0
@@ -74,24 +75,22 @@ def unstuffed(stream: Bytes, begin: Places, end: Places, stuffing: Stuffing) -> 
     """
     sound = np.ones(len(begin), dtype=np.bool_)
     escapes = _escapes(stream, stuffing)
-    escapes = escapes[_inside(escapes, begin, end)]
-    if not len(escapes):
-        return Ragged(stream, begin, end - begin), sound
     of = np.searchsorted(begin, escapes, side="right") - 1
+    if len(begin):
+        inside = (of >= 0) & (escapes < end[of])
+        escapes, of = escapes[inside], of[inside]
+    if not len(begin) or not len(escapes):
+        return Ragged(stream, begin, end - begin), sound
     behind = np.array(stuffing.behind, dtype=np.int64)[stream.take(escapes + 1, mode="clip")]
     wrong = (escapes + 1 >= end[of]) | (behind < 0)
     sound[of[wrong]] = False
-    touched, turn, each = np.unique(of, return_inverse=True, return_counts=True)
-    held = Ragged(stream, begin[touched], end[touched] - begin[touched])
-    values = np.array(held.flat)  # of the packets with escapes; the others stay as they are
-    starts = np.cumsum(held.length) - held.length
-    places = starts[turn] + escapes - begin[of]
-    values[places[~wrong] + 1] = behind[~wrong]
-    fewer = np.cumsum(each) - each
-    length = end - begin
-    first = begin.copy()
-    first[touched], length[touched] = len(stream) + starts - fewer, held.length - each
-    return Ragged(np.concatenate([stream, np.delete(values, places)]), first, length), sound
+    values = stream.copy()
+    values[escapes[~wrong] + 1] = behind[~wrong]
+    kept = np.ones(len(stream), dtype=np.bool_)
+    kept[escapes] = False
+    each = np.bincount(of, minlength=len(begin))
+    fewer = np.cumsum(each) - each  # of the packets before each
+    return Ragged(values[kept], begin - fewer, end - begin - each), sound
 
 
 def without_zeros(stream: Bytes, begin: Places, end: Places) -> tuple[Ragged, Mask]:
@@ -166,14 +165,6 @@ def _escapes(stream: Bytes, stuffing: Stuffing) -> Places:
     within = np.arange(len(places)) - np.repeat(rows, np.diff(np.append(rows, len(places))))
     active: Places = places[within % 2 == 0]
     return active
-
-
-def _inside(places: Places, begin: Places, end: Places) -> Mask:
-    """Tell which places lie within one of some stretches."""
-    if not len(begin):
-        return np.zeros(len(places), dtype=np.bool_)
-    of = np.searchsorted(begin, places, side="right") - 1
-    return (of >= 0) & (places < end[of])
 
 
 def _table(stuffing: Stuffing, meaning: int) -> Mask:
