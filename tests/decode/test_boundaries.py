@@ -313,9 +313,10 @@ def test_what_never_becomes_a_frame_is_not_kept(family):
             assert kept - before < 100_000, (boundary, filling)
 
 
-def test_a_long_stream_without_markers_is_the_same_in_pieces(monkeypatch):
+@pytest.mark.parametrize("boundary", [{"kind": "length-field", "field": "size", "longest": 60}, {"kind": "cobs"}])
+def test_a_long_stream_without_markers_is_the_same_in_pieces(monkeypatch, boundary):
     layout = lr.FrameLayout(
-        boundary={"kind": "length-field", "field": "size", "longest": 60},
+        boundary=boundary,
         fields=[
             {"name": "size", "type": "uint8"},
             {"name": "x", "type": "bytes", "repeat": "rest"},
@@ -324,14 +325,17 @@ def test_a_long_stream_without_markers_is_the_same_in_pieces(monkeypatch):
         checksum={"algorithm": "CRC-32/ISCSI"},
     )
     rng = np.random.default_rng(3)
-    frames = [layout.encode({"x": rng.integers(0, 256, size).tolist()}) for size in rng.integers(0, 50, 400)]
-    stream = bytearray(b"".join(frames))
+    given_size = [{"size": size} if boundary["kind"] == "cobs" else {} for size in range(50)]
+    frames = [
+        layout.encode({**one, "x": rng.integers(0, 256, size).tolist()}) for size, one in enumerate(given_size)
+    ] * 8
+    stream = bytearray(b"".join(map(layout.as_sent, frames)))
     for place in rng.integers(0, len(stream), 40):
         stream[place] ^= 0x55
     whole = table_of([lr.read_frames(bytes(stream), layout)])
     monkeypatch.setattr("larkreader.decode.frames.PIECE", 257)
     assert table_of([lr.read_frames(bytes(stream), layout)]) == whole
-    assert sum(not faults for _, _, faults, _ in whole[0]) >= 360
+    assert sum(not faults for _, _, faults, _ in whole[0]) >= 350
 
 
 def test_each_frame_comes_as_a_mapping_as_soon_as_it_is_certain():

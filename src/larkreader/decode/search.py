@@ -41,7 +41,7 @@ def has_markers(layouts: Sequence[FrameLayout]) -> bool:
 
 def may_begin_anywhere(layouts: Sequence[FrameLayout]) -> bool:
     """Tell whether frames can begin at any byte, without a marker."""
-    return _varies(layouts) and not has_markers(layouts)
+    return not is_delimited(layouts) and _varies(layouts) and not has_markers(layouts)
 
 
 def find_candidates(stream: Bytes, layouts: Sequence[FrameLayout]) -> Candidates:
