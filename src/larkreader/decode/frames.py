@@ -195,7 +195,7 @@ def _cut_delimited(
     """Cut at delimiters."""
     boundary = layouts[0].boundary
     assert isinstance(boundary, DelimitedBoundary)
-    check_source(stream, boundary)
+    check_source(stream, boundary, layouts[0].key)
     packets, done, left = cut_packets(stream, boundary, Dropped(begun.before, begun.is_too_long), last=last)
     at_start = bool(len(packets)) and packets.offset[0] + first_offset == 0
     told = sort_packets(packets, layouts, at_start=at_start)

@@ -163,36 +163,35 @@ def cut_packets(
     return Packets(begin, end - begin, inner, state, content), done, left
 
 
-def check_source(stream: Stream, boundary: DelimitedBoundary) -> None:
-    """Raise `RequestError` if a stream does not tell what a boundary needs."""
+def check_source(stream: Stream, boundary: DelimitedBoundary, name: str) -> None:
+    """Raise `RequestError` if a stream does not tell what the boundary of the frames called `name` needs."""
     if not len(stream.value):
         return
+    where = f"{name}: boundary"
     if isinstance(boundary, BreakBoundary) and stream.breaks is None:
-        raise RequestError(
-            "boundary", "is a break, which bytes alone do not show", "needs Characters with their faults"
-        )
+        raise RequestError(where, "is a break, which bytes alone do not show", "needs Characters with their faults")
     if isinstance(boundary, AddressMarkBoundary) and stream.addresses is None:
         wanted = "needs a line of nine data bits whose ninth_bit is an address-mark"
-        raise RequestError("boundary", "is an address mark, which these characters do not have", wanted)
+        raise RequestError(where, "is an address mark, which these characters do not have", wanted)
     if isinstance(boundary, IdleBoundary):
-        _check_times(stream, boundary)
+        _check_times(stream, boundary, where)
 
 
-def _check_times(stream: Stream, boundary: IdleBoundary) -> None:
+def _check_times(stream: Stream, boundary: IdleBoundary, where: str) -> None:
     if stream.begin_s is None or stream.end_s is None or np.isnan(stream.begin_s).any():
         found = "is a rest of the line, but the source does not say when its characters came"
-        raise RequestError("boundary", found, "needs a capture with times")
+        raise RequestError(where, found, "needs a capture with times")
     lasts = stream.end_s - stream.begin_s
     if lasts.any():
         return
     if boundary.seconds is None:
         found = "is a rest in character times, but the source does not say how long a character takes"
-        raise RequestError("boundary", found, "needs the rest in seconds")
+        raise RequestError(where, found, "needs the rest in seconds")
     steps = np.diff(stream.begin_s)
     finest = float(steps[steps > 0].min()) if (steps > 0).any() else 0.0
     if (steps == 0).any() and finest >= boundary.seconds:
         found = f"is a rest of {boundary.seconds:g} s, but the source's times come in steps of {finest:.3g} s or more"
-        raise RequestError("boundary", found, "needs times finer than the rest")
+        raise RequestError(where, found, "needs times finer than the rest")
 
 
 def _most_bytes(boundary: DelimitedBoundary) -> int:
