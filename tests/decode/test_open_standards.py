@@ -31,8 +31,12 @@ def test_modbus_rtu():
     read = lr.read_layouts(captured(sheet.line, [told, bytes.fromhex("01 83 02 C0 F1")], gap=4), [reply, exception])
     assert read["read_reply"]["register"].tolist() == [[555, 0, 100]]
     assert read["exception"].labels("cause").tolist() == ["illegal_address"]
+    halves = [asked[:4], asked[4:]]
+    assert lr.read_frames(captured(sheet.line, halves, gap=1.5), request).faults.tolist() == [0]
+    parted = lr.read_frames(captured(sheet.line, halves, gap=4), request)
+    assert (len(parted), parted.skipped.length.tolist()) == (0, [4, 4])
     joined = lr.read_frames(captured(sheet.line, [asked] * 2, gap=1.5), request)
-    assert (len(joined), joined.skipped.length.tolist()) == (0, [16])
+    assert joined["number"].tolist() == [10, 10]  # told apart by their checksums
 
 
 def test_lin():
