@@ -102,11 +102,6 @@ class Ragged:
             flat = self.items[np.arange(ends[-1]) + np.repeat(self.begin - ends + self.length, self.length)]
         return flat
 
-    @property
-    def nbytes(self) -> int:
-        """Bytes that the rows' items take."""
-        return int(self.length.sum()) * self.items.itemsize
-
     def with_items(self, flat: npt.NDArray[Any]) -> Ragged:
         """Return rows of the same lengths with other items, given as `flat` gives them."""
         return Ragged(flat, np.cumsum(self.length) - self.length, self.length)

@@ -314,11 +314,6 @@ class Slot:
         """How an integer holds negative numbers."""
         return "twos-complement" if self.field is None else self.field.coding
 
-    @property
-    def is_whole_bytes(self) -> bool:
-        """Whether it begins and ends at byte limits."""
-        return self.first_bit % 8 == 0 and self.bits % 8 == 0
-
 
 def raw_limits(kind: Kind, bits: int, coding: Coding = "twos-complement") -> tuple[int, int]:
     """Return the lowest and highest whole number that `bits` bits of an integer field hold."""

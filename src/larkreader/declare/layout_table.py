@@ -148,6 +148,8 @@ def _meaning(slot: Slot) -> str:
     said += ["counts frames"] if field.counter else []
     said += [f"only with {_conditions(field)}"] if field.when else []
     said += [f"tells of substitutes in {', '.join(field.substitutes.fields)}"] if field.substitutes else []
+    if field.samples is not None:
+        said.append(f"samples at {field.samples.rate:g} Hz, full scale {field.samples.reference:g} V")
     said += [field.coding] if field.coding != "twos-complement" else []
     return "; ".join([*said, *([field.note] if field.note else [])])
 

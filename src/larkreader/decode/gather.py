@@ -47,11 +47,6 @@ def items_at(stream: Bytes, bit: Places, slot: Slot, packing: Packing) -> npt.ND
     return number_of(number.astype(kind), slot)
 
 
-def bits_at(stream: Bytes, bit: Places, bits: int, packing: Packing) -> npt.NDArray[np.uint64]:
-    """Read some bits as unsigned numbers, each at its own place; see `items_at`."""
-    return _bits(stream, bit, bit >> 3, bits, packing)
-
-
 def _joined(stream: Bytes, first: Places, from_lowest: list[int]) -> npt.NDArray[np.uint64]:
     number = np.zeros(len(first), dtype=np.uint64)
     for significance, place in enumerate(from_lowest):

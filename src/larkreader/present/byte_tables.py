@@ -15,6 +15,7 @@ from .frame_views import number_text
 from .terminal import new_table
 
 ROWS = 12  # frames that are shown
+MOST = 12  # items of an array, and bytes that changed, that are shown of one frame
 LINE = 24  # bytes of a frame in a row
 
 
@@ -67,7 +68,8 @@ def changes(key: str, frames: Frames, every: Iterable[FrameChange]) -> Group:
         fields = "\n".join(
             f"{name} {_text(frames, name, was)} -> {_text(frames, name, now)}" for name, was, now in one.fields
         )
-        places = ", ".join(f"{place}: {_hex(was)} {_hex(now)}" for place, was, now in one.bytes)
+        places = ", ".join(f"{place}: {_hex(was)} {_hex(now)}" for place, was, now in one.bytes[:MOST])
+        places += f" and {len(one.bytes) - MOST} more" if len(one.bytes) > MOST else ""
         time = "-" if one.begin_s != one.begin_s else f"{one.begin_s:.6f}"
         table.add_row(str(one.row), time, fields, places)
     return Group(Text(key, style="bold"), table if table.row_count else Text("  nothing changed"))
@@ -82,7 +84,8 @@ def _text(frames: Frames, name: str, value: object) -> str:
     if value is None:
         return "none"
     if isinstance(value, list):
-        return f"[{' '.join(_text(frames, name, one) for one in value)}]"
+        more = " ..." if len(value) > MOST else ""
+        return f"[{' '.join(_text(frames, name, one) for one in value[:MOST])}{more}]"
     if isinstance(value, str):
         return value
     unit = slot.field.unit if slot.field is not None else ""
