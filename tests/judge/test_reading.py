@@ -161,6 +161,8 @@ def test_every_finding_says_what_it_means_and_most_what_to_do():
 
 
 def test_a_wire_that_the_sheet_lacks_is_refused(rig):
+    with pytest.raises(lr.RequestError, match=r"capture is of type bytes\. It must be a file, or a mapping such as"):
+        lr.read(rig.sheet, b"flow")
     with pytest.raises(lr.RequestError, match=r'wire "pump" is not a wire of the sheet\. Did you mean "to_pump"?'):
         lr.read(rig.sheet, {"pump": b""})
 

@@ -96,10 +96,10 @@ def _write_results(into: Path, rig: Rig, reading: Reading) -> dict[str, str]:
     """Write characters, frames, findings and a figure; return what each file holds."""
     from larkreader.capture.files.csv_characters import write_characters
     from larkreader.present.figures.waveform import draw_waveform, new_figure
-    from larkreader.present.tables import frames_table
+    from larkreader.present.tables import write_frames
 
     write_characters(into / "characters.csv", reading.characters)
-    frames_table(reading).to_csv(into / "frames.csv", index=False, lineterminator="\n")
+    write_frames(into / "frames.csv", reading)
     (into / "reading.json").write_text(json.dumps(reading.to_dict(), indent=2) + "\n", encoding="utf-8")
     first = next(one.offset for one in reading.findings if one.kind == "parity-error" and one.wire == "from_pump")
     wire = rig.sheet.wire["from_pump"]

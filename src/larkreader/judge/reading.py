@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any
@@ -169,13 +170,16 @@ def read(
     CaptureError
         If the capture cannot be read.
     RequestError
-        If `wire` is not on the sheet, or is needed and not given.
+        If `wire` is not on the sheet, or is needed and not given, or `capture` is neither a file nor a mapping.
     """
     sheet_name = "" if isinstance(sheet, Sheet) else str(sheet)
     declared = sheet if isinstance(sheet, Sheet) else open_sheet(sheet_name)
     pieces: Iterable[Mapping[str, Any]]
     if isinstance(capture, Mapping):
         name, pieces = "", iter([_of_known_wires(capture, declared, wire)])
+    elif not isinstance(capture, (str, os.PathLike)):
+        wanted = f'must be a file, or a mapping such as {{"{next(iter(declared.wire))}": ...}}'
+        raise RequestError("capture", f"is of type {type(capture).__name__}", wanted)
     else:
         name = str(capture)
         pieces = measured_in(name, declared, kind=kind, form=form, wire=wire, progress=progress)

@@ -1,4 +1,4 @@
-"""Results as data frames that several layouts or wires share."""
+"""The frames of a reading in a file: as a table that all layouts share, an object a frame, or an array a field."""
 
 from __future__ import annotations
 
@@ -9,16 +9,16 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from larkreader.capture.files.csv_text import Choice, write_csv
 from larkreader.capture.ragged import Ragged
-from larkreader.decode.frame_columns import frame_fault_names
+from larkreader.decode.frame_columns import Frames, frame_fault_names
 from larkreader.errors import RequestError
 
 if TYPE_CHECKING:
-    import pandas as pd
-
     from larkreader.judge.reading import Reading
 
 
+HEADINGS = ("wire", "frame", "offset", "begin_s", "faults")
 FRAME_ENDINGS = (".csv", ".jsonl", ".npz")
 
 
@@ -37,7 +37,7 @@ def write_frames(path: Path, reading: Reading) -> None:
     ``LAYOUT.FIELD.absent``.
     """
     if path.suffix.lower() == ".csv":
-        frames_table(reading).to_csv(path, index=False, lineterminator="\n")
+        _write_table(path, reading)
     elif path.suffix.lower() == ".npz":
         arrays: dict[str, Any] = {}
         for key, frames in reading.frames.items():
@@ -85,23 +85,28 @@ def _json_value(value: Any) -> Any:
     return None if isinstance(value, float) and not np.isfinite(value) else value
 
 
-def frames_table(reading: Reading) -> pd.DataFrame:
-    """Return the frames of all layouts in order of time, a column a field; empty where a layout has no such field."""
-    import pandas as pd
+def _write_table(path: Path, reading: Reading) -> None:
+    """Write the frames of all layouts in order of time, a column a field; empty where a layout has no such field."""
+    parts = [_columns_of(key, frames) for key, frames in reading.frames.items()]
+    names = list(dict.fromkeys([*HEADINGS, *(name for part in parts for name in part)]))
+    begin_s, offset = (np.concatenate([np.empty(0), *(part[name] for part in parts)]) for name in ("begin_s", "offset"))
+    write_csv(path, names, [[part.get(name) for name in names] for part in parts], np.lexsort((offset, begin_s)))
 
-    parts = []
-    for key, frames in reading.frames.items():
-        table = frames.to_pandas()
-        for name in frames.layout.slot:
-            if isinstance(frames[name], Ragged):
-                table[name] = [" ".join(map(str, row.tolist())) for row in table[name]]
-        faults = table.pop("faults")
-        table.insert(0, "wire", frames.layout.wire)
-        table.insert(1, "frame", key)
-        table.insert(4, "faults", faults)
-        for name in table.columns[table.dtypes.isin([np.dtype("f4"), np.dtype("f2")])]:
-            table[name] = table[name].astype(str).astype(float)  # as few digits as tell the value apart
-        parts.append(table.astype(object))
-    if not parts:
-        return pd.DataFrame(columns=["wire", "frame", "offset", "begin_s", "faults"])
-    return pd.concat(parts, ignore_index=True).sort_values(["begin_s", "offset"], kind="stable", ignore_index=True)
+
+def _columns_of(key: str, frames: Frames) -> dict[str, Any]:
+    """Return what stands in the columns of a layout, by their headings; an array's items in a column each."""
+    only = np.zeros(len(frames), dtype=np.uint8)
+    columns: dict[str, Any] = {
+        "wire": Choice(only, [frames.layout.wire or ""]),
+        "frame": Choice(only, [key]),
+        "offset": frames.offset,
+        "begin_s": np.round(frames.begin_s, 12),
+        "faults": Choice.of(frames.faults, frame_fault_names),
+    }
+    for name, slot in frames.layout.slot.items():
+        values = frames.labels(name) if slot.field is not None and slot.field.names else frames[name]
+        if not isinstance(values, Ragged) and values.ndim == 2:
+            columns |= {f"{name}[{item}]": values[:, item] for item in range(values.shape[1])}
+        else:
+            columns[name] = values
+    return columns

@@ -15,6 +15,8 @@ import numpy as np
 from larkreader.capture.characters import FAULT_NAMES, Characters, fault_names
 from larkreader.errors import CaptureError, nearest
 
+from .csv_text import Choice, write_csv
+
 if TYPE_CHECKING:
     import pandas as pd
 
@@ -79,28 +81,25 @@ def write_characters(target: str | Path, wires: Mapping[str, Characters]) -> Non
         The file.
     wires : mapping of str to Characters
         The characters, by wire.
+
+    Raises
+    ------
+    OSError
+        If the file cannot be written.
     """
-    characters_table(wires).to_csv(target, index=False, lineterminator="\n")
+    begin = np.concatenate([np.empty(0), *(characters.begin_s for characters in wires.values())])
+    order = None if np.all(begin[:-1] <= begin[1:]) else np.argsort(begin, kind="stable")
+    write_csv(target, CHARACTER_COLUMNS, [_columns_of(wire, characters) for wire, characters in wires.items()], order)
 
 
-def characters_table(wires: Mapping[str, Characters]) -> pd.DataFrame:
-    """Return the characters of several wires as one data frame, in order of time."""
-    import pandas as pd
-
-    names = np.array([fault_names(faults) for faults in range(256)], dtype=object)
-    parts = [
-        pd.DataFrame(
-            {
-                "begin_s": np.round(characters.begin_s, 12),
-                "end_s": np.round(characters.end_s, 12),
-                "wire": wire,
-                "value": characters.value + _marks_of(characters),
-                "faults": names[characters.faults],
-            }
-        )
-        for wire, characters in wires.items()
+def _columns_of(wire: str, characters: Characters) -> list[Any]:
+    return [
+        np.round(characters.begin_s, 12),
+        np.round(characters.end_s, 12),
+        Choice(np.zeros(len(characters), dtype=np.uint8), [wire]),
+        characters.value + _marks_of(characters),
+        Choice.of(characters.faults, fault_names),
     ]
-    return pd.concat(parts, ignore_index=True).sort_values("begin_s", kind="stable", ignore_index=True)
 
 
 def _table(data: bytes, name: str) -> tuple[pd.DataFrame, str]:

@@ -11,7 +11,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import numpy.typing as npt
@@ -21,6 +21,7 @@ from larkreader.errors import CaptureError
 
 from .content import Content
 from .csv_rows import CsvRows
+from .csv_text import Choice, write_csv
 from .levels import UNDRIVEN, UNKNOWN, TraceBuilder, reports_of
 
 if TYPE_CHECKING:
@@ -32,6 +33,7 @@ NOTHING = 255  # an empty cell
 _LEVELS: Mapping[str, int] = {
     "0": 0, "1": 1, "x": UNKNOWN, "X": UNKNOWN, "z": UNDRIVEN, "Z": UNDRIVEN, "": NOTHING,
 }  # fmt: skip
+LEVEL_TEXTS = ("0", "1", "x", "")  # by what a report tells; the last for none
 
 
 def level_pieces(file: Content, signals: Sequence[str], *, name: str, rate: float | None) -> Iterator[dict[str, Trace]]:
@@ -111,19 +113,20 @@ def write_levels(path: str | Path, traces: Mapping[str, Trace]) -> None:
     traces : mapping of str to Trace
         The signals, by the names of their columns.
     """
-    import pandas as pd
+    reports = {name: reports_of(trace) for name, trace in traces.items()}
+    times = {name: _nanoseconds(at, traces[name]) for name, (at, _) in reports.items()}
+    ends = [_nanoseconds(trace.end, trace) for trace in traces.values() if trace.end is not None]
+    every = np.unique(np.concatenate([*times.values(), ends]))
+    columns: list[Any] = [every]
+    for name, (_, levels) in reports.items():
+        codes = np.full(len(every), len(LEVEL_TEXTS) - 1, dtype=np.uint8)
+        codes[np.searchsorted(every, times[name])] = levels
+        columns.append(Choice(codes, LEVEL_TEXTS))
+    write_csv(path, ["time_ns", *traces], [columns])
 
-    parts = []
-    for name, trace in traces.items():
-        at, levels = reports_of(trace)
-        texts = np.array(["0", "1", "x"], dtype=object)[levels]
-        parts.append(pd.Series(texts, index=np.round(at * (trace.tick_s / 1e-9), 3), name=name))
-    table = pd.concat(parts, axis=1).sort_index()
-    ends = [trace.end * (trace.tick_s / 1e-9) for trace in traces.values() if trace.end is not None]
-    if ends and max(ends) > table.index[-1]:
-        table.loc[round(max(ends), 3)] = [None] * len(parts)
-    table.index.name = "time_ns"
-    table.to_csv(path, lineterminator="\n")
+
+def _nanoseconds(ticks: Any, trace: Trace) -> Any:
+    return np.round(ticks * (trace.tick_s / 1e-9), 3)
 
 
 def _levels(rows: CsvRows, table: pd.DataFrame, signal: str, line: int) -> npt.NDArray[np.uint8]:
