@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any
@@ -177,7 +176,7 @@ def read(
     pieces: Iterable[Mapping[str, Any]]
     if isinstance(capture, Mapping):
         name, pieces = "", iter([_of_known_wires(capture, declared, wire)])
-    elif not isinstance(capture, (str, os.PathLike)):
+    elif not isinstance(capture, str) and not hasattr(capture, "__fspath__"):
         wanted = f'must be a file, or a mapping such as {{"{next(iter(declared.wire))}": ...}}'
         raise RequestError("capture", f"is of type {type(capture).__name__}", wanted)
     else:
