@@ -38,10 +38,15 @@ if TYPE_CHECKING:
     from .capture.trace import Trace as Trace
     from .capture.voltages import VoltageLevels as VoltageLevels
     from .capture.voltages import Voltages as Voltages
+    from .declare.baud_generator import BaudGenerator as BaudGenerator
+    from .declare.baud_generator import RegisterWord as RegisterWord
     from .declare.capture_form import CaptureForm as CaptureForm
     from .declare.capture_form import StatusWord as StatusWord
     from .declare.checksum import FrameChecksum as FrameChecksum
+    from .declare.clock import Clock as Clock
     from .declare.crc import CrcAlgorithm as CrcAlgorithm
+    from .declare.end import End as End
+    from .declare.end import Traffic as Traffic
     from .declare.event import EventSignal as EventSignal
     from .declare.field_parts import Samples as Samples
     from .declare.fields import FieldGroup as FieldGroup
@@ -89,6 +94,8 @@ if TYPE_CHECKING:
     from .exercise.stepping import Trial as Trial
     from .exercise.stepping import probe_flow_control as probe_flow_control
     from .exercise.transmit import transmit as transmit
+    from .judge.budget import WireLoad as WireLoad
+    from .judge.budget import find_load as find_load
     from .judge.bursts import Bursts as Bursts
     from .judge.bursts import sample_bursts as sample_bursts
     from .judge.byte_survey import ByteDifference as ByteDifference
@@ -101,6 +108,11 @@ if TYPE_CHECKING:
     from .judge.checksum_search import find_checksums as find_checksums
     from .judge.diagnosis import Diagnosis as Diagnosis
     from .judge.diagnosis import diagnose as diagnose
+    from .judge.divisors import BaudSetting as BaudSetting
+    from .judge.divisors import bauds_hit as bauds_hit
+    from .judge.divisors import find_divisors as find_divisors
+    from .judge.divisors import read_words as read_words
+    from .judge.ends import compare_ends as compare_ends
     from .judge.events import EventDelays as EventDelays
     from .judge.field_proposal import propose_fields as propose_fields
     from .judge.findings import Finding as Finding
@@ -108,6 +120,11 @@ if TYPE_CHECKING:
     from .judge.garble import explain_garble as explain_garble
     from .judge.garble import garble_table as garble_table
     from .judge.levels import LevelSurvey as LevelSurvey
+    from .judge.margins import Margin as Margin
+    from .judge.margins import Timing as Timing
+    from .judge.margins import find_margin as find_margin
+    from .judge.plan import Plan as Plan
+    from .judge.plan import plan as plan
     from .judge.proposal import ProposedLayout as ProposedLayout
     from .judge.proposal import propose_layout as propose_layout
     from .judge.reading import Reading as Reading
@@ -117,12 +134,15 @@ if TYPE_CHECKING:
     from .judge.statistics import frame_statistics as frame_statistics
     from .judge.survey import Survey as Survey
     from .judge.survey import survey as survey
+    from .present.figures.margin import draw_margin as draw_margin
     from .present.figures.waveform import draw_waveform as draw_waveform
     from .present.notations import Notations as Notations
     from .present.notations import notations as notations
     from .present.notations import visible as visible
 
 _HOMES = {
+    "BaudGenerator": "declare.baud_generator",
+    "BaudSetting": "judge.divisors",
     "Bursts": "judge.bursts",
     "ByteDifference": "judge.byte_survey",
     "ByteSurvey": "judge.byte_survey",
@@ -132,8 +152,10 @@ _HOMES = {
     "CharacterReader": "decode.character_reader",
     "Characters": "capture.characters",
     "ChecksumFit": "judge.checksum_search",
+    "Clock": "declare.clock",
     "CrcAlgorithm": "declare.crc",
     "Diagnosis": "judge.diagnosis",
+    "End": "declare.end",
     "Escape": "decode.escapes",
     "EventDelays": "judge.events",
     "EventSignal": "declare.event",
@@ -155,15 +177,18 @@ _HOMES = {
     "LineSettings": "declare.line",
     "LoopbackPlan": "declare.loopback",
     "LoopbackResult": "exercise.loopback",
+    "Margin": "judge.margins",
     "Mistake": "errors",
     "NamedField": "declare.fields",
     "Notations": "present.notations",
+    "Plan": "judge.plan",
     "Port": "exercise.ports.port",
     "PortError": "errors",
     "ProposedLayout": "judge.proposal",
     "Ragged": "capture.ragged",
     "Reading": "judge.reading",
     "Received": "exercise.ports.port",
+    "RegisterWord": "declare.baud_generator",
     "RequestError": "errors",
     "ReservedBits": "declare.fields",
     "RingMemory": "capture.ring",
@@ -178,18 +203,27 @@ _HOMES = {
     "Stepping": "exercise.stepping",
     "SumAlgorithm": "declare.sums",
     "Survey": "judge.survey",
+    "Timing": "judge.margins",
     "Trace": "capture.trace",
+    "Traffic": "declare.end",
     "Trial": "exercise.stepping",
     "VoltageLevels": "capture.voltages",
     "Voltages": "capture.voltages",
     "Wire": "declare.sheet",
+    "WireLoad": "judge.budget",
+    "bauds_hit": "judge.divisors",
     "checksum_of": "decode.long_checksum",
     "compare_bytes": "judge.byte_survey",
+    "compare_ends": "judge.ends",
     "diagnose": "judge.diagnosis",
+    "draw_margin": "present.figures.margin",
     "draw_waveform": "present.figures.waveform",
     "explain_garble": "judge.garble",
     "find_checksums": "judge.checksum_search",
+    "find_divisors": "judge.divisors",
     "find_escapes": "decode.escapes",
+    "find_load": "judge.budget",
+    "find_margin": "judge.margins",
     "frame_changes": "judge.changes",
     "frame_statistics": "judge.statistics",
     "garble_table": "judge.garble",
@@ -202,12 +236,14 @@ _HOMES = {
     "open_trace": "capture.files.open",
     "open_voltages": "capture.files.open",
     "parse_sheet": "declare.sheet",
+    "plan": "judge.plan",
     "probe_flow_control": "exercise.stepping",
     "propose_fields": "judge.field_proposal",
     "propose_layout": "judge.proposal",
     "read": "judge.reading",
     "read_frames": "decode.frames",
     "read_layouts": "decode.frames",
+    "read_words": "judge.divisors",
     "receive": "decode.receive",
     "run_loopback": "exercise.loopback",
     "sample_bursts": "judge.bursts",
@@ -227,6 +263,8 @@ _HOMES = {
 }
 
 __all__ = [
+    "BaudGenerator",
+    "BaudSetting",
     "Bursts",
     "ByteDifference",
     "ByteSurvey",
@@ -236,8 +274,10 @@ __all__ = [
     "CharacterReader",
     "Characters",
     "ChecksumFit",
+    "Clock",
     "CrcAlgorithm",
     "Diagnosis",
+    "End",
     "Escape",
     "EventDelays",
     "EventSignal",
@@ -259,15 +299,18 @@ __all__ = [
     "LineSettings",
     "LoopbackPlan",
     "LoopbackResult",
+    "Margin",
     "Mistake",
     "NamedField",
     "Notations",
+    "Plan",
     "Port",
     "PortError",
     "ProposedLayout",
     "Ragged",
     "Reading",
     "Received",
+    "RegisterWord",
     "RequestError",
     "ReservedBits",
     "RingMemory",
@@ -282,18 +325,27 @@ __all__ = [
     "Stepping",
     "SumAlgorithm",
     "Survey",
+    "Timing",
     "Trace",
+    "Traffic",
     "Trial",
     "VoltageLevels",
     "Voltages",
     "Wire",
+    "WireLoad",
+    "bauds_hit",
     "checksum_of",
     "compare_bytes",
+    "compare_ends",
     "diagnose",
+    "draw_margin",
     "draw_waveform",
     "explain_garble",
     "find_checksums",
+    "find_divisors",
     "find_escapes",
+    "find_load",
+    "find_margin",
     "frame_changes",
     "frame_statistics",
     "garble_table",
@@ -306,12 +358,14 @@ __all__ = [
     "open_trace",
     "open_voltages",
     "parse_sheet",
+    "plan",
     "probe_flow_control",
     "propose_fields",
     "propose_layout",
     "read",
     "read_frames",
     "read_layouts",
+    "read_words",
     "receive",
     "run_loopback",
     "sample_bursts",

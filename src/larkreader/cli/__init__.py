@@ -19,6 +19,7 @@ from larkreader import __version__
 COMMANDS = {
     "demo": "Run the whole story on the dosing rig's data.",
     "new": "Write a commented sheet to begin with.",
+    "plan": "Work out clock, margins and load before anything is sent.",
     "decode": "Read a capture: characters, frames, findings.",
     "layout": "Show where the bits of each field lie in a frame.",
     "diagnose": "Find out what a wire looks like and why it does not read.",

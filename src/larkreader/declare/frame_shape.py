@@ -11,7 +11,6 @@ from functools import cached_property
 from typing import Any, Literal, Self
 
 from pydantic import BaseModel, Field, model_validator
-from pydantic_core import PydanticCustomError
 
 from larkreader.errors import Mistake, RequestError
 
@@ -27,6 +26,7 @@ from .encoding import take_slot
 from .field_parts import REST, Count
 from .fields import Encoding, FieldEntry, Slot
 from .layout_mistakes import ends_of, layout_mistakes
+from .mistakes import raise_mistakes
 from .shape import HowMany, Packing, Shape, item_bits, lay_out, name_of, plain_number, repeat_of, slots_of, varies
 from .text_pattern import TextPattern, pattern_mistakes, pattern_of, written_mistakes
 
@@ -63,17 +63,7 @@ class ShapedLayout(BaseModel, frozen=True, extra="forbid"):
             claims = written
         else:
             claims = list(layout_mistakes(self.fields, self.boundary, self.packing, self.checksum))
-        if claims:
-            raise PydanticCustomError(
-                "mistakes",
-                "{text}",
-                {
-                    "text": "; ".join(f"{place}: {found} {wanted}" for place, found, wanted in claims),
-                    "mistakes": lambda where: [
-                        Mistake(f"{where}.{place}".rstrip("."), found, wanted) for place, found, wanted in claims
-                    ],
-                },
-            )
+        raise_mistakes([Mistake(place, found, wanted) for place, found, wanted in claims])
         return self
 
     def _pattern_cannot_be_found(self) -> Iterator[tuple[str, str, str]]:

@@ -8,10 +8,12 @@ from __future__ import annotations
 
 import json
 from collections.abc import Sequence
+from dataclasses import replace
 from types import UnionType
 from typing import Any, Union, get_args, get_origin
 
 from pydantic import BaseModel, ValidationError
+from pydantic_core import PydanticCustomError
 
 from larkreader.errors import Mistake, nearest
 
@@ -51,6 +53,19 @@ def mistakes_of(error: ValidationError, model: type[BaseModel], where: str) -> l
         else:
             mistakes.append(Mistake(place, found, _wanted(detail)))
     return mistakes
+
+
+def raise_mistakes(mistakes: Sequence[Mistake]) -> None:
+    """Raise, from a model's validator, all that is wrong with it, at places within it; nothing if nothing is."""
+    if mistakes:
+        raise PydanticCustomError(
+            "mistakes",
+            "{text}",
+            {
+                "text": "; ".join(f"{one.where}: {one.found} {one.wanted}" for one in mistakes),
+                "mistakes": lambda where: [replace(one, where=f"{where}.{one.where}".strip(".")) for one in mistakes],
+            },
+        )
 
 
 def show(value: Any) -> str:

@@ -8,8 +8,11 @@ from typing import Any
 
 from pydantic import BaseModel
 
+from .baud_generator import BaudGenerator
 from .capture_form import CaptureForm
 from .checksum import ALGORITHMS
+from .clock import Clock
+from .end import End, Traffic
 from .event import EventSignal
 from .fields import WIDTHLESS
 from .layout import FrameLayout
@@ -23,7 +26,11 @@ _TABLES: dict[str, type[BaseModel]] = {
     "frame": FrameLayout,
     "port": DeclaredPort,
     "event": EventSignal,
+    "clock": Clock,
+    "generator": BaudGenerator,
+    "end": End,
 }
+_LISTS: dict[str, type[BaseModel]] = {"traffic": Traffic}
 _PARAMETER = re.compile(r"^(\w[\w, ]*) : .*\n((?:[ ]{4,}.*\n?|\n)*)", re.MULTILINE)
 
 
@@ -39,7 +46,7 @@ def sheet_schema() -> dict[str, Any]:
     Examples
     --------
     >>> sorted(lr.sheet_schema()["properties"])
-    ['capture', 'event', 'frame', 'line', 'port', 'sheet', 'title', 'wire']
+    ['capture', 'clock', 'end', 'event', 'frame', 'generator', 'line', 'port', 'sheet', 'title', 'traffic', 'wire']
     """
     shared: dict[str, Any] = {}
     properties: dict[str, Any] = {
@@ -52,6 +59,9 @@ def sheet_schema() -> dict[str, Any]:
         one = _schema(model, shared)
         description = _told(Sheet).get(name, "")
         properties[name] = {"type": "object", "additionalProperties": one, "description": description}
+    for name, model in _LISTS.items():
+        description = _told(Sheet).get(name, "")
+        properties[name] = {"type": "array", "items": _schema(model, shared), "description": description}
     properties["wire"]["minProperties"] = 1
     return {
         "$schema": DIALECT,

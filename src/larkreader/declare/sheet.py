@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import tomllib
 from collections.abc import Callable, Mapping
+from dataclasses import replace
 from pathlib import Path
 from typing import Any, Literal, TypeVar
 
@@ -14,8 +15,11 @@ from pydantic import BaseModel, ValidationError
 
 from larkreader.errors import Mistake, SheetError, nearest
 
+from .baud_generator import BaudGenerator, check_words
 from .boundary import DelimitedBoundary
 from .capture_form import CaptureForm
+from .clock import Clock
+from .end import End, Traffic
 from .event import EventSignal
 from .layout import FrameLayout
 from .line import LineSettings
@@ -24,7 +28,9 @@ from .port import DeclaredPort
 
 SHIPPED = Path(__file__).parents[1] / "data"
 _Model = TypeVar("_Model", bound=BaseModel)
-_TABLES = ("sheet", "title", "line", "wire", "frame", "port", "capture", "event")
+_TABLES = (
+    "sheet", "title", "line", "wire", "frame", "port", "capture", "event", "clock", "generator", "end", "traffic",
+)  # fmt: skip
 
 
 class Wire(BaseModel, frozen=True, extra="forbid"):
@@ -78,6 +84,14 @@ class Sheet(BaseModel, frozen=True, extra="forbid"):
         What the files of its captures do not say of themselves.
     event : mapping of str to EventSignal
         Other signals of its captures, whose changes something on a wire follows, by name.
+    clock : mapping of str to Clock
+        The clocks of which its ends make their bauds, by name.
+    generator : mapping of str to BaudGenerator
+        What divides them, by name.
+    end : mapping of str to End
+        The ends of the link, as each states it, by name.
+    traffic : tuple of Traffic
+        What its wires are to carry.
     """
 
     sheet: Literal[1] = 1
@@ -88,6 +102,10 @@ class Sheet(BaseModel, frozen=True, extra="forbid"):
     port: Mapping[str, DeclaredPort] = {}
     capture: CaptureForm = CaptureForm()
     event: Mapping[str, EventSignal] = {}
+    clock: Mapping[str, Clock] = {}
+    generator: Mapping[str, BaudGenerator] = {}
+    end: Mapping[str, End] = {}
+    traffic: tuple[Traffic, ...] = ()
 
     def line_of(self, port: str) -> LineSettings:
         """Return the line settings of a port of the sheet, or those of ``[line]`` for another."""
@@ -191,10 +209,25 @@ class _SheetBuilder:
         ports = self._each("port", self._port)
         events = self._each("event", lambda key, table: self._event(key, table, frames))
         form = self._model(CaptureForm, self._table("capture"), "capture") or CaptureForm()
+        clocks = self._each("clock", lambda key, table: self._model(Clock, {**table, "key": key}, f"clock.{key}"))
+        generators = self._each("generator", self._generator)
+        ends = self._each("end", lambda key, table: self._end(key, table, wires, generators))
+        traffic = self._list("traffic", lambda where, table: self._traffic(where, table, frames))
         if self.mistakes:
             raise SheetError(self.name, self.mistakes)
-        title = self.document.get("title", "")
-        return Sheet(title=title, line=line, wire=wires, frame=frames, port=ports, capture=form, event=events)
+        return Sheet(
+            title=self.document.get("title", ""),
+            line=line,
+            wire=wires,
+            frame=frames,
+            port=ports,
+            capture=form,
+            event=events,
+            clock=clocks,
+            generator=generators,
+            end=ends,
+            traffic=traffic,
+        )
 
     def _top(self) -> None:
         for key in self.document:
@@ -227,6 +260,22 @@ class _SheetBuilder:
             elif (model := make(name, table)) is not None:
                 made[name] = model
         return made
+
+    def _list(self, key: str, make: Callable[[str, Mapping[str, Any]], _Model | None]) -> tuple[_Model, ...]:
+        tables = self.document.get(key, [])
+        if not isinstance(tables, list) or not all(isinstance(table, Mapping) for table in tables):
+            self.mistakes.append(Mistake(key, show(tables), f"must be tables, each begun with [[{key}]]"))
+            return ()
+        made = [make(f"{key}[{number}]", table) for number, table in enumerate(tables)]
+        return tuple(model for model in made if model is not None)
+
+    def _refer(self, where: str, names: Any, table: str) -> None:
+        """Note which of the names, one or a list of them, are not of a table of the sheet."""
+        known = list(self._table(table))
+        for name in names if isinstance(names, list) else [names]:
+            if isinstance(name, str) and name not in known:
+                told = f"is not a {table} of this sheet" if known else f"is not on this sheet, which has no [{table}.*]"
+                self.mistakes.append(Mistake(where, show(name), told, nearest(name, known)))
 
     def _wire(self, key: str, table: Mapping[str, Any], common: Mapping[str, Any]) -> Wire | None:
         own = table.get("line", {})
@@ -274,12 +323,45 @@ class _SheetBuilder:
                 self.mistakes.append(Mistake(f"frame.{key}.boundary.kind", show(kind), told))
 
     def _port(self, key: str, table: Mapping[str, Any]) -> DeclaredPort | None:
-        declared = self._table("wire")
-        wire = table.get("wire")
-        if isinstance(wire, str) and wire not in declared:
-            advice = nearest(wire, list(declared))
-            self.mistakes.append(Mistake(f"port.{key}.wire", show(wire), "is not a wire of this sheet", advice))
+        self._refer(f"port.{key}.wire", table.get("wire"), "wire")
         return self._model(DeclaredPort, {**table, "key": key}, f"port.{key}")
+
+    def _generator(self, key: str, table: Mapping[str, Any]) -> BaudGenerator | None:
+        return self._model(BaudGenerator, {**table, "key": key}, f"generator.{key}")
+
+    def _end(
+        self,
+        key: str,
+        table: Mapping[str, Any],
+        wires: Mapping[str, Wire],
+        generators: Mapping[str, BaudGenerator],
+    ) -> End | None:
+        for name, other in (("sends", "wire"), ("receives", "wire"), ("clock", "clock"), ("generator", "generator")):
+            self._refer(f"end.{key}.{name}", table.get(name, []), other)
+        end = self._model(End, {**table, "key": key}, f"end.{key}")
+        if end is None:
+            return None
+        if end.words and end.generator is not None and end.generator in generators:
+            wrong = check_words(generators[end.generator], end.words)
+            self.mistakes += [replace(one, where=f"end.{key}.{one.where}") for one in wrong]
+        for wire in end.wires:
+            if wire in wires:
+                try:
+                    end.line_on(wires[wire].line)
+                except ValidationError as error:
+                    self.mistakes += mistakes_of(error, LineSettings, f"end.{key}.line")
+                    break
+        return end
+
+    def _traffic(self, where: str, table: Mapping[str, Any], frames: Mapping[str, FrameLayout]) -> Traffic | None:
+        self._refer(f"{where}.wire", table.get("wire", []), "wire")
+        self._refer(f"{where}.frame", table.get("frame", []), "frame")
+        frame = frames.get(str(table.get("frame")))
+        if frame is not None and not frame.is_fixed and "length" not in table:
+            told = f"is missing: {frame.key} has {frame.shortest} to {frame.longest} bytes"
+            self.mistakes.append(Mistake(f"{where}.length", "", told))
+        found = {"wire": frame.wire, "name": frame.key, "length": frame.length} if frame is not None else {}
+        return self._model(Traffic, {**found, **table}, where)
 
     def _event(self, key: str, table: Mapping[str, Any], frames: Mapping[str, FrameLayout]) -> EventSignal | None:
         declared = self._table("wire")

@@ -51,9 +51,12 @@ def sheet_text(sheet: Sheet) -> str:
         text += f"\n[wire.{_key(key)}]\n" + _lines(_wire(wire, sheet.line))
     for key, layout in sheet.frame.items():
         text += frame_text(key, layout)
-    for name, models in (("port", sheet.port), ("event", sheet.event)):
+    for name in ("port", "event", "clock", "generator", "end"):
+        models: Mapping[str, BaseModel] = getattr(sheet, name)
         for key, model in models.items():
             text += f"\n[{name}.{_key(key)}]\n" + _lines(_said(model))
+    for traffic in sheet.traffic:
+        text += "\n[[traffic]]\n" + _lines(_said(traffic))
     if said := _said(sheet.capture):
         text += "\n[capture]\n" + _lines(said)
     return text

@@ -132,6 +132,43 @@ def make_finding(
     )
 
 
+def stated(
+    kind: str,
+    where: str,
+    detail: str,
+    *,
+    meaning: str | None = None,
+    advice: str | None = None,
+    severity: Severity | None = None,
+) -> Finding:
+    """Make a finding about what is declared, which nobody has seen on a wire.
+
+    Parameters
+    ----------
+    kind : str
+        A key of `KINDS`.
+    where : str
+        The wire, or the place on the sheet.
+    detail : str
+        What is so, with its figures; stands before what the kind means.
+    meaning, advice, severity : str, optional
+        Instead of those of the kind.
+
+    Returns
+    -------
+    Finding
+    """
+    known = KINDS[kind]
+    return Finding(
+        kind,
+        where,
+        1,
+        f"{detail} {known.meaning if meaning is None else meaning}".strip(),
+        known.advice if advice is None else advice,
+        severity=severity or known.severity,
+    )
+
+
 def number_of(count: int, noun: str) -> str:
     """Write a count with its noun."""
     return f"{count:,} {noun}{'' if count == 1 else 's'}"

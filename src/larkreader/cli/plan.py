@@ -1,0 +1,189 @@
+"""``larkreader plan``: what a sheet, or a clock and a line, say of a link before anything is sent."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from .common import check_output, json_option, note, print_json
+from .forms import Rate
+
+if TYPE_CHECKING:
+    from larkreader.judge.plan import EndClock, Plan
+
+TOPICS = ("ends", "clocks", "margins", "load", "findings")
+ENDINGS = (".png", ".svg", ".pdf")
+
+
+class _Numbers(click.ParamType[tuple[int, ...]]):
+    """One whole number, or several with commas between them."""
+
+    name = "numbers"
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> tuple[int, ...]:
+        """Return the numbers; fail where they are none."""
+        try:
+            return value if isinstance(value, tuple) else tuple(int(part, 0) for part in str(value).split(","))
+        except ValueError:
+            self.fail(f'"{value}" must be whole numbers with commas between them, as in 16,8.', param, ctx)
+
+
+@click.command()
+@click.argument("sheet", type=click.Path(path_type=Path), required=False)
+@click.option("--only", type=click.Choice(TOPICS), help="Show this topic alone.")
+@click.option("--card", is_flag=True, help="Print what to set at the other end, and nothing else.")
+@click.option("--wire", metavar="NAME", help="The wire to draw, or of which to print the card.")
+@click.option("-o", "--output", type=click.Path(path_type=Path), metavar="FILE", help="Draw the margin of a wire.")
+@click.option("--clock", type=Rate(), metavar="HZ", help="Without a sheet: the clock, as in 10M or 32768.")
+@click.option("--line", metavar="SETTINGS", help='Without a sheet: baud and format, as in "38400 8N1".')
+@click.option("--accuracy", default="0 ppm", metavar="SHARE", help='Of the clock, as in "1 %" or "50 ppm".')
+@click.option("--oversampling", type=_Numbers(), default="16", show_default=True, help="Choices, as in 16,8.")
+@click.option("--prescaler", type=_Numbers(), default="1", show_default=True, help="Choices, as in 1,4,16.")
+@click.option("--divisor-bits", type=int, default=16, show_default=True, help="Width of the whole divisor.")
+@click.option("--fraction-bits", type=_Numbers(), default="0", show_default=True, help="Of the divisor.")
+@click.option("--extra", type=int, default=0, show_default=True, help="Bits of a pattern of longer bits.")
+@click.option("--holds", type=click.Choice(["N", "N-1"]), default="N", show_default=True, help="What is written.")
+@json_option
+def plan(sheet: Path | None, only: str | None, card: bool, wire: str | None, output: Path | None,
+         clock: float | None, line: str | None, as_json: bool, **generator: Any) -> int:  # fmt: skip
+    """Work out what SHEET says of a link before anything is sent.
+
+    Both ends side by side, the clock with its divisor, what is left of the receiver's tolerance, and what the wires are
+    to carry. Without a SHEET, --clock and --line tell what to write into a baud generator.
+    """
+    from larkreader.errors import RequestError
+
+    if (sheet is None) == (clock is None):
+        raise RequestError("SHEET", "and --clock are both given" if sheet else "is missing",
+                           "say either a sheet, or --clock and --line")  # fmt: skip
+    check_output(output)
+    if clock is not None:
+        return _quick(clock, line, generator, as_json=as_json)
+    assert sheet is not None
+    from larkreader.declare.sheet import open_sheet
+    from larkreader.judge.plan import plan as work_out
+
+    planned = work_out(open_sheet(sheet))
+    if output is not None:
+        return _draw(planned, wire, output)
+    if card:
+        return _cards(planned, wire)
+    if as_json:
+        print_json({"sheet": str(sheet), **planned.to_dict()})
+    else:
+        _show(planned, only)
+    return 1 if planned.verdict == "faults" else 0
+
+
+def _show(planned: Plan, only: str | None) -> None:
+    from larkreader.present import terminal
+    from larkreader.present.plan_views import topics
+
+    console = terminal.make_console()
+    shown = topics(planned)
+    for name, group in shown.items():
+        if only in (None, name):
+            console.print(group)
+    if only in (None, "findings"):
+        console.print(*([""] if only is None else []), terminal.findings(planned.findings, planned.verdict), sep="\n")
+    elif only not in shown:
+        note(f"note: the sheet says nothing of {only}")
+
+
+def _cards(planned: Plan, wire: str | None) -> int:
+    from larkreader.present import terminal
+    from larkreader.present.plan_views import card
+
+    console = terminal.make_console()
+    for number, key in enumerate([_known(planned, wire)] if wire is not None else planned.sheet.wire):
+        console.print(*([""] if number else []), card(key, planned.sheet.wire[key].line), sep="\n")
+    return 0
+
+
+def _known(planned: Plan, wire: str) -> str:
+    from larkreader.errors import RequestError, nearest
+
+    known = list(planned.sheet.wire)
+    if wire not in known:
+        raise RequestError(f'wire "{wire}"', "is not a wire of the sheet", advice=nearest(wire, known))
+    return wire
+
+
+def _draw(planned: Plan, wire: str | None, output: Path) -> int:
+    from larkreader.errors import RequestError
+    from larkreader.present.figures.margin import draw_margin
+    from larkreader.present.figures.waveform import new_figure
+
+    if output.suffix.lower() not in ENDINGS:
+        raise RequestError(str(output), f'ends in "{output.suffix}"', f"must end in {', '.join(ENDINGS)}")
+    if wire is not None:
+        _known(planned, wire)
+    margins = [one for key, every in planned.margins.items() if wire in (None, key) for one in every]
+    if not margins:
+        raise RequestError("--output", "has nothing to draw", "a wire needs an [end] that sends and one that receives")
+    picture = new_figure()
+    draw_margin(min(margins, key=lambda one: one.tightest), ax=picture.add_subplot())
+    picture.savefig(output)
+    note(f"drawn into {output}")
+    return 0
+
+
+def _quick(hertz: float, text: str | None, generator: dict[str, Any], *, as_json: bool) -> int:
+    """Tell what to write into a baud generator that was described by options."""
+    from pydantic import ValidationError
+
+    from larkreader.declare.baud_generator import BaudGenerator
+    from larkreader.declare.clock import Clock
+    from larkreader.declare.end import End
+    from larkreader.declare.line import LineSettings
+    from larkreader.declare.mistakes import mistakes_of
+    from larkreader.errors import RequestError
+    from larkreader.judge.divisors import bauds_hit, find_divisors
+    from larkreader.judge.plan import EndClock
+
+    if text is None:
+        raise RequestError("--line", "is missing", 'baud and format, as in --line "38400 8N1"')
+    line = LineSettings.parse(text)
+    accuracy = generator.pop("accuracy")
+    try:
+        clock = Clock(hertz=hertz, accuracy=accuracy)
+        divider = BaudGenerator(**generator)
+    except ValidationError as error:
+        first = mistakes_of(error, BaudGenerator, "")[0]
+        where = "--" + first.where.partition("[")[0].replace("_", "-")
+        raise RequestError(where, f"is {first.found}", first.wanted) from None
+    bits = line.stop_position + 1
+    found = find_divisors(line.baud, clock, divider, bits=bits)
+    one = EndClock(End(key="this end", sends=("out",)), line, found[0] if found else None, found)
+    hit = bauds_hit(clock, divider, bits=bits)
+    if as_json:
+        print_json({**one.to_dict(), "hits": [setting.to_dict() for setting in hit]})
+        return 0 if found else 1
+    return _show_quick(one, hit)
+
+
+def _show_quick(one: EndClock, hit: Any) -> int:
+    from larkreader.judge.margins import Timing, find_margin
+    from larkreader.present import terminal
+    from larkreader.present.plan_views import clock_view, hits
+
+    console = terminal.make_console()
+    console.print(*clock_view(one), sep="\n")
+    is_within = one.setting is not None
+    if one.setting is not None:
+        perfect = Timing.even(one.line.baud, one.line, name="a perfect end")
+        own = Timing.of_setting(one.setting, "this end")
+        console.print()
+        for sender, receiver in ((own, perfect), (perfect, own)):
+            margin = find_margin(one.line, sender, receiver)
+            is_within &= margin.tightest >= 0
+            slower, faster = margin.tolerance
+            verb = "sends to" if sender is own else "receives from"
+            told = f"{margin.tightest:.2%} left" if margin.tightest >= 0 else f"{-margin.tightest:.2%} too far off"
+            tolerated = f"the receiver tolerates {slower:+.2%} to {faster:+.2%}"
+            console.print(f"This end {verb} a perfect one: {told}; {tolerated}.")
+    if hit:
+        console.print("\nStandard bauds within 1 %:\n", hits(hit), sep="\n")
+    return 0 if is_within else 1

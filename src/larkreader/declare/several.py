@@ -1,0 +1,19 @@
+"""Keys of a sheet at which one thing may stand, or a list of them."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any
+
+from pydantic import BeforeValidator, StrictInt, WithJsonSchema
+
+
+def _as_tuple(said: Any) -> Any:
+    return tuple(said) if isinstance(said, (list, tuple)) else (said,)
+
+
+def _one_or_several(kind: str) -> WithJsonSchema:
+    return WithJsonSchema({"anyOf": [{"type": kind}, {"type": "array", "items": {"type": kind}}]})
+
+
+Names = Annotated[tuple[str, ...], BeforeValidator(_as_tuple), _one_or_several("string")]
+Numbers = Annotated[tuple[StrictInt, ...], BeforeValidator(_as_tuple), _one_or_several("integer")]

@@ -1,0 +1,149 @@
+"""The ends of a link as each states it, held against each other and against the sheet."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+from larkreader.declare.end import End
+from larkreader.declare.line import PARITY_NAMES, LineSettings
+from larkreader.declare.sheet import Sheet
+
+from .findings import Finding, stated
+
+SHEET = "the sheet"
+SETTINGS = {
+    "baud": "baud",
+    "data_bits": "data bits",
+    "parity": "parity",
+    "stop_bits": "stop bits",
+    "idle": "idle level",
+    "first_bit": "first bit",
+    "ninth_bit": "ninth bit",
+    "flow_control": "flow control",
+}
+
+
+@dataclass(frozen=True)
+class StatedSettings:
+    """What one end says of one wire.
+
+    Parameters
+    ----------
+    wire : str
+        The wire.
+    end : str
+        The end, or ``"the sheet"`` for what is declared.
+    role : str
+        ``"sends"``, ``"receives"``, or nothing for the sheet.
+    line : LineSettings
+        The settings, however the end counts its data bits.
+    stated_in : str
+        Where they were read.
+    """
+
+    wire: str
+    end: str
+    role: str
+    line: LineSettings
+    stated_in: str = ""
+
+    def to_dict(self) -> dict[str, str]:
+        """Return what is stated as JSON has it."""
+        return {"end": self.end, "role": self.role, "line": str(self.line), "stated_in": self.stated_in}
+
+    def text_of(self, name: str) -> str:
+        """Write one of `SETTINGS`."""
+        value = getattr(self.line, name)
+        if name == "parity":
+            return PARITY_NAMES[value]
+        return f"{value:,.10g}" if isinstance(value, float) else str(value)
+
+
+def stated_settings(sheet: Sheet) -> Mapping[str, Sequence[StatedSettings]]:
+    """Return who states what of each wire: the sheet, then its sender, then its receivers.
+
+    Parameters
+    ----------
+    sheet : Sheet
+        What was declared.
+
+    Returns
+    -------
+    mapping of str to sequence of StatedSettings
+        By wire, of those with which an end has to do.
+    """
+    told: dict[str, list[StatedSettings]] = {}
+    for key, wire in sheet.wire.items():
+        rows = [
+            StatedSettings(key, end.key, role, end.line_on(wire.line), end.stated_in)
+            for role in ("sends", "receives")
+            for end in sheet.end.values()
+            if key in getattr(end, role)
+        ]
+        if rows:
+            told[key] = [StatedSettings(key, SHEET, "", wire.line), *rows]
+    return told
+
+
+def compare_ends(sheet: Sheet) -> list[Finding]:
+    """Return in which settings the ends of each wire differ, from each other or from the sheet.
+
+    Parameters
+    ----------
+    sheet : Sheet
+        What was declared.
+
+    Returns
+    -------
+    list of Finding
+        One of kind ``setting-mismatch`` for each setting of a wire; a warning where the link works all the same.
+    """
+    findings = []
+    for wire, rows in stated_settings(sheet).items():
+        for name, title in SETTINGS.items():
+            values = {row.text_of(name) for row in rows}
+            if len(values) > 1:
+                findings.append(_mismatch(sheet, wire, name, title, rows))
+    return findings
+
+
+def _mismatch(sheet: Sheet, wire: str, name: str, title: str, rows: Sequence[StatedSettings]) -> Finding:
+    who: dict[str, list[str]] = {}
+    for row in rows:
+        place = f" ({row.stated_in})" if row.stated_in else ""
+        who.setdefault(row.text_of(name), []).append(f"{row.end}{place}")
+    said = "; ".join(f"{value} at {' and '.join(names)}" for value, names in who.items())
+    ends = {row.text_of(name) for row in rows if row.end != SHEET}
+    detail = f"{title.capitalize()} of {wire}: {said}."
+    advice = f"Set {title} to {rows[0].text_of(name)} at every end, or declare it otherwise."
+    if len(ends) == 1:
+        detail += " The ends agree, but the sheet says otherwise."
+        return stated("setting-mismatch", wire, detail, meaning="", advice=advice, severity="warning")
+    if name == "stop_bits":
+        detail += " Most receivers judge the first stop bit alone; one that judges more loses characters without a gap."
+        return stated("setting-mismatch", wire, detail, meaning="", advice=advice, severity="warning")
+    if name == "data_bits" and (hint := _counted_parity(sheet, rows)):
+        return stated("setting-mismatch", wire, f"{detail} {hint}", advice=advice)
+    return stated("setting-mismatch", wire, detail, advice=advice)
+
+
+def _counted_parity(sheet: Sheet, rows: Sequence[StatedSettings]) -> str:
+    """Say so if an end would agree with the others once its data bits were counted in the other way."""
+    others = {row.end: row.line.data_bits for row in rows}
+    for row in rows:
+        end = sheet.end.get(row.end)
+        rest = {bits for name, bits in others.items() if name != row.end}
+        if end is None or not row.line.has_parity or len(rest) != 1:
+            continue
+        shift = 1 if end.parity_counted else -1
+        if row.line.data_bits + shift in rest:
+            said = _stated_bits(end, row.line)
+            if end.parity_counted:
+                return f"If the {said} bits that {row.end} states do not include the parity bit after all, they agree."
+            return f"If the {said} bits that {row.end} states include the parity bit (parity_counted), they agree."
+    return ""
+
+
+def _stated_bits(end: End, line: LineSettings) -> int:
+    return line.data_bits + (end.parity_counted and line.has_parity)

@@ -1,0 +1,322 @@
+"""Everything that can be told of a link from its sheet alone, before anything is sent."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from larkreader.declare.baud_generator import BaudGenerator, words_text
+from larkreader.declare.clock import Clock, hertz_text, share_of, share_text
+from larkreader.declare.end import End
+from larkreader.declare.line import LineSettings
+from larkreader.declare.sheet import Sheet
+from larkreader.errors import RequestError
+
+from .budget import WireLoad, find_load, judge_load
+from .divisors import BaudSetting, bauds_hit, find_divisors, of_formula, read_words
+from .ends import StatedSettings, compare_ends, stated_settings
+from .findings import SEVERITIES, Finding, Verdict, stated, verdict_of
+from .margins import Margin, Timing, find_margin
+
+THIN = 0.005  # of the baud: what should be left for slow edges, noise and unequal delays
+WORSE = 0.005  # of a bit at the end of a character, by which a divisor must be worse than the best to be told
+
+
+@dataclass(frozen=True)
+class EndClock:
+    """How one end makes one of its bauds.
+
+    Parameters
+    ----------
+    end : End
+        The end.
+    line : LineSettings
+        What it states, with the baud that is wanted.
+    setting : BaudSetting or None
+        What is in its baud generator; None where nothing makes that baud.
+    problem : str
+        Why what is written makes none.
+    alternatives : sequence of BaudSetting
+        The best divisor for each clock, oversampling and prescaler, the best of all first.
+    """
+
+    end: End
+    line: LineSettings
+    setting: BaudSetting | None
+    alternatives: Sequence[BaudSetting]
+    problem: str = ""
+
+    def to_dict(self) -> dict[str, Any]:
+        """Return it as JSON has it."""
+        return {
+            "end": self.end.key,
+            "line": str(self.line),
+            "setting": None if self.setting is None else self.setting.to_dict(),
+            "alternatives": [one.to_dict() for one in self.alternatives],
+        }
+
+
+@dataclass(frozen=True)
+class Plan:
+    """What a sheet says of a link, worked out.
+
+    Parameters
+    ----------
+    sheet : Sheet
+        What was declared.
+    settings : mapping of str to sequence of StatedSettings
+        Who states what of each wire.
+    clocks : sequence of EndClock
+        How each end that has a baud generator makes its bauds.
+    margins : mapping of str to sequence of Margin
+        What is left between the sender and each receiver of a wire.
+    loads : mapping of str to WireLoad
+        What each wire is to carry.
+    findings : tuple of Finding
+        What is wrong or worth knowing, the worst first.
+    """
+
+    sheet: Sheet
+    settings: Mapping[str, Sequence[StatedSettings]]
+    clocks: Sequence[EndClock]
+    margins: Mapping[str, Sequence[Margin]]
+    loads: Mapping[str, WireLoad]
+    findings: tuple[Finding, ...]
+
+    @property
+    def verdict(self) -> Verdict:
+        """``"clean"``, ``"warnings"`` or ``"faults"``."""
+        return verdict_of(self.findings)
+
+    def to_dict(self) -> dict[str, Any]:
+        """Return the plan as JSON has it."""
+        return {
+            "title": self.sheet.title,
+            "verdict": self.verdict,
+            "ends": {wire: [row.to_dict() for row in rows] for wire, rows in self.settings.items()},
+            "clocks": [one.to_dict() for one in self.clocks],
+            "margins": {wire: [one.to_dict() for one in margins] for wire, margins in self.margins.items()},
+            "loads": {wire: load.to_dict() for wire, load in self.loads.items()},
+            "findings": [finding.to_dict() for finding in self.findings],
+        }
+
+
+def plan(sheet: Sheet) -> Plan:
+    r"""Work out what a sheet says of a link, and what is wrong with it.
+
+    Parameters
+    ----------
+    sheet : Sheet
+        What was declared.
+
+    Returns
+    -------
+    Plan
+        A setup that cannot work never raises; that is a finding.
+
+    Examples
+    --------
+    >>> sheet = lr.parse_sheet('sheet = 1\n[wire.tx]\n[[traffic]]\nwire = "tx"\nlength = 20_000\nevery_s = 1')
+    >>> [finding.kind for finding in lr.plan(sheet).findings]
+    ['overloaded']
+    """
+    clocks = [one for end in sheet.end.values() for one in _clocks_of(end, sheet)]
+    margins = {wire: margins for wire in sheet.wire if (margins := _margins_of(wire, sheet, clocks))}
+    loads = find_load(sheet)
+    findings = [
+        *compare_ends(sheet),
+        *(finding for one in clocks for finding in _judge_clock(one)),
+        *(finding for wire, every in margins.items() for one in every for finding in _judge_margin(wire, one, clocks)),
+        *(finding for load in loads.values() for finding in judge_load(load)),
+    ]
+    findings.sort(key=lambda finding: SEVERITIES.index(finding.severity))
+    return Plan(sheet, stated_settings(sheet), clocks, margins, loads, tuple(findings))
+
+
+def _lines_of(end: End, sheet: Sheet) -> dict[str, LineSettings]:
+    return {wire: end.line_on(sheet.wire[wire].line) for wire in end.wires}
+
+
+def _clocks_of(end: End, sheet: Sheet) -> Iterator[EndClock]:
+    """Yield how an end makes each of its bauds."""
+    if end.generator is None:
+        return
+    generator = sheet.generator[end.generator]
+    clocks = [sheet.clock[name] for name in end.clock]
+    by_baud = {(line.baud, line.stop_position): line for line in _lines_of(end, sheet).values()}
+    for line in by_baud.values():
+        bits = line.stop_position + 1
+        alternatives = find_divisors(line.baud, clocks, generator, bits=bits)
+        try:
+            setting, problem = _setting_in_use(end, line, clocks[0], generator, alternatives), ""
+        except RequestError as error:
+            setting, problem = None, str(error)
+        yield EndClock(end, line, setting, alternatives, problem)
+
+
+def _setting_in_use(
+    end: End, line: LineSettings, clock: Clock, generator: BaudGenerator, alternatives: Sequence[BaudSetting]
+) -> BaudSetting | None:
+    bits = line.stop_position + 1
+    if end.words:
+        return read_words(end.words, line.baud, clock, generator, bits=bits)
+    if end.formula is not None:
+        is_rounded = end.formula == "rounded"
+        return of_formula(line.baud, clock, generator, rounded=is_rounded, believed=end.believed_hertz, bits=bits)
+    if end.believed_hertz is not None:
+        believed = clock.model_copy(update={"hertz": end.believed_hertz})
+        meant = find_divisors(line.baud, believed, generator, bits=bits)
+        return _on_clock(meant[0], clock) if meant else None
+    return next((one for one in alternatives if one.clock == clock), None)
+
+
+def _on_clock(setting: BaudSetting, clock: Clock) -> BaudSetting:
+    """Return the same numbers with another clock."""
+    return BaudSetting(
+        clock,
+        setting.generator,
+        setting.wanted,
+        setting.oversampling,
+        setting.prescaler,
+        setting.divisor,
+        setting.fraction,
+        setting.extra,
+        setting.bits,
+    )
+
+
+def _judge_clock(one: EndClock) -> Iterator[Finding]:
+    """Yield what is wrong with how an end makes a baud."""
+    end, setting = one.end, one.setting
+    where = f"end.{end.key}"
+    baud = f"{one.line.baud:,.10g} baud"
+    hertz = setting.clock.hertz if setting is not None else None
+    if setting is None:
+        advice = _better_advice(one, [best for best in one.alternatives if abs(best.error) < 0.02])
+        detail = f"{end.key} is to make {baud}. {one.problem}".strip()
+        yield stated("no-divisor", where, detail, meaning="" if one.problem else None, advice=advice or None)
+        return
+    if end.believed_hertz is not None and hertz is not None and end.believed_hertz != hertz:
+        ratio = hertz / end.believed_hertz
+        detail = (
+            f"The code of {end.key} computes its divisor of {hertz_text(end.believed_hertz)}, but the clock is "
+            f"{hertz_text(hertz)}: bauds are {ratio:.4g} times what they should be."
+        )
+        yield stated("clock-mismatch", where, detail, meaning="", severity="error")
+    best = next((other for other in one.alternatives if other.clock == setting.clock), setting)
+    if setting.worst_deviation - best.worst_deviation > WORSE and end.believed_hertz in (None, hertz):
+        how = f"the {end.formula} formula" if end.formula else "what is written"
+        detail = f"{how.capitalize()} gives {end.key} {numbers_text(setting)}: {setting.error:+.2%}."
+        yield stated("divisor-not-best", where, detail, advice=f"Write {numbers_text(best)}: {best.error:+.2%}.")
+
+
+def _margins_of(wire: str, sheet: Sheet, clocks: Sequence[EndClock]) -> list[Margin]:
+    """Return the margin of each receiver of a wire whose settings have the same bits as its sender's."""
+    declared = sheet.wire[wire].line
+    margins = []
+    for sender in (end for end in sheet.end.values() if wire in end.sends):
+        for receiver in (end for end in sheet.end.values() if wire in end.receives):
+            lines = [end.line_on(declared) for end in (sender, receiver)]
+            sent, taken = _timing(sender, lines[0], sheet, clocks), _timing(receiver, lines[1], sheet, clocks)
+            if sent is not None and taken is not None and lines[0].stop_position == lines[1].stop_position:
+                line = lines[0].model_copy(update={"baud": declared.baud})
+                margins.append(find_margin(line, sent, taken, samples=receiver.samples))
+    return margins
+
+
+def _timing(end: End, line: LineSettings, sheet: Sheet, clocks: Sequence[EndClock]) -> Timing | None:
+    """Return how an end keeps time; None where it cannot make its baud."""
+    if end.generator is not None:
+        wanted = line.baud, line.stop_position
+        made = next(one for one in clocks if one.end is end and (one.line.baud, one.line.stop_position) == wanted)
+        return None if made.setting is None else Timing.of_setting(made.setting, end.key)
+    spread = sheet.clock[end.clock[0]].spread if end.clock else share_of(end.accuracy)[0]
+    return Timing.even(line.baud, line, spread=spread, oversampling=end.oversampling, name=end.key)
+
+
+def _judge_margin(wire: str, margin: Margin, clocks: Sequence[EndClock]) -> Iterator[Finding]:
+    """Yield what is wrong with a margin."""
+    blamed = margin.to_blame
+    off = blamed.baud / margin.line.baud - 1
+    slower, faster = margin.tolerance
+    who = f"{margin.receiver.name} reads {margin.line.format} from {margin.sender.name} if it is {-slower:.2%} slower"
+    clocks_move = share_text(margin.sender.spread + margin.receiver.spread)
+    detail = (
+        f"{who} to {faster:.2%} faster. It is {_faster(margin.mismatch)}, and the clocks may move it by {clocks_move} "
+        f"to either side. {blamed.name} is to blame the more: it is {_faster(off)} than {margin.line.baud:,.10g} baud "
+        f"and {share_text(blamed.spread)} uncertain."
+    )
+    if margin.tightest >= THIN:
+        return
+    made = next((one for one in clocks if one.end.key == blamed.name and one.line.baud == margin.line.baud), None)
+    advice = _remedy(margin, made) or None
+    if margin.tightest < 0:
+        when = "" if min(margin.left_nominal) < 0 else " That is so at the worst of both clocks only, not nominally."
+        yield stated("beyond-tolerance", wire, detail + when, advice=advice)
+    else:
+        told = f"{detail} {margin.tightest:.2%} of the baud is left, {margin.tightest * 1e6:,.0f} ppm of a clock."
+        yield stated("thin-margin", wire, told, advice=advice)
+
+
+def _remedy(margin: Margin, made: EndClock | None) -> str:
+    """Say what would bring the end that is to blame within the tolerance."""
+    if made is None or made.setting is None:
+        return ""
+    blamed = margin.to_blame
+    better = []
+    for one in made.alternatives:
+        timing = Timing.of_setting(one, blamed.name)
+        ends = (timing, margin.receiver) if blamed is margin.sender else (margin.sender, timing)
+        if find_margin(margin.line, *ends, samples=margin.samples).tightest >= THIN:
+            better.append(one)
+    return _better_advice(made, better)
+
+
+def _better_advice(made: EndClock, better: Sequence[BaudSetting]) -> str:
+    """Advise the first of better settings; without one, what else this clock could make or which clock would do."""
+    if better:
+        return f"Write {numbers_text(better[0])} at {made.end.key}: {better[0].error:+.2%}."
+    told = []
+    setting = made.setting or (made.alternatives[0] if made.alternatives else None)
+    if setting is None:
+        return ""
+    hits = [one for one in bauds_hit(setting.clock, setting.generator, within=THIN) if one.wanted != made.line.baud]
+    if hits:
+        nearest_hits = sorted(hits, key=lambda one: abs(one.wanted / made.line.baud - 1))[:3]
+        bauds = ", ".join(f"{one.wanted:,.0f}" for one in sorted(nearest_hits, key=lambda one: one.wanted))
+        told.append(f"The clock of {made.end.key} makes {bauds} baud well.")
+    ticks = setting.oversampling * setting.prescaler * made.line.baud
+    exact = max(1, round(setting.clock.hertz / ticks)) * ticks
+    if exact != setting.clock.hertz:
+        told.append(f"A clock of {hertz_text(exact)} would make {made.line.baud:,.10g} baud exactly.")
+    else:
+        told.append(f"A clock of better accuracy than {share_text(setting.clock.spread)} is needed at {made.end.key}.")
+    return " ".join(told)
+
+
+def numbers_text(setting: BaudSetting) -> str:
+    """Write the numbers of a setting as they are to be written into registers."""
+    if setting.words:
+        return words_text(setting.words)
+    generator = setting.generator
+    told = [
+        f"{setting.registers['divisor']} (divisor {setting.divisor})"
+        if generator.holds == "N-1"
+        else f"{setting.divisor}"
+    ]
+    if fraction_bits := generator.fraction_bits_of(setting.oversampling):
+        told.append(f"fraction {setting.fraction}/{1 << fraction_bits}")
+    if generator.patterns:
+        told.append(f"pattern {setting.extra}")
+    elif generator.pattern_bits:
+        told.append(f"pattern 0x{setting.extra:0{-(-generator.pattern_bits // 4)}X}")
+    if len(generator.prescaler) > 1:
+        told.append(f"prescaler {setting.prescaler}")
+    if len(generator.oversampling) > 1:
+        told.append(f"oversampling {setting.oversampling}")
+    return ", ".join(told)
+
+
+def _faster(share: float) -> str:
+    return "exactly as fast" if abs(share) < 5e-7 else f"{abs(share):.2%} {'faster' if share > 0 else 'slower'}"

@@ -1,0 +1,217 @@
+"""What a plan says, topic by topic, as text for a terminal."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+from rich.console import Group
+from rich.text import Text
+
+from larkreader.declare.clock import hertz_text, share_text
+from larkreader.declare.line import PARITY_NAMES, LineSettings
+from larkreader.declare.sheet import Sheet
+from larkreader.judge.divisors import BaudSetting
+from larkreader.judge.ends import SETTINGS, SHEET
+from larkreader.judge.plan import EndClock, Plan, numbers_text
+
+from .terminal import duration, heading, new_table
+
+TOPICS = ("ends", "clocks", "margins", "load")
+MOST_ALTERNATIVES = 8
+MOST_HITS = 21
+PARITY_MEANS = {
+    "E": ": an even number of ones, parity bit included",
+    "O": ": an odd number of ones, parity bit included",
+    "M": ": the parity bit is always 1",
+    "S": ": the parity bit is always 0",
+}
+
+
+def topics(plan: Plan) -> dict[str, Group]:
+    """Return what there is to show of a plan, by topic."""
+    shown = {
+        "ends": _ends(plan) if plan.settings else None,
+        "clocks": _clocks(plan.clocks) if plan.clocks else None,
+        "margins": _margins(plan) if plan.margins else None,
+        "load": _loads(plan),
+    }
+    return {name: group for name, group in shown.items() if group is not None}
+
+
+def _ends(plan: Plan) -> Group:
+    """Show the settings of all ends of each wire side by side; an arrow marks what differs."""
+    parts: list[Any] = [heading("Ends")]
+    for wire, rows in plan.settings.items():
+        table = new_table(wire, *(f"{row.end} {row.role}".strip() for row in rows), "")
+        for name, title in SETTINGS.items():
+            texts = [row.text_of(name) for row in rows]
+            table.add_row(title, *texts, "<- differs" if len(set(texts)) > 1 else "")
+        if any(row.stated_in for row in rows):
+            table.add_row("stated in", *(row.stated_in or ("" if row.end == SHEET else "-") for row in rows), "")
+        parts += [table, ""]
+    return Group(*parts[:-1])
+
+
+def _clocks(clocks: Sequence[EndClock]) -> Group:
+    """Show of each end what is in its baud generator, where that puts the bits, and what else it could hold."""
+    parts: list[Any] = [heading("Clocks and divisors")]
+    for one in clocks:
+        parts += [*clock_view(one), ""]
+    return Group(*parts[:-1])
+
+
+def clock_view(one: EndClock) -> list[Any]:
+    """Show how one end makes a baud."""
+    head = Text.assemble((one.end.key, "bold"), f": {one.line}")
+    if one.setting is None:
+        return [head, f"No divisor makes it. {one.problem}".strip()]
+    setting = one.setting
+    spread = f" and up to {share_text(setting.clock.spread)} uncertain" if setting.clock.spread else ""
+    told = (
+        f"{setting.clock.key}, {hertz_text(setting.clock.hertz)}{spread}: write {numbers_text(setting)}. "
+        f"That makes {setting.baud:,.2f} baud, {error_text(setting)}."
+    )
+    parts: list[Any] = [head, told, "", deviations(setting)]
+    if len(one.alternatives) > 1:
+        parts += ["", alternatives(one.alternatives, one.setting)]
+    return parts
+
+
+def deviations(setting: BaudSetting) -> Group:
+    """Show where each bit begins, and how late that is."""
+    table = new_table("bit begins", *(f">{number}" for number in range(setting.bits + 1)))
+    table.add_row("after ticks", *map(str, setting.boundary_ticks))
+    table.add_row("late by % of a bit", *(f"{100 * one:+.1f}" if one else "0" for one in setting.deviations))
+    return Group(table)
+
+
+def alternatives(settings: Sequence[BaudSetting], used: BaudSetting | None = None) -> Group:
+    """Show settings, the best first, with what tells them apart."""
+    table = new_table("what could be written", ">baud", ">error", ">worst bit", "with")
+    varied = [
+        name
+        for name in ("clock", "oversampling", "prescaler")
+        if len({str(getattr(one, name)) for one in settings}) > 1
+    ]
+    for one in settings[:MOST_ALTERNATIVES]:
+        told = [str(one.clock) if name == "clock" else f"{name} {getattr(one, name)}" for name in varied]
+        table.add_row(
+            numbers_text(one),
+            f"{one.baud:,.2f}",
+            error_text(one),
+            f"{one.worst_deviation:.1%}",
+            ", ".join(told) + "; in use" * (one == used),
+        )
+    more = len(settings) - MOST_ALTERNATIVES
+    return Group(table, *([f"and {more} more"] if more > 0 else []))
+
+
+def error_text(setting: BaudSetting) -> str:
+    """Write how far a baud is off."""
+    return f"{setting.error:+.3%}" if abs(setting.error) >= 5e-6 else "exact"
+
+
+def hits(settings: Sequence[BaudSetting]) -> Group:
+    """Show the standard bauds that a clock makes."""
+    table = new_table(">standard baud", "write", ">baud", ">error")
+    for one in settings[:MOST_HITS]:
+        table.add_row(f"{one.wanted:,.0f}", numbers_text(one), f"{one.baud:,.2f}", error_text(one))
+    return Group(table)
+
+
+def _margins(plan: Plan) -> Group:
+    """Show each pair of ends in a column."""
+    every = [(wire, one) for wire, margins in plan.margins.items() for one in margins]
+    table = new_table("", *(f"{one.sender.name} to {one.receiver.name}" for _, one in every))
+    rows: dict[str, Sequence[str]] = {
+        "wire": [wire for wire, _ in every],
+        "the receiver tolerates": [f"{one.tolerance[0]:+.2%} to {one.tolerance[1]:+.2%}" for _, one in every],
+        "the sender is off by": [f"{one.mismatch:+.2%}" for _, one in every],
+        "the clocks may add": [share_text(one.sender.spread + one.receiver.spread) for _, one in every],
+        "of a clock is left": [f"{one.tightest:.2%}, {one.tightest * 1e6:,.0f} ppm" for _, one in every],
+        "more to blame": [one.to_blame.name for _, one in every],
+    }
+    for name, cells in rows.items():
+        table.add_row(name, *cells)
+    told = "Tolerated is what a perfect sender may be off the declared baud; off is a sender against its receiver."
+    return Group(heading("Margins"), table, "", told)
+
+
+def _loads(plan: Plan) -> Group:
+    wires = new_table("wire", "line", ">bit", ">char/s", ">bytes/s", ">busy", ">delay at worst")
+    for key, load in plan.loads.items():
+        line, delays = load.line, [one.delay_s for one in load.loads]
+        wires.add_row(
+            key,
+            str(line),
+            duration(line.bit_time_s),
+            f"{line.characters_per_second:,.1f}",
+            f"{line.characters_per_second * line.data_bits / 8:,.1f}",
+            f"{load.share:.1%}" if load.loads else "-",
+            "-" if not delays else "without end" if None in delays else duration(max(one for one in delays if one)),
+        )
+    parts: list[Any] = [heading("What the wires carry"), wires]
+    if any(load.loads for load in plan.loads.values()):
+        parts += ["", _traffic(plan.loads.values())]
+    return Group(*parts, *_frames(plan.sheet))
+
+
+def _traffic(loads: Any) -> Group:
+    headings = ("traffic", "wire", ">chars", ">takes", ">per s", ">busy", ">at most per s", ">samples/s", "limit")
+    table = new_table(*headings)
+    for column in table.columns[:2]:
+        column.no_wrap = True
+    for load in loads:
+        for one in load.loads:
+            rate = one.highest_sample_rate
+            table.add_row(
+                one.traffic.name or "-",
+                load.wire,
+                f"{one.characters:.4g}",
+                duration(one.time_s),
+                f"{one.traffic.burst / one.traffic.every_s:,.4g}",
+                f"{one.share:.1%}",
+                f"{one.highest_rate:,.1f}",
+                "-" if rate is None else f"{rate:,.0f}",
+                one.limited_by or "-",
+            )
+    return Group(table)
+
+
+def _frames(sheet: Sheet) -> list[Any]:
+    """Show how long a frame of each layout takes, and how many fit into a second; nothing where there is none."""
+    table = new_table("frame", "wire", ">bytes", ">takes", ">at most per s")
+    for key, layout in sheet.frame.items():
+        line = sheet.wire[layout.wire or ""].line
+        takes_s = layout.length * line.character_time_s
+        size = str(layout.length) if layout.is_fixed else f"{layout.length} of {layout.shortest} to {layout.longest}"
+        table.add_row(key, layout.wire, size, duration(takes_s), f"{1 / takes_s:,.1f}")
+    return ["", table] if sheet.frame else []
+
+
+def card(wire: str, line: LineSettings) -> Group:
+    """Show what to set at another end, in the notations that people meet."""
+    table = new_table(f"Set the other end of {wire} to", "")
+    word = line.data_bits + line.has_parity
+    rows = {
+        "in short": str(line),
+        "baud": f"{line.baud:,.10g} bits a second ({duration(line.bit_time_s)} a bit)",
+        "data bits": f"{line.data_bits}, without the parity bit",
+        "word length": f"{word}, where the parity bit is counted" if line.has_parity else f"{word}, there is no parity",
+        "parity": PARITY_NAMES[line.parity] + PARITY_MEANS.get(line.parity, ""),
+        "stop bits": f"{line.stop_bits:g}",
+        "first bit": "least significant" if line.first_bit == "lsb" else "most significant",
+        "idle level": f"{line.idle}{'' if line.idle == 'high' else ' (inverted)'}",
+        "ninth bit": "marks addresses" if line.has_address_mark else "data" if line.data_bits == 9 else "none",
+        "flow control": {
+            "none": "none",
+            "xon-xoff": "XON/XOFF, 0x11 and 0x13",
+            "rts-cts": "RTS and CTS, low when ready",
+        }[line.flow_control],
+        "on the wire": f"{line.bits_per_character:g} bit times a character, {duration(line.character_time_s)}",
+    }
+    for name, text in rows.items():
+        table.add_row(name, text)
+    table.columns[0].no_wrap = True
+    return Group(table)

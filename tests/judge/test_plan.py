@@ -1,0 +1,318 @@
+"""Divisors, margins, load and ends: against arithmetic on paper, brute force, and a simulated receiver."""
+
+from itertools import product
+
+import numpy as np
+import pytest
+from hypothesis import assume, given, settings
+from hypothesis import strategies as st
+
+import larkreader as lr
+from larkreader.judge.divisors import of_formula
+
+HIGH_LOW = [
+    {"name": "BAUDH", "bits": 8, "holds": [{"of": "divisor", "bits": 4, "from": 8}]},
+    {"name": "BAUDL", "bits": 8, "holds": [{"of": "divisor", "bits": 8}]},
+]
+PACKED = [{"name": "BAUD", "holds": [{"of": "divisor", "bits": 12, "at": 4}, {"of": "fraction", "bits": 4}]}]
+WHOLE, LESS_ONE = {"divisor_bits": 12}, {"divisor_bits": 12, "holds": "N-1"}
+TABLE = ["0000_0000", "0100_0100", "0101_0101", "0111_0111"]
+
+ON_PAPER = {
+    # 10e6 / 16 / 38400 = 16.276; 10e6 / 16 / 16 = 39062.5
+    "whole": (10e6, WHOLE, 38400, {"divisor": 16}, 39062.5, 1.72526),
+    # 16e6 / 16 / 9600 = 104.17
+    "one less": (16e6, LESS_ONE, 9600, {"divisor": 103}, 9615.385, 0.16026),
+    # 16 times: 8.68, 9 is 3.5 % off; 8 times: 17.36, 17 is 2.1 % off
+    "16 or 8 times": (16e6, {**LESS_ONE, "oversampling": [16, 8]}, 115200, {"divisor": 16, "oversampling": 1}, 117647.06, 2.12418),
+    # 1e6 / 4 / 19200 = 13.02
+    "4 times": (1e6, {**WHOLE, "oversampling": 4}, 19200, {"divisor": 13}, 19230.77, 0.16026),
+    # 72e6 / 16 / 115200 = 39.0625 = 39 + 1/16
+    "fraction": (72e6, {**WHOLE, "fraction_bits": 4, "words": PACKED}, 115200, {"divisor": 39, "fraction": 1}, 115200, 0),
+    # 42e6 / 8 / 921600 = 5.697, times 8 is 45.57; 46/8 = 5 + 6/8, 42e6 / 46
+    "fraction of 3 bits": (42e6, {**WHOLE, "oversampling": 8, "fraction_bits": 3}, 921600, {"divisor": 5, "fraction": 6}, 913043.48, -0.92844),
+    # 12e6 / 16 / 57600 = 13.0208, times 64 is 833.3; 833/64 = 13 + 1/64, 12e6 / 208.25
+    "fraction finer than a tick": (12e6, {**WHOLE, "fraction_bits": 6}, 57600, {"divisor": 13, "fraction": 1}, 57623.05, 0.04002),
+    # 24e6 / 64 / 16 / 300 = 78.125, and by 16 it would be 312
+    "prescaler": (24e6, {"divisor_bits": 8, "holds": "N-1", "prescaler": [1, 4, 16, 64]}, 300, {"divisor": 77, "prescaler": 3}, 300.4808, 0.16026),
+    # 24e6 / 16 / 16 / 1200 = 78.125; codes as declared
+    "prescaler with codes": (24e6, {"divisor_bits": 8, "prescaler": [1, 4, 16], "prescaler_codes": [0, 1, 3]}, 1200, {"divisor": 78, "prescaler": 3}, 1201.923, 0.16026),
+    # 8e6 / 16 / 1200 = 416.67: 417, of which 416 = 0x1A0 is written
+    "high and low": (8e6, {**LESS_ONE, "words": HIGH_LOW}, 1200, {"divisor": 416}, 1199.041, -0.07994),
+    # 3.4133 ticks a bit; nearest ticks 3 7 10 14 17 20 24 27 31 34, so that bits 1 3 6 8 are longer; 10 bits in 34 ticks
+    "pattern": (32768, {"oversampling": 1, "extra": 10}, 9600, {"divisor": 3, "extra": 0x14A}, 9637.647, 0.39216),
+    # 6.8267 ticks a bit; 6 with the last pattern ends after 67 ticks and is 1.44 ticks off at worst, 7 without 1.73
+    "pattern from a table": (32768, {"oversampling": 1, "extra": TABLE}, 4800, {"divisor": 6, "extra": 3}, 4890.746, 1.89055),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("case", ON_PAPER)
+def test_divisors_are_those_found_on_paper(case):
+    hertz, generator, baud, registers, true_baud, percent = ON_PAPER[case]
+    best = lr.find_divisors(baud, lr.Clock(hertz=hertz), lr.BaudGenerator(**generator))[0]
+    assert {name: best.registers[name] for name in registers} == registers
+    assert best.baud == pytest.approx(true_baud, rel=1e-6)
+    assert 100 * best.error == pytest.approx(percent, abs=1e-4)
+
+
+def test_registers_are_written_and_read_in_their_order():
+    packed, split = (
+        lr.BaudGenerator(**WHOLE, fraction_bits=4, words=PACKED),
+        lr.BaudGenerator(**LESS_ONE, words=HIGH_LOW),
+    )
+    assert lr.find_divisors(115200, lr.Clock(hertz=72e6), packed)[0].words == (("BAUD", 0x271, 16),)
+    clock = lr.Clock(hertz=8e6)
+    best = lr.find_divisors(1200, clock, split)[0]
+    assert best.words == (("BAUDH", 0x01, 8), ("BAUDL", 0xA0, 8))
+    assert lr.read_words((0x01, 0xA0), 1200, clock, split) == best
+    assert lr.read_words((0x00, 0x19), 19200, clock, split).baud == pytest.approx(8e6 / 16 / 26)
+    with pytest.raises(lr.RequestError, match="must be 2, of BAUDH, BAUDL"):
+        lr.read_words((0x19,), 19200, clock, split)
+    with pytest.raises(lr.RequestError, match=r"hold the divisor 0\. It must be 1 to 4095"):
+        lr.read_words((0,), 19200, clock, packed)
+
+
+def test_bit_boundaries_deviate_as_on_paper():
+    """At 39062.5 instead of 38400 baud the k-th boundary is k * 38400 / 39062.5 bits after the start edge."""
+    best = lr.find_divisors(38400, lr.Clock(hertz=10e6), lr.BaudGenerator())[0]
+    assert best.deviations == pytest.approx([k * (38400 / 39062.5 - 1) for k in range(11)])
+    pattern = lr.find_divisors(9600, lr.Clock(hertz=32768), lr.BaudGenerator(oversampling=1, extra=16))[0]
+    assert pattern.boundary_ticks == (0, 3, 7, 10, 14, 17, 20, 24, 27, 31, 34)
+    assert pattern.worst_deviation == pytest.approx((6 * 32768 / 9600 - 20) * 9600 / 32768)
+
+
+def test_a_truncated_formula_is_off_by_more_than_a_rounded_one():
+    clock, generator = lr.Clock(hertz=8e6), lr.BaudGenerator()
+    truncated, rounded = (of_formula(57600, clock, generator, rounded=one) for one in (False, True))
+    assert (truncated.divisor, rounded.divisor) == (8, 9)
+    assert (100 * truncated.error, 100 * rounded.error) == pytest.approx((8.50694, -3.54938), abs=1e-4)
+    fooled = of_formula(9600, clock, generator, rounded=True, believed=16e6)
+    assert fooled.error == pytest.approx(-0.5, abs=0.01)
+
+
+@settings(max_examples=60, deadline=None)
+@given(
+    st.floats(20e3, 20e6).map(round),
+    st.sampled_from([1, 4, 8, 16]),
+    st.sampled_from([1, 3]),
+    st.sampled_from([0, 1, 3, 6]),
+    st.sampled_from([0, 4, 12, ("000", "010", "110")]),
+    st.floats(300, 60e3).map(round),
+)
+def test_no_divisor_is_better_than_the_chosen_one(hertz, oversampling, prescaler, fraction_bits, extra, baud):
+    generator = lr.BaudGenerator(
+        oversampling=oversampling, prescaler=prescaler, divisor_bits=6, fraction_bits=fraction_bits, extra=extra
+    )
+    found = lr.find_divisors(baud, lr.Clock(hertz=hertz), generator)
+    parts, bit = 1 << fraction_bits, hertz / prescaler / baud
+    assume(found and bit < 40 * oversampling)
+    if extra == 12:
+        patterns = [[0] * 10, [1] * 10, *(list(one) for one in product((0, 1), repeat=10))]
+    else:
+        texts = extra if extra and not isinstance(extra, int) else ["".join(one) for one in product("01", repeat=extra)]
+        patterns = [[int(text[k % len(text)]) if text else 0 for k in range(10)] for text in texts]
+    added = np.cumsum(np.array(patterns), axis=1)
+    numbers = np.arange(parts, 64 * parts)
+    numbers = numbers[np.abs(numbers * oversampling / parts - bit) < bit / 2 + 3]  # worse ones are not worth the time
+    ticks = np.arange(1, 11) * oversampling * numbers[:, None] // parts
+    off = np.abs((ticks[:, None, :] + added[None]) / bit - np.arange(1, 11)).max(axis=2)
+    assume(off.size)
+    assert found[0].worst_deviation == pytest.approx(off.min(), abs=1e-9)
+
+
+def edges_of(values, line, boundaries_s, begin_s):
+    """Return the level changes of characters without gaps whose bits begin at given times after the start edge."""
+    edges, level, now = [], 1, begin_s
+    for value in values:
+        bits = [0, *(value >> bit & 1 for bit in range(line.data_bits))]
+        if line.has_parity:
+            bits.append(sum(bits) % 2 ^ (line.parity == "O"))
+        for begin, bit in zip(boundaries_s, [*bits, 1], strict=False):
+            if bit != level:
+                edges.append(now + begin)
+                level = bit
+        now += boundaries_s[-1] + (line.stop_bits - 1) * line.bit_time_s
+    return np.array(edges)
+
+
+def is_read(line, timing, stretch, oversampling):
+    """Tell whether a simulated receiver reads all characters at all phases of its clock against the start edge."""
+    values = [0x00, 0x55 >> (8 - line.data_bits), 0x0A, 0x1F, 0x00]
+    for phase in np.linspace(0, 1, 24, endpoint=False) + 1e-3:
+        begin_s = (64 + phase) * line.bit_time_s / oversampling
+        edges_s = edges_of(values, line, timing.boundaries_s * stretch, begin_s)
+        trace = lr.Trace(np.rint(edges_s / 1e-10).astype(np.int64), 1e-10, 1, end=int(edges_s[-1] * 1e10 + 1e9))
+        got = lr.receive(trace, line, oversampling=oversampling)
+        if got.value.tolist() != values or got.faults.any():
+            return False
+    return True
+
+
+@pytest.mark.parametrize("text", ["9600 8N1", "9600 8E1", "9600 7O1", "9600 5N2"])
+@pytest.mark.parametrize("oversampling", [8, 16])
+@pytest.mark.parametrize("sender", ["even", "uneven"])
+def test_a_simulated_receiver_fails_where_the_margin_says(text, oversampling, sender):
+    line = lr.LineSettings.parse(text)
+    receiver = lr.Timing.even(line.baud, line, oversampling=oversampling)
+    clock, generator = lr.Clock(hertz=32768), lr.BaudGenerator(oversampling=1, extra=16)
+    setting = lr.find_divisors(line.baud, clock, generator, bits=line.stop_position + 1)[0]
+    timing = lr.Timing.even(line.baud, line) if sender == "even" else lr.Timing.of_setting(setting)
+    fastest, slowest = lr.find_margin(line, timing, receiver).window
+    for stretch in (fastest * 1.004, (fastest + slowest) / 2, slowest * 0.998):
+        assert is_read(line, timing, stretch, oversampling), stretch
+    for stretch in (fastest * 0.996, slowest * 1.002):
+        assert not is_read(line, timing, stretch, oversampling), stretch
+
+
+def test_tolerance_is_what_every_text_book_derives():
+    """8N1, 16 looks a bit: the stop bit's sample, 9.5 bits on, must be behind 9 bits; 9.5625 must be before 10."""
+    line = lr.LineSettings.parse("9600 8N1")
+    perfect = lr.Timing.even(9600, line)
+    margin = lr.find_margin(line, perfect, perfect)
+    assert margin.tolerance == pytest.approx((9 / 9.5 - 1, 10 / 9.5625 - 1))
+    rc, crystal = lr.Timing.even(9600, line, spread=0.03), lr.Timing.even(9600 * 1.02, line, spread=5e-5)
+    worn = lr.find_margin(line, crystal, rc)
+    assert worn.mismatch == pytest.approx(0.02)
+    assert worn.left_nominal[1] == pytest.approx(10 / 9.5625 / 1.02 - 1)
+    assert worn.left[1] == pytest.approx(10 / 9.5625 / 1.02 * 0.97 / 1.00005 - 1)
+    assert worn.tightest < 0
+    assert worn.to_blame is rc
+
+
+def test_a_clock_is_as_uncertain_as_its_parts():
+    clock = lr.Clock(hertz=8e6, accuracy="±1 %", drift="20 ppm/K", temperature=(-40, 85))
+    assert clock.spread == pytest.approx(0.01 + 65 * 20e-6)
+    assert lr.Clock(hertz=1e6, accuracy="30 ppm", drift="0.5 %").spread == pytest.approx(0.00503)
+
+
+def sheet_of(more, line="baud = 9600"):
+    return lr.parse_sheet(f"sheet = 1\n[line]\n{line}\n[wire.to_pump]\n[wire.from_pump]\n{more}")
+
+
+def kinds(planned):
+    return [(one.kind, one.severity, one.wire) for one in planned.findings]
+
+
+def test_load_is_what_the_characters_take():
+    """9600 8N1 carries 960 characters a second."""
+    sheet = sheet_of(
+        """
+        [[traffic]]
+        wire = "to_pump"
+        length = 48
+        every_s = 0.1
+        [[traffic]]
+        wire = "to_pump"
+        length = 24
+        every_s = 1
+        burst = 10
+        samples = 6
+        converter_rate = 100
+        deadline_s = 0.2
+        [frame.level]
+        wire = "from_pump"
+        boundary = { kind = "idle", characters = 3.5 }
+        fields = [{ name = "level", type = "uint16" }, { name = "crc", type = "checksum" }]
+        checksum = { algorithm = "CRC-16/MODBUS" }
+        [[traffic]]
+        frame = "level"
+        every_s = 0.007
+        """
+    )
+    load = lr.find_load(sheet)["to_pump"]
+    assert load.share == pytest.approx(0.5 + 0.25)
+    assert [one.delay_s for one in load.loads] == pytest.approx([0.3, 0.3])
+    assert load.loads[1].highest_rate == pytest.approx(0.5 * 960 / 24)
+    assert (load.loads[1].highest_sample_rate, load.loads[1].limited_by) == (100, "converter")
+    assert load.baud_needed == 9600
+    rested = lr.find_load(sheet)["from_pump"]
+    assert rested.share == pytest.approx((4 + 3.5) / 960 / 0.007)
+    assert rested.baud_needed == 14_400
+    assert kinds(lr.plan(sheet)) == [
+        ("overloaded", "error", "from_pump"),
+        ("missed-deadline", "warning", "to_pump"),
+        ("missed-deadline", "warning", "to_pump"),
+    ]
+
+
+ENDS = """
+[clock.crystal]
+hertz = 16_000_000
+[clock.oscillator]
+hertz = 8_000_000
+accuracy = "2 %"
+[generator.whole]
+divisor_bits = 8
+[end.controller]
+sends = "to_pump"
+receives = "from_pump"
+clock = "crystal"
+generator = "whole"
+{controller}
+[end.pump_head]
+sends = "from_pump"
+receives = "to_pump"
+clock = ["oscillator", "crystal"]
+generator = "whole"
+{pump_head}
+"""
+
+
+@pytest.mark.parametrize(
+    ("baud", "controller", "pump_head", "wanted", "told"),
+    [
+        (9600, "", "", [], ""),
+        (9600, 'line = { format = "8E1" }', 'line = { format = "9E1" }\nparity_counted = true',
+         [("setting-mismatch", "warning")] * 2, "The ends agree, but the sheet says otherwise."),
+        (9600, 'line = { format = "8E1" }', 'line = { format = "9E1" }',
+         [("setting-mismatch", "error")] * 2 + [("setting-mismatch", "warning")] * 2,
+         "If the 9 bits that pump_head states include the parity bit (parity_counted), they agree."),
+        (9600, 'line = { baud = 19200 }\nstated_in = "link.c"', "", [("setting-mismatch", "error")] * 2 +
+         [("beyond-tolerance", "error")] * 2, "19,200 at controller (link.c)"),
+        (9600, "", 'line = { format = "8N2" }', [("setting-mismatch", "warning")] * 2, "judge the first stop bit alone"),
+        # 8e6 / 16 / 57600 = 8.68, cut off to 8: +8.5 %; the crystal's 17 is +2.1 %
+        (57600, "", 'formula = "truncated"', [("beyond-tolerance", "error")] * 2 + [("divisor-not-best", "warning")],
+         "The truncated formula gives pump_head 8: +8.51%."),
+        (9600, "believed_hertz = 8_000_000", "", [("clock-mismatch", "error"), ("beyond-tolerance", "error"),
+         ("beyond-tolerance", "error")], "bauds are 2 times what they should be"),
+        # 16e6 / 16 / 300 = 3333 is more than 8 bits hold
+        (300, "", "", [("no-divisor", "error")] * 2, "controller is to make 300 baud."),
+    ],
+)  # fmt: skip
+def test_what_is_wrong_with_the_ends_is_told(baud, controller, pump_head, wanted, told):
+    sheet = sheet_of(ENDS.format(controller=controller, pump_head=pump_head), f"baud = {baud}")
+    planned = lr.plan(sheet)
+    assert [(one.kind, one.severity) for one in planned.findings] == wanted
+    assert told in " ".join(one.text for one in planned.findings)
+    assert lr.parse_sheet(lr.sheet_text(sheet)) == sheet
+
+
+def test_the_remedy_is_one_that_helps():
+    """8 MHz makes 57600 badly; the crystal, which pump_head could use as well, is better."""
+    sheet = sheet_of(ENDS.format(controller="line = { baud = 57600 }", pump_head=""), "baud = 57600")
+    worst = lr.plan(sheet).findings[0]
+    assert worst.kind == "beyond-tolerance"
+    assert worst.advice.startswith("Write 17 at pump_head: +2.12%")
+
+
+@pytest.mark.parametrize(
+    ("more", "told"),
+    [
+        ("[clock.c]\nhertz = 8e6\naccuracy = 0.01", "must be text in quotes"),
+        ('[clock.c]\nhertz = 8e6\naccuracy = "fair"', 'must be a share, as in "50 ppm" or "1.5 %"'),
+        ('[clock.c]\nhertz = 8e6\ndrift = "20 ppm/K"', "a drift of every kelvin needs temperature"),
+        ('[end.a]\nsends = "to_pmp"', 'end.a.sends = "to_pmp"\n      is not a wire of this sheet. Did you mean "to_pump"?'),
+        ('[end.a]\nsends = "to_pump"\ngenerator = "g"', "is not on this sheet, which has no [generator.*]"),
+        ('[end.a]\nsends = "to_pump"\nline = { parity = "E" }', "end.a.line.parity\n      is not a key of [line]"),
+        ("[generator.g]\ndivisor_bits = 12\nwords = [{ name = \"B\", holds = [{ of = \"divisor\", bits = 8 }] }]",
+         "must hold bits 8, 9, 10, 11 of the divisor, as no word does"),
+        ("[generator.g]\nextra = [\"012\"]", 'generator.g.extra[0] = "012"\n      must be 1 to 32 of the digits 0 and 1'),
+        ("[generator.g]\noversampling = [16, 8]\nfraction_bits = [4, 3, 2]", "must be one number, or one for each"),
+        ("[[traffic]]\nevery_s = 1", "needs a frame, or a wire and a length"),
+        ("[traffic]\nevery_s = 1", "must be tables, each begun with [[traffic]]"),
+    ],
+)  # fmt: skip
+def test_mistakes_in_what_is_planned_are_told_with_their_place(more, told):
+    with pytest.raises(lr.SheetError) as error:
+        sheet_of(more)
+    assert told in str(error.value)
