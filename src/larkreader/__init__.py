@@ -59,8 +59,8 @@ if TYPE_CHECKING:
     from .declare.shape import Shape as Shape
     from .declare.sheet import Sheet as Sheet
     from .declare.sheet import Wire as Wire
-    from .declare.sheet import open_sheet as open_sheet
-    from .declare.sheet import parse_sheet as parse_sheet
+    from .declare.sheet_file import open_sheet as open_sheet
+    from .declare.sheet_file import parse_sheet as parse_sheet
     from .declare.sheet_text import sheet_text as sheet_text
     from .declare.sums import SumAlgorithm as SumAlgorithm
     from .decode.character_reader import CharacterReader as CharacterReader
@@ -232,10 +232,10 @@ _HOMES = {
     "open_pieces": "capture.files.open",
     "open_port": "exercise.ports.open",
     "open_ring": "capture.files.open",
-    "open_sheet": "declare.sheet",
+    "open_sheet": "declare.sheet_file",
     "open_trace": "capture.files.open",
     "open_voltages": "capture.files.open",
-    "parse_sheet": "declare.sheet",
+    "parse_sheet": "declare.sheet_file",
     "plan": "judge.plan",
     "probe_flow_control": "exercise.stepping",
     "propose_fields": "judge.field_proposal",

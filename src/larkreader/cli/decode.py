@@ -103,7 +103,7 @@ def decode(
 
     The exit status is 1 if there is a finding of severity error.
     """
-    from larkreader.declare.sheet import open_sheet
+    from larkreader.declare.sheet_file import open_sheet
     from larkreader.errors import RequestError
     from larkreader.present.notations import check_encoding
     from larkreader.present.tables import check_ending
@@ -188,7 +188,7 @@ def _ring_of(capture: Path, write_index: int | None, filled: int | None, kind: s
 
 def _read_ring(sheet: Path, capture: Path, ring: RingMemory, wire: str | None) -> Reading:
     """Read what a ring buffer holds, the oldest character first."""
-    from larkreader.declare.sheet import open_sheet
+    from larkreader.declare.sheet_file import open_sheet
     from larkreader.errors import RequestError
     from larkreader.judge.reading import read
 

@@ -73,7 +73,7 @@ def diagnose(
     from larkreader.capture.files.open import open_capture, open_voltages
     from larkreader.capture.trace import Trace
     from larkreader.capture.voltages import Voltages
-    from larkreader.declare.sheet import open_sheet
+    from larkreader.declare.sheet_file import open_sheet
     from larkreader.errors import RequestError
     from larkreader.exercise.by_hand import text_of
     from larkreader.judge.diagnosis import diagnose as diagnose_wire

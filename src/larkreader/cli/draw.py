@@ -59,7 +59,7 @@ def draw(
         return _draw_bursts(sheet, capture, output, wire=wire, kind=kind, given=given, field=field)
     from larkreader.capture.files.open import open_capture
     from larkreader.capture.trace import Trace
-    from larkreader.declare.sheet import open_sheet
+    from larkreader.declare.sheet_file import open_sheet
     from larkreader.decode.receive import receive
     from larkreader.errors import CaptureError
     from larkreader.present.figures.waveform import draw_waveform, new_figure
@@ -97,7 +97,7 @@ def _draw_bursts(
     given: dict[str, Any],
     field: str | None,
 ) -> int:
-    from larkreader.declare.sheet import open_sheet
+    from larkreader.declare.sheet_file import open_sheet
     from larkreader.errors import RequestError, nearest
     from larkreader.judge.bursts import sample_bursts
     from larkreader.judge.reading import read

@@ -21,7 +21,7 @@ ENDINGS = (".png", ".svg", ".pdf")
 def layout(sheet: Path, frame: str | None, output: Path | None, as_json: bool) -> int:
     """Show where the bits of each field lie in the frames of SHEET, or in one FRAME of them."""
     from larkreader.declare.layout_table import layout_rows
-    from larkreader.declare.sheet import open_sheet
+    from larkreader.declare.sheet_file import open_sheet
     from larkreader.errors import RequestError, nearest
     from larkreader.present import terminal
 

@@ -54,7 +54,7 @@ def listen(
     has a ~ in front.
     """
     from larkreader.declare.line import LineSettings
-    from larkreader.declare.sheet import open_sheet
+    from larkreader.declare.sheet_file import open_sheet
     from larkreader.errors import RequestError
 
     if len(ports) > 2:

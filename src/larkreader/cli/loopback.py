@@ -59,7 +59,7 @@ def loopback(
     """
     from larkreader.declare.line import LineSettings
     from larkreader.declare.loopback import LoopbackPlan
-    from larkreader.declare.sheet import open_sheet
+    from larkreader.declare.sheet_file import open_sheet
     from larkreader.errors import RequestError
     from larkreader.exercise.loopback import run_loopback
 

@@ -62,7 +62,7 @@ def plan(sheet: Path | None, only: str | None, card: bool, wire: str | None, out
     if clock is not None:
         return _quick(clock, line, generator, as_json=as_json)
     assert sheet is not None
-    from larkreader.declare.sheet import open_sheet
+    from larkreader.declare.sheet_file import open_sheet
     from larkreader.judge.plan import plan as work_out
 
     planned = work_out(open_sheet(sheet))

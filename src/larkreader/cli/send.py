@@ -67,7 +67,7 @@ def send(
     lines are read from standard input and sent one by one.
     """
     from larkreader.declare.line import LineSettings
-    from larkreader.declare.sheet import open_sheet
+    from larkreader.declare.sheet_file import open_sheet
     from larkreader.errors import RequestError
     from larkreader.exercise.loopback import block_for
 

@@ -19,7 +19,8 @@ from larkreader.capture.files.vcd_writer import write_vcd
 from larkreader.capture.trace import Trace
 from larkreader.declare.layout import FrameLayout
 from larkreader.declare.line import LineSettings
-from larkreader.declare.sheet import SHIPPED, Sheet, open_shipped_sheet
+from larkreader.declare.sheet import Sheet
+from larkreader.declare.sheet_file import SHIPPED, open_shipped_sheet
 from larkreader.exercise.impair import add_spike
 from larkreader.exercise.transmit import transmit
 from larkreader.judge.findings import Finding

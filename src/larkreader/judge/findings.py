@@ -7,7 +7,8 @@ from typing import Any, Literal
 
 from larkreader.capture.characters import Characters
 
-from .kinds import KINDS, Severity
+from .kind import Severity
+from .kinds import KINDS
 
 Verdict = Literal["clean", "warnings", "faults"]
 

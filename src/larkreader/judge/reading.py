@@ -15,7 +15,8 @@ from larkreader.capture.trace import Trace
 from larkreader.declare.boundary import BreakBoundary
 from larkreader.declare.capture_form import CaptureForm, CaptureKind
 from larkreader.declare.event import EventSignal
-from larkreader.declare.sheet import Sheet, open_sheet
+from larkreader.declare.sheet import Sheet
+from larkreader.declare.sheet_file import open_sheet
 from larkreader.decode.frame_columns import FRAME_FAULT_NAMES, Frames, Spans
 from larkreader.decode.frames import read_layouts
 from larkreader.errors import RequestError, nearest

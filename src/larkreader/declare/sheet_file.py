@@ -1,0 +1,313 @@
+"""A sheet's TOML document, read. The one module of this stage that opens a file.
+
+Each table is validated by itself, so that all the mistakes of a sheet are reported at once.
+"""
+
+from __future__ import annotations
+
+import tomllib
+from collections.abc import Callable, Mapping
+from dataclasses import replace
+from pathlib import Path
+from typing import Any, TypeVar
+
+from pydantic import BaseModel, ValidationError
+
+from larkreader.errors import Mistake, SheetError, nearest
+
+from .baud_generator import BaudGenerator, check_words
+from .boundary import DelimitedBoundary
+from .capture_form import CaptureForm
+from .clock import Clock
+from .end import End, Traffic
+from .event import EventSignal
+from .layout import FrameLayout
+from .line import LineSettings
+from .mistakes import mistakes_of, show
+from .port import DeclaredPort
+from .sheet import Sheet, Wire
+
+SHIPPED = Path(__file__).parents[1] / "data"
+_Model = TypeVar("_Model", bound=BaseModel)
+_TABLES = tuple(Sheet.model_fields)
+
+
+def open_sheet(path: str | Path) -> Sheet:
+    """Load a sheet.
+
+    Parameters
+    ----------
+    path : str or pathlib.Path
+        The TOML file.
+
+    Returns
+    -------
+    Sheet
+        The declared link.
+
+    Raises
+    ------
+    SheetError
+        If it cannot be read or used; `mistakes` lists everything that is wrong with it.
+    """
+    path = Path(path)
+    try:
+        text = path.read_text(encoding="utf-8")
+    except FileNotFoundError:
+        raise SheetError(str(path), [Mistake(str(path), "", "does not exist")]) from None
+    except UnicodeDecodeError as error:
+        raise SheetError(str(path), [Mistake(f"byte {error.start}", "", "is not UTF-8 text, which TOML is")]) from None
+    except OSError as error:
+        raise SheetError(str(path), [Mistake(str(path), "", f"cannot be read: {error.strerror}")]) from None
+    return parse_sheet(text, name=str(path))
+
+
+def open_shipped_sheet(name: str) -> Sheet:
+    """Load one of the sheets that ship with us.
+
+    Parameters
+    ----------
+    name : str
+        ``rig``, the dosing rig's.
+
+    Returns
+    -------
+    Sheet
+    """
+    return open_sheet(SHIPPED / f"{name}.toml")
+
+
+def parse_sheet(text: str, *, name: str = "sheet") -> Sheet:
+    """Read a sheet from the text of its TOML document.
+
+    Parameters
+    ----------
+    text : str
+        The document.
+    name : str
+        What to call it in messages.
+
+    Returns
+    -------
+    Sheet
+        The declared link.
+
+    Raises
+    ------
+    SheetError
+        If it cannot be used; `mistakes` lists everything that is wrong with it.
+    """
+    try:
+        document = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        what, _, place = str(error).rpartition(" (at ")
+        where = place.rstrip(")") if what else "the document"
+        raise SheetError(name, [Mistake(where, "", f"is not TOML: {what or error}")]) from None
+    return _SheetBuilder(document, name).build()
+
+
+class _SheetBuilder:
+    """Builds a sheet table by table and gathers the mistakes of all of them."""
+
+    def __init__(self, document: Mapping[str, Any], name: str) -> None:
+        self.document = document
+        self.name = name
+        self.mistakes: list[Mistake] = []
+
+    def build(self) -> Sheet:
+        self._top()
+        common = self._table("line")
+        line = self._model(LineSettings, common, "line") or LineSettings()
+        wires = self._each("wire", lambda key, table: self._wire(key, table, common))
+        frames = self._each("frame", lambda key, table: self._frame(key, table, wires))
+        self._check_shared_wires(frames, wires)
+        ports = self._each("port", self._port)
+        events = self._each("event", lambda key, table: self._event(key, table, frames))
+        form = self._model(CaptureForm, self._table("capture"), "capture") or CaptureForm()
+        clocks = self._each("clock", lambda key, table: self._model(Clock, {**table, "key": key}, f"clock.{key}"))
+        generators = self._each("generator", self._generator)
+        ends = self._each("end", lambda key, table: self._end(key, table, wires, generators))
+        traffic = self._list("traffic", lambda where, table: self._traffic(where, table, frames))
+        if self.mistakes:
+            raise SheetError(self.name, self.mistakes)
+        return Sheet(
+            title=self.document.get("title", ""),
+            line=line,
+            wire=wires,
+            frame=frames,
+            port=ports,
+            capture=form,
+            event=events,
+            clock=clocks,
+            generator=generators,
+            end=ends,
+            traffic=traffic,
+        )
+
+    def _top(self) -> None:
+        for key in self.document:
+            if key not in _TABLES:
+                self.mistakes.append(Mistake(key, "", "is not a key of a sheet", nearest(key, _TABLES)))
+        version = self.document.get("sheet")
+        if version != 1:
+            found = "" if version is None else show(version)
+            self.mistakes.append(Mistake("sheet", found, "must be 1, the version of the format", "Write sheet = 1"))
+        if not isinstance(self.document.get("title", ""), str):
+            self.mistakes.append(Mistake("title", show(self.document["title"]), "must be text in quotes"))
+        if not self.document.get("wire"):
+            advice = 'Write for instance [wire.from_pump] with signal = "pump_tx".'
+            self.mistakes.append(Mistake("wire", "", "is missing: a sheet declares one wire at least", advice))
+
+    def _table(self, key: str) -> Mapping[str, Any]:
+        table = self.document.get(key, {})
+        if isinstance(table, Mapping):
+            return table
+        self.mistakes.append(Mistake(key, show(table), f"must be a table, [{key}]"))
+        return {}
+
+    def _each(self, key: str, make: Callable[[str, Mapping[str, Any]], _Model | None]) -> dict[str, _Model]:
+        made = {}
+        for name, table in self._table(key).items():
+            if not isinstance(table, Mapping):
+                self.mistakes.append(Mistake(f"{key}.{name}", show(table), f"must be a table, [{key}.{name}]"))
+            elif "key" in table:
+                self.mistakes.append(Mistake(f"{key}.{name}.key", "", f"is not a key of [{key}.{name}]"))
+            elif (model := make(name, table)) is not None:
+                made[name] = model
+        return made
+
+    def _list(self, key: str, make: Callable[[str, Mapping[str, Any]], _Model | None]) -> tuple[_Model, ...]:
+        tables = self.document.get(key, [])
+        if not isinstance(tables, list) or not all(isinstance(table, Mapping) for table in tables):
+            self.mistakes.append(Mistake(key, show(tables), f"must be tables, each begun with [[{key}]]"))
+            return ()
+        made = [make(f"{key}[{number}]", table) for number, table in enumerate(tables)]
+        return tuple(model for model in made if model is not None)
+
+    def _refer(self, where: str, names: Any, table: str) -> None:
+        """Note which of the names, one or a list of them, are not of a table of the sheet."""
+        known = list(self._table(table))
+        for name in names if isinstance(names, list) else [names]:
+            if isinstance(name, str) and name not in known:
+                told = f"is not a {table} of this sheet" if known else f"is not on this sheet, which has no [{table}.*]"
+                self.mistakes.append(Mistake(where, show(name), told, nearest(name, known)))
+
+    def _wire(self, key: str, table: Mapping[str, Any], common: Mapping[str, Any]) -> Wire | None:
+        own = table.get("line", {})
+        if not isinstance(own, Mapping):
+            self.mistakes.append(Mistake(f"wire.{key}.line", show(own), "must be a table of what differs from [line]"))
+            return None
+        before = len(self.mistakes)
+        self._model(LineSettings, own, f"wire.{key}.line")
+        line = self._valid_part(common) | dict(own) if before == len(self.mistakes) else {}
+        return self._model(Wire, {**table, "key": key, "line": line}, f"wire.{key}")
+
+    def _frame(self, key: str, table: Mapping[str, Any], wires: Mapping[str, Wire]) -> FrameLayout | None:
+        declared = self._table("wire")
+        wire = table.get("wire")
+        if wire is None and len(declared) > 1:
+            wanted = f"is missing: say on which wire the frame travels ({', '.join(declared)})"
+            self.mistakes.append(Mistake(f"frame.{key}.wire", "", wanted))
+        if isinstance(wire, str) and wire not in declared:
+            advice = nearest(wire, list(declared))
+            self.mistakes.append(Mistake(f"frame.{key}.wire", show(wire), "is not a wire of this sheet", advice))
+        wire = wire if wire is not None else next(iter(declared), None)
+        if isinstance(wire, str) and wire in wires and _carries_no_bytes(wires[wire].line):
+            wanted = "carries 9 data bits; frames are cut from bytes, so that the ninth must be an address-mark"
+            self.mistakes.append(Mistake(f"frame.{key}.wire", show(wire), wanted))
+        return self._model(FrameLayout, {**table, "key": key, "wire": wire}, f"frame.{key}")
+
+    def _check_shared_wires(self, frames: Mapping[str, FrameLayout], wires: Mapping[str, Wire]) -> None:
+        """Layouts on one wire have one kind of boundary, one length if that is fixed, and the same delimiters."""
+        first: dict[str | None, FrameLayout] = {}
+        for key, layout in frames.items():
+            other = first.setdefault(layout.wire, layout)
+            kind, wanted = layout.boundary.kind, other.boundary.kind
+            if kind != wanted:
+                told = f"must be as that of {other.key}, {show(wanted)}, which travels on the same wire"
+                self.mistakes.append(Mistake(f"frame.{key}.boundary.kind", show(kind), told))
+            elif kind == "fixed" and layout.longest != other.longest:
+                told = f"must be {other.longest}, as that of {other.key}, which travels on the same wire"
+                self.mistakes.append(Mistake(f"frame.{key}.boundary.length", f"{layout.longest}", told))
+            elif isinstance(layout.boundary, DelimitedBoundary) and layout.boundary != other.boundary:
+                told = f"must be as that of {other.key}, which travels on the same wire"
+                self.mistakes.append(Mistake(f"frame.{key}.boundary", "", told))
+            wire = wires.get(layout.wire or "")
+            if kind == "address-mark" and wire is not None and not wire.line.has_address_mark:
+                told = 'needs a line of nine data bits, as in 9N1, with ninth_bit = "address-mark"'
+                self.mistakes.append(Mistake(f"frame.{key}.boundary.kind", show(kind), told))
+
+    def _port(self, key: str, table: Mapping[str, Any]) -> DeclaredPort | None:
+        self._refer(f"port.{key}.wire", table.get("wire"), "wire")
+        return self._model(DeclaredPort, {**table, "key": key}, f"port.{key}")
+
+    def _generator(self, key: str, table: Mapping[str, Any]) -> BaudGenerator | None:
+        return self._model(BaudGenerator, {**table, "key": key}, f"generator.{key}")
+
+    def _end(
+        self,
+        key: str,
+        table: Mapping[str, Any],
+        wires: Mapping[str, Wire],
+        generators: Mapping[str, BaudGenerator],
+    ) -> End | None:
+        for name, other in (("sends", "wire"), ("receives", "wire"), ("clock", "clock"), ("generator", "generator")):
+            self._refer(f"end.{key}.{name}", table.get(name, []), other)
+        end = self._model(End, {**table, "key": key}, f"end.{key}")
+        if end is None:
+            return None
+        if end.words and end.generator is not None and end.generator in generators:
+            wrong = check_words(generators[end.generator], end.words)
+            self.mistakes += [replace(one, where=f"end.{key}.{one.where}") for one in wrong]
+        for wire in end.wires:
+            if wire in wires:
+                try:
+                    end.line_on(wires[wire].line)
+                except ValidationError as error:
+                    self.mistakes += mistakes_of(error, LineSettings, f"end.{key}.line")
+                    break
+        return end
+
+    def _traffic(self, where: str, table: Mapping[str, Any], frames: Mapping[str, FrameLayout]) -> Traffic | None:
+        self._refer(f"{where}.wire", table.get("wire", []), "wire")
+        self._refer(f"{where}.frame", table.get("frame", []), "frame")
+        frame = frames.get(str(table.get("frame")))
+        if frame is not None and not frame.is_fixed and "length" not in table:
+            told = f"is missing: {frame.key} has {frame.shortest} to {frame.longest} bytes"
+            self.mistakes.append(Mistake(f"{where}.length", "", told))
+        found = {"wire": frame.wire, "name": frame.key, "length": frame.length} if frame is not None else {}
+        return self._model(Traffic, {**found, **table}, where)
+
+    def _event(self, key: str, table: Mapping[str, Any], frames: Mapping[str, FrameLayout]) -> EventSignal | None:
+        declared = self._table("wire")
+        wire = table.get("wire", next(iter(declared), None) if len(declared) == 1 else None)
+        if wire is None and declared:
+            wanted = f"is missing: say on which wire something follows ({', '.join(declared)})"
+            self.mistakes.append(Mistake(f"event.{key}.wire", "", wanted))
+            return None
+        if isinstance(wire, str) and wire not in declared:
+            advice = nearest(wire, list(declared))
+            self.mistakes.append(Mistake(f"event.{key}.wire", show(wire), "is not a wire of this sheet", advice))
+        elif table.get("to") == "frame" and not any(layout.wire == wire for layout in frames.values()):
+            self.mistakes.append(Mistake(f"event.{key}.to", '"frame"', f"needs a frame on {show(wire)}"))
+        return self._model(EventSignal, {**table, "key": key, "wire": wire}, f"event.{key}")
+
+    def _valid_part(self, common: Mapping[str, Any]) -> dict[str, Any]:
+        """Leave out of ``[line]`` what has been reported already, so that it is reported once."""
+        try:
+            LineSettings.model_validate(common)
+        except ValidationError as error:
+            wrong = {detail["loc"][0] for detail in error.errors() if detail["loc"]}
+            return {key: value for key, value in common.items() if key not in wrong}
+        return dict(common)
+
+    def _model(self, model: type[_Model], table: Mapping[str, Any], where: str) -> _Model | None:
+        try:
+            return model.model_validate(table)
+        except ValidationError as error:
+            self.mistakes += mistakes_of(error, model, where)
+            return None
+
+
+def _carries_no_bytes(line: LineSettings) -> bool:
+    return line.data_bits > 8 and not line.has_address_mark
