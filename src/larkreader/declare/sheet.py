@@ -15,6 +15,7 @@ from .event import EventSignal
 from .layout import FrameLayout
 from .line import LineSettings
 from .port import DeclaredPort
+from .wiring import Joint
 
 
 class Wire(BaseModel, frozen=True, extra="forbid"):
@@ -74,6 +75,8 @@ class Sheet(BaseModel, frozen=True, extra="forbid"):
         What divides them, by name.
     end : mapping of str to End
         The ends of the link, as each states it, by name.
+    joint : tuple of Joint
+        What joins the pins of its ends.
     traffic : tuple of Traffic
         What its wires are to carry.
     """
@@ -89,6 +92,7 @@ class Sheet(BaseModel, frozen=True, extra="forbid"):
     clock: Mapping[str, Clock] = {}
     generator: Mapping[str, BaudGenerator] = {}
     end: Mapping[str, End] = {}
+    joint: tuple[Joint, ...] = ()
     traffic: tuple[Traffic, ...] = ()
 
     def line_of(self, port: str) -> LineSettings:

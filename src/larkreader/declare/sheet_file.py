@@ -26,6 +26,7 @@ from .line import LineSettings
 from .mistakes import mistakes_of, show
 from .port import DeclaredPort
 from .sheet import Sheet, Wire
+from .wiring import Joint
 
 SHIPPED = Path(__file__).parents[1] / "data"
 _Model = TypeVar("_Model", bound=BaseModel)
@@ -127,6 +128,7 @@ class _SheetBuilder:
         clocks = self._each("clock", lambda key, table: self._model(Clock, {**table, "key": key}, f"clock.{key}"))
         generators = self._each("generator", self._generator)
         ends = self._each("end", lambda key, table: self._end(key, table, wires, generators))
+        joints = self._list("joint", lambda where, table: self._joint(where, table, ends))
         traffic = self._list("traffic", lambda where, table: self._traffic(where, table, frames))
         if self.mistakes:
             raise SheetError(self.name, self.mistakes)
@@ -141,6 +143,7 @@ class _SheetBuilder:
             clock=clocks,
             generator=generators,
             end=ends,
+            joint=joints,
             traffic=traffic,
         )
 
@@ -267,6 +270,16 @@ class _SheetBuilder:
                     self.mistakes += mistakes_of(error, LineSettings, f"end.{key}.line")
                     break
         return end
+
+    def _joint(self, where: str, table: Mapping[str, Any], ends: Mapping[str, End]) -> Joint | None:
+        joint = self._model(Joint, table, where)
+        known = [f"{end.key}.{name}" for end in ends.values() for name in end.pin]
+        for number, name in enumerate(joint.joins if joint is not None else ()):
+            end = name.partition(".")[0]
+            if name not in known and (end in ends or end not in self._table("end")):  # others have been told already
+                told = "must be a pin of an end of this sheet, as in controller.tx"
+                self.mistakes.append(Mistake(f"{where}.joins[{number}]", show(name), told, nearest(name, known)))
+        return joint
 
     def _traffic(self, where: str, table: Mapping[str, Any], frames: Mapping[str, FrameLayout]) -> Traffic | None:
         self._refer(f"{where}.wire", table.get("wire", []), "wire")

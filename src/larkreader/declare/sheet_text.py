@@ -55,8 +55,9 @@ def sheet_text(sheet: Sheet) -> str:
         models: Mapping[str, BaseModel] = getattr(sheet, name)
         for key, model in models.items():
             text += f"\n[{name}.{_key(key)}]\n" + _lines(_said(model))
-    for traffic in sheet.traffic:
-        text += "\n[[traffic]]\n" + _lines(_said(traffic))
+    for name in ("joint", "traffic"):
+        for model in getattr(sheet, name):
+            text += f"\n[[{name}]]\n" + _lines(_said(model))
     if said := _said(sheet.capture):
         text += "\n[capture]\n" + _lines(said)
     return text

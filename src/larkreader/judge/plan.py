@@ -18,6 +18,7 @@ from .divisors import BaudSetting, bauds_hit, find_divisors, of_formula, read_wo
 from .ends import StatedSettings, compare_ends, stated_settings
 from .findings import SEVERITIES, Finding, Verdict, stated, verdict_of
 from .margins import Margin, Timing, find_margin
+from .wiring import judge_wiring
 
 THIN = 0.005  # of the baud: what should be left for slow edges, noise and unequal delays
 WORSE = 0.005  # of a bit at the end of a character, by which a divisor must be worse than the best to be told
@@ -128,6 +129,7 @@ def plan(sheet: Sheet) -> Plan:
         *compare_ends(sheet),
         *(finding for one in clocks for finding in _judge_clock(one)),
         *(finding for wire, every in margins.items() for one in every for finding in _judge_margin(wire, one, clocks)),
+        *judge_wiring(sheet),
         *(finding for load in loads.values() for finding in judge_load(load)),
     ]
     findings.sort(key=lambda finding: SEVERITIES.index(finding.severity))

@@ -17,7 +17,6 @@ from larkreader.judge.plan import EndClock, Plan, numbers_text
 
 from .terminal import duration, heading, new_table
 
-TOPICS = ("ends", "clocks", "margins", "load")
 MOST_ALTERNATIVES = 8
 MOST_HITS = 21
 PARITY_MEANS = {
@@ -34,6 +33,7 @@ def topics(plan: Plan) -> dict[str, Group]:
         "ends": _ends(plan) if plan.settings else None,
         "clocks": _clocks(plan.clocks) if plan.clocks else None,
         "margins": _margins(plan) if plan.margins else None,
+        "wiring": _wiring(plan.sheet) if plan.sheet.joint else None,
         "load": _loads(plan),
     }
     return {name: group for name, group in shown.items() if group is not None}
@@ -136,6 +136,31 @@ def _margins(plan: Plan) -> Group:
         table.add_row(name, *cells)
     told = "Tolerated is what a perfect sender may be off the declared baud; off is a sender against its receiver."
     return Group(heading("Margins"), table, "", told)
+
+
+def _wiring(sheet: Sheet) -> Group:
+    """Show what is joined to what, with the pads, and what lies between."""
+    table = new_table("pin", "joined to", "through")
+    for joint in sheet.joint:
+        first, *others = (_pin_text(sheet, name) for name in joint.joins)
+        through = [f"{joint.length_m:g} m"] if joint.length_m else []
+        through += [f"pull-up of {joint.pull_up_ohms:,.0f} ohms"] if joint.pull_up_ohms else []
+        marks = {"translates": "level converter", "inverts": "inverter", "isolates": "isolator"}
+        through += [text for name, text in marks.items() if getattr(joint, name)]
+        table.add_row(first, ", ".join(others), ", ".join(through))
+    return Group(heading("Wiring"), table)
+
+
+def _pin_text(sheet: Sheet, name: str) -> str:
+    """Name a pin with its pad and its levels, or with its current."""
+    end_name, _, pin_name = name.partition(".")
+    end = sheet.end[end_name]
+    pin = end.pin[pin_name]
+    supplied = pin.volts is not None or pin_name in ("gnd", "ground")
+    told = [pin.pad, "" if supplied else pin.levels or end.levels or "", f"{pin.volts:g} V" if pin.volts else ""]
+    told += [f"{amperes * 1e3:g} mA" for amperes in (pin.gives_a, pin.draws_a) if amperes is not None]
+    inside = ", ".join(part for part in told if part)
+    return f"{name} ({inside})" if inside else name
 
 
 def _loads(plan: Plan) -> Group:

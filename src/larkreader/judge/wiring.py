@@ -1,0 +1,301 @@
+"""Whether the pins of a sheet are joined as its wires want it, and bear what they are joined to.
+
+Pins that joints connect make a net. A net is looked at as a whole for who drives it; each joint by itself for levels,
+which a translating one changes.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from itertools import combinations
+
+from larkreader.declare.end import End
+from larkreader.declare.sheet import Sheet
+from larkreader.declare.wiring import INPUTS, OUTPUTS, ROLES, Joint, Levels, Pin, Role
+
+from .findings import Finding, stated
+
+PIN_FARADS = 20e-12  # of an input or output and the trace to it
+SLOW = 0.25  # of a bit: how long an edge may take from 10 % to 90 %
+RISE = 2.2  # time constants from 10 % to 90 %
+LONGEST_LOGIC_M = 3.0  # of levels that are meant for one board or box, with a ground that carries other currents too
+MOST_232_FARADS = 2500e-12  # TIA-232-F, 2.1.4
+LONGEST_485_M, MOST_485_METRE_BAUDS = 1200.0, 1e8  # TIA TSB-89-A
+NAMES: dict[Role, str] = {"tx": "TX", "rx": "RX", "rts": "RTS", "cts": "CTS", "ground": "ground", "supply": "supply"}
+
+
+@dataclass(frozen=True)
+class _Place:
+    """A pin at its end."""
+
+    end: End
+    name: str
+    pin: Pin
+
+    @property
+    def text(self) -> str:
+        return f"{self.end.key}.{self.name}"
+
+    @property
+    def role(self) -> Role | None:
+        return self.pin.role or ROLES.get(self.name)
+
+    @property
+    def levels(self) -> Levels | None:
+        return self.pin.levels_at(self.end.levels)
+
+
+def judge_wiring(sheet: Sheet) -> list[Finding]:
+    """Return what is wrong with pins, joints, levels and supplies.
+
+    Parameters
+    ----------
+    sheet : Sheet
+        What was declared; its ``[[joint]]`` and the pins of its ends count.
+
+    Returns
+    -------
+    list of Finding
+        Of an end without pins nothing is asked but what needs none.
+    """
+    return list(_Wiring(sheet).findings())
+
+
+class _Wiring:
+    """The pins of a sheet and what joins them."""
+
+    def __init__(self, sheet: Sheet) -> None:
+        self.sheet = sheet
+        self.places = {
+            f"{end.key}.{name}": _Place(end, name, pin) for end in sheet.end.values() for name, pin in end.pin.items()
+        }
+        self.net: dict[str, int] = {}
+        self.flips: dict[str, bool] = {}
+        for number, name in enumerate(self.places):
+            if name not in self.net:
+                self._spread(name, number)
+
+    def _spread(self, first: str, number: int) -> None:
+        """Give all pins that are joined to one a number, and note which of them see its inverse."""
+        self.net[first], self.flips[first] = number, False
+        waiting = [first]
+        while waiting:
+            name = waiting.pop()
+            for joint in self.sheet.joint:
+                for other in joint.joins if name in joint.joins else ():
+                    if other not in self.net:
+                        self.net[other], self.flips[other] = number, self.flips[name] ^ joint.inverts
+                        waiting.append(other)
+
+    def findings(self) -> Iterator[Finding]:
+        for end in self.sheet.end.values():
+            yield from self._of_end(end)
+        if self.sheet.end:
+            yield from self._of_wires()
+        for number in sorted(set(self.net.values())):
+            places = [self.places[name] for name, net in self.net.items() if net == number]
+            if len(places) > 1:
+                yield from self._of_net(places)
+        for joint in self.sheet.joint:
+            yield from self._of_joint(joint)
+
+    def _of_end(self, end: End) -> Iterator[Finding]:
+        where = f"end.{end.key}"
+        users: dict[str, list[str]] = {}
+        for name, pin in end.pin.items():
+            if pin.pad:
+                users.setdefault(pin.pad, []).append(name)
+        for pad, names in users.items():
+            if len(names) > 1 or pad in end.taken:
+                others = [*names, *(["something else"] if pad in end.taken else [])]
+                yield stated("pin-used-twice", where, f"{pad} of {end.key} is to be {' and '.join(others)}.")
+        for name, jumper in end.jumper.items():
+            if jumper.is_ != jumper.wanted:
+                detail = f"{name} of {end.key} is set to {jumper.is_}, but must be set to {jumper.wanted}."
+                yield stated("jumper-wrong", where, detail)
+        bauds = {end.line_on(self.sheet.wire[wire].line).baud for wire in end.wires}
+        if end.most_baud is not None and max(bauds) > end.most_baud:
+            detail = f"{end.key} is to keep up {max(bauds):,.10g} baud, but can do {end.most_baud:,.10g} at most."
+            yield stated("baud-too-high", where, detail)
+
+    def _of_wires(self) -> Iterator[Finding]:
+        for key, wire in self.sheet.wire.items():
+            senders = [end for end in self.sheet.end.values() if key in end.sends]
+            receivers = [end for end in self.sheet.end.values() if key in end.receives]
+            if not senders:
+                yield stated("nobody-sends", key, f"No end sends on {key}.")
+            if not receivers:
+                yield stated("nobody-listens", key, f"No end receives on {key}.")
+            for sender in senders:
+                for receiver in receivers:
+                    if self.sheet.joint and sender.pin and receiver.pin:
+                        has_pins = wire.line.flow_control == "rts-cts"
+                        yield from self._of_pair(key, sender, receiver, has_flow_pins=has_pins)
+
+    def _of_pair(self, wire: str, sender: End, receiver: End, *, has_flow_pins: bool) -> Iterator[Finding]:
+        yield from self._joined(wire, sender, "tx", receiver, "rx")
+        if has_flow_pins:
+            yield from self._joined(wire, receiver, "rts", sender, "cts")
+        grounds = [self._nets(end, "ground", None) for end in (sender, receiver)]
+        isolated = any(joint.isolates and self._touches(joint, sender, receiver) for joint in self.sheet.joint)
+        if not grounds[0] & grounds[1] and not isolated:
+            yield stated("ground-missing", wire, f"Nothing joins the grounds of {sender.key} and {receiver.key}.")
+        yield from self._polarity(wire, sender, receiver)
+
+    def _joined(self, wire: str, giver: End, output: Role, taker: End, into: Role) -> Iterator[Finding]:
+        """Yield a finding if an output is not joined to the input that it is for."""
+        if self._nets(giver, output, wire) & self._nets(taker, into, wire):
+            return
+        wanted = f"Join {self._name(giver, output, wire)} to {self._name(taker, into, wire)}."
+        same = [
+            (one, role)
+            for one, other, role in ((giver, taker, output), (taker, giver, into))
+            if self._nets(one, role, wire) & self._nets(other, role, wire)
+        ]
+        if same:
+            roles = " and ".join(f"{NAMES[role]} to {NAMES[role]}" for _, role in same)
+            yield stated("pins-swapped", wire, f"{giver.key} and {taker.key} are joined {roles}.", advice=wanted)
+        else:
+            detail = f"{NAMES[output]} of {giver.key} is not joined to {NAMES[into]} of {taker.key}."
+            yield stated("joint-missing", wire, detail, advice=wanted)
+
+    def _polarity(self, wire: str, sender: End, receiver: End) -> Iterator[Finding]:
+        """Yield a finding if what inverts between two ends is not what their idle levels want."""
+        declared = self.sheet.wire[wire].line
+        idles = [end.line_on(declared).idle for end in (sender, receiver)]
+        for out in self._pins(sender, "tx", wire):
+            for into in self._pins(receiver, "rx", wire):
+                if self.net[out.text] != self.net[into.text]:
+                    continue
+                flips = self.flips[out.text] ^ self.flips[into.text]
+                flips ^= _is_inverted(out) ^ _is_inverted(into)
+                if flips != (idles[0] != idles[1]):
+                    how = "is inverted" if flips else "is not inverted"
+                    detail = (
+                        f"{out.text} rests {idles[0]} and {into.text} wants {idles[1]}, and what lies between {how}."
+                    )
+                    yield stated("polarity-mismatch", wire, detail, meaning="")
+
+    def _of_net(self, places: list[_Place]) -> Iterator[Finding]:
+        where = " ".join(place.text for place in places)
+        outputs = [place for place in places if place.role in OUTPUTS]
+        pushing = [place.text for place in outputs if place.pin.drive == "push-pull"]
+        if len(pushing) > 1:
+            yield stated("outputs-collide", where, f"{' and '.join(pushing)} drive the same wire.")
+        joints = [one for one in self.sheet.joint if any(place.text in one.joins for place in places)]
+        every = [*(joint.pull_up_ohms for joint in joints), *(place.pin.pull_up_ohms for place in places)]
+        pulls = [ohms for ohms in every if ohms is not None]
+        if outputs and not pushing:
+            names = " and ".join(place.text for place in outputs)
+            if not pulls:
+                yield stated("pull-up-missing", where, f"{names} drives low alone, and nothing pulls the wire up.")
+            else:
+                yield from self._slow_edge(where, outputs, places, joints, pulls)
+        supplies = [place for place in places if place.role == "supply"]
+        if supplies:
+            yield from _of_supply(where, supplies)
+
+    def _slow_edge(
+        self, where: str, outputs: list[_Place], places: list[_Place], joints: list[Joint], pulls: list[float]
+    ) -> Iterator[Finding]:
+        farads = PIN_FARADS * len(places) + sum(one.length_m * one.farads_per_m for one in joints)
+        ohms = 1 / sum(1 / pull for pull in pulls)
+        rise_s = RISE * ohms * farads
+        baud = max(self._baud(place) for place in outputs)
+        if rise_s > SLOW / baud:
+            detail = (
+                f"A pull-up of {ohms:,.0f} ohms and {farads * 1e12:,.0f} pF take {rise_s * 1e6:.3g} us from low to "
+                f"high, {rise_s * baud:.0%} of a bit at {baud:,.10g} baud."
+            )
+            advice = f"Take a pull-up of {SLOW / baud / RISE / farads:,.0f} ohms or less, or a lower baud."
+            yield stated("slow-edge", where, detail, advice=advice)
+
+    def _of_joint(self, joint: Joint) -> Iterator[Finding]:
+        places = [self.places[name] for name in joint.joins]
+        where = " ".join(joint.joins)
+        if not joint.translates and not joint.isolates:
+            for out in places:
+                for into in places:
+                    if out.role in OUTPUTS and into.role in INPUTS:
+                        yield from _of_levels(where, out, into)
+        bauds = [self._baud(place) for place in places if place.role in (*OUTPUTS, *INPUTS)]
+        if bauds and (told := _too_long(joint, places, max(bauds))):
+            yield stated("cable-too-long", where, told)
+
+    def _baud(self, place: _Place) -> float:
+        wires = [place.pin.wire] if place.pin.wire else list(place.end.wires)
+        return max(place.end.line_on(self.sheet.wire[wire].line).baud for wire in wires)
+
+    def _pins(self, end: End, role: Role, wire: str | None) -> list[_Place]:
+        places = [self.places[f"{end.key}.{name}"] for name in end.pin]
+        return [one for one in places if one.role == role and (wire is None or one.pin.wire in (None, wire))]
+
+    def _nets(self, end: End, role: Role, wire: str | None) -> set[int]:
+        return {self.net[one.text] for one in self._pins(end, role, wire)}
+
+    def _name(self, end: End, role: Role, wire: str) -> str:
+        return next((one.text for one in self._pins(end, role, wire)), f"{end.key}.{role}, which is not declared,")
+
+    def _touches(self, joint: Joint, *ends: End) -> bool:
+        keys = {self.places[name].end.key for name in joint.joins}
+        return {end.key for end in ends} <= keys
+
+
+def _is_inverted(place: _Place) -> bool:
+    return place.levels is not None and place.levels.is_inverted
+
+
+def _of_levels(where: str, out: _Place, into: _Place) -> Iterator[Finding]:
+    """Yield whether an input bears and reads what an output drives."""
+    driven, read = out.levels, into.levels
+    if driven is None or read is None:
+        return
+    least, low, high, most = driven.output
+    is_pushing = out.pin.drive == "push-pull"
+    if (is_pushing and most > read.limit[1]) or least < read.limit[0]:
+        drives = f"{least:g} to {most:g} V" if least < read.limit[0] else f"up to {most:g} V"
+        detail = f"{out.text} drives {drives}, and {into.text} bears {read.limit[0]:g} to {read.limit[1]:g} V."
+        yield stated("level-too-high", where, detail)
+    elif low > read.input[0] or (is_pushing and high < read.input[1]):
+        detail = (
+            f"{out.text} drives low up to {low:g} V and high from {high:g} V; {into.text} reads low up to "
+            f"{read.input[0]:g} V and high from {read.input[1]:g} V."
+        )
+        yield stated("level-not-read", where, detail)
+
+
+def _of_supply(where: str, places: list[_Place]) -> Iterator[Finding]:
+    """Yield whether a supply gives what is drawn from it, at a voltage that is borne."""
+    givers = [place for place in places if place.pin.gives_a is not None]
+    takers = [place for place in places if place.pin.draws_a is not None]
+    if len(givers) > 1:
+        yield stated("outputs-collide", where, f"{' and '.join(one.text for one in givers)} feed the same wire.")
+    given, drawn = (sum(amperes or 0.0 for amperes in every) for every in (
+        [one.pin.gives_a for one in givers], [one.pin.draws_a for one in takers]))  # fmt: skip
+    if givers and drawn > given:
+        names = " and ".join(one.text for one in takers)
+        detail = f"{names} draws {drawn * 1e3:,.4g} mA, and {givers[0].text} gives {given * 1e3:,.4g} mA at most."
+        yield stated("supply-too-weak", where, detail)
+    for one, other in combinations(places, 2):
+        if one.pin.volts is not None and other.pin.volts is not None and one.pin.volts != other.pin.volts:
+            detail = f"{one.text} is of {one.pin.volts:g} V, and {other.text} of {other.pin.volts:g} V."
+            yield stated("supply-too-weak", where, detail, meaning="The end is fed at a voltage that it is not for.")
+
+
+def _too_long(joint: Joint, places: list[_Place], baud: float) -> str:
+    """Say why a joint is too long for its levels and baud; nothing if it is not."""
+    length_m = joint.length_m
+    names = {place.pin.levels or place.end.levels for place in places}
+    if "eia-485" in names:
+        if length_m > LONGEST_485_M or length_m * baud > MOST_485_METRE_BAUDS:
+            most = min(LONGEST_485_M, MOST_485_METRE_BAUDS / baud)
+            return f"{length_m:g} m at {baud:,.10g} baud; a line of this kind should be {most:,.4g} m long at most."
+    elif "eia-232" in names:
+        farads = length_m * joint.farads_per_m
+        if farads > MOST_232_FARADS:
+            most = MOST_232_FARADS * 1e12
+            return f"{length_m:g} m have {farads * 1e12:,.0f} pF; drivers of this kind are for {most:,.0f} pF."
+    elif names - {None} and length_m > LONGEST_LOGIC_M and not joint.isolates:
+        return f"{length_m:g} m of logic levels, which are for {LONGEST_LOGIC_M:g} m at most."
+    return ""
