@@ -30,6 +30,7 @@ if TYPE_CHECKING:
     from .capture.files.open import open_trace as open_trace
     from .capture.files.open import open_voltages as open_voltages
     from .capture.files.open import signal_names as signal_names
+    from .capture.files.register_dump import read_register_dump as read_register_dump
     from .capture.files.samples import write_samples as write_samples
     from .capture.files.trace_arrays import write_trace_arrays as write_trace_arrays
     from .capture.files.vcd_writer import write_vcd as write_vcd
@@ -55,6 +56,9 @@ if TYPE_CHECKING:
     from .declare.layout import FrameLayout as FrameLayout
     from .declare.line import LineSettings as LineSettings
     from .declare.loopback import LoopbackPlan as LoopbackPlan
+    from .declare.register import Meaning as Meaning
+    from .declare.register import Meanings as Meanings
+    from .declare.register import Register as Register
     from .declare.schema import sheet_schema as sheet_schema
     from .declare.shape import Shape as Shape
     from .declare.sheet import Sheet as Sheet
@@ -62,7 +66,10 @@ if TYPE_CHECKING:
     from .declare.sheet_file import open_sheet as open_sheet
     from .declare.sheet_file import parse_sheet as parse_sheet
     from .declare.sheet_text import sheet_text as sheet_text
+    from .declare.step import Rule as Rule
+    from .declare.step import Step as Step
     from .declare.sums import SumAlgorithm as SumAlgorithm
+    from .declare.svd import registers_of_svd as registers_of_svd
     from .declare.wiring import Joint as Joint
     from .declare.wiring import Pin as Pin
     from .decode.character_reader import CharacterReader as CharacterReader
@@ -131,6 +138,9 @@ if TYPE_CHECKING:
     from .judge.proposal import propose_layout as propose_layout
     from .judge.reading import Reading as Reading
     from .judge.reading import read as read
+    from .judge.registers import ImpliedSettings as ImpliedSettings
+    from .judge.registers import read_registers as read_registers
+    from .judge.setup_steps import judge_steps as judge_steps
     from .judge.statistics import FieldStatistics as FieldStatistics
     from .judge.statistics import FrameStatistics as FrameStatistics
     from .judge.statistics import frame_statistics as frame_statistics
@@ -174,6 +184,7 @@ _HOMES = {
     "FrameStatistics": "judge.statistics",
     "Frames": "decode.frame_columns",
     "Garble": "judge.garble",
+    "ImpliedSettings": "judge.registers",
     "Joint": "declare.wiring",
     "LarkReaderError": "errors",
     "LayoutsReader": "decode.streaming",
@@ -182,6 +193,8 @@ _HOMES = {
     "LoopbackPlan": "declare.loopback",
     "LoopbackResult": "exercise.loopback",
     "Margin": "judge.margins",
+    "Meaning": "declare.register",
+    "Meanings": "declare.register",
     "Mistake": "errors",
     "NamedField": "declare.fields",
     "Notations": "present.notations",
@@ -193,10 +206,12 @@ _HOMES = {
     "Ragged": "capture.ragged",
     "Reading": "judge.reading",
     "Received": "exercise.ports.port",
+    "Register": "declare.register",
     "RegisterWord": "declare.baud_generator",
     "RequestError": "errors",
     "ReservedBits": "declare.fields",
     "RingMemory": "capture.ring",
+    "Rule": "declare.step",
     "Samples": "declare.field_parts",
     "Shape": "declare.shape",
     "Sheet": "declare.sheet",
@@ -205,6 +220,7 @@ _HOMES = {
     "Skip": "decode.frame_columns",
     "Spans": "decode.frame_columns",
     "StatusWord": "declare.capture_form",
+    "Step": "declare.step",
     "Stepping": "exercise.stepping",
     "SumAlgorithm": "declare.sums",
     "Survey": "judge.survey",
@@ -232,6 +248,7 @@ _HOMES = {
     "frame_changes": "judge.changes",
     "frame_statistics": "judge.statistics",
     "garble_table": "judge.garble",
+    "judge_steps": "judge.setup_steps",
     "judge_wiring": "judge.wiring",
     "notations": "present.notations",
     "open_capture": "capture.files.open",
@@ -249,8 +266,11 @@ _HOMES = {
     "read": "judge.reading",
     "read_frames": "decode.frames",
     "read_layouts": "decode.frames",
+    "read_register_dump": "capture.files.register_dump",
+    "read_registers": "judge.registers",
     "read_words": "judge.divisors",
     "receive": "decode.receive",
+    "registers_of_svd": "declare.svd",
     "run_loopback": "exercise.loopback",
     "sample_bursts": "judge.bursts",
     "sheet_schema": "declare.schema",
@@ -299,6 +319,7 @@ __all__ = [
     "FrameStatistics",
     "Frames",
     "Garble",
+    "ImpliedSettings",
     "Joint",
     "LarkReaderError",
     "LayoutsReader",
@@ -307,6 +328,8 @@ __all__ = [
     "LoopbackPlan",
     "LoopbackResult",
     "Margin",
+    "Meaning",
+    "Meanings",
     "Mistake",
     "NamedField",
     "Notations",
@@ -318,10 +341,12 @@ __all__ = [
     "Ragged",
     "Reading",
     "Received",
+    "Register",
     "RegisterWord",
     "RequestError",
     "ReservedBits",
     "RingMemory",
+    "Rule",
     "Samples",
     "Shape",
     "Sheet",
@@ -330,6 +355,7 @@ __all__ = [
     "Skip",
     "Spans",
     "StatusWord",
+    "Step",
     "Stepping",
     "SumAlgorithm",
     "Survey",
@@ -357,6 +383,7 @@ __all__ = [
     "frame_changes",
     "frame_statistics",
     "garble_table",
+    "judge_steps",
     "judge_wiring",
     "notations",
     "open_capture",
@@ -374,8 +401,11 @@ __all__ = [
     "read",
     "read_frames",
     "read_layouts",
+    "read_register_dump",
+    "read_registers",
     "read_words",
     "receive",
+    "registers_of_svd",
     "run_loopback",
     "sample_bursts",
     "sheet_schema",

@@ -11,9 +11,10 @@ from .common import check_output, json_option, note, print_json
 from .forms import Rate
 
 if TYPE_CHECKING:
+    from larkreader.declare.sheet import Sheet
     from larkreader.judge.plan import EndClock, Plan
 
-TOPICS = ("ends", "clocks", "margins", "wiring", "load", "findings")
+TOPICS = ("ends", "clocks", "registers", "margins", "steps", "wiring", "load", "findings")
 ENDINGS = (".png", ".svg", ".pdf")
 
 
@@ -34,6 +35,13 @@ class _Numbers(click.ParamType[tuple[int, ...]]):
 @click.argument("sheet", type=click.Path(path_type=Path), required=False)
 @click.option("--only", type=click.Choice(TOPICS), help="Show this topic alone.")
 @click.option("--card", is_flag=True, help="Print what to set at the other end, and nothing else.")
+@click.option(
+    "--registers",
+    "dumps",
+    multiple=True,
+    metavar="END=FILE",
+    help="What the registers of an end hold, as CSV or JSON; may be repeated.",
+)
 @click.option("--wire", metavar="NAME", help="The wire to draw, or of which to print the card.")
 @click.option("-o", "--output", type=click.Path(path_type=Path), metavar="FILE", help="Draw the margin of a wire.")
 @click.option("--clock", type=Rate(), metavar="HZ", help="Without a sheet: the clock, as in 10M or 32768.")
@@ -46,8 +54,18 @@ class _Numbers(click.ParamType[tuple[int, ...]]):
 @click.option("--extra", type=int, default=0, show_default=True, help="Bits of a pattern of longer bits.")
 @click.option("--holds", type=click.Choice(["N", "N-1"]), default="N", show_default=True, help="What is written.")
 @json_option
-def plan(sheet: Path | None, only: str | None, card: bool, wire: str | None, output: Path | None,
-         clock: float | None, line: str | None, as_json: bool, **generator: Any) -> int:  # fmt: skip
+def plan(
+    sheet: Path | None,
+    only: str | None,
+    card: bool,
+    dumps: tuple[str, ...],
+    wire: str | None,
+    output: Path | None,
+    clock: float | None,
+    line: str | None,
+    as_json: bool,
+    **generator: Any,
+) -> int:
     """Work out what SHEET says of a link before anything is sent.
 
     Both ends side by side, the clock with its divisor, what is left of the receiver's tolerance, and what the wires are
@@ -65,7 +83,7 @@ def plan(sheet: Path | None, only: str | None, card: bool, wire: str | None, out
     from larkreader.declare.sheet_file import open_sheet
     from larkreader.judge.plan import plan as work_out
 
-    planned = work_out(open_sheet(sheet))
+    planned = work_out(_with_dumps(open_sheet(sheet), dumps))
     if output is not None:
         return _draw(planned, wire, output)
     if card:
@@ -75,6 +93,23 @@ def plan(sheet: Path | None, only: str | None, card: bool, wire: str | None, out
     else:
         _show(planned, only)
     return 1 if planned.verdict == "faults" else 0
+
+
+def _with_dumps(sheet: Sheet, dumps: tuple[str, ...]) -> Sheet:
+    """Return a sheet whose ends have the registers of some files."""
+    from larkreader.capture.files.register_dump import read_register_dump
+    from larkreader.errors import RequestError, nearest
+
+    ends = dict(sheet.end)
+    for said in dumps:
+        end, equals, path = said.partition("=")
+        if not equals:
+            raise RequestError(f"--registers {said}", "names no end", "as in --registers pump_head=dump.csv")
+        if end not in ends:
+            raise RequestError(f"--registers {said}", f'names "{end}"', advice=nearest(end, list(ends)))
+        told = {"registers": read_register_dump(path), "stated_in": Path(path).name}
+        ends[end] = ends[end].model_copy(update=told)
+    return sheet.model_copy(update={"end": ends})
 
 
 def _show(planned: Plan, only: str | None) -> None:

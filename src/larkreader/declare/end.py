@@ -48,6 +48,8 @@ class End(BaseModel, frozen=True, extra="forbid"):
         How many times a bit it looks at the line, where it has no generator on the sheet.
     samples : {1, 3}
         How many of those looks judge a bit.
+    registers : mapping of str to int
+        What its registers hold, by name; its settings then follow from what they mean.
     levels : str, optional
         The levels of its pins, by name.
     pin : mapping of str to Pin
@@ -76,6 +78,7 @@ class End(BaseModel, frozen=True, extra="forbid"):
     accuracy: Share = "0 ppm"
     oversampling: StrictInt = Field(default=16, ge=3, le=256)
     samples: Literal[1, 3] = 1
+    registers: Mapping[str, StrictInt] = {}
     levels: LevelName | None = None
     pin: Mapping[str, Pin] = {}
     taken: Names = ()

@@ -18,7 +18,9 @@ from .fields import WIDTHLESS
 from .layout import FrameLayout
 from .line import LineSettings
 from .port import DeclaredPort
+from .register import Meanings, Register
 from .sheet import Sheet, Wire
+from .step import Rule, Step
 from .wiring import Joint
 
 DIALECT = "https://json-schema.org/draft/2020-12/schema"
@@ -30,8 +32,11 @@ _TABLES: dict[str, type[BaseModel]] = {
     "clock": Clock,
     "generator": BaudGenerator,
     "end": End,
+    "register": Register,
+    "meaning": Meanings,
+    "rule": Rule,
 }
-_LISTS: dict[str, type[BaseModel]] = {"joint": Joint, "traffic": Traffic}
+_LISTS: dict[str, type[BaseModel]] = {"step": Step, "joint": Joint, "traffic": Traffic}
 _PARAMETER = re.compile(r"^(\w[\w, ]*) : .*\n((?:[ ]{4,}.*\n?|\n)*)", re.MULTILINE)
 
 
@@ -58,10 +63,10 @@ def sheet_schema() -> dict[str, Any]:
     }
     for name, model in _TABLES.items():
         one = _schema(model, shared)
-        description = _told(Sheet).get(name, "")
+        description = _told(Sheet).get("registers" if name == "register" else name, "")
         properties[name] = {"type": "object", "additionalProperties": one, "description": description}
     for name, model in _LISTS.items():
-        description = _told(Sheet).get(name, "")
+        description = _told(Sheet).get("registers" if name == "register" else name, "")
         properties[name] = {"type": "array", "items": _schema(model, shared), "description": description}
     properties["wire"]["minProperties"] = 1
     return {

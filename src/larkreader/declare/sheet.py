@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Literal
 
-from pydantic import BaseModel
+from pydantic import BaseModel, Field
 
 from .baud_generator import BaudGenerator
 from .capture_form import CaptureForm
@@ -15,6 +15,8 @@ from .event import EventSignal
 from .layout import FrameLayout
 from .line import LineSettings
 from .port import DeclaredPort
+from .register import Meanings, Register
+from .step import Rule, Step
 from .wiring import Joint
 
 
@@ -75,6 +77,14 @@ class Sheet(BaseModel, frozen=True, extra="forbid"):
         What divides them, by name.
     end : mapping of str to End
         The ends of the link, as each states it, by name.
+    registers : mapping of str to Register
+        The registers of its ends, by name; ``[register.*]`` on the sheet.
+    meaning : mapping of str to Meanings
+        What they mean for the settings of a line, by end.
+    rule : mapping of str to Rule
+        What holds of the steps by which its ends are set up, by name.
+    step : tuple of Step
+        Those steps, in their order.
     joint : tuple of Joint
         What joins the pins of its ends.
     traffic : tuple of Traffic
@@ -92,6 +102,10 @@ class Sheet(BaseModel, frozen=True, extra="forbid"):
     clock: Mapping[str, Clock] = {}
     generator: Mapping[str, BaudGenerator] = {}
     end: Mapping[str, End] = {}
+    registers: Mapping[str, Register] = Field(default={}, alias="register")
+    meaning: Mapping[str, Meanings] = {}
+    rule: Mapping[str, Rule] = {}
+    step: tuple[Step, ...] = ()
     joint: tuple[Joint, ...] = ()
     traffic: tuple[Traffic, ...] = ()
 

@@ -25,12 +25,15 @@ from .layout import FrameLayout
 from .line import LineSettings
 from .mistakes import mistakes_of, show
 from .port import DeclaredPort
+from .register import Meanings, Register
 from .sheet import Sheet, Wire
+from .step import Rule, Step, check_states
+from .svd import registers_of_svd
 from .wiring import Joint
 
 SHIPPED = Path(__file__).parents[1] / "data"
 _Model = TypeVar("_Model", bound=BaseModel)
-_TABLES = tuple(Sheet.model_fields)
+_TABLES = tuple(field.alias or name for name, field in Sheet.model_fields.items())
 
 
 def open_sheet(path: str | Path) -> Sheet:
@@ -60,7 +63,7 @@ def open_sheet(path: str | Path) -> Sheet:
         raise SheetError(str(path), [Mistake(f"byte {error.start}", "", "is not UTF-8 text, which TOML is")]) from None
     except OSError as error:
         raise SheetError(str(path), [Mistake(str(path), "", f"cannot be read: {error.strerror}")]) from None
-    return parse_sheet(text, name=str(path))
+    return parse_sheet(text, name=str(path), folder=path.parent)
 
 
 def open_shipped_sheet(name: str) -> Sheet:
@@ -78,7 +81,7 @@ def open_shipped_sheet(name: str) -> Sheet:
     return open_sheet(SHIPPED / f"{name}.toml")
 
 
-def parse_sheet(text: str, *, name: str = "sheet") -> Sheet:
+def parse_sheet(text: str, *, name: str = "sheet", folder: str | Path = ".") -> Sheet:
     """Read a sheet from the text of its TOML document.
 
     Parameters
@@ -87,6 +90,8 @@ def parse_sheet(text: str, *, name: str = "sheet") -> Sheet:
         The document.
     name : str
         What to call it in messages.
+    folder : str or pathlib.Path
+        Where the files that it names lie.
 
     Returns
     -------
@@ -104,15 +109,17 @@ def parse_sheet(text: str, *, name: str = "sheet") -> Sheet:
         what, _, place = str(error).rpartition(" (at ")
         where = place.rstrip(")") if what else "the document"
         raise SheetError(name, [Mistake(where, "", f"is not TOML: {what or error}")]) from None
-    return _SheetBuilder(document, name).build()
+    return _SheetBuilder(document, name, Path(folder)).build()
 
 
 class _SheetBuilder:
     """Builds a sheet table by table and gathers the mistakes of all of them."""
 
-    def __init__(self, document: Mapping[str, Any], name: str) -> None:
+    def __init__(self, document: Mapping[str, Any], name: str, folder: Path) -> None:
         self.document = document
         self.name = name
+        self.folder = folder
+        self.described: dict[str, Mapping[str, Register]] = {}
         self.mistakes: list[Mistake] = []
 
     def build(self) -> Sheet:
@@ -128,6 +135,11 @@ class _SheetBuilder:
         clocks = self._each("clock", lambda key, table: self._model(Clock, {**table, "key": key}, f"clock.{key}"))
         generators = self._each("generator", self._generator)
         ends = self._each("end", lambda key, table: self._end(key, table, wires, generators))
+        registers = self._each("register", self._register)
+        meanings = self._each("meaning", lambda key, table: self._meaning(key, table, registers))
+        rules = self._each("rule", lambda key, table: self._rule(key, table, registers))
+        self._check_states(rules)
+        steps = self._list("step", self._step)
         joints = self._list("joint", lambda where, table: self._joint(where, table, ends))
         traffic = self._list("traffic", lambda where, table: self._traffic(where, table, frames))
         if self.mistakes:
@@ -143,6 +155,10 @@ class _SheetBuilder:
             clock=clocks,
             generator=generators,
             end=ends,
+            register=registers,
+            meaning=meanings,
+            rule=rules,
+            step=steps,
             joint=joints,
             traffic=traffic,
         )
@@ -270,6 +286,71 @@ class _SheetBuilder:
                     self.mistakes += mistakes_of(error, LineSettings, f"end.{key}.line")
                     break
         return end
+
+    def _register(self, key: str, table: Mapping[str, Any]) -> Register | None:
+        self._refer(f"register.{key}.end", table.get("end", []), "end")
+        found: dict[str, Any] = {}
+        if isinstance(table.get("svd"), str) and "mapped" not in table:
+            mapped = self._of_svd(key, table["svd"], str(table.get("named", "")))
+            if mapped is not None:
+                found = {"bits": mapped.bits, "reset": mapped.reset, "mapped": mapped.fields}
+        return self._model(Register, {**found, **table, "key": key}, f"register.{key}")
+
+    def _of_svd(self, key: str, file: str, named: str) -> Register | None:
+        """Return a register as a file describes it; note it if it does not."""
+        if file not in self.described:
+            try:
+                self.described[file] = registers_of_svd((self.folder / file).read_bytes(), file)
+            except OSError as error:
+                told = f"cannot be read: {error.strerror}"
+                self.mistakes.append(Mistake(f"register.{key}.svd", show(file), told))
+                self.described[file] = {}
+            except SheetError as error:
+                self.mistakes += [replace(one, where=f"register.{key}.svd, {one.where}") for one in error.mistakes]
+                self.described[file] = {}
+        known = self.described[file]
+        if known and named not in known:
+            told = f"is not a register of {file}"
+            self.mistakes.append(Mistake(f"register.{key}.named", show(named), told, nearest(named, list(known))))
+        return known.get(named)
+
+    def _meaning(self, key: str, table: Mapping[str, Any], registers: Mapping[str, Register]) -> Meanings | None:
+        self._refer(f"meaning.{key}", key, "end")
+        meanings = self._model(Meanings, {**table, "key": key}, f"meaning.{key}")
+        for setting, meaning in (meanings.said if meanings is not None else {}).items():
+            for place in meaning.of:
+                self._check_field(f"meaning.{key}.{setting}.of", place, registers)
+        return meanings
+
+    def _check_field(self, where: str, place: str, registers: Mapping[str, Register]) -> None:
+        """Note a field, as in ``CTRL.parity``, that is of no register."""
+        register, _, name = place.partition(".")
+        if register not in registers and register in self._table("register"):
+            return  # what is wrong with it has been told
+        fields = registers[register].field if register in registers else {}
+        if name not in fields:
+            known = [f"{key}.{field}" for key, one in registers.items() for field in one.field]
+            told = "must be a field of a register of this sheet, as in CTRL.parity"
+            self.mistakes.append(Mistake(where, show(place), told, nearest(place, known)))
+
+    def _rule(self, key: str, table: Mapping[str, Any], registers: Mapping[str, Register]) -> Rule | None:
+        self._refer(f"rule.{key}.end", table.get("end", []), "end")
+        rule = self._model(Rule, {**table, "key": key}, f"rule.{key}")
+        if rule is not None and rule.write is not None and "." in rule.write:
+            self._check_field(f"rule.{key}.write", rule.write, registers)
+        return rule
+
+    def _check_states(self, rules: Mapping[str, Rule]) -> None:
+        for key, state in check_states(rules):
+            told = "is a state that no rule sets or clears"
+            self.mistakes.append(Mistake(f"rule.{key}", show(state), told))
+
+    def _step(self, where: str, table: Mapping[str, Any]) -> Step | None:
+        self._refer(f"{where}.end", table.get("end", []), "end")
+        ends = self._table("end")
+        if "end" not in table and len(ends) > 1:
+            self.mistakes.append(Mistake(f"{where}.end", "", f"is missing: say whose it is ({', '.join(ends)})"))
+        return self._model(Step, table, where)
 
     def _joint(self, where: str, table: Mapping[str, Any], ends: Mapping[str, End]) -> Joint | None:
         joint = self._model(Joint, table, where)

@@ -18,6 +18,8 @@ from .divisors import BaudSetting, bauds_hit, find_divisors, of_formula, read_wo
 from .ends import StatedSettings, compare_ends, stated_settings
 from .findings import SEVERITIES, Finding, Verdict, stated, verdict_of
 from .margins import Margin, Timing, find_margin
+from .registers import ImpliedSettings, compare_maps, with_registers
+from .setup_steps import judge_steps
 from .wiring import judge_wiring
 
 THIN = 0.005  # of the baud: what should be left for slow edges, noise and unequal delays
@@ -66,6 +68,8 @@ class Plan:
     ----------
     sheet : Sheet
         What was declared.
+    implied : mapping of str to ImpliedSettings
+        What registers say, by end, of those of which something is known.
     settings : mapping of str to sequence of StatedSettings
         Who states what of each wire.
     clocks : sequence of EndClock
@@ -79,6 +83,7 @@ class Plan:
     """
 
     sheet: Sheet
+    implied: Mapping[str, ImpliedSettings]
     settings: Mapping[str, Sequence[StatedSettings]]
     clocks: Sequence[EndClock]
     margins: Mapping[str, Sequence[Margin]]
@@ -96,6 +101,10 @@ class Plan:
             "title": self.sheet.title,
             "verdict": self.verdict,
             "ends": {wire: [row.to_dict() for row in rows] for wire, rows in self.settings.items()},
+            "registers": {
+                end: {"values": one.values, "relied": list(one.relied), "passed_over": list(one.passed_over)}
+                for end, one in self.implied.items()
+            },
             "clocks": [one.to_dict() for one in self.clocks],
             "margins": {wire: [one.to_dict() for one in margins] for wire, margins in self.margins.items()},
             "loads": {wire: load.to_dict() for wire, load in self.loads.items()},
@@ -122,6 +131,8 @@ def plan(sheet: Sheet) -> Plan:
     >>> [finding.kind for finding in lr.plan(sheet).findings]
     ['overloaded']
     """
+    declared = sheet
+    sheet, implied = with_registers(declared)
     clocks = [one for end in sheet.end.values() for one in _clocks_of(end, sheet)]
     margins = {wire: margins for wire in sheet.wire if (margins := _margins_of(wire, sheet, clocks))}
     loads = find_load(sheet)
@@ -129,11 +140,14 @@ def plan(sheet: Sheet) -> Plan:
         *compare_ends(sheet),
         *(finding for one in clocks for finding in _judge_clock(one)),
         *(finding for wire, every in margins.items() for one in every for finding in _judge_margin(wire, one, clocks)),
+        *(finding for one in implied.values() for finding in one.findings),
+        *compare_maps(sheet),
+        *judge_steps(sheet),
         *judge_wiring(sheet),
         *(finding for load in loads.values() for finding in judge_load(load)),
     ]
     findings.sort(key=lambda finding: SEVERITIES.index(finding.severity))
-    return Plan(sheet, stated_settings(sheet), clocks, margins, loads, tuple(findings))
+    return Plan(declared, implied, stated_settings(sheet), clocks, margins, loads, tuple(findings))
 
 
 def _lines_of(end: End, sheet: Sheet) -> dict[str, LineSettings]:

@@ -32,7 +32,9 @@ def topics(plan: Plan) -> dict[str, Group]:
     shown = {
         "ends": _ends(plan) if plan.settings else None,
         "clocks": _clocks(plan.clocks) if plan.clocks else None,
+        "registers": _registers(plan) if plan.implied else None,
         "margins": _margins(plan) if plan.margins else None,
+        "steps": _steps(plan.sheet) if plan.sheet.step else None,
         "wiring": _wiring(plan.sheet) if plan.sheet.joint else None,
         "load": _loads(plan),
     }
@@ -136,6 +138,35 @@ def _margins(plan: Plan) -> Group:
         table.add_row(name, *cells)
     told = "Tolerated is what a perfect sender may be off the declared baud; off is a sender against its receiver."
     return Group(heading("Margins"), table, "", told)
+
+
+def _registers(plan: Plan) -> Group:
+    """Show what the fields of registers hold that mean something, and where that comes from."""
+    parts: list[Any] = [heading("Registers")]
+    for end, one in plan.implied.items():
+        if one.values:
+            table = new_table(end, "field", "bits", ">value", "from")
+            for key, fields in one.values.items():
+                for name, value in fields.items():
+                    bits = " ".join(plan.sheet.registers[key].field[name])
+                    table.add_row(key, name, bits, f"{value}", "reset" if key in one.relied else one.end.stated_in)
+            parts += [table, ""]
+        if one.passed_over:
+            parts += [f"Of {', '.join(one.passed_over)} the sheet says nothing.", ""]
+    return Group(*parts[:-1])
+
+
+def _steps(sheet: Sheet) -> Group:
+    """Show the steps of each end in their order."""
+    parts: list[Any] = [heading("Steps")]
+    for end in sheet.end:
+        steps = [step for step in sheet.step if step.end in (None, end)]
+        if steps:
+            table = new_table(">", end, "note")
+            for number, step in enumerate(steps, 1):
+                table.add_row(str(number), step.do or f"{step.write} = 0x{step.value:X}", step.note)
+            parts += [table, ""]
+    return Group(*parts[:-1])
 
 
 def _wiring(sheet: Sheet) -> Group:
