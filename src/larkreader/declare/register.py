@@ -6,7 +6,16 @@ import re
 from collections.abc import Mapping
 from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel, BeforeValidator, Field, StrictBool, StrictFloat, StrictInt, model_validator
+from pydantic import (
+    BaseModel,
+    BeforeValidator,
+    Field,
+    StrictBool,
+    StrictFloat,
+    StrictInt,
+    WithJsonSchema,
+    model_validator,
+)
 from pydantic_core import PydanticCustomError
 
 from larkreader.errors import Mistake
@@ -31,7 +40,8 @@ def _as_spans(said: Any) -> Any:
     return tuple(spans)
 
 
-Bits = Annotated[tuple[str, ...], BeforeValidator(_as_spans), Field(min_length=1)]
+_BITS_SCHEMA = {"anyOf": [{"type": ["string", "integer"]}, {"type": "array", "items": {"type": ["string", "integer"]}}]}
+Bits = Annotated[tuple[str, ...], BeforeValidator(_as_spans), Field(min_length=1), WithJsonSchema(_BITS_SCHEMA)]
 
 
 def spans_of(bits: tuple[str, ...]) -> list[tuple[int, int]]:

@@ -206,9 +206,14 @@ class _SheetBuilder:
     def _refer(self, where: str, names: Any, table: str) -> None:
         """Note which of the names, one or a list of them, are not of a table of the sheet."""
         known = list(self._table(table))
+        article = "an" if table[0] in "aeiou" else "a"
         for name in names if isinstance(names, list) else [names]:
             if isinstance(name, str) and name not in known:
-                told = f"is not a {table} of this sheet" if known else f"is not on this sheet, which has no [{table}.*]"
+                told = (
+                    f"is not {article} {table} of this sheet"
+                    if known
+                    else f"is not on this sheet, which has no [{table}.*]"
+                )
                 self.mistakes.append(Mistake(where, show(name), told, nearest(name, known)))
 
     def _wire(self, key: str, table: Mapping[str, Any], common: Mapping[str, Any]) -> Wire | None:
