@@ -74,7 +74,7 @@ CASES = {
         [(f"[[joint]]\njoins = {RX_TX}\n", "")], ["joint-missing"], "TX of pump_head is not joined to RX of controller."
     ),
     "no ground": (
-        [('[[joint]]\njoins = ["controller.gnd", "pump_head.gnd"]\n', "")], ["ground-missing"] * 2,
+        [('[[joint]]\njoins = ["controller.gnd", "pump_head.gnd"]\n', "")], ["ground-missing"],
         "Nothing joins the grounds of controller and pump_head.",
     ),
     "isolated, so that grounds need not be joined": (

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -42,6 +43,13 @@ class _Numbers(click.ParamType[tuple[int, ...]]):
     metavar="END=FILE",
     help="What the registers of an end hold, as CSV or JSON; may be repeated.",
 )
+@click.option(
+    "--read-back",
+    "ports",
+    multiple=True,
+    metavar="END=PORT",
+    help="A serial device of this host that is an end, for what it is set to; may be repeated.",
+)
 @click.option("--wire", metavar="NAME", help="The wire to draw, or of which to print the card.")
 @click.option("-o", "--output", type=click.Path(path_type=Path), metavar="FILE", help="Draw the margin of a wire.")
 @click.option("--clock", type=Rate(), metavar="HZ", help="Without a sheet: the clock, as in 10M or 32768.")
@@ -59,6 +67,7 @@ def plan(
     only: str | None,
     card: bool,
     dumps: tuple[str, ...],
+    ports: tuple[str, ...],
     wire: str | None,
     output: Path | None,
     clock: float | None,
@@ -83,7 +92,7 @@ def plan(
     from larkreader.declare.sheet_file import open_sheet
     from larkreader.judge.plan import plan as work_out
 
-    planned = work_out(_with_dumps(open_sheet(sheet), dumps))
+    planned = work_out(_with_ports(_with_dumps(open_sheet(sheet), dumps), ports))
     if output is not None:
         return _draw(planned, wire, output)
     if card:
@@ -98,17 +107,40 @@ def plan(
 def _with_dumps(sheet: Sheet, dumps: tuple[str, ...]) -> Sheet:
     """Return a sheet whose ends have the registers of some files."""
     from larkreader.capture.files.register_dump import read_register_dump
+
+    told = {}
+    for end, path in _of_ends("--registers", dumps, sheet):
+        told[end] = {"registers": read_register_dump(path), "stated_in": Path(path).name}
+    return _with_ends(sheet, told)
+
+
+def _with_ports(sheet: Sheet, ports: tuple[str, ...]) -> Sheet:
+    """Return a sheet whose ends have the settings of some serial devices."""
+    from larkreader.exercise.ports.tty import read_back
+
+    told = {}
+    for end, path in _of_ends("--read-back", ports, sheet):
+        line = read_back(path)
+        settings = {"baud": line.baud, "format": line.format, "flow_control": line.flow_control}
+        told[end] = {"line": settings, "parity_counted": False, "stated_in": path}
+    return _with_ends(sheet, told)
+
+
+def _of_ends(option: str, given: tuple[str, ...], sheet: Sheet) -> Iterator[tuple[str, str]]:
+    """Yield the end and what is said of it, as an option has them."""
     from larkreader.errors import RequestError, nearest
 
-    ends = dict(sheet.end)
-    for said in dumps:
-        end, equals, path = said.partition("=")
+    for said in given:
+        end, equals, what = said.partition("=")
         if not equals:
-            raise RequestError(f"--registers {said}", "names no end", "as in --registers pump_head=dump.csv")
-        if end not in ends:
-            raise RequestError(f"--registers {said}", f'names "{end}"', advice=nearest(end, list(ends)))
-        told = {"registers": read_register_dump(path), "stated_in": Path(path).name}
-        ends[end] = ends[end].model_copy(update=told)
+            raise RequestError(f"{option} {said}", "names no end", f"must name one, as in {option} pump_head={said}")
+        if end not in sheet.end:
+            raise RequestError(f"{option} {said}", f'names the end "{end}"', advice=nearest(end, list(sheet.end)))
+        yield end, what
+
+
+def _with_ends(sheet: Sheet, told: dict[str, dict[str, Any]]) -> Sheet:
+    ends = {key: end.model_copy(update=told.get(key, {})) for key, end in sheet.end.items()}
     return sheet.model_copy(update={"end": ends})
 
 

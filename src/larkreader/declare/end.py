@@ -93,7 +93,7 @@ class End(BaseModel, frozen=True, extra="forbid"):
             LineSettings.model_validate(self.line)
         except ValidationError as error:
             mistakes += mistakes_of(error, LineSettings, "line")
-        if not self.sends and not self.receives:
+        if not self.wires and not self.pin:
             mistakes.append(Mistake("sends", "", "is missing, and receives too: say on which wires it does which"))
         if self.generator is not None and not self.clock:
             mistakes.append(Mistake("clock", "", "is missing: a generator divides a clock"))

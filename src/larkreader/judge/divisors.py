@@ -16,6 +16,9 @@ from itertools import product
 from math import ceil, floor
 from typing import Any
 
+import numpy as np
+import numpy.typing as npt
+
 from larkreader.declare.baud_generator import MOST_TRIED_BITS, BaudGenerator, check_words
 from larkreader.declare.clock import Clock
 from larkreader.errors import RequestError
@@ -119,6 +122,21 @@ class BaudSetting:
         """How far that is from the wanted one, as a share of it; less than 0 where it is too slow."""
         return self.baud / self.wanted - 1
 
+    @cached_property
+    def samples_within(self) -> npt.NDArray[np.float64]:
+        """When each bit is judged if this end receives from one that keeps the wanted baud.
+
+        Shape (n_bits, 2): the earliest and the latest instant, which lie one look at the line apart, where 0 is the
+        beginning of the bit as it was sent and 1 its end.
+        """
+        looks = self.oversampling // 2 if self.oversampling > 1 else int(self.bit_ticks) // 2
+        bit = _exact(self.wanted)
+        early = [(ticks * self.tick_s + looks * self.sample_s) * bit for ticks in self.boundary_ticks[:-1]]
+        instants = [
+            [float(one - number), float(one + self.sample_s * bit - number)] for number, one in enumerate(early)
+        ]
+        return np.array(instants)
+
     @property
     def registers(self) -> dict[str, int]:
         """What stands in the registers for each number."""
@@ -153,6 +171,7 @@ class BaudSetting:
             "registers": self.registers,
             "words": {name: f"0x{value:0{-(-bits // 4)}X}" for name, value, bits in self.words},
             "deviations": [round(one, 6) for one in self.deviations],
+            "samples_within": np.round(self.samples_within, 6).tolist(),
         }
         return told
 

@@ -97,25 +97,29 @@ def compare_ends(sheet: Sheet) -> list[Finding]:
     Returns
     -------
     list of Finding
-        One of kind ``setting-mismatch`` for each setting of a wire; a warning where the link works all the same.
+        One of kind ``setting-mismatch`` for each setting; a warning where the link works all the same.
     """
-    findings = []
-    for wire, rows in stated_settings(sheet).items():
-        for name, title in SETTINGS.items():
-            values = {row.text_of(name) for row in rows}
-            if len(values) > 1:
-                findings.append(_mismatch(sheet, wire, name, title, rows))
-    return findings
+    alike: dict[tuple[str, ...], list[Sequence[StatedSettings]]] = {}
+    for rows in stated_settings(sheet).values():
+        for name in SETTINGS:
+            if len({row.text_of(name) for row in rows}) > 1:
+                who_says_what = sorted(f"{row.end}: {row.text_of(name)}" for row in rows)
+                alike.setdefault((name, *who_says_what), []).append(rows)
+    return [_mismatch(sheet, key[0], every) for key, every in alike.items()]
 
 
-def _mismatch(sheet: Sheet, wire: str, name: str, title: str, rows: Sequence[StatedSettings]) -> Finding:
+def _mismatch(sheet: Sheet, name: str, every: Sequence[Sequence[StatedSettings]]) -> Finding:
+    """Make one finding of the wires on which the same ends differ in the same way."""
+    title, rows = SETTINGS[name], every[0]
+    wires = [rows[0].wire for rows in every]
+    wire = " ".join(wires)
     who: dict[str, list[str]] = {}
     for row in rows:
         place = f" ({row.stated_in})" if row.stated_in else ""
         who.setdefault(row.text_of(name), []).append(f"{row.end}{place}")
     said = "; ".join(f"{value} at {' and '.join(names)}" for value, names in who.items())
     ends = {row.text_of(name) for row in rows if row.end != SHEET}
-    detail = f"{title.capitalize()} of {wire}: {said}."
+    detail = f"{title.capitalize()} of {' and '.join(wires)}: {said}."
     advice = f"Set {title} to {rows[0].text_of(name)} at every end, or declare it otherwise."
     if len(ends) == 1:
         detail += " The ends agree, but the sheet says otherwise."

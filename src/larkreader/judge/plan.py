@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from larkreader.declare.baud_generator import BaudGenerator, words_text
@@ -189,17 +189,7 @@ def _setting_in_use(
 
 def _on_clock(setting: BaudSetting, clock: Clock) -> BaudSetting:
     """Return the same numbers with another clock."""
-    return BaudSetting(
-        clock,
-        setting.generator,
-        setting.wanted,
-        setting.oversampling,
-        setting.prescaler,
-        setting.divisor,
-        setting.fraction,
-        setting.extra,
-        setting.bits,
-    )
+    return replace(setting, clock=clock)
 
 
 def _judge_clock(one: EndClock) -> Iterator[Finding]:
@@ -228,27 +218,33 @@ def _judge_clock(one: EndClock) -> Iterator[Finding]:
 
 
 def _margins_of(wire: str, sheet: Sheet, clocks: Sequence[EndClock]) -> list[Margin]:
-    """Return the margin of each receiver of a wire whose settings have the same bits as its sender's."""
+    """Return the margin of each receiver of a wire; in the sheet's format where it does not have its sender's."""
     declared = sheet.wire[wire].line
     margins = []
     for sender in (end for end in sheet.end.values() if wire in end.sends):
         for receiver in (end for end in sheet.end.values() if wire in end.receives):
             lines = [end.line_on(declared) for end in (sender, receiver)]
-            sent, taken = _timing(sender, lines[0], sheet, clocks), _timing(receiver, lines[1], sheet, clocks)
-            if sent is not None and taken is not None and lines[0].stop_position == lines[1].stop_position:
-                line = lines[0].model_copy(update={"baud": declared.baud})
+            is_one_format = lines[0].stop_position == lines[1].stop_position
+            line = declared.model_copy(update={"format": lines[0].format if is_one_format else declared.format})
+            sent = _timing(sender, lines[0], line, sheet, clocks)
+            taken = _timing(receiver, lines[1], line, sheet, clocks)
+            if sent is not None and taken is not None:
                 margins.append(find_margin(line, sent, taken, samples=receiver.samples))
     return margins
 
 
-def _timing(end: End, line: LineSettings, sheet: Sheet, clocks: Sequence[EndClock]) -> Timing | None:
-    """Return how an end keeps time; None where it cannot make its baud."""
+def _timing(
+    end: End, line: LineSettings, shared: LineSettings, sheet: Sheet, clocks: Sequence[EndClock]
+) -> Timing | None:
+    """Return how an end keeps time in characters of a shared format; None where it cannot make its baud."""
     if end.generator is not None:
         wanted = line.baud, line.stop_position
         made = next(one for one in clocks if one.end is end and (one.line.baud, one.line.stop_position) == wanted)
-        return None if made.setting is None else Timing.of_setting(made.setting, end.key)
+        if made.setting is None:
+            return None
+        return Timing.of_setting(replace(made.setting, bits=shared.stop_position + 1), end.key)
     spread = sheet.clock[end.clock[0]].spread if end.clock else share_of(end.accuracy)[0]
-    return Timing.even(line.baud, line, spread=spread, oversampling=end.oversampling, name=end.key)
+    return Timing.even(line.baud, shared, spread=spread, oversampling=end.oversampling, name=end.key)
 
 
 def _judge_margin(wire: str, margin: Margin, clocks: Sequence[EndClock]) -> Iterator[Finding]:
@@ -256,10 +252,10 @@ def _judge_margin(wire: str, margin: Margin, clocks: Sequence[EndClock]) -> Iter
     blamed = margin.to_blame
     off = blamed.baud / margin.line.baud - 1
     slower, faster = margin.tolerance
-    who = f"{margin.receiver.name} reads {margin.line.format} from {margin.sender.name} if it is {-slower:.2%} slower"
+    who = f"{margin.receiver.name} reads {margin.line.format} from {margin.sender.name} if it is {_faster(slower)} to"
     clocks_move = share_text(margin.sender.spread + margin.receiver.spread)
     detail = (
-        f"{who} to {faster:.2%} faster. It is {_faster(margin.mismatch)}, and the clocks may move it by {clocks_move} "
+        f"{who} {_faster(faster)}. It is {_faster(margin.mismatch)}, and the clocks may move it by {clocks_move} "
         f"to either side. {blamed.name} is to blame the more: it is {_faster(off)} than {margin.line.baud:,.10g} baud "
         f"and {share_text(blamed.spread)} uncertain."
     )
@@ -282,7 +278,7 @@ def _remedy(margin: Margin, made: EndClock | None) -> str:
     blamed = margin.to_blame
     better = []
     for one in made.alternatives:
-        timing = Timing.of_setting(one, blamed.name)
+        timing = Timing.of_setting(replace(one, bits=margin.line.stop_position + 1), blamed.name)
         ends = (timing, margin.receiver) if blamed is margin.sender else (margin.sender, timing)
         if find_margin(margin.line, *ends, samples=margin.samples).tightest >= THIN:
             better.append(one)
@@ -313,24 +309,24 @@ def _better_advice(made: EndClock, better: Sequence[BaudSetting]) -> str:
 
 def numbers_text(setting: BaudSetting) -> str:
     """Write the numbers of a setting as they are to be written into registers."""
-    if setting.words:
-        return words_text(setting.words)
     generator = setting.generator
-    told = [
-        f"{setting.registers['divisor']} (divisor {setting.divisor})"
-        if generator.holds == "N-1"
-        else f"{setting.divisor}"
-    ]
-    if fraction_bits := generator.fraction_bits_of(setting.oversampling):
+    stored = {part.of for word in generator.words for part in word.holds}
+    told = [words_text(setting.words)] if setting.words else []
+    if "divisor" not in stored:
+        less = f" (divisor {setting.divisor})" * (generator.holds == "N-1")
+        told.append(f"{setting.registers['divisor']}{less}")
+    fraction_bits = generator.fraction_bits_of(setting.oversampling)
+    if fraction_bits and "fraction" not in stored:
         told.append(f"fraction {setting.fraction}/{1 << fraction_bits}")
-    if generator.patterns:
+    if generator.patterns and "extra" not in stored:
         told.append(f"pattern {setting.extra}")
-    elif generator.pattern_bits:
+    elif generator.pattern_bits and "extra" not in stored:
         told.append(f"pattern 0x{setting.extra:0{-(-generator.pattern_bits // 4)}X}")
-    if len(generator.prescaler) > 1:
-        told.append(f"prescaler {setting.prescaler}")
-    if len(generator.oversampling) > 1:
-        told.append(f"oversampling {setting.oversampling}")
+    told += [
+        f"{name} {getattr(setting, name)}"
+        for name in ("prescaler", "oversampling")
+        if len(getattr(generator, name)) > 1 and name not in stored
+    ]
     return ", ".join(told)
 
 

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
-from itertools import combinations
+from itertools import combinations, product
 
 from larkreader.declare.end import End
 from larkreader.declare.sheet import Sheet
@@ -114,12 +114,13 @@ class _Wiring:
             if jumper.is_ != jumper.wanted:
                 detail = f"{name} of {end.key} is set to {jumper.is_}, but must be set to {jumper.wanted}."
                 yield stated("jumper-wrong", where, detail)
-        bauds = {end.line_on(self.sheet.wire[wire].line).baud for wire in end.wires}
-        if end.most_baud is not None and max(bauds) > end.most_baud:
-            detail = f"{end.key} is to keep up {max(bauds):,.10g} baud, but can do {end.most_baud:,.10g} at most."
+        most = max((end.line_on(self.sheet.wire[wire].line).baud for wire in end.wires), default=0.0)
+        if end.most_baud is not None and most > end.most_baud:
+            detail = f"{end.key} is to keep up {most:,.10g} baud, but can do {end.most_baud:,.10g} at most."
             yield stated("baud-too-high", where, detail)
 
     def _of_wires(self) -> Iterator[Finding]:
+        pairs: set[frozenset[str]] = set()
         for key, wire in self.sheet.wire.items():
             senders = [end for end in self.sheet.end.values() if key in end.sends]
             receivers = [end for end in self.sheet.end.values() if key in end.receives]
@@ -127,27 +128,31 @@ class _Wiring:
                 yield stated("nobody-sends", key, f"No end sends on {key}.")
             if not receivers:
                 yield stated("nobody-listens", key, f"No end receives on {key}.")
-            for sender in senders:
-                for receiver in receivers:
-                    if self.sheet.joint and sender.pin and receiver.pin:
-                        has_pins = wire.line.flow_control == "rts-cts"
-                        yield from self._of_pair(key, sender, receiver, has_flow_pins=has_pins)
+            for sender, receiver in product(senders, receivers) if self.sheet.joint else ():
+                has_pins = wire.line.flow_control == "rts-cts"
+                yield from self._of_pair(key, sender, receiver, has_flow_pins=has_pins)
+                if (pair := frozenset((sender.key, receiver.key))) not in pairs:
+                    pairs.add(pair)
+                    yield from self._of_grounds(key, sender, receiver)
 
     def _of_pair(self, wire: str, sender: End, receiver: End, *, has_flow_pins: bool) -> Iterator[Finding]:
         yield from self._joined(wire, sender, "tx", receiver, "rx")
         if has_flow_pins:
             yield from self._joined(wire, receiver, "rts", sender, "cts")
-        grounds = [self._nets(end, "ground", None) for end in (sender, receiver)]
-        isolated = any(joint.isolates and self._touches(joint, sender, receiver) for joint in self.sheet.joint)
-        if not grounds[0] & grounds[1] and not isolated:
-            yield stated("ground-missing", wire, f"Nothing joins the grounds of {sender.key} and {receiver.key}.")
         yield from self._polarity(wire, sender, receiver)
 
+    def _of_grounds(self, wire: str, sender: End, receiver: End) -> Iterator[Finding]:
+        grounds = [self._nets(end, "ground", None) for end in (sender, receiver)]
+        is_isolated = any(joint.isolates and self._touches(joint, sender, receiver) for joint in self.sheet.joint)
+        if sender.pin and receiver.pin and not grounds[0] & grounds[1] and not is_isolated:
+            yield stated("ground-missing", wire, f"Nothing joins the grounds of {sender.key} and {receiver.key}.")
+
     def _joined(self, wire: str, giver: End, output: Role, taker: End, into: Role) -> Iterator[Finding]:
-        """Yield a finding if an output is not joined to the input that it is for."""
-        if self._nets(giver, output, wire) & self._nets(taker, into, wire):
+        """Yield a finding if an output is not joined to the input that it is for; both pins must be known."""
+        outputs, inputs = self._pins(giver, output, wire), self._pins(taker, into, wire)
+        if not outputs or not inputs or self._nets(giver, output, wire) & self._nets(taker, into, wire):
             return
-        wanted = f"Join {self._name(giver, output, wire)} to {self._name(taker, into, wire)}."
+        wanted = f"Join {outputs[0].text} to {inputs[0].text}."
         same = [
             (one, role)
             for one, other, role in ((giver, taker, output), (taker, giver, into))
@@ -233,9 +238,6 @@ class _Wiring:
 
     def _nets(self, end: End, role: Role, wire: str | None) -> set[int]:
         return {self.net[one.text] for one in self._pins(end, role, wire)}
-
-    def _name(self, end: End, role: Role, wire: str) -> str:
-        return next((one.text for one in self._pins(end, role, wire)), f"{end.key}.{role}, which is not declared,")
 
     def _touches(self, joint: Joint, *ends: End) -> bool:
         keys = {self.places[name].end.key for name in joint.joins}

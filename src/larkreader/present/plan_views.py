@@ -11,7 +11,7 @@ from rich.text import Text
 from larkreader.declare.clock import hertz_text, share_text
 from larkreader.declare.line import PARITY_NAMES, LineSettings
 from larkreader.declare.sheet import Sheet
-from larkreader.judge.divisors import BaudSetting
+from larkreader.judge.divisors import BaudSetting, bauds_hit
 from larkreader.judge.ends import SETTINGS, SHEET
 from larkreader.judge.plan import EndClock, Plan, numbers_text
 
@@ -59,7 +59,7 @@ def _clocks(clocks: Sequence[EndClock]) -> Group:
     """Show of each end what is in its baud generator, where that puts the bits, and what else it could hold."""
     parts: list[Any] = [heading("Clocks and divisors")]
     for one in clocks:
-        parts += [*clock_view(one), ""]
+        parts += [*clock_view(one), *([] if one.setting is None else ["", _hit_line(one.setting)]), ""]
     return Group(*parts[:-1])
 
 
@@ -80,11 +80,21 @@ def clock_view(one: EndClock) -> list[Any]:
     return parts
 
 
+def _hit_line(setting: BaudSetting) -> str:
+    """Name the standard bauds that a clock makes well."""
+    found = bauds_hit(setting.clock, setting.generator, bits=setting.bits)
+    names = ", ".join(f"{one.wanted:,.0f}" for one in found)
+    return f"Standard bauds within 1 % of this clock: {names or 'none'}."
+
+
 def deviations(setting: BaudSetting) -> Group:
-    """Show where each bit begins, and how late that is."""
-    table = new_table("bit begins", *(f">{number}" for number in range(setting.bits + 1)))
-    table.add_row("after ticks", *map(str, setting.boundary_ticks))
-    table.add_row("late by % of a bit", *(f"{100 * one:+.1f}" if one else "0" for one in setting.deviations))
+    """Show where each bit begins when this end sends, and where within each it looks when it receives."""
+    table = new_table("bit", *(f">{number}" for number in range(setting.bits + 1)))
+    table.add_row("begins, ticks", *map(str, setting.boundary_ticks))
+    table.add_row("late, % of it", *(f"{100 * one:+.1f}" if one else "0" for one in setting.deviations))
+    early, late = 100 * setting.samples_within.T
+    table.add_row("looks from, %", *(f"{one:.0f}" for one in early), "")
+    table.add_row("looks to, %", *(f"{one:.0f}" for one in late), "")
     return Group(table)
 
 

@@ -210,6 +210,48 @@ class TtyPort(DescriptorPort):
         return told + [name for name in self._moved if lines.get(name) != self._lines_found.get(name)]
 
 
+def read_back(path: str) -> LineSettings:
+    """Tell what a serial device is set to, and leave it as it is.
+
+    Parameters
+    ----------
+    path : str
+        The device. Opening it may restart what hangs on it, as any opening may.
+
+    Returns
+    -------
+    LineSettings
+        What its driver says.
+
+    Raises
+    ------
+    PortError
+        If it cannot be opened, is no serial device, or does not say its baud.
+    """
+    try:
+        descriptor = os.open(path, os.O_RDONLY | os.O_NOCTTY | os.O_NONBLOCK)
+    except OSError as error:
+        raise PortError(f'port "{path}"', f"cannot be opened: {error.strerror}") from None
+    try:
+        now, baud = termios.tcgetattr(descriptor), _baud_of(descriptor)
+    except termios.error:
+        raise PortError(f'port "{path}"', "is no serial device") from None
+    finally:
+        os.close(descriptor)
+    if not baud:
+        raise PortError(f'port "{path}"', "does not say its baud")
+    flags = now[CFLAG]
+    data_bits = next(bits for bits, flag in DATA_BITS.items() if flags & termios.CSIZE == flag)
+    letters = "SM" if flags & CMSPAR else "EO"
+    parity = letters[bool(flags & termios.PARODD)] if flags & termios.PARENB else "N"
+    stop_bits = ("1.5" if data_bits == 5 else "2") if flags & termios.CSTOPB else "1"
+    is_paused_by_characters = now[IFLAG] & termios.IXON and now[IFLAG] & termios.IXOFF
+    flow = "rts-cts" if flags & termios.CRTSCTS else "xon-xoff" if is_paused_by_characters else "none"
+    return LineSettings.model_validate(
+        {"baud": baud, "format": f"{data_bits}{parity}{stop_bits}", "flow_control": flow}
+    )
+
+
 def _refuse_impossible(name: str, line: LineSettings) -> None:
     impossible = {
         "9 data bits": line.data_bits == 9,

@@ -1,0 +1,171 @@
+"""``larkreader plan``: what it prints, draws and refuses."""
+
+import json
+import os
+import termios
+
+import pytest
+
+import larkreader as lr
+
+ENDS = """
+sheet = 1
+[line]
+baud = 57_600
+format = "8E1"
+[wire.to_pump]
+[wire.from_pump]
+line = { baud = 19_200 }
+[clock.oscillator]
+hertz = 8_000_000
+accuracy = "1 %"
+[generator.whole]
+divisor_bits = 8
+[end.controller]
+sends = "to_pump"
+receives = "from_pump"
+accuracy = "100 ppm"
+[end.pump_head]
+sends = "from_pump"
+receives = "to_pump"
+clock = "oscillator"
+generator = "whole"
+"""
+
+
+@pytest.fixture
+def sheet(tmp_path):
+    (tmp_path / "sheet.toml").write_text(ENDS)
+    return tmp_path / "sheet.toml"
+
+
+def test_the_demo_sheet_is_planned_topic_by_topic(shell, rig_files):
+    status, out, err = shell("plan", rig_files["sheet"])
+    assert (status, err) == (0, "")
+    titles = [
+        "Ends",
+        "Clocks and divisors",
+        "Registers",
+        "Margins",
+        "Steps",
+        "Wiring",
+        "What the wires carry",
+        "Verdict",
+    ]
+    places = [out.index(f"\n{title}") for title in titles]
+    assert places == sorted(places)
+    assert "write BAUD = 0x0116, oversampling 16. That makes 57,553.96 baud, -0.080%." in " ".join(
+        out.split()
+    )  # 16e6 / 278
+    assert max(map(len, out.splitlines())) <= 80
+    for topic, title in zip(
+        ["ends", "clocks", "registers", "margins", "steps", "wiring", "load"], titles, strict=False
+    ):
+        _, alone, _ = shell("plan", rig_files["sheet"], "--only", topic)
+        assert [one for one in titles if f"\n{one}\n" in alone] == [title]
+
+
+def test_one_json_object_has_it_all(shell, sheet):
+    """8e6 / 16 / 57600 is 8.68: 9 is 3.5 % off, which the receiver tolerates, but not with 1 % of the clock."""
+    status, out, _ = shell("plan", sheet, "--json")
+    told = json.loads(out)
+    assert (status, told["verdict"], told["findings"][0]["kind"]) == (1, "faults", "beyond-tolerance")
+    assert "at the worst of both clocks only, not nominally" in told["findings"][0]["text"]
+    fast, slow = told["clocks"]
+    assert (fast["setting"]["divisor"], slow["setting"]["divisor"]) == (9, 26)
+    assert slow["setting"]["error"] == pytest.approx(8e6 / 16 / 26 / 19200 - 1)
+    assert told["margins"]["from_pump"][0]["mismatch"] == pytest.approx(8e6 / 16 / 26 / 19200 - 1)
+    assert told["loads"]["to_pump"]["characters_per_second"] == pytest.approx(57600 / 11)
+    early, late = fast["setting"]["samples_within"][10]
+    assert late - early == pytest.approx(57600 * 9 / 8e6, abs=1e-5)
+
+
+def test_without_a_sheet_clock_and_line_do(shell):
+    status, out, _ = shell("plan", "--clock", "10M", "--line", "38400 8N1")
+    assert status == 0
+    assert "write 16. That makes 39,062.50 baud, +1.725%." in out
+    status, out, _ = shell(
+        "plan", "--clock", "8M", "--line", "115200 8N1", "--holds", "N-1", "--oversampling", "16,8", "--json"
+    )
+    told = json.loads(out)
+    # 8e6 / 16 / 115200 = 4.34, 8e6 / 8 / 115200 = 8.68
+    assert [(one["oversampling"], one["divisor"]) for one in told["alternatives"]] == [(8, 9), (16, 4)]
+    assert [one["wanted"] for one in told["hits"]] == [
+        300, 600, 1200, 2400, 4800, 9600, 14400, 19200, 28800, 38400, 76800, 250000, 500000, 1000000]  # fmt: skip
+    status, out, _ = shell("plan", "--clock", "8M", "--line", "115200 8N1")  # 7.8 % off
+    assert status == 1
+    assert "too far off" in out
+    status, out, _ = shell("plan", "--clock", "1M", "--line", "300 8N1", "--divisor-bits", "6")
+    assert (status, "No divisor makes it." in out) == (1, True)
+
+
+def test_a_card_says_what_to_set_at_the_other_end(shell, sheet):
+    status, out, _ = shell("plan", sheet, "--card", "--wire", "from_pump")
+    rows = dict(line.split("  ", 1) for line in out.splitlines() if "  " in line.strip())
+    rows = {name: text.strip() for name, text in rows.items()}
+    assert status == 0
+    assert rows["in short"] == "19200 8E1"
+    assert rows["data bits"] == "8, without the parity bit"
+    assert rows["word length"] == "9, where the parity bit is counted"
+    assert rows["on the wire"] == "11 bit times a character, 573 us"
+    assert "to_pump" not in out
+
+
+def test_the_settings_of_a_host_port_are_read_back(shell, sheet):
+    controller, host = os.openpty()
+    state = termios.tcgetattr(host)
+    state[2] = state[2] & ~termios.CSIZE | termios.CS7 | termios.PARENB | termios.PARODD | termios.CSTOPB
+    state[4] = state[5] = termios.B9600
+    termios.tcsetattr(host, termios.TCSANOW, state)
+    path = os.ttyname(host)
+    _, out, _ = shell("plan", sheet, "--json", "--read-back", f"controller={path}")
+    stated = {row["end"]: row for row in json.loads(out)["ends"]["to_pump"]}
+    now = termios.tcgetattr(host)
+    os.close(controller)
+    os.close(host)
+    # a pseudo terminal keeps eight bits without parity, whatever it is told
+    assert stated["controller"] == {"end": "controller", "role": "sends", "line": "9600 8N2", "stated_in": path}
+    assert now[4] == termios.B9600
+
+
+def test_the_margin_of_a_wire_is_drawn(shell, sheet, tmp_path):
+    status, _, err = shell("plan", sheet, "-o", tmp_path / "m.png", "--wire", "to_pump")
+    assert (status, err) == (0, f"drawn into {tmp_path / 'm.png'}\n")
+    assert (tmp_path / "m.png").read_bytes()[:4] == b"\x89PNG"
+    planned = lr.plan(lr.open_sheet(sheet))
+    axes = lr.draw_margin(planned.margins["to_pump"][0])
+    texts = [text.get_text() for text in axes.texts]
+    assert ["start", *map(str, range(8)), "parity", "stop"] == [text for text in texts if len(text) < 7]
+    assert [text.rpartition(" ")[2] for text in texts if ";" in text] == ["much", "left", "left"]
+    assert sum(box.get_hatch() is not None for box in axes.patches) == 1  # the stop bit, when fastest
+    boxes = [box for box in axes.patches if not box.get_fill() and box.get_hatch() is None]
+    assert len(boxes) == 3 * 11
+
+
+@pytest.mark.parametrize(
+    ("arguments", "told"),
+    [
+        ("plan", "SHEET is missing. Say either a sheet, or --clock and --line."),
+        ("plan {sheet} --clock 8M", "SHEET and --clock are both given."),
+        ("plan --clock 8M", "--line is missing."),
+        ("plan --clock fast --line x", '"fast" is no rate'),
+        ("plan --clock 8M --line 9600", 'must be baud and format, as in "57600 8E1"'),
+        ("plan --clock 8M --line '9600 8N1' --oversampling 0", "--oversampling is [0]"),
+        ("plan --clock 8M --line '9600 8N1' --oversampling many", '"many" must be whole numbers'),
+        ("plan --clock 8M --line '9600 8N1' --accuracy good", "must be a share"),
+        ("plan {sheet} --wire pump --card", 'wire "pump" is not a wire of the sheet. Did you mean "to_pump"?'),
+        ("plan {sheet} -o m.gif", 'ends in ".gif"'),
+        ("plan {sheet} --registers dump.csv", "names no end. It must name one, as in"),
+        ("plan {sheet} --registers pump=dump.csv", 'names the end "pump". Did you mean "pump_head"?'),
+        ("plan {sheet} --registers pump_head=lost.csv", "cannot be read: No such file"),
+        ("plan {sheet} --read-back controller=/dev/lost", "cannot be opened: No such file"),
+        ("plan {sheet} --read-back controller=/dev/null", "is no serial device"),
+    ],
+)
+def test_what_cannot_be_planned_is_refused_in_a_sentence(shell, sheet, arguments, told):
+    import shlex
+
+    status, out, err = shell(*shlex.split(arguments.format(sheet=sheet)))
+    assert (status, out) == (2, "")
+    assert told in " ".join(err.split())
+    assert "Traceback" not in err
