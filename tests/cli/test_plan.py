@@ -71,7 +71,7 @@ def test_one_json_object_has_it_all(shell, sheet):
     told = json.loads(out)
     assert (status, told["verdict"], told["findings"][0]["kind"]) == (1, "faults", "beyond-tolerance")
     assert "at the worst of both clocks only, not nominally" in told["findings"][0]["text"]
-    fast, slow = told["clocks"]
+    slow, fast = told["clocks"]
     assert (fast["setting"]["divisor"], slow["setting"]["divisor"]) == (9, 26)
     assert slow["setting"]["error"] == pytest.approx(8e6 / 16 / 26 / 19200 - 1)
     assert told["margins"]["from_pump"][0]["mismatch"] == pytest.approx(8e6 / 16 / 26 / 19200 - 1)
@@ -137,7 +137,7 @@ def test_the_margin_of_a_wire_is_drawn(shell, sheet, tmp_path):
     texts = [text.get_text() for text in axes.texts]
     assert ["start", *map(str, range(8)), "parity", "stop"] == [text for text in texts if len(text) < 7]
     assert [text.rpartition(" ")[2] for text in texts if ";" in text] == ["much", "left", "left"]
-    assert sum(box.get_hatch() is not None for box in axes.patches) == 1  # the stop bit, when fastest
+    assert sum(box.get_hatch() is not None for box in axes.patches) == 2  # parity and stop bit, when fastest
     boxes = [box for box in axes.patches if not box.get_fill() and box.get_hatch() is None]
     assert len(boxes) == 3 * 11
 

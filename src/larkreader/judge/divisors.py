@@ -336,10 +336,20 @@ def _with_patterns(setting: BaudSetting) -> Iterator[BaudSetting]:
     elif not generator.pattern_bits:
         yield setting
     elif generator.pattern_bits < min(setting.bits, MOST_TRIED_BITS):
-        for value in range(1 << generator.pattern_bits):
-            yield replace(setting, extra=value)
+        yield replace(setting, extra=_best_pattern(setting, generator.pattern_bits))
     else:
         yield replace(setting, extra=_nearest_pattern(setting, generator.pattern_bits))
+
+
+def _best_pattern(setting: BaudSetting, length: int) -> int:
+    """Return the best of all patterns that are shorter than a character, by trying each."""
+    values = np.arange(1 << length)
+    longer = values[:, None] >> np.arange(setting.bits) % length & 1
+    plain = [floor((bit + 1) * setting.bit_ticks) for bit in range(setting.bits)]
+    bit_ticks = float(1 / (_exact(setting.wanted) * setting.tick_s))
+    ideal = np.arange(1, setting.bits + 1) * bit_ticks
+    late = np.abs(np.array(plain) + np.cumsum(longer, axis=1) - ideal)
+    return int(np.argmin(late.max(axis=1)))
 
 
 def _nearest_pattern(setting: BaudSetting, length: int) -> int:

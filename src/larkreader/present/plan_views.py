@@ -100,20 +100,22 @@ def deviations(setting: BaudSetting) -> Group:
 
 def alternatives(settings: Sequence[BaudSetting], used: BaudSetting | None = None) -> Group:
     """Show settings, the best first, with what tells them apart."""
-    table = new_table("what could be written", ">baud", ">error", ">worst bit", "with")
+    table = new_table("what could be written", ">baud", ">error", ">worst bit", "")
     varied = [
         name
         for name in ("clock", "oversampling", "prescaler")
         if len({str(getattr(one, name)) for one in settings}) > 1
     ]
     for one in settings[:MOST_ALTERNATIVES]:
+        numbers = numbers_text(one)
         told = [str(one.clock) if name == "clock" else f"{name} {getattr(one, name)}" for name in varied]
+        told = [*(part for part in told if part not in numbers), *(["in use"] if one == used else [])]
         table.add_row(
-            numbers_text(one),
+            numbers,
             f"{one.baud:,.2f}",
             error_text(one),
             f"{one.worst_deviation:.1%}",
-            ", ".join(told) + "; in use" * (one == used),
+            ", ".join(told),
         )
     more = len(settings) - MOST_ALTERNATIVES
     return Group(table, *([f"and {more} more"] if more > 0 else []))

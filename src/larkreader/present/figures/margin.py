@@ -80,4 +80,4 @@ def _draw_bits(axes: Axes, margin: Margin, row: float, title: str, stretch: floa
 
 def _title(margin: Margin) -> str:
     names = f"{margin.sender.name or 'sender'} to {margin.receiver.name or 'receiver'}"
-    return f"{names}, {margin.line}: bits as sent, and when each is judged (grey)"
+    return f"{names}, {margin.line}: bits as sent; grey: when each is judged; hatched: misread"
