@@ -82,6 +82,12 @@ def test_a_dump_is_held_against_the_other_end():
         "7 at pump_head (its registers). If the 8 bits that pump_head states do not include the parity bit"
         in mismatch.text
     )
+    wide = end.model_copy(update={"registers": {"MODE": 0x100}})
+    told = lr.plan(SHEET.model_copy(update={"end": {**SHEET.end, "pump_head": wide}})).findings[0]
+    assert (told.kind, told.text.partition(" What")[0]) == (
+        "unknown-setting",
+        "MODE holds 256. It must fit into its 8 bits.",
+    )
     assert planned.implied["pump_head"].values["FORMAT"] == {"length": 3, "parity_on": 1, "parity_odd": 0}
 
 
@@ -288,6 +294,14 @@ def test_of_all_orders_those_pass_that_keep_to_the_rules():
         ('[meaning.pump]\nparity = { of = "A.b", values = { 0 = "N" } }', "is not an end of this sheet"),
         ('[meaning.pump_head]\nparity = { of = "A.b", values = { 0 = "N" } }', "must be a field of a register"),
         ('[meaning.pump_head]\nparity = { of = "A.b", values = { "0 1" = "N" } }', "must be 1 number or *"),
+        (
+            '[register.A]\nfields = { b = 0 }\n[meaning.pump_head]\nstop_bits = { of = "A.b", values = { 1 = "two" } }',
+            'meaning.pump_head.stop_bits.values.1 = "two"\n      must be 1, 1.5, 2.',
+        ),
+        (
+            '[register.A]\nend = "controller"\nfields = { b = 0 }\n[meaning.pump_head]\nstop_bits = { of = "A.b", values = { 1 = 2 } }',
+            '"A.b"\n      is of controller, and this is what the registers of pump_head mean.',
+        ),
         ('[rule.a]\nlocked_while = "of"\nsets = "on"', '"of"\n      is a state that no rule sets or clears'),
         ('[[step]]\nend = "pump_head"\ndo = "a"\nwrite = "B"', "must say either do = a name, or write"),
         ('[[step]]\ndo = "a"', "step[0].end\n      is missing: say whose it is (controller, pump_head)"),

@@ -21,7 +21,7 @@ Choices = Annotated[Numbers, Field(min_length=1)]
 MOST_TRIED_BITS = 12  # of a pattern shorter than a character, of which every value is tried
 
 
-class WordPart(BaseModel, frozen=True, extra="forbid"):
+class WordPart(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False):
     """Where some bits of a number lie in a register word.
 
     Parameters
@@ -42,7 +42,7 @@ class WordPart(BaseModel, frozen=True, extra="forbid"):
     from_: StrictInt = Field(default=0, ge=0, le=31, alias="from")
 
 
-class RegisterWord(BaseModel, frozen=True, extra="forbid"):
+class RegisterWord(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False):
     """One register that a baud generator has.
 
     Parameters
@@ -78,7 +78,7 @@ class RegisterWord(BaseModel, frozen=True, extra="forbid"):
         return numbers
 
 
-class BaudGenerator(BaseModel, frozen=True, extra="forbid"):
+class BaudGenerator(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False):
     """A divider that makes bauds of a clock.
 
     Parameters

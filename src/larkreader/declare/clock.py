@@ -39,7 +39,7 @@ Share = Annotated[str, AfterValidator(_check_share)]
 Drift = Annotated[str, AfterValidator(_check_drift)]
 
 
-class Clock(BaseModel, frozen=True, extra="forbid"):
+class Clock(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False):
     """A clock from which bauds are made.
 
     Parameters

@@ -17,7 +17,7 @@ from .several import Names, Numbers
 from .wiring import ROLES, Jumper, LevelName, Pin
 
 
-class End(BaseModel, frozen=True, extra="forbid"):
+class End(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False):
     """One end of the link.
 
     Parameters
@@ -134,7 +134,7 @@ class End(BaseModel, frozen=True, extra="forbid"):
         return LineSettings.model_validate(declared.model_dump() | said)
 
 
-class Traffic(BaseModel, frozen=True, extra="forbid"):
+class Traffic(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False):
     """What a wire is to carry, over and over again.
 
     Parameters

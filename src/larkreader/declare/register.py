@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any
 
 from pydantic import (
     BaseModel,
@@ -20,7 +20,7 @@ from pydantic_core import PydanticCustomError
 
 from larkreader.errors import Mistake
 
-from .mistakes import raise_mistakes
+from .mistakes import raise_mistakes, show
 from .several import Names
 
 _SPAN = re.compile(r"(\d{1,2})(?::(\d{1,2}))?")
@@ -49,7 +49,7 @@ def spans_of(bits: tuple[str, ...]) -> list[tuple[int, int]]:
     return [(int(part.partition(":")[0]), int(part.rpartition(":")[2])) for part in bits]
 
 
-class Register(BaseModel, frozen=True, extra="forbid"):
+class Register(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False):
     """A register of an end.
 
     Parameters
@@ -115,7 +115,7 @@ class Register(BaseModel, frozen=True, extra="forbid"):
         return value
 
 
-class Meaning(BaseModel, frozen=True, extra="forbid"):
+class Meaning(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False):
     """What fields of registers say of one setting.
 
     Parameters
@@ -152,12 +152,20 @@ class Meaning(BaseModel, frozen=True, extra="forbid"):
         return None
 
 
-Setting = Literal[
-    "data_bits", "parity", "stop_bits", "idle", "first_bit", "ninth_bit", "flow_control", "sends", "receives"
-]
+SETTINGS: Mapping[str, tuple[str | float | bool, ...]] = {
+    "data_bits": (5, 6, 7, 8, 9),
+    "parity": ("N", "E", "O", "M", "S"),
+    "stop_bits": (1, 1.5, 2),
+    "idle": ("high", "low"),
+    "first_bit": ("lsb", "msb"),
+    "ninth_bit": ("data", "address-mark"),
+    "flow_control": ("none", "xon-xoff", "rts-cts"),
+    "sends": (True, False),
+    "receives": (True, False),
+}
 
 
-class Meanings(BaseModel, frozen=True, extra="forbid"):
+class Meanings(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False):
     """What the registers of an end mean for the settings of its line.
 
     Parameters
@@ -186,6 +194,20 @@ class Meanings(BaseModel, frozen=True, extra="forbid"):
     flow_control: Meaning | None = None
     sends: Meaning | None = None
     receives: Meaning | None = None
+
+    @model_validator(mode="after")
+    def _values_are_settings(self) -> Meanings:
+        raise_mistakes(
+            [
+                Mistake(f"{setting}.values.{key}", show(value), f"must be {', '.join(map(show, SETTINGS[setting]))}")
+                for setting, meaning in self.said.items()
+                for key, value in meaning.values.items()
+                if not any(
+                    value == one and isinstance(value, bool) == isinstance(one, bool) for one in SETTINGS[setting]
+                )
+            ]
+        )
+        return self
 
     @property
     def said(self) -> dict[str, Meaning]:

@@ -325,6 +325,10 @@ class _SheetBuilder:
         for setting, meaning in (meanings.said if meanings is not None else {}).items():
             for place in meaning.of:
                 self._check_field(f"meaning.{key}.{setting}.of", place, registers)
+                register = registers.get(place.partition(".")[0])
+                if register is not None and register.end not in (None, key):
+                    told = f"is of {register.end}, and this is what the registers of {key} mean"
+                    self.mistakes.append(Mistake(f"meaning.{key}.{setting}.of", show(place), told))
         return meanings
 
     def _check_field(self, where: str, place: str, registers: Mapping[str, Register]) -> None:

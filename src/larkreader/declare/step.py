@@ -10,7 +10,7 @@ from pydantic_core import PydanticCustomError
 from .several import Names
 
 
-class Step(BaseModel, frozen=True, extra="forbid"):
+class Step(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False):
     """One step: something named, or a write to a register.
 
     Parameters
@@ -28,8 +28,8 @@ class Step(BaseModel, frozen=True, extra="forbid"):
     """
 
     end: str | None = None
-    do: str | None = None
-    write: str | None = None
+    do: str | None = Field(default=None, min_length=1)
+    write: str | None = Field(default=None, min_length=1)
     value: StrictInt | None = Field(default=None, ge=0)
     note: str = ""
 
@@ -42,7 +42,7 @@ class Step(BaseModel, frozen=True, extra="forbid"):
         return self
 
 
-class Rule(BaseModel, frozen=True, extra="forbid"):
+class Rule(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False):
     """What holds of a step.
 
     Parameters

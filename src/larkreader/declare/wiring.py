@@ -65,7 +65,7 @@ NAMED_LEVELS: Mapping[LevelName, Levels] = {
 }
 
 
-class Pin(BaseModel, frozen=True, extra="forbid"):
+class Pin(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False):
     """One pin of an end.
 
     Parameters
@@ -129,7 +129,7 @@ class Pin(BaseModel, frozen=True, extra="forbid"):
         )
 
 
-class Jumper(BaseModel, frozen=True, extra="forbid"):
+class Jumper(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False):
     """A jumper that decides where a pin goes.
 
     Parameters
@@ -144,7 +144,7 @@ class Jumper(BaseModel, frozen=True, extra="forbid"):
     wanted: str
 
 
-class Joint(BaseModel, frozen=True, extra="forbid"):
+class Joint(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False):
     """A wire, a cable or a converter that joins pins.
 
     Parameters

@@ -120,7 +120,10 @@ def with_registers(sheet: Sheet) -> tuple[Sheet, dict[str, ImpliedSettings]]:
     for key, end in sheet.end.items():
         registers = end.registers or written(sheet, key)
         if registers and (key in sheet.meaning or end.generator is not None):
-            implied[key] = read_registers(sheet, key, registers)
+            try:
+                implied[key] = read_registers(sheet, key, registers)
+            except RequestError as error:
+                implied[key] = ImpliedSettings(end, {}, (), (), (_unknown(key, str(error)),))
     if not implied:
         return sheet, {}
     return sheet.model_copy(update={"end": {**sheet.end, **{key: one.end for key, one in implied.items()}}}), implied

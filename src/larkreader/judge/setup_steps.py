@@ -101,7 +101,9 @@ def _is(rule: Rule, step: Step, held: dict[str, int], registers: dict[str, Regis
     if step.write != name or step.value is None:
         return False
     if rule.value is None:
-        return not part or _value(part, registers[name], step.value) != _value(part, registers[name], held.get(name))
+        return not part or _value(part, registers.get(name), step.value) != _value(
+            part, registers.get(name), held.get(name)
+        )
     return _value(part, registers.get(name), step.value) == rule.value
 
 
