@@ -56,9 +56,9 @@ if TYPE_CHECKING:
     from .declare.layout import FrameLayout as FrameLayout
     from .declare.line import LineSettings as LineSettings
     from .declare.loopback import LoopbackPlan as LoopbackPlan
-    from .declare.register import Meaning as Meaning
-    from .declare.register import Meanings as Meanings
-    from .declare.register import Register as Register
+    from .declare.registers import Meaning as Meaning
+    from .declare.registers import Meanings as Meanings
+    from .declare.registers import Register as Register
     from .declare.schema import sheet_schema as sheet_schema
     from .declare.shape import Shape as Shape
     from .declare.sheet import Sheet as Sheet
@@ -66,8 +66,8 @@ if TYPE_CHECKING:
     from .declare.sheet_file import open_sheet as open_sheet
     from .declare.sheet_file import parse_sheet as parse_sheet
     from .declare.sheet_text import sheet_text as sheet_text
-    from .declare.step import Rule as Rule
-    from .declare.step import Step as Step
+    from .declare.steps import Rule as Rule
+    from .declare.steps import Step as Step
     from .declare.sums import SumAlgorithm as SumAlgorithm
     from .declare.svd import registers_of_svd as registers_of_svd
     from .declare.wiring import Joint as Joint
@@ -193,8 +193,8 @@ _HOMES = {
     "LoopbackPlan": "declare.loopback",
     "LoopbackResult": "exercise.loopback",
     "Margin": "judge.margins",
-    "Meaning": "declare.register",
-    "Meanings": "declare.register",
+    "Meaning": "declare.registers",
+    "Meanings": "declare.registers",
     "Mistake": "errors",
     "NamedField": "declare.fields",
     "Notations": "present.notations",
@@ -206,12 +206,12 @@ _HOMES = {
     "Ragged": "capture.ragged",
     "Reading": "judge.reading",
     "Received": "exercise.ports.port",
-    "Register": "declare.register",
+    "Register": "declare.registers",
     "RegisterWord": "declare.baud_generator",
     "RequestError": "errors",
     "ReservedBits": "declare.fields",
     "RingMemory": "capture.ring",
-    "Rule": "declare.step",
+    "Rule": "declare.steps",
     "Samples": "declare.field_parts",
     "Shape": "declare.shape",
     "Sheet": "declare.sheet",
@@ -220,7 +220,7 @@ _HOMES = {
     "Skip": "decode.frame_columns",
     "Spans": "decode.frame_columns",
     "StatusWord": "declare.capture_form",
-    "Step": "declare.step",
+    "Step": "declare.steps",
     "Stepping": "exercise.stepping",
     "SumAlgorithm": "declare.sums",
     "Survey": "judge.survey",

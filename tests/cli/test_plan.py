@@ -92,6 +92,14 @@ def test_without_a_sheet_clock_and_line_do(shell):
     assert [(one["oversampling"], one["divisor"]) for one in told["alternatives"]] == [(8, 9), (16, 4)]
     assert [one["wanted"] for one in told["hits"]] == [
         300, 600, 1200, 2400, 4800, 9600, 14400, 19200, 28800, 38400, 76800, 250000, 500000, 1000000]  # fmt: skip
+    line = ("--line", "9600 8N1")
+    status, out, _ = shell("plan", "--clock", "16M", *line, "--holds", "N-1", "--written", "51")  # 16e6 / 16 / 52
+    assert (status, "write 51 (divisor 52). That makes 19,230.77 baud, +100.321%." in " ".join(out.split())) == (
+        1,
+        True,
+    )
+    status, out, _ = shell("plan", "--clock", "16M", *line, "--fraction-bits", "4", "--written", "104,3")
+    assert "fraction 3/16. That makes 9,598.08 baud" in " ".join(out.split())  # 16e6 / 16 / 104.1875
     status, out, _ = shell("plan", "--clock", "8M", "--line", "115200 8N1")  # 7.8 % off
     assert status == 1
     assert "too far off" in out
@@ -153,6 +161,7 @@ def test_the_margin_of_a_wire_is_drawn(shell, sheet, tmp_path):
         ("plan --clock 8M --line '9600 8N1' --oversampling 0", "--oversampling is [0]"),
         ("plan --clock 8M --line '9600 8N1' --oversampling many", '"many" must be whole numbers'),
         ("plan --clock 8M --line '9600 8N1' --accuracy good", "must be a share"),
+        ("plan --clock 8M --line '9600 8N1' --written 0", "hold the divisor 0. It must be 1 to 65535."),
         ("plan {sheet} --wire pump --card", 'wire "pump" is not a wire of the sheet. Did you mean "to_pump"?'),
         ("plan {sheet} -o m.gif", 'ends in ".gif"'),
         ("plan {sheet} --registers dump.csv", "names no end. It must name one, as in"),

@@ -27,13 +27,15 @@ WRONG_CLOCK_PPM = -65_000.0  # of the far end in the second loopback: more than 
 def demo(into: Path) -> int:
     """Run the whole story on the dosing rig: declare, read, judge, exercise.
 
-    A greenhouse controller talks to a pump head. Ten seconds of both wires are made, with a known list of faults on
-    them; the capture is read, each fault is found and explained, and a loopback is run. The exit status is 0 if what
-    was found is what was put there.
+    A greenhouse controller talks to a pump head. Their link is worked out on paper; ten seconds of both wires are
+    made, with a known list of faults on them; the capture is read, each fault is found and explained, and a loopback is
+    run. The exit status is 0 if what was found is what was put there.
     """
     from larkreader.demo.rig import is_found, make_rig, write_rig
+    from larkreader.judge.plan import plan
     from larkreader.judge.reading import read
     from larkreader.present import terminal
+    from larkreader.present.plan_views import margins
 
     console = terminal.make_console()
     into.mkdir(parents=True, exist_ok=True)
@@ -43,26 +45,31 @@ def demo(into: Path) -> int:
     console.print(terminal.heading(f"1  The link, as {files['sheet']} declares it"))
     console.print(terminal.link(rig.sheet))
 
-    console.print(terminal.heading(f"2  Reading the capture {files['capture']}"))
+    console.print(terminal.heading("2  On paper, before anything is sent"))
+    planned = plan(rig.sheet)
+    console.print(margins(planned))
+    console.print(f"\nThe whole plan is {planned.verdict}: larkreader plan {files['sheet']}", soft_wrap=True)
+
+    console.print(terminal.heading(f"3  Reading the capture {files['capture']}"))
     reading = read(str(files["sheet"]), str(files["capture"]))
     console.print(terminal.counts(reading))
 
-    console.print(terminal.heading("3  What is wrong, and why"))
+    console.print(terminal.heading("4  What is wrong, and why"))
     console.print(terminal.findings(reading.findings, reading.verdict))
     agree = is_found(rig, reading.findings)
     number = len(rig.injected)
     told = f"exactly the {number} kinds of fault that were put on the wires" if agree else "not what was put there"
     console.print(f"\nFound: {told}.", style="bold")
 
-    console.print(terminal.heading(f"4  The same bytes as the firmware got them, {files['delivered']}"))
+    console.print(terminal.heading(f"5  The same bytes as the firmware got them, {files['delivered']}"))
     delivered = read(str(files["sheet"]), str(files["delivered"]), wire="from_pump")
     console.print(terminal.findings(delivered.findings, delivered.verdict))
 
-    console.print(terminal.heading("5  A loopback, through a simulated line"))
+    console.print(terminal.heading("6  A loopback, through a simulated line"))
     passed = _loopbacks(rig, console)
 
     written = _write_results(into, rig, reading)
-    console.print(terminal.heading("6  Written"))
+    console.print(terminal.heading("7  Written"))
     shown = {
         str(files["sheet"]): "the sheet",
         str(files["capture"]): "the capture: both wires, as a VCD file",
@@ -71,7 +78,7 @@ def demo(into: Path) -> int:
     }
     console.print(terminal.files(shown))
     console.print(f"\nNow try: larkreader decode {files['sheet']} {files['capture']}", soft_wrap=True)
-    return 0 if agree and passed else 1
+    return 0 if agree and passed and planned.verdict == "clean" else 1
 
 
 def _loopbacks(rig: Rig, console: Any) -> bool:

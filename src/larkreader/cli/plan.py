@@ -61,6 +61,7 @@ class _Numbers(click.ParamType[tuple[int, ...]]):
 @click.option("--fraction-bits", type=_Numbers(), default="0", show_default=True, help="Of the divisor.")
 @click.option("--extra", type=int, default=0, show_default=True, help="Bits of a pattern of longer bits.")
 @click.option("--holds", type=click.Choice(["N", "N-1"]), default="N", show_default=True, help="What is written.")
+@click.option("--written", type=_Numbers(), help="What stands in the registers: the divisor, a fraction, a pattern.")
 @json_option
 def plan(
     sheet: Path | None,
@@ -72,6 +73,7 @@ def plan(
     output: Path | None,
     clock: float | None,
     line: str | None,
+    written: tuple[int, ...],
     as_json: bool,
     **generator: Any,
 ) -> int:
@@ -87,7 +89,7 @@ def plan(
                            "say either a sheet, or --clock and --line")  # fmt: skip
     check_output(output)
     if clock is not None:
-        return _quick(clock, line, generator, as_json=as_json)
+        return _quick(clock, line, written, generator, as_json=as_json)
     assert sheet is not None
     from larkreader.declare.sheet_file import open_sheet
     from larkreader.judge.plan import plan as work_out
@@ -197,7 +199,9 @@ def _draw(planned: Plan, wire: str | None, output: Path) -> int:
     return 0
 
 
-def _quick(hertz: float, text: str | None, generator: dict[str, Any], *, as_json: bool) -> int:
+def _quick(
+    hertz: float, text: str | None, written: tuple[int, ...] | None, generator: dict[str, Any], *, as_json: bool
+) -> int:
     """Tell what to write into a baud generator that was described by options."""
     from pydantic import ValidationError
 
@@ -207,7 +211,7 @@ def _quick(hertz: float, text: str | None, generator: dict[str, Any], *, as_json
     from larkreader.declare.line import LineSettings
     from larkreader.declare.mistakes import mistakes_of
     from larkreader.errors import RequestError
-    from larkreader.judge.divisors import bauds_hit, find_divisors
+    from larkreader.judge.divisors import bauds_hit, find_divisors, of_registers
     from larkreader.judge.plan import EndClock
 
     if text is None:
@@ -223,7 +227,11 @@ def _quick(hertz: float, text: str | None, generator: dict[str, Any], *, as_json
         raise RequestError(where, f"is {first.found}", first.wanted) from None
     bits = line.stop_position + 1
     found = find_divisors(line.baud, clock, divider, bits=bits)
-    one = EndClock(End(key="this end", sends=("out",)), line, found[0] if found else None, found)
+    best = found[0] if found else None
+    if written:
+        numbers = dict(zip(("divisor", "fraction", "extra"), written, strict=False))
+        best = of_registers(numbers, line.baud, clock, divider, bits=bits)
+    one = EndClock(End(key="this end", sends=("out",)), line, best, found)
     hit = bauds_hit(clock, divider, bits=bits)
     if as_json:
         print_json({**one.to_dict(), "hits": [setting.to_dict() for setting in hit]})

@@ -18,9 +18,9 @@ from .fields import WIDTHLESS
 from .layout import FrameLayout
 from .line import LineSettings
 from .port import DeclaredPort
-from .register import Meanings, Register
+from .registers import Meanings, Register
 from .sheet import Sheet, Wire
-from .step import Rule, Step
+from .steps import Rule, Step
 from .wiring import Joint
 
 DIALECT = "https://json-schema.org/draft/2020-12/schema"

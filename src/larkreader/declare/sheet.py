@@ -15,8 +15,8 @@ from .event import EventSignal
 from .layout import FrameLayout
 from .line import LineSettings
 from .port import DeclaredPort
-from .register import Meanings, Register
-from .step import Rule, Step
+from .registers import Meanings, Register
+from .steps import Rule, Step
 from .wiring import Joint
 
 

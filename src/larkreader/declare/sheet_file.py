@@ -25,9 +25,9 @@ from .layout import FrameLayout
 from .line import LineSettings
 from .mistakes import mistakes_of, show
 from .port import DeclaredPort
-from .register import Meanings, Register
+from .registers import Meanings, Register
 from .sheet import Sheet, Wire
-from .step import Rule, Step, check_states
+from .steps import Rule, Step, check_states
 from .svd import registers_of_svd
 from .wiring import Joint
 

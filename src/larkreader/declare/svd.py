@@ -16,7 +16,7 @@ from pydantic import ValidationError
 
 from larkreader.errors import Mistake, SheetError
 
-from .register import Register
+from .registers import Register
 
 MOST_REGISTERS = 200_000
 _INHERITED = ("size", "resetValue")

@@ -252,7 +252,52 @@ def read_words(
     for word, value in zip(generator.words, words, strict=True):
         for name, bits_of in word.read(value).items():
             numbers[name] = numbers.get(name, 0) | bits_of
-    return _of_numbers(numbers, baud, clock, generator, bits)
+    return of_registers(numbers, baud, clock, generator, bits=bits)
+
+
+def of_registers(
+    numbers: Mapping[str, int],
+    baud: float,
+    clock: Clock,
+    generator: BaudGenerator,
+    *,
+    bits: int = CHARACTER_BITS,
+) -> BaudSetting:
+    """Tell what a baud generator does from what stands in its registers for each number.
+
+    Parameters
+    ----------
+    numbers : mapping of str to int
+        As in `BaudSetting.registers`: the divisor, and what else there is.
+    baud, clock, generator, bits
+        As for `find_divisors`.
+
+    Returns
+    -------
+    BaudSetting
+
+    Raises
+    ------
+    RequestError
+        If they stand for nothing.
+    """
+    oversampling = generator.choice_of("oversampling", numbers.get("oversampling"))
+    prescaler = generator.choice_of("prescaler", numbers.get("prescaler"))
+    for name, choice in (("oversampling", oversampling), ("prescaler", prescaler)):
+        if choice is None:
+            raise RequestError("words", f"hold {numbers[name]} for the {name}, which stands for none")
+    assert oversampling is not None
+    assert prescaler is not None
+    divisor = numbers["divisor"] + (generator.holds == "N-1")
+    low, high = generator.bounds
+    if not low <= divisor <= high:
+        raise RequestError("words", f"hold the divisor {divisor}", f"must be {low} to {high}")
+    if generator.patterns and numbers.get("extra", 0) >= len(generator.patterns):
+        raise RequestError("words", f"hold the pattern {numbers['extra']}", f"there are {len(generator.patterns)}")
+    fraction = numbers.get("fraction", 0) & (1 << generator.fraction_bits_of(oversampling)) - 1
+    return BaudSetting(
+        clock, generator, baud, oversampling, prescaler, divisor, fraction, numbers.get("extra", 0), bits
+    )
 
 
 def of_formula(
@@ -365,29 +410,6 @@ def _nearest_pattern(setting: BaudSetting, length: int) -> int:
 
 def _rank(setting: BaudSetting) -> tuple[float, int, int, int]:
     return round(setting.worst_deviation, 12), -setting.oversampling, setting.prescaler, setting.divisor
-
-
-def _of_numbers(
-    numbers: Mapping[str, int], baud: float, clock: Clock, generator: BaudGenerator, bits: int
-) -> BaudSetting:
-    """Make a setting of what stands in registers."""
-    oversampling = generator.choice_of("oversampling", numbers.get("oversampling"))
-    prescaler = generator.choice_of("prescaler", numbers.get("prescaler"))
-    for name, choice in (("oversampling", oversampling), ("prescaler", prescaler)):
-        if choice is None:
-            raise RequestError("words", f"hold {numbers[name]} for the {name}, which stands for none")
-    assert oversampling is not None
-    assert prescaler is not None
-    divisor = numbers["divisor"] + (generator.holds == "N-1")
-    low, high = generator.bounds
-    if not low <= divisor <= high:
-        raise RequestError("words", f"hold the divisor {divisor}", f"must be {low} to {high}")
-    if generator.patterns and numbers.get("extra", 0) >= len(generator.patterns):
-        raise RequestError("words", f"hold the pattern {numbers['extra']}", f"there are {len(generator.patterns)}")
-    fraction = numbers.get("fraction", 0) & (1 << generator.fraction_bits_of(oversampling)) - 1
-    return BaudSetting(
-        clock, generator, baud, oversampling, prescaler, divisor, fraction, numbers.get("extra", 0), bits
-    )
 
 
 def _exact(number: float) -> Fraction:

@@ -8,7 +8,7 @@ from typing import Any
 
 from larkreader.declare.end import End
 from larkreader.declare.line import LineSettings
-from larkreader.declare.register import Register, spans_of
+from larkreader.declare.registers import Register, spans_of
 from larkreader.declare.sheet import Sheet
 from larkreader.errors import RequestError
 

@@ -9,9 +9,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 
-from larkreader.declare.register import Register
+from larkreader.declare.registers import Register
 from larkreader.declare.sheet import Sheet
-from larkreader.declare.step import Rule, Step
+from larkreader.declare.steps import Rule, Step
 
 from .findings import Finding, stated
 

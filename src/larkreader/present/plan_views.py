@@ -15,7 +15,7 @@ from larkreader.judge.divisors import BaudSetting, bauds_hit
 from larkreader.judge.ends import SETTINGS, SHEET
 from larkreader.judge.plan import EndClock, Plan, numbers_text
 
-from .terminal import duration, heading, new_table
+from .terminal import duration, heading, kept_whole, new_table
 
 MOST_ALTERNATIVES = 8
 MOST_HITS = 21
@@ -33,7 +33,7 @@ def topics(plan: Plan) -> dict[str, Group]:
         "ends": _ends(plan) if plan.settings else None,
         "clocks": _clocks(plan.clocks) if plan.clocks else None,
         "registers": _registers(plan) if plan.implied else None,
-        "margins": _margins(plan) if plan.margins else None,
+        "margins": Group(heading("Margins"), margins(plan)) if plan.margins else None,
         "steps": _steps(plan.sheet) if plan.sheet.step else None,
         "wiring": _wiring(plan.sheet) if plan.sheet.joint else None,
         "load": _loads(plan),
@@ -74,7 +74,7 @@ def clock_view(one: EndClock) -> list[Any]:
         f"{setting.clock.key}, {hertz_text(setting.clock.hertz)}{spread}: write {numbers_text(setting)}. "
         f"That makes {setting.baud:,.2f} baud, {error_text(setting)}."
     )
-    parts: list[Any] = [head, told, "", deviations(setting)]
+    parts: list[Any] = [head, told, "", bit_rows(setting, one.line)]
     if len(one.alternatives) > 1:
         parts += ["", alternatives(one.alternatives, one.setting)]
     return parts
@@ -87,14 +87,13 @@ def _hit_line(setting: BaudSetting) -> str:
     return f"Standard bauds within 1 % of this clock: {names or 'none'}."
 
 
-def deviations(setting: BaudSetting) -> Group:
+def bit_rows(setting: BaudSetting, line: LineSettings) -> Group:
     """Show where each bit begins when this end sends, and where within each it looks when it receives."""
-    table = new_table("bit", *(f">{number}" for number in range(setting.bits + 1)))
-    table.add_row("begins, ticks", *map(str, setting.boundary_ticks))
-    table.add_row("late, % of it", *(f"{100 * one:+.1f}" if one else "0" for one in setting.deviations))
-    early, late = 100 * setting.samples_within.T
-    table.add_row("looks from, %", *(f"{one:.0f}" for one in early), "")
-    table.add_row("looks to, %", *(f"{one:.0f}" for one in late), "")
+    table = new_table("bit", ">begins at tick", ">late by", ">looks from", ">to")
+    names = ["start", *map(str, range(line.data_bits)), *["parity"] * line.has_parity, "stop", "end"]
+    looks = [[f"{within:.0%}" for within in bit] for bit in setting.samples_within] + [["", ""]]
+    for name, tick, late, look in zip(names, setting.boundary_ticks, setting.deviations, looks, strict=True):
+        table.add_row(name, f"{tick:,}", f"{late:+.1%}" if late else "0", *look)
     return Group(table)
 
 
@@ -134,9 +133,9 @@ def hits(settings: Sequence[BaudSetting]) -> Group:
     return Group(table)
 
 
-def _margins(plan: Plan) -> Group:
+def margins(plan: Plan) -> Group:
     """Show each pair of ends in a column."""
-    every = [(wire, one) for wire, margins in plan.margins.items() for one in margins]
+    every = [(wire, one) for wire, pairs in plan.margins.items() for one in pairs]
     table = new_table("", *(f"{one.sender.name} to {one.receiver.name}" for _, one in every))
     rows: dict[str, Sequence[str]] = {
         "wire": [wire for wire, _ in every],
@@ -149,7 +148,7 @@ def _margins(plan: Plan) -> Group:
     for name, cells in rows.items():
         table.add_row(name, *cells)
     told = "Tolerated is what a perfect sender may be off the declared baud; off is a sender against its receiver."
-    return Group(heading("Margins"), table, "", told)
+    return Group(table, "", told)
 
 
 def _registers(plan: Plan) -> Group:
@@ -228,8 +227,6 @@ def _loads(plan: Plan) -> Group:
 def _traffic(loads: Any) -> Group:
     headings = ("traffic", "wire", ">chars", ">takes", ">per s", ">busy", ">at most per s", ">samples/s", "limit")
     table = new_table(*headings)
-    for column in table.columns[:2]:
-        column.no_wrap = True
     for load in loads:
         for one in load.loads:
             rate = one.highest_sample_rate
@@ -244,7 +241,7 @@ def _traffic(loads: Any) -> Group:
                 "-" if rate is None else f"{rate:,.0f}",
                 one.limited_by or "-",
             )
-    return Group(table)
+    return Group(kept_whole(table, 2))
 
 
 def _frames(sheet: Sheet) -> list[Any]:
@@ -281,5 +278,4 @@ def card(wire: str, line: LineSettings) -> Group:
     }
     for name, text in rows.items():
         table.add_row(name, text)
-    table.columns[0].no_wrap = True
-    return Group(table)
+    return Group(kept_whole(table, 1))

@@ -33,6 +33,7 @@ if TYPE_CHECKING:
 SHOWN_TEXT = 24  # characters of a message that is shown beside other things
 SEVERITY_STYLES = {"error": "bold reverse", "warning": "bold", "note": "dim"}
 MOST_NAMES = 6  # of a field whose counts are shown
+LONGEST_WHOLE = 24  # of a name that is not folded
 WIDE = 100  # columns of a terminal from which everything is shown
 SAMPLE = 40  # characters of what came in that are shown
 BEYOND_ANY_LINE = 1.1  # times what a line carries; so much comes over none
@@ -147,15 +148,15 @@ def frame_parts(frames: Frames, row: int, faults: Any, width: int) -> Group:
 
     types = ["type"] if width >= WIDE else []
     table = new_table("field", *types, "byte.bit", "bits", ">raw", "value", "check")
-    for column in table.columns[:-1]:
-        column.no_wrap = True
     for part in parts_of(frames, row):
         check = Text(part.check, style="bold reverse" if part.check.startswith("WRONG") else "")
         kind = [part.type] if types else []
         table.add_row(part.name or "-", *kind, part.place, part.bits, part.raw, part.value, check)
     data = frames.data[row].tobytes()
     rows = [f"{low:>4}  {data[low : low + 16].hex(' ').upper()}" for low in range(0, len(data), 16)]
-    return Group(Text(headline(frames, row, faults), style="bold"), "", *rows, "", table)
+    return Group(
+        Text(headline(frames, row, faults), style="bold"), "", *rows, "", kept_whole(table, len(table.columns) - 1)
+    )
 
 
 def findings(found: tuple[Finding, ...], verdict: str) -> Group:
@@ -358,11 +359,9 @@ def layout_table(layout: FrameLayout) -> Group:
     from larkreader.declare.layout_table import layout_heading, layout_rows
 
     table = new_table(*(["byte.bit"] if layout.pattern is None else []), "field", "type", "meaning")
-    for column in table.columns[:-1]:
-        column.no_wrap = True
     for row in layout_rows(layout):
         table.add_row(*([row.place] if layout.pattern is None else []), row.name, row.type, row.meaning)
-    return Group(Text(layout_heading(layout), style="bold"), table)
+    return Group(Text(layout_heading(layout), style="bold"), kept_whole(table, len(table.columns) - 1))
 
 
 def new_table(*columns: str) -> Table:
@@ -372,6 +371,14 @@ def new_table(*columns: str) -> Table:
         table.add_column(
             column.removeprefix(">"), justify="right" if column.startswith(">") else "left", overflow="fold"
         )
+    return table
+
+
+def kept_whole(table: Table, columns: int) -> Table:
+    """Return a table whose first columns are not folded where their words are short, for the others to be."""
+    for column in table.columns[:columns]:
+        longest = max(map(len, (str(cell) for cell in (column.header, *column.cells))), default=0)
+        column.min_width = min(longest, LONGEST_WHOLE)
     return table
 
 
