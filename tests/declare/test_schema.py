@@ -66,3 +66,12 @@ def test_each_key_is_told_and_the_command_prints_it(shell):
     untold = [key for one in tables for key, told in one.get("properties", {}).items() if "description" not in told]
     assert set(untold) <= {"kind", "signal"}
     assert all("key" not in one.get("properties", {}) for one in tables)
+
+
+def test_what_the_starter_sheet_comments_out_can_be_used():
+    """Prose begins with a capital letter; all else behind the first commented table is TOML."""
+    head, frame, rest = starter_sheet().partition("# [frame.status]")
+    lines = [line if line[2:3].isupper() else line.removeprefix("# ") for line in (frame + rest).splitlines()]
+    sheet = lr.parse_sheet(head + "\n".join(lines))
+    assert [*sheet.clock, *sheet.generator, *sheet.end] == ["crystal", "divider", "board", "host"]
+    assert lr.plan(sheet).verdict != "faults"

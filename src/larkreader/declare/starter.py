@@ -38,6 +38,24 @@ _FRAME = """
 #   {{ name = "crc",   type = "checksum" }},
 # ]
 # checksum = {{ algorithm = "CRC-16/IBM-3740", from = "count" }}
+
+# What larkreader plan works out before anything is sent; all keys: docs/reference/plan.md
+# [clock.crystal]
+# hertz = 16_000_000
+# accuracy = "50 ppm"
+# [generator.divider]                      # what makes the baud of it
+# divisor_bits = 16
+# holds = "N-1"                            # what its register holds of the divisor N
+# [end.board]
+# sends = "{wire}"
+# clock = "crystal"
+# generator = "divider"
+# [end.host]
+# receives = "{wire}"
+# accuracy = "500 ppm"
+# [[traffic]]
+# frame = "status"
+# every_s = 0.05
 """
 
 

@@ -19,6 +19,7 @@ from .terminal import duration, heading, kept_whole, new_table
 
 MOST_ALTERNATIVES = 8
 MOST_HITS = 21
+READ = 0.5  # of a bit: a boundary that is farther off is on the wrong side of a sample
 PARITY_MEANS = {
     "E": ": an even number of ones, parity bit included",
     "O": ": an odd number of ones, parity bit included",
@@ -105,7 +106,8 @@ def alternatives(settings: Sequence[BaudSetting], used: BaudSetting | None = Non
         for name in ("clock", "oversampling", "prescaler")
         if len({str(getattr(one, name)) for one in settings}) > 1
     ]
-    for one in settings[:MOST_ALTERNATIVES]:
+    near = [one for one in settings if one.worst_deviation < READ or one == used] or settings[:1]
+    for one in near[:MOST_ALTERNATIVES]:
         numbers = numbers_text(one)
         told = [str(one.clock) if name == "clock" else f"{name} {getattr(one, name)}" for name in varied]
         told = [*(part for part in told if part not in numbers), *(["in use"] if one == used else [])]
@@ -116,8 +118,9 @@ def alternatives(settings: Sequence[BaudSetting], used: BaudSetting | None = Non
             f"{one.worst_deviation:.1%}",
             ", ".join(told),
         )
-    more = len(settings) - MOST_ALTERNATIVES
-    return Group(table, *([f"and {more} more"] if more > 0 else []))
+    more, far = max(0, len(near) - MOST_ALTERNATIVES), len(settings) - len(near)
+    told = [f"{more} more"] * bool(more) + [f"{far} that are half a bit off or more"] * bool(far)
+    return Group(table, *([f"and {', and '.join(told)}"] if told else []))
 
 
 def error_text(setting: BaudSetting) -> str:
@@ -142,7 +145,7 @@ def margins(plan: Plan) -> Group:
         "the receiver tolerates": [f"{one.tolerance[0]:+.2%} to {one.tolerance[1]:+.2%}" for _, one in every],
         "the sender is off by": [f"{one.mismatch:+.2%}" for _, one in every],
         "the clocks may add": [share_text(one.sender.spread + one.receiver.spread) for _, one in every],
-        "of a clock is left": [f"{one.tightest:.2%}, {one.tightest * 1e6:,.0f} ppm" for _, one in every],
+        "left at the worst": [f"{one.tightest:.2%}, {one.tightest * 1e6:,.0f} ppm" for _, one in every],
         "more to blame": [one.to_blame.name for _, one in every],
     }
     for name, cells in rows.items():
