@@ -33,6 +33,8 @@ ON_PAPER = {
     "fraction of 3 bits": (42e6, {**WHOLE, "oversampling": 8, "fraction_bits": 3}, 921600, {"divisor": 5, "fraction": 6}, 913043.48, -0.92844),
     # 12e6 / 16 / 57600 = 13.0208, times 64 is 833.3; 833/64 = 13 + 1/64, 12e6 / 208.25
     "fraction finer than a tick": (12e6, {**WHOLE, "fraction_bits": 6}, 57600, {"divisor": 13, "fraction": 1}, 57623.05, 0.04002),
+    # 115200 * 16 * 2^20 / 32e6 = 60397.98
+    "accumulator": (32e6, {"divisor_bits": 20, "accumulator_bits": 20}, 115200, {"divisor": 60398}, 115200.043, 3.7e-5),
     # 24e6 / 64 / 16 / 300 = 78.125, and by 16 it would be 312
     "prescaler": (24e6, {"divisor_bits": 8, "holds": "N-1", "prescaler": [1, 4, 16, 64]}, 300, {"divisor": 77, "prescaler": 3}, 300.4808, 0.16026),
     # 24e6 / 16 / 16 / 1200 = 78.125; codes as declared
@@ -86,6 +88,8 @@ def test_a_truncated_formula_is_off_by_more_than_a_rounded_one():
     truncated, rounded = (of_formula(57600, clock, generator, rounded=one) for one in (False, True))
     assert (truncated.divisor, rounded.divisor) == (8, 9)
     assert (100 * truncated.error, 100 * rounded.error) == pytest.approx((8.50694, -3.54938), abs=1e-4)
+    adds = lr.BaudGenerator(divisor_bits=16, accumulator_bits=16)  # 57600 * 16 * 65536 / 8e6 = 7549.7
+    assert [of_formula(57600, clock, adds, rounded=one).divisor for one in (False, True)] == [7549, 7550]
     fooled = of_formula(9600, clock, generator, rounded=True, believed=16e6)
     assert fooled.error == pytest.approx(-0.5, abs=0.01)
 
@@ -308,6 +312,7 @@ def test_the_remedy_is_one_that_helps():
         ("[generator.g]\ndivisor_bits = 12\nwords = [{ name = \"B\", holds = [{ of = \"divisor\", bits = 8 }] }]",
          "must hold bits 8, 9, 10, 11 of the divisor, as no word does"),
         ("[generator.g]\nextra = [\"012\"]", 'generator.g.extra[0] = "012"\n      must be 1 to 32 of the digits 0 and 1'),
+        ("[generator.g]\ndivisor_bits = 12\naccumulator_bits = 16\nfraction_bits = 4", "does not go with fraction_bits, extra"),
         ("[generator.g]\noversampling = [16, 8]\nfraction_bits = [4, 3, 2]", "must be one number, or one for each"),
         ("[[traffic]]\nevery_s = 1", "needs a frame, or a wire and a length"),
         ("[traffic]\nevery_s = 1", "must be tables, each begun with [[traffic]]"),

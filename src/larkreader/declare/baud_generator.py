@@ -1,6 +1,8 @@
 """What a baud generator does with its clock, and in which register words its numbers are written.
 
 ``baud = clock / (prescaler x oversampling x (N + F / 2**fraction_bits))``, and bits that are marked last a tick longer.
+Or N is added to an accumulator at every tick of the clock, and each carry out of it is a tick of the divided one:
+``baud = clock x N / (prescaler x oversampling x 2**accumulator_bits)``.
 Generators are told apart by what of this they have, not by whose they are.
 """
 
@@ -97,6 +99,8 @@ class BaudGenerator(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False)
         Bounds of the whole part; what the register can hold, and 1 at least, unless said.
     fraction_bits : int or tuple of int
         Bits of the divisor's fraction: for all, or one for each `oversampling`.
+    accumulator_bits : int
+        Width of the accumulator to which N is added; 0 where the clock is divided by N.
     extra : int or tuple of str
         Which bits of a character last one tick longer: 0 for none; so many bits of a pattern that is free, of which bit
         0 is the start bit's, bit 1 the first data bit's, and so on, from the beginning again where the character is
@@ -123,6 +127,7 @@ class BaudGenerator(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False)
     least: StrictInt | None = Field(default=None, ge=1)
     greatest: StrictInt | None = Field(default=None, ge=1)
     fraction_bits: Choices = (0,)
+    accumulator_bits: StrictInt = Field(default=0, ge=0, le=48)
     extra: StrictInt | tuple[str, ...] = 0
     prescaler_codes: Choices | None = None
     oversampling_codes: Choices | None = None
@@ -190,6 +195,12 @@ class BaudGenerator(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False)
             mistakes.append(Mistake("fraction_bits", str(list(self.fraction_bits)), wanted))
         if min(self.fraction_bits) < 0 or max(self.fraction_bits) > 16:
             mistakes.append(Mistake("fraction_bits", str(list(self.fraction_bits)), "must be 0 to 16"))
+        if self.accumulator_bits and (self.fraction_bits != (0,) or self.extra != 0 or self.holds != "N"):
+            told = "does not go with fraction_bits, extra or N-1: N has all the fineness"
+            mistakes.append(Mistake("accumulator_bits", f"{self.accumulator_bits}", told))
+        if self.accumulator_bits and self.divisor_bits > self.accumulator_bits:
+            told = f"must be {self.accumulator_bits} at most, as the accumulator"
+            mistakes.append(Mistake("divisor_bits", f"{self.divisor_bits}", told))
         low, high = self.bounds
         if low > high:
             mistakes.append(Mistake("least", str(low), f"must be at most the greatest, {high}"))

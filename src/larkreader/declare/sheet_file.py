@@ -28,7 +28,6 @@ from .port import DeclaredPort
 from .registers import Meanings, Register
 from .sheet import Sheet, Wire
 from .steps import Rule, Step, check_states
-from .svd import registers_of_svd
 from .wiring import Joint
 
 SHIPPED = Path(__file__).parents[1] / "data"
@@ -303,6 +302,8 @@ class _SheetBuilder:
 
     def _of_svd(self, key: str, file: str, named: str) -> Register | None:
         """Return a register as a file describes it; note it if it does not."""
+        from .svd import registers_of_svd
+
         if file not in self.described:
             try:
                 self.described[file] = registers_of_svd((self.folder / file).read_bytes(), file)

@@ -81,6 +81,8 @@ class BaudSetting:
     @property
     def bit_ticks(self) -> Fraction:
         """Ticks of a bit without an extra one."""
+        if self.generator.accumulator_bits:
+            return Fraction(self.oversampling << self.generator.accumulator_bits, self.divisor)
         parts = 1 << self.generator.fraction_bits_of(self.oversampling)
         return self.oversampling * (self.divisor + Fraction(self.fraction, parts))
 
@@ -329,7 +331,8 @@ def of_formula(
     """
     oversampling, prescaler = generator.oversampling[0], generator.prescaler[0]
     parts = 1 << generator.fraction_bits_of(oversampling)
-    exact = _exact(believed or clock.hertz) * parts / (prescaler * oversampling * _exact(baud))
+    ratio = _exact(believed or clock.hertz) / (prescaler * oversampling * _exact(baud))
+    exact = (1 << generator.accumulator_bits) / ratio if generator.accumulator_bits else ratio * parts
     divisor, fraction = divmod(floor(exact + Fraction(rounded, 2)), parts)
     low, high = generator.bounds
     if not low <= divisor <= high:
@@ -363,6 +366,12 @@ def _near(first: BaudSetting) -> Iterator[BaudSetting]:
     generator, oversampling = first.generator, first.oversampling
     low, high = generator.bounds
     parts = 1 << generator.fraction_bits_of(oversampling)
+    if generator.accumulator_bits:
+        added = _exact(first.wanted) * first.tick_s * (oversampling << generator.accumulator_bits)
+        nearest_sum = floor(added + Fraction(1, 2))  # its ticks fall where they may, so that the average counts
+        if low <= nearest_sum <= high:
+            yield replace(first, divisor=nearest_sum)
+        return
     ideal = parts / (_exact(first.wanted) * first.tick_s * oversampling)
     # Boundaries lie on whole ticks, up to one too early, and an extra tick makes up for one more.
     reach = 1 + ceil((1 + (generator.extra != 0)) * Fraction(parts, oversampling))

@@ -124,9 +124,9 @@ class _Wiring:
         for key, wire in self.sheet.wire.items():
             senders = [end for end in self.sheet.end.values() if key in end.sends]
             receivers = [end for end in self.sheet.end.values() if key in end.receives]
-            if not senders:
+            if receivers and not senders:
                 yield stated("nobody-sends", key, f"No end sends on {key}.")
-            if not receivers:
+            if senders and not receivers:
                 yield stated("nobody-listens", key, f"No end receives on {key}.")
             for sender, receiver in product(senders, receivers) if self.sheet.joint else ():
                 has_pins = wire.line.flow_control == "rts-cts"
