@@ -156,6 +156,8 @@ def test_the_margin_of_a_wire_is_drawn(shell, sheet, tmp_path):
         ("plan", "SHEET is missing. Say either a sheet, or --clock and --line."),
         ("plan {sheet} --clock 8M", "SHEET and --clock are both given."),
         ("plan --clock 8M", "--line is missing."),
+        ("plan {sheet} --oversampling 8", "--oversampling does not go with a SHEET."),
+        ("plan --clock 8M --line '9600 8N1' --card", "--card does not go with --clock."),
         ("plan --clock fast --line x", '"fast" is no rate'),
         ("plan --clock 8M --line 9600", 'must be baud and format, as in "57600 8E1"'),
         ("plan --clock 8M --line '9600 8N1' --oversampling 0", "--oversampling is [0]"),

@@ -8,6 +8,7 @@ from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
 import larkreader as lr
+from larkreader.judge.budget import frame_size
 from larkreader.judge.divisors import of_formula
 
 HIGH_LOW = [
@@ -233,6 +234,11 @@ def test_load_is_what_the_characters_take():
     rested = lr.find_load(sheet)["from_pump"]
     assert rested.share == pytest.approx((4 + 3.5) / 960 / 0.007)
     assert rested.baud_needed == 14_400
+    slip = lr.FrameLayout(boundary={"kind": "slip"}, fields=[{"name": "data", "type": "bytes", "repeat": 128}])
+    line = lr.LineSettings.parse("9600 8N1")
+    assert frame_size(slip, line)[0] == 128 + 1 + 128 * 2 / 256  # RFC 1055: END behind, and two bytes of 256 escaped
+    led = lr.FrameLayout(boundary={"kind": "break"}, fields=[{"name": "data", "type": "uint8"}])
+    assert frame_size(led, line)[1] == pytest.approx((10 + 10 + 1) / 9600)
     assert kinds(lr.plan(sheet)) == [
         ("overloaded", "error", "from_pump"),
         ("missed-deadline", "warning", "to_pump"),

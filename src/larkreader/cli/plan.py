@@ -19,6 +19,10 @@ TOPICS = ("ends", "clocks", "registers", "margins", "steps", "wiring", "load", "
 ENDINGS = (".png", ".svg", ".pdf")
 
 
+QUICK = ("line", "accuracy", "oversampling", "prescaler", "divisor_bits", "fraction_bits", "extra", "holds", "written")
+WITH_SHEET = ("only", "card", "dumps", "ports", "wire", "output")
+
+
 class _Numbers(click.ParamType[tuple[int, ...]]):
     """One whole number, or several with commas between them."""
 
@@ -87,6 +91,7 @@ def plan(
     if (sheet is None) == (clock is None):
         raise RequestError("SHEET", "and --clock are both given" if sheet else "is missing",
                            "say either a sheet, or --clock and --line")  # fmt: skip
+    _refuse_unused(QUICK if sheet else WITH_SHEET, "a SHEET" if sheet else "--clock")
     check_output(output)
     if clock is not None:
         return _quick(clock, line, written, generator, as_json=as_json)
@@ -104,6 +109,19 @@ def plan(
     else:
         _show(planned, only)
     return 1 if planned.verdict == "faults" else 0
+
+
+def _refuse_unused(names: tuple[str, ...], given: str) -> None:
+    """Raise `RequestError` if an option was given that would be passed over."""
+    from click.core import ParameterSource
+
+    from larkreader.errors import RequestError
+
+    context = click.get_current_context()
+    for parameter in context.command.params:
+        source = context.get_parameter_source(parameter.name or "")
+        if parameter.name in names and source == ParameterSource.COMMANDLINE:
+            raise RequestError(max(parameter.opts, key=len), f"does not go with {given}")
 
 
 def _with_dumps(sheet: Sheet, dumps: tuple[str, ...]) -> Sheet:

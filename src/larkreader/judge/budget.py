@@ -190,21 +190,41 @@ def _loads(declared: list[Traffic], line: LineSettings, frames: Mapping[str, Fra
     )
 
 
-def _size(traffic: Traffic, layout: FrameLayout | None, line: LineSettings) -> tuple[float, float]:
-    """Return how many characters a message takes, and how long it takes, in seconds."""
-    assert traffic.length is not None
-    characters, rest_s = float(traffic.length), 0.0
-    if layout is not None:
-        boundary = layout.boundary
-        characters = float(len(layout.as_sent(b"\x41" * traffic.length)))
-        if isinstance(boundary, (SlipBoundary, HdlcBoundary, EscapeBoundary)):
-            escaped = sum(len(sent) - 1 for sent in boundary.stuffing.sent.values())
-            characters += traffic.length * escaped / 256  # of bytes that are all equally likely
-        elif isinstance(boundary, IdleBoundary):
-            rest_s = boundary.seconds or (boundary.characters or 0.0) * line.character_time_s
-        elif isinstance(boundary, BreakBoundary):
-            rest_s = line.character_time_s + line.bit_time_s
+def frame_size(layout: FrameLayout, line: LineSettings, length: int | None = None) -> tuple[float, float]:
+    """Tell what a frame takes of a line.
+
+    Parameters
+    ----------
+    layout : FrameLayout
+        What it is.
+    line : LineSettings
+        The line.
+    length : int, optional
+        Its bytes, of one that varies; those of `FrameLayout.length` unless said.
+
+    Returns
+    -------
+    tuple of float
+        How many characters, with delimiters, and with stuffing of bytes that are all equally likely; and how long it
+        takes with its break, or the rest of the line behind it, in seconds.
+    """
+    count = layout.length if length is None else length
+    boundary, rest_s = layout.boundary, 0.0
+    characters = float(len(layout.as_sent(b"\x41" * count)))
+    if isinstance(boundary, (SlipBoundary, HdlcBoundary, EscapeBoundary)):
+        characters += count * sum(len(sent) - 1 for sent in boundary.stuffing.sent.values()) / 256
+    elif isinstance(boundary, IdleBoundary):
+        rest_s = boundary.seconds or (boundary.characters or 0.0) * line.character_time_s
+    elif isinstance(boundary, BreakBoundary):
+        rest_s = line.character_time_s + line.bit_time_s
     return characters, characters * line.character_time_s + rest_s
+
+
+def _size(traffic: Traffic, layout: FrameLayout | None, line: LineSettings) -> tuple[float, float]:
+    assert traffic.length is not None
+    if layout is not None:
+        return frame_size(layout, line, traffic.length)
+    return float(traffic.length), traffic.length * line.character_time_s
 
 
 def _milliseconds(seconds: float) -> str:

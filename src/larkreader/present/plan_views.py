@@ -11,6 +11,7 @@ from rich.text import Text
 from larkreader.declare.clock import hertz_text, share_text
 from larkreader.declare.line import PARITY_NAMES, LineSettings
 from larkreader.declare.sheet import Sheet
+from larkreader.judge.budget import frame_size
 from larkreader.judge.divisors import BaudSetting, bauds_hit
 from larkreader.judge.ends import SETTINGS, SHEET
 from larkreader.judge.plan import EndClock, Plan, numbers_text
@@ -252,7 +253,7 @@ def _frames(sheet: Sheet) -> list[Any]:
     table = new_table("frame", "wire", ">bytes", ">takes", ">at most per s")
     for key, layout in sheet.frame.items():
         line = sheet.wire[layout.wire or ""].line
-        takes_s = layout.length * line.character_time_s
+        _, takes_s = frame_size(layout, line)
         size = str(layout.length) if layout.is_fixed else f"{layout.length} of {layout.shortest} to {layout.longest}"
         table.add_row(key, layout.wire, size, duration(takes_s), f"{1 / takes_s:,.1f}")
     return ["", table] if sheet.frame else []
