@@ -250,14 +250,15 @@ def _timing(
 def _judge_margin(wire: str, margin: Margin, clocks: Sequence[EndClock]) -> Iterator[Finding]:
     """Yield what is wrong with a margin."""
     blamed = margin.to_blame
-    off = blamed.baud / margin.line.baud - 1
+    baud = margin.line.baud
     slower, faster = margin.tolerance
-    who = f"{margin.receiver.name} reads {margin.line.format} from {margin.sender.name} if it is {_faster(slower)} to"
+    who = f"{margin.receiver.name} reads {margin.line.format} from {margin.sender.name}"
     clocks_move = share_text(margin.sender.spread + margin.receiver.spread)
     detail = (
-        f"{who} {_faster(faster)}. It is {_faster(margin.mismatch)}, and the clocks may move it by {clocks_move} "
-        f"to either side. {blamed.name} is to blame the more: it is {_faster(off)} than {margin.line.baud:,.10g} baud "
-        f"and {share_text(blamed.spread)} uncertain."
+        f"{who} if that is {_faster(slower)} to {_faster(faster)} than {baud:,.10g} baud. It is "
+        f"{_faster(margin.sender.baud / baud - 1)}, and the clocks may move it by {clocks_move} to either side. "
+        f"{blamed.name} is to blame the more: it is {_faster(blamed.baud / baud - 1)} than that baud and "
+        f"{share_text(blamed.spread)} uncertain."
     )
     if margin.tightest >= THIN:
         return
@@ -331,4 +332,4 @@ def numbers_text(setting: BaudSetting) -> str:
 
 
 def _faster(share: float) -> str:
-    return "exactly as fast" if abs(share) < 5e-7 else f"{abs(share):.2%} {'faster' if share > 0 else 'slower'}"
+    return "no faster" if abs(share) < 5e-7 else f"{abs(share):.2%} {'faster' if share > 0 else 'slower'}"

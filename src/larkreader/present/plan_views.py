@@ -144,14 +144,14 @@ def margins(plan: Plan) -> Group:
     rows: dict[str, Sequence[str]] = {
         "wire": [wire for wire, _ in every],
         "the receiver tolerates": [f"{one.tolerance[0]:+.2%} to {one.tolerance[1]:+.2%}" for _, one in every],
-        "the sender is off by": [f"{one.mismatch:+.2%}" for _, one in every],
+        "the sender is off by": [f"{one.sender.baud / one.line.baud - 1:+.2%}" for _, one in every],
         "the clocks may add": [share_text(one.sender.spread + one.receiver.spread) for _, one in every],
         "left at the worst": [f"{one.tightest:.2%}, {one.tightest * 1e6:,.0f} ppm" for _, one in every],
         "more to blame": [one.to_blame.name for _, one in every],
     }
     for name, cells in rows.items():
         table.add_row(name, *cells)
-    told = "Tolerated is what a perfect sender may be off the declared baud; off is a sender against its receiver."
+    told = "What is tolerated, and what the sender is off by, is against the declared baud."
     return Group(table, "", told)
 
 
