@@ -28,6 +28,7 @@ STANDARD_BAUDS = (
     460_800, 500_000, 921_600, 1_000_000, 2_000_000, 3_000_000,
 )  # fmt: skip
 """Bauds in general use: those that POSIX `termios` implementations name, and what is usual beside them."""
+MOST_REACH = 80  # steps of the divisor to either side of the ideal
 CHARACTER_BITS = 10  # of 8N1, unless another format is asked about
 
 
@@ -373,8 +374,10 @@ def _near(first: BaudSetting) -> Iterator[BaudSetting]:
             yield replace(first, divisor=nearest_sum)
         return
     ideal = parts / (_exact(first.wanted) * first.tick_s * oversampling)
-    # Boundaries lie on whole ticks, up to one too early, and an extra tick makes up for one more.
-    reach = 1 + ceil((1 + (generator.extra != 0)) * Fraction(parts, oversampling))
+    # Boundaries lie on whole ticks, up to one too early by the end of a character, and an extra tick makes up for one
+    # in every bit; of fractions finer than matters for that, those next to the ideal are tried.
+    ticks = Fraction(1, first.bits) + (generator.extra != 0)
+    reach = 1 + min(MOST_REACH, ceil(ticks * Fraction(parts, oversampling)))
     for number in range(floor(ideal) - reach, ceil(ideal) + reach + 1):
         divisor, fraction = divmod(number, parts)
         if low <= divisor <= high:
