@@ -56,10 +56,12 @@ if TYPE_CHECKING:
     from .declare.layout import FrameLayout as FrameLayout
     from .declare.line import LineSettings as LineSettings
     from .declare.loopback import LoopbackPlan as LoopbackPlan
+    from .declare.receive_path import ReceivePath as ReceivePath
     from .declare.registers import Meaning as Meaning
     from .declare.registers import Meanings as Meanings
     from .declare.registers import Register as Register
     from .declare.schema import sheet_schema as sheet_schema
+    from .declare.send_path import SendPath as SendPath
     from .declare.shape import Shape as Shape
     from .declare.sheet import Sheet as Sheet
     from .declare.sheet import Wire as Wire
@@ -105,6 +107,8 @@ if TYPE_CHECKING:
     from .exercise.transmit import transmit as transmit
     from .judge.budget import WireLoad as WireLoad
     from .judge.budget import find_load as find_load
+    from .judge.buffers import make_burst as make_burst
+    from .judge.buffers import replay as replay
     from .judge.bursts import Bursts as Bursts
     from .judge.bursts import sample_bursts as sample_bursts
     from .judge.byte_survey import ByteDifference as ByteDifference
@@ -140,6 +144,9 @@ if TYPE_CHECKING:
     from .judge.reading import read as read
     from .judge.registers import ImpliedSettings as ImpliedSettings
     from .judge.registers import read_registers as read_registers
+    from .judge.replayed import Fate as Fate
+    from .judge.replayed import Reads as Reads
+    from .judge.replayed import Replay as Replay
     from .judge.setup_steps import judge_steps as judge_steps
     from .judge.statistics import FieldStatistics as FieldStatistics
     from .judge.statistics import FrameStatistics as FrameStatistics
@@ -172,6 +179,7 @@ _HOMES = {
     "Escape": "decode.escapes",
     "EventDelays": "judge.events",
     "EventSignal": "declare.event",
+    "Fate": "judge.replayed",
     "Fault": "capture.characters",
     "FieldGroup": "declare.fields",
     "FieldStatistics": "judge.statistics",
@@ -205,14 +213,18 @@ _HOMES = {
     "ProposedLayout": "judge.proposal",
     "Ragged": "capture.ragged",
     "Reading": "judge.reading",
+    "Reads": "judge.replayed",
+    "ReceivePath": "declare.receive_path",
     "Received": "exercise.ports.port",
     "Register": "declare.registers",
     "RegisterWord": "declare.baud_generator",
+    "Replay": "judge.replayed",
     "RequestError": "errors",
     "ReservedBits": "declare.fields",
     "RingMemory": "capture.ring",
     "Rule": "declare.steps",
     "Samples": "declare.field_parts",
+    "SendPath": "declare.send_path",
     "Shape": "declare.shape",
     "Sheet": "declare.sheet",
     "SheetError": "errors",
@@ -250,6 +262,7 @@ _HOMES = {
     "garble_table": "judge.garble",
     "judge_steps": "judge.setup_steps",
     "judge_wiring": "judge.wiring",
+    "make_burst": "judge.buffers",
     "notations": "present.notations",
     "open_capture": "capture.files.open",
     "open_pieces": "capture.files.open",
@@ -271,6 +284,7 @@ _HOMES = {
     "read_words": "judge.divisors",
     "receive": "decode.receive",
     "registers_of_svd": "declare.svd",
+    "replay": "judge.buffers",
     "run_loopback": "exercise.loopback",
     "sample_bursts": "judge.bursts",
     "sheet_schema": "declare.schema",
@@ -307,6 +321,7 @@ __all__ = [
     "Escape",
     "EventDelays",
     "EventSignal",
+    "Fate",
     "Fault",
     "FieldGroup",
     "FieldStatistics",
@@ -340,14 +355,18 @@ __all__ = [
     "ProposedLayout",
     "Ragged",
     "Reading",
+    "Reads",
+    "ReceivePath",
     "Received",
     "Register",
     "RegisterWord",
+    "Replay",
     "RequestError",
     "ReservedBits",
     "RingMemory",
     "Rule",
     "Samples",
+    "SendPath",
     "Shape",
     "Sheet",
     "SheetError",
@@ -385,6 +404,7 @@ __all__ = [
     "garble_table",
     "judge_steps",
     "judge_wiring",
+    "make_burst",
     "notations",
     "open_capture",
     "open_pieces",
@@ -406,6 +426,7 @@ __all__ = [
     "read_words",
     "receive",
     "registers_of_svd",
+    "replay",
     "run_loopback",
     "sample_bursts",
     "sheet_schema",
