@@ -9,7 +9,7 @@ from collections import deque
 
 import numpy as np
 
-SIGNAL, WANT, ARRIVE, IDLE, SERVICE, ARM, APPLICATION, BEGIN = range(8)  # at one moment, in this order
+SIGNAL, WANT, ARRIVE, IDLE, SERVICE, LOOK, ARM, APPLICATION, BEGIN = range(9)  # at one moment, in this order
 
 
 class SlowPath:
@@ -39,7 +39,7 @@ class SlowPath:
         for number, at in enumerate(wanted):
             self.at(at, WANT, self.want, number)
         if self.kind == "polling":
-            self.at(self.look_due(0), SERVICE, self.look, 0)
+            self.at(self.look_due(0), LOOK, self.look, 0)
         application = path.application
         if application is not None:
             self.at(ns(application.first_s), APPLICATION, self.act_first)
@@ -176,9 +176,9 @@ class SlowPath:
             self.at(self.deaf_end(max(self.now, self.busy_until) + latency), SERVICE, self.start)
 
     def look(self, k):
-        self.at(self.look_due(k + 1), SERVICE, self.look, k + 1)
+        self.at(self.look_due(k + 1), LOOK, self.look, k + 1)
         if self.now >= self.busy_until:
-            self.at(self.deaf_end(self.now), SERVICE, self.do_look)
+            self.at(self.deaf_end(self.now), LOOK, self.do_look)
 
     def do_look(self):
         if self.fifo and self.now >= self.busy_until and not self.full_stop and self.look_done_at != self.now:

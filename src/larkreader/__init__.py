@@ -56,6 +56,7 @@ if TYPE_CHECKING:
     from .declare.layout import FrameLayout as FrameLayout
     from .declare.line import LineSettings as LineSettings
     from .declare.loopback import LoopbackPlan as LoopbackPlan
+    from .declare.receive_path import Deaf as Deaf
     from .declare.receive_path import ReceivePath as ReceivePath
     from .declare.registers import Meaning as Meaning
     from .declare.registers import Meanings as Meanings
@@ -133,9 +134,15 @@ if TYPE_CHECKING:
     from .judge.garble import explain_garble as explain_garble
     from .judge.garble import garble_table as garble_table
     from .judge.levels import LevelSurvey as LevelSurvey
+    from .judge.loss_survey import LossSurvey as LossSurvey
+    from .judge.loss_survey import survey_losses as survey_losses
     from .judge.margins import Margin as Margin
     from .judge.margins import Timing as Timing
     from .judge.margins import find_margin as find_margin
+    from .judge.path_limits import PathLimits as PathLimits
+    from .judge.path_limits import find_limits as find_limits
+    from .judge.path_report import PathReport as PathReport
+    from .judge.path_report import judge_receive_path as judge_receive_path
     from .judge.plan import Plan as Plan
     from .judge.plan import plan as plan
     from .judge.proposal import ProposedLayout as ProposedLayout
@@ -147,12 +154,21 @@ if TYPE_CHECKING:
     from .judge.replayed import Fate as Fate
     from .judge.replayed import Reads as Reads
     from .judge.replayed import Replay as Replay
+    from .judge.send_path import SendFate as SendFate
+    from .judge.send_path import SendReplay as SendReplay
+    from .judge.send_path import replay_send as replay_send
     from .judge.setup_steps import judge_steps as judge_steps
+    from .judge.software_receiver import Heard as Heard
+    from .judge.software_receiver import compare_heard as compare_heard
+    from .judge.software_receiver import hear as hear
+    from .judge.software_receiver import trace_of as trace_of
     from .judge.statistics import FieldStatistics as FieldStatistics
     from .judge.statistics import FrameStatistics as FrameStatistics
     from .judge.statistics import frame_statistics as frame_statistics
     from .judge.survey import Survey as Survey
     from .judge.survey import survey as survey
+    from .judge.traffic import traffic_characters as traffic_characters
+    from .judge.traffic import traffic_messages as traffic_messages
     from .judge.wiring import judge_wiring as judge_wiring
     from .present.figures.margin import draw_margin as draw_margin
     from .present.figures.waveform import draw_waveform as draw_waveform
@@ -174,6 +190,7 @@ _HOMES = {
     "ChecksumFit": "judge.checksum_search",
     "Clock": "declare.clock",
     "CrcAlgorithm": "declare.crc",
+    "Deaf": "declare.receive_path",
     "Diagnosis": "judge.diagnosis",
     "End": "declare.end",
     "Escape": "decode.escapes",
@@ -192,6 +209,7 @@ _HOMES = {
     "FrameStatistics": "judge.statistics",
     "Frames": "decode.frame_columns",
     "Garble": "judge.garble",
+    "Heard": "judge.software_receiver",
     "ImpliedSettings": "judge.registers",
     "Joint": "declare.wiring",
     "LarkReaderError": "errors",
@@ -200,12 +218,15 @@ _HOMES = {
     "LineSettings": "declare.line",
     "LoopbackPlan": "declare.loopback",
     "LoopbackResult": "exercise.loopback",
+    "LossSurvey": "judge.loss_survey",
     "Margin": "judge.margins",
     "Meaning": "declare.registers",
     "Meanings": "declare.registers",
     "Mistake": "errors",
     "NamedField": "declare.fields",
     "Notations": "present.notations",
+    "PathLimits": "judge.path_limits",
+    "PathReport": "judge.path_report",
     "Pin": "declare.wiring",
     "Plan": "judge.plan",
     "Port": "exercise.ports.port",
@@ -224,7 +245,9 @@ _HOMES = {
     "RingMemory": "capture.ring",
     "Rule": "declare.steps",
     "Samples": "declare.field_parts",
+    "SendFate": "judge.send_path",
     "SendPath": "declare.send_path",
+    "SendReplay": "judge.send_path",
     "Shape": "declare.shape",
     "Sheet": "declare.sheet",
     "SheetError": "errors",
@@ -248,6 +271,7 @@ _HOMES = {
     "checksum_of": "decode.long_checksum",
     "compare_bytes": "judge.byte_survey",
     "compare_ends": "judge.ends",
+    "compare_heard": "judge.software_receiver",
     "diagnose": "judge.diagnosis",
     "draw_margin": "present.figures.margin",
     "draw_waveform": "present.figures.waveform",
@@ -255,11 +279,14 @@ _HOMES = {
     "find_checksums": "judge.checksum_search",
     "find_divisors": "judge.divisors",
     "find_escapes": "decode.escapes",
+    "find_limits": "judge.path_limits",
     "find_load": "judge.budget",
     "find_margin": "judge.margins",
     "frame_changes": "judge.changes",
     "frame_statistics": "judge.statistics",
     "garble_table": "judge.garble",
+    "hear": "judge.software_receiver",
+    "judge_receive_path": "judge.path_report",
     "judge_steps": "judge.setup_steps",
     "judge_wiring": "judge.wiring",
     "make_burst": "judge.buffers",
@@ -285,6 +312,7 @@ _HOMES = {
     "receive": "decode.receive",
     "registers_of_svd": "declare.svd",
     "replay": "judge.buffers",
+    "replay_send": "judge.send_path",
     "run_loopback": "exercise.loopback",
     "sample_bursts": "judge.bursts",
     "sheet_schema": "declare.schema",
@@ -293,6 +321,10 @@ _HOMES = {
     "strip_escapes": "decode.escapes",
     "survey": "judge.survey",
     "survey_bytes": "judge.byte_survey",
+    "survey_losses": "judge.loss_survey",
+    "trace_of": "judge.software_receiver",
+    "traffic_characters": "judge.traffic",
+    "traffic_messages": "judge.traffic",
     "transmit": "exercise.transmit",
     "visible": "present.notations",
     "write_characters": "capture.files.csv_characters",
@@ -316,6 +348,7 @@ __all__ = [
     "ChecksumFit",
     "Clock",
     "CrcAlgorithm",
+    "Deaf",
     "Diagnosis",
     "End",
     "Escape",
@@ -334,6 +367,7 @@ __all__ = [
     "FrameStatistics",
     "Frames",
     "Garble",
+    "Heard",
     "ImpliedSettings",
     "Joint",
     "LarkReaderError",
@@ -342,12 +376,15 @@ __all__ = [
     "LineSettings",
     "LoopbackPlan",
     "LoopbackResult",
+    "LossSurvey",
     "Margin",
     "Meaning",
     "Meanings",
     "Mistake",
     "NamedField",
     "Notations",
+    "PathLimits",
+    "PathReport",
     "Pin",
     "Plan",
     "Port",
@@ -366,7 +403,9 @@ __all__ = [
     "RingMemory",
     "Rule",
     "Samples",
+    "SendFate",
     "SendPath",
+    "SendReplay",
     "Shape",
     "Sheet",
     "SheetError",
@@ -390,6 +429,7 @@ __all__ = [
     "checksum_of",
     "compare_bytes",
     "compare_ends",
+    "compare_heard",
     "diagnose",
     "draw_margin",
     "draw_waveform",
@@ -397,11 +437,14 @@ __all__ = [
     "find_checksums",
     "find_divisors",
     "find_escapes",
+    "find_limits",
     "find_load",
     "find_margin",
     "frame_changes",
     "frame_statistics",
     "garble_table",
+    "hear",
+    "judge_receive_path",
     "judge_steps",
     "judge_wiring",
     "make_burst",
@@ -427,6 +470,7 @@ __all__ = [
     "receive",
     "registers_of_svd",
     "replay",
+    "replay_send",
     "run_loopback",
     "sample_bursts",
     "sheet_schema",
@@ -435,6 +479,10 @@ __all__ = [
     "strip_escapes",
     "survey",
     "survey_bytes",
+    "survey_losses",
+    "trace_of",
+    "traffic_characters",
+    "traffic_messages",
     "transmit",
     "visible",
     "write_characters",

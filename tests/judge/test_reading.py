@@ -45,7 +45,7 @@ def test_every_byte_is_accounted_for_in_the_document(rig, rig_files):
     assert parts["good"] == sum(length * frames[key]["good"] for key, length in lengths.items())
     assert parts["good"] + parts["faulty"] == sum(length * frames[key]["count"] for key, length in lengths.items())
     assert (wire["parity"], wire["framing"], wire["break"], wire["noise"], wire["overrun"]) == (4, 1, 1, 0, 0)
-    assert list(document) == ["sheet", "capture", "verdict", "wires", "frames", "findings"]
+    assert list(document) == ["sheet", "capture", "verdict", "wires", "frames", "receive", "findings"]
     keys = {"kind", "severity", "wire", "count", "first_s", "offset", "text", "advice"}
     assert all(keys <= set(finding) for finding in document["findings"])
 

@@ -74,6 +74,9 @@ class Characters(Columns):
         somebody noted them.
     cut_off : str
         How the capture breaks off, where its file is cut off; nothing for a whole one.
+    counted : tuple of tuple of int, str and int
+        What the receiver's driver has counted: number of the first character of the group that came when it had;
+        ``"overrun"`` or ``"overflow"``; and how many.
     address_mark : ndarray of bool, optional
         Whether the ninth bit marks the character as an address, on a line where it does; `value` is without it then.
     """
@@ -89,6 +92,7 @@ class Characters(Columns):
     unfinished_s: float | None = None
     has_line: bool = True
     cut_off: str = ""
+    counted: tuple[tuple[int, str, int], ...] = ()
     address_mark: npt.NDArray[np.bool_] | None = None
 
     def __post_init__(self) -> None:
@@ -151,6 +155,7 @@ class Characters(Columns):
         if len(parts) == 1:
             return parts[0]
         begin_s, end_s, value, faults = (np.concatenate([part.column(name) for part in parts]) for name in cls.COLUMNS)
+        offsets = np.cumsum([0, *(len(part) for part in parts)]).tolist()
         marks = [part.address_mark for part in parts if part.address_mark is not None]
         return cls(
             begin_s,
@@ -162,6 +167,11 @@ class Characters(Columns):
             unfinished_s=parts[-1].unfinished_s,
             has_line=parts[0].has_line,
             cut_off=parts[-1].cut_off,
+            counted=tuple(
+                (offset + place, name, count)
+                for offset, part in zip(offsets, parts, strict=False)
+                for place, name, count in part.counted
+            ),
             address_mark=np.concatenate(marks) if marks else None,
         )
 

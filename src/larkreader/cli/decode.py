@@ -168,6 +168,10 @@ def decode(
         console.print()
         console.print(terminal.counts(reading))
         console.print()
+        if reading.paths:
+            from larkreader.present.path_views import receive_paths
+
+            console.print(receive_paths(reading.paths), "", sep="\n")
         console.print(terminal.findings(reading.findings, reading.verdict))
     return 1 if reading.verdict == "faults" else 0
 

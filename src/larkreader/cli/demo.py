@@ -65,20 +65,42 @@ def demo(into: Path) -> int:
     delivered = read(str(files["sheet"]), str(files["delivered"]), wire="from_pump")
     console.print(terminal.findings(delivered.findings, delivered.verdict))
 
-    console.print(terminal.heading("6  A loopback, through a simulated line"))
+    console.print(terminal.heading("6  A burst into a ring that is too small, and the same with flow control"))
+    held = _bursts(into, console)
+
+    console.print(terminal.heading("7  A loopback, through a simulated line"))
     passed = _loopbacks(rig, console)
 
     written = _write_results(into, rig, reading)
-    console.print(terminal.heading("7  Written"))
+    console.print(terminal.heading("8  Written"))
     shown = {
         str(files["sheet"]): "the sheet",
         str(files["capture"]): "the capture: both wires, as a VCD file",
         str(files["delivered"]): "the bytes that the controller's firmware got",
+        str(into / "history.vcd"): "a burst, with history.toml; and history_paused.vcd with its sheet",
         **written,
     }
     console.print(terminal.files(shown))
     console.print(f"\nNow try: larkreader decode {files['sheet']} {files['capture']}", soft_wrap=True)
-    return 0 if agree and passed and planned.verdict == "clean" else 1
+    return 0 if agree and passed and held and planned.verdict == "clean" else 1
+
+
+def _bursts(into: Path, console: Any) -> bool:
+    """Read the pump head's history with and without flow control; tell whether it is lost without it alone."""
+    from larkreader.demo.rig import write_history
+    from larkreader.judge.reading import read
+    from larkreader.present.path_views import lost_of, receive_paths
+
+    lost = []
+    for paused, told in ((False, "Without flow control:"), (True, "With RTS and CTS:")):
+        files = write_history(into, paused=paused)
+        reading = read(str(files["sheet"]), str(files["capture"]))
+        lost.append(lost_of(reading.paths["from_pump"].replay))
+        console.print(*([""] if paused else []), f"{told}\n", receive_paths(reading.paths), sep="\n")
+        if not paused:
+            (one,) = reading.findings
+            console.print(f"{one.severity} {one.kind}: {one.advice}")
+    return lost[0] > 0 and lost[1] == 0
 
 
 def _loopbacks(rig: Rig, console: Any) -> bool:
@@ -102,6 +124,8 @@ def _loopbacks(rig: Rig, console: Any) -> bool:
 def _write_results(into: Path, rig: Rig, reading: Reading) -> dict[str, str]:
     """Write characters, frames, findings and a figure; return what each file holds."""
     from larkreader.capture.files.csv_characters import write_characters
+    from larkreader.judge.reading import read
+    from larkreader.present.figures.fill import draw_fill
     from larkreader.present.figures.waveform import draw_waveform, new_figure
     from larkreader.present.tables import write_frames
 
@@ -119,9 +143,14 @@ def _write_results(into: Path, rig: Rig, reading: Reading) -> dict[str, str]:
         count=4,
     )
     picture.savefig(into / "waveform.png")
+    picture = new_figure()
+    told = read(str(into / "history_paused.toml"), str(into / "history_paused.vcd"))
+    draw_fill(told.paths["from_pump"], ax=picture.add_subplot())
+    picture.savefig(into / "fill.png")
     return {
         str(into / "characters.csv"): "every character with its time and faults",
         str(into / "frames.csv"): "every frame with its fields",
         str(into / "reading.json"): "counts and findings",
         str(into / "waveform.png"): "a parity error, drawn",
+        str(into / "fill.png"): "how full FIFO and ring get while the sender is paused in time",
     }

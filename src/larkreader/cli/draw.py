@@ -12,9 +12,12 @@ from .forms import form_of, form_options
 
 if TYPE_CHECKING:
     from larkreader.capture.characters import Characters
+    from larkreader.declare.sheet import Sheet
+    from larkreader.judge.path_report import PathReport
 
-FIGURES = ("waveform", "bursts")
+FIGURES = ("waveform", "bursts", "fill", "losses")
 ENDINGS = (".png", ".svg", ".pdf")
+MOST_IN_A_WAVEFORM = 64  # characters
 
 
 @click.command()
@@ -34,7 +37,7 @@ ENDINGS = (".png", ".svg", ".pdf")
 @click.option("--at", "at_s", type=float, metavar="SECONDS", help="Begin with the character at this time.")
 @click.option("--first", type=int, metavar="NUMBER", help="Begin with this character, counted from 0.")
 @click.option("--field", metavar="NAME", help="Of bursts: the field with the samples, where there are several.")
-@click.option("--count", type=click.IntRange(1, 64), default=4, show_default=True, help="How many characters to show.")
+@click.option("--count", type=click.IntRange(1), default=4, show_default=True, help="How many characters to show.")
 def draw(
     sheet: Path,
     capture: Path,
@@ -54,16 +57,27 @@ def draw(
     --at or --first says where, it begins just before the first line fault.
 
     bursts: the samples that a field carries, one burst a frame, over each other.
+
+    fill: how full each stage of a wire's receive path gets, and what is lost there. --at and --count say from when on,
+    and how many characters.
+
+    losses: what the receive path loses with a larger or a smaller ring, and served sooner or later.
     """
+    if figure in ("fill", "losses"):
+        return _draw_path(
+            sheet, capture, figure, output, wire=wire, kind=kind, given=given, at_s=at_s, first=first, count=count
+        )
     if figure == "bursts":
         return _draw_bursts(sheet, capture, output, wire=wire, kind=kind, given=given, field=field)
     from larkreader.capture.files.open import open_capture
     from larkreader.capture.trace import Trace
     from larkreader.declare.sheet_file import open_sheet
     from larkreader.decode.receive import receive
-    from larkreader.errors import CaptureError
+    from larkreader.errors import CaptureError, RequestError
     from larkreader.present.figures.waveform import draw_waveform, new_figure
 
+    if count > MOST_IN_A_WAVEFORM:
+        raise RequestError("--count", f"is {count}", f"must be at most {MOST_IN_A_WAVEFORM} in a waveform")
     _check(output)
     declared = open_sheet(sheet)
     signals = {key: one.source for key, one in declared.wire.items()}
@@ -85,6 +99,70 @@ def draw(
     picture.savefig(output)
     note(f"{figure} of {chosen}, from character {first:,} on, drawn into {output}")
     return 0
+
+
+def _draw_path(
+    sheet: Path,
+    capture: Path,
+    figure: str,
+    output: Path,
+    *,
+    wire: str | None,
+    kind: str | None,
+    given: dict[str, Any],
+    at_s: float | None,
+    first: int | None,
+    count: int,
+) -> int:
+    from larkreader.declare.sheet_file import open_sheet
+    from larkreader.errors import RequestError
+    from larkreader.judge.reading import read
+
+    _check(output)
+    declared = open_sheet(sheet)
+    reading = read(declared, capture, kind=kind, form=form_of(declared.capture, given), wire=wire)  # type: ignore[arg-type]  # click let no other through
+    if not reading.paths:
+        wanted = "a wire needs [receive.*] on the sheet, and its levels in the capture"
+        raise RequestError(str(sheet), f"leaves no {figure} to draw", wanted)
+    chosen = max(reading.paths, key=lambda key: reading.paths[key].replay.lost)
+    characters = reading.characters[chosen]
+    if at_s is not None:
+        first = int(characters.end_s.searchsorted(at_s, side="right"))
+    window = None
+    if first is not None:
+        if not 0 <= first < len(characters):
+            raise RequestError("--first" if at_s is None else "--at", f"is behind all {len(characters):,} characters")
+        last = min(first + count, len(characters)) - 1
+        window = float(characters.begin_s[first]), float(characters.end_s[last])
+    draw_path(reading.paths[chosen], characters, declared, figure, output, window)
+    note(f"{figure} of {chosen} drawn into {output}")
+    return 0
+
+
+def draw_path(
+    report: PathReport,
+    characters: Characters,
+    sheet: Sheet,
+    figure: str,
+    output: Path,
+    window: tuple[float, float] | None = None,
+) -> None:
+    """Draw what a receive path makes of characters, as ``fill`` or ``losses``."""
+    from larkreader.judge.loss_survey import survey_losses
+    from larkreader.present.figures.fill import draw_fill
+    from larkreader.present.figures.losses import draw_losses
+    from larkreader.present.figures.waveform import new_figure
+
+    picture = new_figure()
+    axes = picture.add_subplot()
+    if figure == "fill":
+        begin_s, end_s = window if window is not None else (None, None)
+        draw_fill(report, begin_s=begin_s, end_s=end_s, ax=axes)
+    else:
+        others = [one.line for key, one in sheet.wire.items() if key != report.wire]
+        back = others[0] if len(others) == 1 else None
+        draw_losses(survey_losses(characters, sheet.receive[report.wire], report.line, back=back), ax=axes)
+    picture.savefig(output)
 
 
 def _draw_bursts(

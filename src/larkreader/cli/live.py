@@ -31,6 +31,8 @@ RATE_S = 1.0  # over which rates are taken
 MOST_EXCHANGES = 1000  # of which the answers are judged
 KEPT = 1 << 16  # characters of a wire that are judged at the end
 
+DRIVER_COUNTS = {"overruns": "overrun", "buffer overflows": "overflow"}  # as a recording names them
+
 
 @dataclass
 class _Wire:
@@ -92,6 +94,7 @@ class Timeline:
     ) -> None:
         self._wires = {wire: _Wire(port, port.now_s(), port.line) for wire, port in ports.items()}
         self._writer = writer
+        self._counted = {wire: _counted_by(port) for wire, port in ports.items()} if writer is not None else {}
         self._view = view
         self._show = show
         self._group: _Group | None = None
@@ -131,7 +134,7 @@ class Timeline:
 
         one = self._wires[wire]
         if self._writer is not None:
-            self._writer.add(at_s, wire, data, faults)
+            self._writer.add(at_s, wire, data, faults, self._newly_counted(wire))
         is_uncertain = self._last is not None and self._last[0] != wire and self._last[1] - since_s > CERTAIN_S
         self._last = (wire, at_s)
         group = self._group
@@ -158,6 +161,14 @@ class Timeline:
         where = (group.wire, group.at_s, group.offset)
         arrival = Arrival(*where, group.data, group.faults, is_uncertain=group.is_uncertain)
         self._show(group.wire, self._view.take(arrival))
+
+    def _newly_counted(self, wire: str) -> dict[str, int]:
+        """Return what the driver of a wire's port has counted as lost since it was last asked."""
+        if self._wires[wire].is_sent:
+            return {}
+        now = _counted_by(self._wires[wire].port)
+        before, self._counted[wire] = self._counted[wire], now
+        return {name: risen for name, count in now.items() if (risen := count - before.get(name, count)) > 0}
 
     def idle(self) -> None:
         """Show what should wait no longer, now that nothing came."""
@@ -305,6 +316,11 @@ def recording(path: Path | None, ports: dict[str, Port]) -> Iterator[RecordingWr
     began = datetime.now(UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z")
     with RecordingWriter(path, began, wires) as writer:
         yield writer
+
+
+def _counted_by(port: Port) -> dict[str, int]:
+    """Return what a port's driver has counted as lost, as a recording names it."""
+    return {DRIVER_COUNTS[name]: count for name, count in port.error_counters().items() if name in DRIVER_COUNTS}
 
 
 def _say_what_the_driver_counted(port: Port, before: Mapping[str, int]) -> None:

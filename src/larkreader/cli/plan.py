@@ -15,12 +15,13 @@ if TYPE_CHECKING:
     from larkreader.declare.sheet import Sheet
     from larkreader.judge.plan import EndClock, Plan
 
-TOPICS = ("ends", "clocks", "registers", "margins", "steps", "wiring", "load", "findings")
+TOPICS = ("ends", "clocks", "registers", "margins", "steps", "wiring", "load", "receive", "send", "findings")
 ENDINGS = (".png", ".svg", ".pdf")
 
 
 QUICK = ("line", "accuracy", "oversampling", "prescaler", "divisor_bits", "fraction_bits", "extra", "holds", "written")
-WITH_SHEET = ("only", "card", "dumps", "ports", "wire", "output")
+WITH_SHEET = ("only", "card", "dumps", "ports", "wire", "output", "figure", "burst")
+FIGURES = ("margin", "fill", "losses")
 
 
 class _Numbers(click.ParamType[tuple[int, ...]]):
@@ -55,7 +56,20 @@ class _Numbers(click.ParamType[tuple[int, ...]]):
     help="A serial device of this host that is an end, for what it is set to; may be repeated.",
 )
 @click.option("--wire", metavar="NAME", help="The wire to draw, or of which to print the card.")
-@click.option("-o", "--output", type=click.Path(path_type=Path), metavar="FILE", help="Draw the margin of a wire.")
+@click.option("-o", "--output", type=click.Path(path_type=Path), metavar="FILE", help="Draw a figure of a wire.")
+@click.option(
+    "--figure",
+    type=click.Choice(FIGURES),
+    default="margin",
+    show_default=True,
+    help="What to draw: bits against samples, how full the receive path gets, or what it loses if it were otherwise.",
+)
+@click.option(
+    "--burst",
+    type=click.IntRange(1, 1_000_000),
+    metavar="N",
+    help="Run N characters without a gap through the receive paths, instead of the declared traffic.",
+)
 @click.option("--clock", type=Rate(), metavar="HZ", help="Without a sheet: the clock, as in 10M or 32768.")
 @click.option("--line", metavar="SETTINGS", help='Without a sheet: baud and format, as in "38400 8N1".')
 @click.option("--accuracy", default="0 ppm", metavar="SHARE", help='Of the clock, as in "1 %" or "50 ppm".')
@@ -75,6 +89,8 @@ def plan(
     ports: tuple[str, ...],
     wire: str | None,
     output: Path | None,
+    figure: str,
+    burst: int | None,
     clock: float | None,
     line: str | None,
     written: tuple[int, ...],
@@ -99,9 +115,11 @@ def plan(
     from larkreader.declare.sheet_file import open_sheet
     from larkreader.judge.plan import plan as work_out
 
-    planned = work_out(_with_ports(_with_dumps(open_sheet(sheet), dumps), ports))
+    if figure != "margin" and output is None:
+        raise RequestError("--figure", f"is {figure}, with no file to draw it into", "goes with --output FILE")
+    planned = work_out(_with_ports(_with_dumps(open_sheet(sheet), dumps), ports), burst=burst)
     if output is not None:
-        return _draw(planned, wire, output)
+        return _draw(planned, wire, output, figure, burst)
     if card:
         return _cards(planned, wire)
     if as_json:
@@ -198,7 +216,7 @@ def _known(planned: Plan, wire: str) -> str:
     return wire
 
 
-def _draw(planned: Plan, wire: str | None, output: Path) -> int:
+def _draw(planned: Plan, wire: str | None, output: Path, figure: str, burst: int | None) -> int:
     from larkreader.errors import RequestError
     from larkreader.present.figures.margin import draw_margin
     from larkreader.present.figures.waveform import new_figure
@@ -207,6 +225,8 @@ def _draw(planned: Plan, wire: str | None, output: Path) -> int:
         raise RequestError(str(output), f'ends in "{output.suffix}"', f"must end in {', '.join(ENDINGS)}")
     if wire is not None:
         _known(planned, wire)
+    if figure != "margin":
+        return _draw_path(planned, wire, output, figure, burst)
     margins = [one for key, every in planned.margins.items() if wire in (None, key) for one in every]
     if not margins:
         raise RequestError("--output", "has nothing to draw", "a wire needs an [end] that sends and one that receives")
@@ -214,6 +234,26 @@ def _draw(planned: Plan, wire: str | None, output: Path) -> int:
     draw_margin(min(margins, key=lambda one: one.tightest), ax=picture.add_subplot())
     picture.savefig(output)
     note(f"drawn into {output}")
+    return 0
+
+
+def _draw_path(planned: Plan, wire: str | None, output: Path, figure: str, burst: int | None) -> int:
+    """Draw what the receive path of a wire makes of what comes in: the one that loses most, unless one is named."""
+    from larkreader.errors import RequestError
+    from larkreader.judge.buffers import make_burst
+    from larkreader.judge.traffic import traffic_characters
+
+    from .draw import draw_path
+
+    paths = {key: one for key, one in planned.paths.items() if wire in (None, key)}
+    if not paths:
+        wanted = "a wire needs [receive.*], and traffic or --burst"
+        raise RequestError("--figure", f"is {figure}, and there is nothing to draw", wanted)
+    chosen = max(paths, key=lambda key: paths[key].replay.lost)
+    line = planned.sheet.wire[chosen].line
+    characters = traffic_characters(planned.sheet, chosen)[0] if burst is None else make_burst(burst, line)
+    draw_path(paths[chosen], characters, planned.sheet, figure, output)
+    note(f"{figure} of {chosen} drawn into {output}")
     return 0
 
 

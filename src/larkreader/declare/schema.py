@@ -18,7 +18,9 @@ from .fields import WIDTHLESS
 from .layout import FrameLayout
 from .line import LineSettings
 from .port import DeclaredPort
+from .receive_path import ReceivePath
 from .registers import Meanings, Register
+from .send_path import SendPath
 from .sheet import Sheet, Wire
 from .steps import Rule, Step
 from .wiring import Joint
@@ -35,6 +37,8 @@ _TABLES: dict[str, type[BaseModel]] = {
     "register": Register,
     "meaning": Meanings,
     "rule": Rule,
+    "receive": ReceivePath,
+    "send": SendPath,
 }
 _LISTS: dict[str, type[BaseModel]] = {"step": Step, "joint": Joint, "traffic": Traffic}
 _PARAMETER = re.compile(r"^(\w[\w, ]*) : .*\n((?:[ ]{4,}.*\n?|\n)*)", re.MULTILINE)

@@ -15,7 +15,9 @@ from .event import EventSignal
 from .layout import FrameLayout
 from .line import LineSettings
 from .port import DeclaredPort
+from .receive_path import ReceivePath
 from .registers import Meanings, Register
+from .send_path import SendPath
 from .steps import Rule, Step
 from .wiring import Joint
 
@@ -89,6 +91,10 @@ class Sheet(BaseModel, frozen=True, extra="forbid"):
         What joins the pins of its ends.
     traffic : tuple of Traffic
         What its wires are to carry.
+    receive : mapping of str to ReceivePath
+        What receives from them, by wire.
+    send : mapping of str to SendPath
+        What sends on them, by wire.
     """
 
     sheet: Literal[1] = 1
@@ -108,6 +114,8 @@ class Sheet(BaseModel, frozen=True, extra="forbid"):
     step: tuple[Step, ...] = ()
     joint: tuple[Joint, ...] = ()
     traffic: tuple[Traffic, ...] = ()
+    receive: Mapping[str, ReceivePath] = {}
+    send: Mapping[str, SendPath] = {}
 
     def line_of(self, port: str) -> LineSettings:
         """Return the line settings of a port of the sheet, or those of ``[line]`` for another."""

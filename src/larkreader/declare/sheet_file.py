@@ -25,7 +25,9 @@ from .layout import FrameLayout
 from .line import LineSettings
 from .mistakes import mistakes_of, show
 from .port import DeclaredPort
+from .receive_path import ReceivePath
 from .registers import Meanings, Register
+from .send_path import SendPath
 from .sheet import Sheet, Wire
 from .steps import Rule, Step, check_states
 from .wiring import Joint
@@ -141,6 +143,8 @@ class _SheetBuilder:
         steps = self._list("step", self._step)
         joints = self._list("joint", lambda where, table: self._joint(where, table, ends))
         traffic = self._list("traffic", lambda where, table: self._traffic(where, table, frames))
+        receive = self._each("receive", lambda key, table: self._path("receive", ReceivePath, key, table))
+        send = self._each("send", lambda key, table: self._path("send", SendPath, key, table))
         if self.mistakes:
             raise SheetError(self.name, self.mistakes)
         return Sheet(
@@ -160,6 +164,8 @@ class _SheetBuilder:
             step=steps,
             joint=joints,
             traffic=traffic,
+            receive=receive,
+            send=send,
         )
 
     def _top(self) -> None:
@@ -381,6 +387,10 @@ class _SheetBuilder:
             self.mistakes.append(Mistake(f"{where}.length", "", told))
         found = {"wire": frame.wire, "name": frame.key, "length": frame.length} if frame is not None else {}
         return self._model(Traffic, {**found, **table}, where)
+
+    def _path(self, table: str, model: type[_Model], key: str, said: Mapping[str, Any]) -> _Model | None:
+        self._refer(f"{table}.{key}", key, "wire")
+        return self._model(model, {**said, "key": key}, f"{table}.{key}")
 
     def _event(self, key: str, table: Mapping[str, Any], frames: Mapping[str, FrameLayout]) -> EventSignal | None:
         declared = self._table("wire")

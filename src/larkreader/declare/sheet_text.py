@@ -51,7 +51,7 @@ def sheet_text(sheet: Sheet) -> str:
         text += f"\n[wire.{_key(key)}]\n" + _lines(_wire(wire, sheet.line))
     for key, layout in sheet.frame.items():
         text += frame_text(key, layout)
-    for name in ("port", "event", "clock", "generator", "end", "register", "meaning", "rule"):
+    for name in ("port", "event", "clock", "generator", "end", "register", "meaning", "rule", "receive", "send"):
         models: Mapping[str, BaseModel] = getattr(sheet, "registers" if name == "register" else name)
         for key, model in models.items():
             text += f"\n[{name}.{_key(key)}]\n" + _lines(_said(model))

@@ -20,9 +20,10 @@ from larkreader.capture.trace import Trace
 from larkreader.declare.layout import FrameLayout
 from larkreader.declare.line import LineSettings
 from larkreader.declare.sheet import Sheet
-from larkreader.declare.sheet_file import SHIPPED, open_shipped_sheet
+from larkreader.declare.sheet_file import SHIPPED, open_shipped_sheet, parse_sheet
 from larkreader.exercise.impair import add_spike
 from larkreader.exercise.transmit import transmit
+from larkreader.judge.buffers import characters_at, replay
 from larkreader.judge.findings import Finding
 
 DURATION_S = 10.0
@@ -30,6 +31,9 @@ STATUS_PERIOD_S = 0.05
 SETPOINT_PERIOD_S = 0.5
 OUT_OF_RANGE, UNKNOWN_STATE, REPEATED = 70, 84, 96  # numbers of status messages
 SHEET_FILE = SHIPPED / "rig.toml"
+HISTORY_FILE = SHIPPED / "history.toml"
+HISTORY = 40  # status messages of the pump head's history
+HISTORY_BEGINS_S = 0.01
 
 
 @dataclass(frozen=True)
@@ -125,6 +129,85 @@ def make_rig(*, seed: int = 7, faulty: bool = True) -> Rig:
         delivered=delivered,
         delivered_losses=losses,
     )
+
+
+@dataclass(frozen=True)
+class History:
+    """The pump head's history, sent in one go into a ring that is too small for it.
+
+    Parameters
+    ----------
+    sheet : Sheet
+        The link, with or without flow control.
+    traces : mapping of str to Trace
+        What was on the wire, and on the controller's RTS, by the signals' names in the capture.
+    """
+
+    sheet: Sheet
+    traces: Mapping[str, Trace]
+
+
+def history_sheet(*, paused: bool) -> Sheet:
+    """Return the sheet of the pump head's history, with or without flow control."""
+    return parse_sheet(_history_text(paused=paused), name="history.toml")
+
+
+def make_history(*, paused: bool) -> History:
+    """Make the pump head's history: forty status messages, one right behind the other.
+
+    Parameters
+    ----------
+    paused : bool
+        Whether the pump head pauses when the controller asks it to.
+
+    Returns
+    -------
+    History
+    """
+    sheet = history_sheet(paused=paused)
+    wire, layout = sheet.wire["from_pump"], sheet.frame["status"]
+    rows = _measurements(np.random.default_rng(11))[40 : 40 + HISTORY]
+    values = np.frombuffer(b"".join(layout.encode(row) for row in rows), np.uint8)
+    line = wire.line
+    begin_s = HISTORY_BEGINS_S + np.arange(len(values)) * line.character_time_s
+    end_s = HISTORY_BEGINS_S + 0.35
+    signal = Trace(np.empty(0, np.int64), first_level=0, end=round(end_s * 1e9), name="rig.controller_rts")
+    if paused:
+        told = replay(characters_at(begin_s, values, line), sheet.receive["from_pump"], line)
+        begin_s = told.begin_s
+        signal = Trace.from_seconds(told.pauses_s.ravel(), 0, end_s=end_s, name="rig.controller_rts")
+    rests_s = begin_s - np.concatenate([[0.0], begin_s[:-1] + line.character_time_s])
+    trace = transmit(
+        values, line, gaps=np.maximum(rests_s, 0.0) * line.baud, begin_s=0.0, end_s=end_s, name="from_pump"
+    )
+    return History(sheet, {wire.source: trace, "rig.controller_rts": signal})
+
+
+def write_history(folder: Path, *, paused: bool) -> dict[str, Path]:
+    """Write the sheet and the capture of the pump head's history.
+
+    Parameters
+    ----------
+    folder : pathlib.Path
+        Where to; it must exist.
+    paused : bool
+        Whether the pump head pauses when the controller asks it to.
+
+    Returns
+    -------
+    dict of str to pathlib.Path
+        ``sheet`` and ``capture``.
+    """
+    name = "history_paused" if paused else "history"
+    files = {"sheet": folder / f"{name}.toml", "capture": folder / f"{name}.vcd"}
+    files["sheet"].write_text(_history_text(paused=paused), encoding="utf-8")
+    write_vcd(files["capture"], make_history(paused=paused).traces, comment="Dosing rig, made-up traffic")
+    return files
+
+
+def _history_text(*, paused: bool) -> str:
+    text = HISTORY_FILE.read_text(encoding="utf-8")
+    return text if paused else text.replace('flow_control = "rts-cts"', 'flow_control = "none"')
 
 
 def is_found(rig: Rig, findings: Iterable[Finding]) -> bool:

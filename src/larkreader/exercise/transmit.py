@@ -8,7 +8,7 @@ import numpy.typing as npt
 from larkreader.capture.characters import Fault
 from larkreader.capture.trace import Trace
 from larkreader.declare.line import LineSettings
-from larkreader.decode.receive import expected_parity
+from larkreader.decode.bit_levels import levels_of
 from larkreader.errors import RequestError
 
 LATEST_TICK = 1 << 62  # of a trace; more does not fit into 64 bits
@@ -79,7 +79,7 @@ def transmit(
     room = line.bits_per_character + held + np.broadcast_to(np.asarray(gaps, dtype=np.float64), sent.shape)
     length = line.bits_per_character + held
     begin_bits = np.cumsum(room) - length
-    levels = _levels(sent, line, fault)
+    levels = levels_of(sent, line, fault)
 
     over = begin_s + (float(begin_bits[-1] + length[-1]) * bit_s if len(sent) else 0.0) + line.character_time_s
     if not over / tick_s < LATEST_TICK:
@@ -90,21 +90,6 @@ def transmit(
     idle = 1 if line.idle == "high" else 0
     end = round(max(over, end_s or 0.0) / tick_s)
     return Trace(edges, tick_s, idle, begin=round(recorded_s / tick_s), end=end, name=name)
-
-
-def _levels(sent: npt.NDArray[np.uint16], line: LineSettings, fault: npt.NDArray[np.uint8]) -> npt.NDArray[np.uint8]:
-    """Return the logical level of each bit and of the idle time behind: uint8, shape (n, bits + 1)."""
-    stop = line.stop_position
-    levels = np.ones((len(sent), stop + 2), dtype=np.uint8)
-    levels[:, 0] = 0
-    for bit in range(line.data_bits):
-        weight = bit if line.first_bit == "lsb" else line.data_bits - 1 - bit
-        levels[:, 1 + bit] = sent >> weight & 1
-    if line.has_parity:
-        levels[:, stop - 1] = expected_parity(sent, line) ^ ((fault & Fault.PARITY) != 0)
-    levels[(fault & Fault.FRAMING) != 0, stop] = 0
-    levels[(fault & Fault.BREAK) != 0, : stop + 1] = 0
-    return levels
 
 
 def _check(

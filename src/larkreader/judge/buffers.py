@@ -117,11 +117,11 @@ def _told(run: ReceiveRun, characters: Characters, complete: int) -> Replay:
         for number in sender.refused:
             run.lost[number] = round(float(characters.begin_s[number]) * 1e9)
             run.fate[number] = Fate.HELD_BACK
-        begin_s = _seconds(sender.begin)
+        begin_s = seconds_of(sender.begin)
         arrived_s = begin_s + complete * 1e-9
     else:
         begin_s = characters.begin_s
-        arrived_s = _seconds([at + complete for at in sender.begin])
+        arrived_s = seconds_of([at + complete for at in sender.begin])
     taken = application.told if application is not None else None
     rows = np.array(taken.rows if taken is not None else [], dtype=np.int64).reshape(-1, 5)
     first, last = next((at for at in sender.begin if at > MISSING), 0), run.last_at
@@ -130,15 +130,15 @@ def _told(run: ReceiveRun, characters: Characters, complete: int) -> Replay:
         path=run.path,
         begin_s=begin_s,
         arrived_s=arrived_s,
-        fetched_s=_seconds(run.fetched),
-        stored_s=_seconds(run.stored),
-        taken_s=_seconds(run.taken),
-        lost_s=_seconds(run.lost),
+        fetched_s=seconds_of(run.fetched),
+        stored_s=seconds_of(run.stored),
+        taken_s=seconds_of(run.taken),
+        lost_s=seconds_of(run.lost),
         value=characters.value,
         fate=np.frombuffer(bytes(run.fate), np.uint8),
         reads=Reads(
-            begin_s=_seconds(rows[:, 0]),
-            end_s=_seconds(rows[:, 1]),
+            begin_s=seconds_of(rows[:, 0]),
+            end_s=seconds_of(rows[:, 1]),
             first=rows[:, 2],
             count=rows[:, 3],
             by_time=rows[:, 4] != 0,
@@ -157,7 +157,7 @@ def _told(run: ReceiveRun, characters: Characters, complete: int) -> Replay:
     )
 
 
-def _seconds(times: npt.ArrayLike) -> Seconds:
+def seconds_of(times: npt.ArrayLike) -> Seconds:
     """Return times in seconds, float64; NaN where there is none."""
     known = np.array(times, dtype=np.int64)
     return np.where(known == MISSING, np.nan, known * 1e-9)

@@ -26,6 +26,8 @@ CHARACTER_KINDS: Mapping[str, Fault] = {
     "overrun": Fault.OVERRUN,
     "short-stop": Fault.SHORT_STOP,
 }
+COUNTED_BY_DRIVER = "The driver of the receiving port counted them, by the time that this character was handed over."
+EMPTY_SOONER = "Read from the port more often, or more at a time, or let flow control pause the sender."
 SAME_SETTINGS = (
     "So many at once are no accident: the two ends, or the sheet and the wire, do not mean the same settings. "
     "Compare baud, data bits, parity and polarity before looking for noise."
@@ -79,6 +81,19 @@ def judge_characters(
             detail=_around(kind, characters, places, line, missing),
             advice=SAME_SETTINGS if many else None,
         )
+    for kind in ("overrun", "overflow"):
+        told = [(place, count) for place, name, count in characters.counted if name == kind]
+        if told:
+            yield make_finding(
+                kind,
+                wire,
+                sum(count for _, count in told),
+                first_s=time_of(characters, told[0][0]),
+                offset=told[0][0],
+                detail=COUNTED_BY_DRIVER,
+                meaning=None if kind == "overrun" else "",
+                advice=None if kind == "overrun" else EMPTY_SOONER,
+            )
     if len(false := characters.false_starts_s):
         yield make_finding("false-start", wire, len(false), first_s=float(false[0]))
     if characters.cut_off:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from .kind import Kind
+from .path_kinds import PATHS
 from .setup_kinds import SETUP
 
 SEEN: Mapping[str, Kind] = {
@@ -388,4 +389,4 @@ SEEN: Mapping[str, Kind] = {
     ),
 }
 
-KINDS: Mapping[str, Kind] = {**SEEN, **SETUP}
+KINDS: Mapping[str, Kind] = {**SEEN, **SETUP, **PATHS}

@@ -6,6 +6,10 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
+import numpy as np
+import numpy.typing as npt
+
+from larkreader.capture.characters import Characters
 from larkreader.declare.baud_generator import BaudGenerator, words_text
 from larkreader.declare.clock import Clock, hertz_text, share_of, share_text
 from larkreader.declare.end import End
@@ -14,12 +18,17 @@ from larkreader.declare.sheet import Sheet
 from larkreader.errors import RequestError
 
 from .budget import WireLoad, find_load, judge_load
+from .buffers import make_burst
 from .divisors import BaudSetting, bauds_hit, find_divisors, of_formula, read_words
 from .ends import StatedSettings, compare_ends, stated_settings
 from .findings import SEVERITIES, Finding, Verdict, stated, verdict_of
 from .margins import Margin, Timing, find_margin
+from .path_report import PathReport, judge_declared_path, judge_receive_path
+from .payload import judge_payload
 from .registers import ImpliedSettings, compare_maps, with_registers
+from .send_path import SendReplay, judge_send_path, replay_send
 from .setup_steps import judge_steps
+from .traffic import traffic_characters, traffic_messages
 from .wiring import judge_wiring
 
 THIN = 0.005  # of the baud: what should be left for slow edges, noise and unequal delays
@@ -78,6 +87,10 @@ class Plan:
         What is left between the sender and each receiver of a wire.
     loads : mapping of str to WireLoad
         What each wire is to carry.
+    paths : mapping of str to PathReport
+        What the receive path of each wire that has one makes of its traffic.
+    sends : mapping of str to SendReplay
+        What the send path of each wire that has one makes of it.
     findings : tuple of Finding
         What is wrong or worth knowing, the worst first.
     """
@@ -88,6 +101,8 @@ class Plan:
     clocks: Sequence[EndClock]
     margins: Mapping[str, Sequence[Margin]]
     loads: Mapping[str, WireLoad]
+    paths: Mapping[str, PathReport]
+    sends: Mapping[str, SendReplay]
     findings: tuple[Finding, ...]
 
     @property
@@ -108,17 +123,21 @@ class Plan:
             "clocks": [one.to_dict() for one in self.clocks],
             "margins": {wire: [one.to_dict() for one in margins] for wire, margins in self.margins.items()},
             "loads": {wire: load.to_dict() for wire, load in self.loads.items()},
+            "receive": {wire: one.to_dict() for wire, one in self.paths.items()},
+            "send": {wire: one.to_dict() for wire, one in self.sends.items()},
             "findings": [finding.to_dict() for finding in self.findings],
         }
 
 
-def plan(sheet: Sheet) -> Plan:
+def plan(sheet: Sheet, *, burst: int | None = None) -> Plan:
     r"""Work out what a sheet says of a link, and what is wrong with it.
 
     Parameters
     ----------
     sheet : Sheet
         What was declared.
+    burst : int, optional
+        Run so many characters without a gap through the receive paths; the declared traffic unless said.
 
     Returns
     -------
@@ -136,6 +155,16 @@ def plan(sheet: Sheet) -> Plan:
     clocks = [one for end in sheet.end.values() for one in _clocks_of(end, sheet)]
     margins = {wire: margins for wire in sheet.wire if (margins := _margins_of(wire, sheet, clocks))}
     loads = find_load(sheet)
+    paths = {
+        wire: judge_receive_path(sheet, wire, *arrivals)
+        for wire in sheet.receive
+        if len((arrivals := _arrivals(sheet, wire, burst))[0])
+    }
+    sends = {
+        wire: replay_send(*traffic_messages(sheet, wire), sheet.send[wire], sheet.wire[wire].line)
+        for wire in sheet.send
+        if any(one.wire == wire for one in sheet.traffic)
+    }
     findings = [
         *compare_ends(sheet),
         *(finding for one in clocks for finding in _judge_clock(one)),
@@ -145,9 +174,24 @@ def plan(sheet: Sheet) -> Plan:
         *judge_steps(sheet),
         *judge_wiring(sheet),
         *(finding for load in loads.values() for finding in judge_load(load)),
+        *(
+            finding
+            for wire, path in sheet.receive.items()
+            for finding in judge_declared_path(wire, path, sheet.wire[wire].line)
+        ),
+        *(finding for one in paths.values() for finding in one.findings),
+        *(finding for wire, told in sends.items() for finding in judge_send_path(wire, told, sheet.wire[wire].line)),
+        *judge_payload(sheet),
     ]
     findings.sort(key=lambda finding: SEVERITIES.index(finding.severity))
-    return Plan(declared, implied, stated_settings(sheet), clocks, margins, loads, tuple(findings))
+    return Plan(declared, implied, stated_settings(sheet), clocks, margins, loads, paths, sends, tuple(findings))
+
+
+def _arrivals(sheet: Sheet, wire: str, burst: int | None) -> tuple[Characters, npt.NDArray[np.int64]]:
+    """Return what comes in on a wire, and where its messages begin."""
+    if burst is None:
+        return traffic_characters(sheet, wire)
+    return make_burst(burst, sheet.wire[wire].line), np.empty(0, np.int64)
 
 
 def _lines_of(end: End, sheet: Sheet) -> dict[str, LineSettings]:

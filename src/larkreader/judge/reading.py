@@ -7,6 +7,7 @@ from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
+import numpy.typing as npt
 
 from larkreader.capture.characters import Characters, Fault
 from larkreader.capture.files.content import Progress
@@ -22,15 +23,18 @@ from larkreader.decode.frames import read_layouts
 from larkreader.errors import RequestError, nearest
 
 from .character_faults import judge_characters
+from .counting import judge_counting
 from .events import EventDelays, Seconds, measure_delays
 from .findings import SEVERITIES, Finding, Verdict, verdict_of
 from .first_sight import has_stray_beginning, judge_no_frames, judge_stray, judge_text
 from .frame_faults import judge_frames
 from .off_grid import judge_baud
+from .path_report import PathReport, judge_receive_path
 from .pauses import judge_pauses
 from .received import measured_in, receive_all
 from .sequence import Losses, find_losses, lost_by_hardware
 
+SEARCHED = 20_000  # characters up to which it is searched what a receive path could stand
 COUNTED = ("parity", "framing", "break", "noise", "overrun")  # in the JSON document, each a name of `Fault`
 
 
@@ -56,6 +60,8 @@ class Reading:
         Where the sheet came from.
     events : mapping of str to EventDelays
         Delays from the changes of the sheet's event signals, by their names; none where the capture has no levels.
+    paths : mapping of str to PathReport
+        By wire, what the declared receive path makes of its characters; only of wires whose levels were captured.
     """
 
     sheet: Sheet
@@ -66,6 +72,7 @@ class Reading:
     findings: tuple[Finding, ...]
     sheet_name: str = ""
     events: Mapping[str, EventDelays] = field(default_factory=dict)
+    paths: Mapping[str, PathReport] = field(default_factory=dict)
 
     @property
     def verdict(self) -> Verdict:
@@ -105,6 +112,7 @@ class Reading:
             "wires": {wire: self._wire_dict(wire) for wire in self.characters},
             "frames": {key: _frames_dict(frames) for key, frames in self.frames.items()},
             **({"events": {key: one.to_dict() for key, one in self.events.items()}} if self.sheet.event else {}),
+            **({"receive": {key: one.to_dict() for key, one in self.paths.items()}} if self.paths else {}),
             "findings": [finding.to_dict() for finding in self.findings],
         }
 
@@ -206,6 +214,7 @@ def read(
                 findings += judge_no_frames(key, characters[key])
         else:
             findings += judge_text(key, characters[key], is_stray=is_stray)
+            findings += judge_counting(key, characters[key], line.data_bits)
         if is_stray:
             findings += judge_stray(key, characters[key])
         if key in received.beginnings:
@@ -214,14 +223,38 @@ def read(
         if any(isinstance(layout.boundary, BreakBoundary) for layout in declared.layouts_of(key)):
             held = replace(held, faults=held.faults & ~np.uint8(Fault.BREAK))  # they begin frames, as declared
         findings += judge_characters(key, held, line, received.extents.get(key), missing=lost_by_hardware(losses))
-    findings += judge_pauses(declared, characters, received.clear)
+    inside = {key: _inside_frames(declared, key, len(told), frames) for key, told in characters.items()}
+    findings += judge_pauses(declared, characters, received.clear, inside)
+    paths = {
+        key: judge_receive_path(declared, key, told, _starts_on(declared, key, frames), search=len(told) <= SEARCHED)
+        for key, told in characters.items()
+        if key in declared.receive and told.has_times and told.has_line
+    }
+    findings += [finding for one in paths.values() for finding in one.findings]
     findings.sort(key=lambda one: (SEVERITIES.index(one.severity), one.first_s or 0.0, one.offset or 0))
     events = {
         key: measure_delays(event, received.changes_s[key], _begins_on(event, declared, characters, frames))
         for key, event in declared.event.items()
         if key in received.changes_s
     }
-    return Reading(declared, name, characters, frames, skipped, tuple(findings), sheet_name, events)
+    return Reading(declared, name, characters, frames, skipped, tuple(findings), sheet_name, events, paths)
+
+
+def _inside_frames(sheet: Sheet, wire: str, count: int, frames: Mapping[str, Frames]) -> npt.NDArray[np.bool_]:
+    """Tell which characters of a wire lie inside good frames."""
+    steps = np.zeros(count + 1, dtype=np.int64)
+    for layout in sheet.layouts_of(wire):
+        good = frames[layout.key][frames[layout.key].faults == 0]
+        np.add.at(steps, good.offset, 1)
+        np.add.at(steps, good.offset + good.length, -1)
+    inside: npt.NDArray[np.bool_] = np.cumsum(steps)[:-1] > 0
+    return inside
+
+
+def _starts_on(sheet: Sheet, wire: str, frames: Mapping[str, Frames]) -> npt.NDArray[np.int64]:
+    """Return the offsets of the frames of a wire, ascending."""
+    offsets = [frames[layout.key].offset for layout in sheet.layouts_of(wire)]
+    return np.sort(np.concatenate(offsets)) if offsets else np.empty(0, np.int64)
 
 
 def _begins_on(

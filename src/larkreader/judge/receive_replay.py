@@ -432,7 +432,7 @@ class ReceiveRun:
         if self._is_stopped and len(self._ring) < self._capacity:
             self._is_stopped = False
             if self.every and self._fifo:
-                self._start_at = self._next_look(at)
+                self._start_at = self._next_look(at + 1)  # a look at this moment has been
             elif self._fifo or self._block:
                 self._ask(at)
 

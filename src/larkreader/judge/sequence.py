@@ -144,7 +144,7 @@ def _losses_of(frames: Frames, counter: Slot, characters: Characters, others: li
         frames=steps[lost] - 1,
         missing=missing[lost],
         joined=_count_between(frames.offset[(frames.faults & FrameFault.CHECKSUM_MISMATCH) != 0], first, end[lost]),
-        cause=np.where(overrun > 0, "hardware", np.where(damaged > 0, "line", "buffer")),
+        cause=np.where(overrun > 0, "hardware", np.where(damaged > 0, "line", behind_the_line(characters))),
         repeats=end[steps == 0],
         restarts=end[restarts],
     )
@@ -188,7 +188,7 @@ def judge_losses(losses: Losses, characters: Characters, wire: str) -> Iterator[
             offset=first,
             frame=layout,
             detail=detail,
-            meaning=None if kind != "overflow" or _shows_line_faults(characters) else NO_LINE_FAULTS_KNOWN,
+            meaning=None if kind != "overflow" or shows_line_faults(characters) else NO_LINE_FAULTS_KNOWN,
             advice=_where_it_overflowed(characters) if kind == "overflow" else None,
         )
     for places, kind in ((losses.repeats, "counter-repeat"), (losses.restarts, "counter-restart")):
@@ -198,7 +198,13 @@ def judge_losses(losses: Losses, characters: Characters, wire: str) -> Iterator[
             yield make_finding(kind, wire, len(places), of=sent, first_s=first_s, offset=first, frame=layout)
 
 
-def _shows_line_faults(characters: Characters) -> bool:
+def behind_the_line(characters: Characters) -> str:
+    """Return who loses characters without any trace: the hardware, if its driver counted that and no overflow."""
+    counted = {name for _, name, _ in characters.counted}
+    return "hardware" if "overrun" in counted and "overflow" not in counted else "buffer"
+
+
+def shows_line_faults(characters: Characters) -> bool:
     """Tell whether a line fault would show in the characters, if there were one."""
     return characters.has_line or bool(characters.faults.any())
 

@@ -16,6 +16,7 @@ from larkreader.judge.divisors import BaudSetting, bauds_hit
 from larkreader.judge.ends import SETTINGS, SHEET
 from larkreader.judge.plan import EndClock, Plan, numbers_text
 
+from .path_views import receive_paths, send_paths
 from .terminal import duration, heading, kept_whole, new_table
 
 MOST_ALTERNATIVES = 8
@@ -39,6 +40,8 @@ def topics(plan: Plan) -> dict[str, Group]:
         "steps": _steps(plan.sheet) if plan.sheet.step else None,
         "wiring": _wiring(plan.sheet) if plan.sheet.joint else None,
         "load": _loads(plan),
+        "receive": Group(heading("What gets lost, and where"), receive_paths(plan.paths)) if plan.paths else None,
+        "send": Group(heading("What goes out, and when"), send_paths(plan.sends)) if plan.sends else None,
     }
     return {name: group for name, group in shown.items() if group is not None}
 

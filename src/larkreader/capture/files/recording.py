@@ -8,6 +8,9 @@ Each further line is what arrived or went out together, with the seconds since t
 character has one, a list of place and names::
 
     {"s": 0.004312, "wire": "from_pump", "hex": "67 6f 74", "faults": [[2, "parity"]]}
+
+Where the port's driver counts what it and its hardware lose, the entry tells what it has counted since the last one, as
+``"counted": {"overrun": 1, "overflow": 17}``.
 """
 
 from __future__ import annotations
@@ -28,6 +31,7 @@ from larkreader.capture.characters import FAULT_NAMES, Characters, fault_names
 from larkreader.errors import CaptureError
 
 VERSION = 1
+COUNTED = ("overrun", "overflow")
 _BY_NAME = {name: int(fault) for fault, name in FAULT_NAMES.items()}
 
 
@@ -63,12 +67,16 @@ class RecordingWriter:
             self._file.write(b"\n")
         self._put({"recording": VERSION, "began": began, "wires": wires})
 
-    def add(self, at_s: float, wire: str, data: bytes, faults: bytes = b"") -> None:
-        """Write what arrived or went out together."""
+    def add(
+        self, at_s: float, wire: str, data: bytes, faults: bytes = b"", counted: Mapping[str, int] | None = None
+    ) -> None:
+        """Write what arrived or went out together, and what the driver has counted as lost meanwhile."""
         entry: dict[str, Any] = {"s": round(at_s, 6), "wire": wire, "hex": data.hex(" ")}
         held = [[place, fault_names(fault)] for place, fault in enumerate(faults) if fault]
         if held:
             entry["faults"] = held
+        if counted:
+            entry["counted"] = dict(counted)
         self._put(entry)
 
     def close(self) -> None:
@@ -100,7 +108,7 @@ def write_recording(path: str | Path, wires: Mapping[str, Characters]) -> None:
     CaptureError
         If there are no times, or a value does not fit into a byte.
     """
-    entries: list[tuple[float, str, bytes, bytes]] = []
+    entries: list[tuple[float, str, bytes, bytes, dict[str, int]]] = []
     for wire, characters in wires.items():
         if len(characters) and (not characters.has_times or characters.value.max() > 0xFF):
             found = "would hold characters without times" if not characters.has_times else "would hold nine bits"
@@ -109,7 +117,8 @@ def write_recording(path: str | Path, wires: Mapping[str, Characters]) -> None:
         bounds = [*together.tolist(), len(characters)]
         for low, high in pairwise(bounds):
             data, faults = characters.value[low:high].astype(np.uint8), characters.faults[low:high]
-            entries.append((float(characters.begin_s[low]), wire, data.tobytes(), faults.tobytes()))
+            counted = {what: count for place, what, count in characters.counted if low <= place < high}
+            entries.append((float(characters.begin_s[low]), wire, data.tobytes(), faults.tobytes(), counted))
     with RecordingWriter(Path(path), "1970-01-01T00:00:00Z", {wire: {} for wire in wires}) as writer:
         for entry in sorted(entries, key=lambda one: one[0]):
             writer.add(*entry)
@@ -143,6 +152,8 @@ def read_recording(data: bytes, name: str) -> dict[str, Characters]:
         If a line is not of this form.
     """
     groups: dict[str, list[tuple[float, bytes, bytes]]] = {}
+    counted: dict[str, list[tuple[int, str, int]]] = {}
+    offsets: dict[str, int] = {}
     first_began: datetime | None = None
     part_s = 0.0  # when the part of the recording began, on the clock of the first one
     cut_off = ""
@@ -163,7 +174,13 @@ def read_recording(data: bytes, name: str) -> dict[str, Characters]:
             faults = bytearray(len(data))
             for place, names in entry.get("faults", []):
                 faults[place] = sum(_BY_NAME[one] for one in names.split("+"))
-            groups[entry["wire"]].append((part_s + float(entry["s"]), data, bytes(faults)))
+            wire = entry["wire"]
+            groups[wire].append((part_s + float(entry["s"]), data, bytes(faults)))
+            for what, count in entry.get("counted", {}).items():
+                if what not in COUNTED or not isinstance(count, int):
+                    raise ValueError(what)
+                counted.setdefault(wire, []).append((offsets.get(wire, 0), what, count))
+            offsets[wire] = offsets.get(wire, 0) + len(data)
         except (ValueError, KeyError, TypeError, IndexError) as error:
             if isinstance(error, CaptureError):
                 raise
@@ -174,7 +191,10 @@ def read_recording(data: bytes, name: str) -> dict[str, Characters]:
                 continue
             found = line[:40].decode("latin-1")
             raise CaptureError(f"{name}: line {number}", f'holds "{found}", which is no entry of a recording') from None
-    return {wire: replace(Characters.from_groups(entries), cut_off=cut_off) for wire, entries in groups.items()}
+    return {
+        wire: replace(Characters.from_groups(entries), cut_off=cut_off, counted=tuple(counted.get(wire, ())))
+        for wire, entries in groups.items()
+    }
 
 
 def _check_version(entry: Mapping[str, Any], name: str) -> None:

@@ -1,0 +1,154 @@
+"""What receive and send paths make of their characters, as text for a terminal."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+from rich.console import Group
+
+from larkreader.declare.receive_path import (
+    BlockingApplication,
+    DmaService,
+    InterruptService,
+    PeriodicApplication,
+    PollingService,
+    ReceivePath,
+)
+from larkreader.judge.path_limits import PathLimits
+from larkreader.judge.path_report import PathReport
+from larkreader.judge.replayed import BUFFERS, Fate, Replay
+from larkreader.judge.send_path import SendFate, SendReplay
+
+from .terminal import duration, kept_whole, new_table
+
+FATES = {
+    Fate.TAKEN: "taken",
+    Fate.OVERRUN: "lost by the hardware",
+    Fate.BLOCK: "overwritten in the block",
+    Fate.DROPPED: "dropped, the ring was full",
+    Fate.OVERWRITTEN: "overwritten in the ring",
+    Fate.DISCARDED: "thrown away by the application",
+    Fate.HELD_BACK: "never sent",
+    Fate.LEFT: "on their way at the end",
+}
+
+
+def receive_paths(paths: Mapping[str, PathReport]) -> Group:
+    """Show stage by stage how full each was, what was lost there, and what would do."""
+    parts: list[Any] = []
+    for wire, one in paths.items():
+        told, limits, path = one.replay, one.limits, one.replay.path
+        table = new_table(wire, ">holds", ">at most", ">enough", ">by arithmetic", ">lost")
+        for stage in told.stages:
+            table.add_row(stage, *_stage(stage, told, limits))
+        ends = ", ".join(f"{told.count(fate):,} {text}" for fate, text in FATES.items() if told.count(fate))
+        parts += [*([""] if parts else []), table, "", f"{len(told):,} characters: {ends or 'none'}."]
+        parts += [_service(path, told, limits), *_application(told), *_pauses(one)]
+        if one.heard is not None:
+            heard = one.heard
+            parts.append(
+                f"It hears {len(heard.characters):,}: {len(heard.missed):,} are missed, {len(heard.misread):,} "
+                f"misread, {len(heard.made_up):,} begin on a data bit."
+            )
+    return Group(*parts)
+
+
+def _stage(stage: str, told: Replay, limits: PathLimits) -> tuple[str, str, str, str, str]:
+    """Return what a stage holds, held at most, needs, needs by arithmetic, and how many it lost."""
+    path, most = told.path, f"{told.high_water(stage):,}"
+    if stage == "ring" and path.ring is not None:
+        lost = told.count(Fate.DROPPED) + told.count(Fate.OVERWRITTEN)
+        return f"{path.ring.capacity:,}", most, _number(limits.ring_needed), _number(limits.ring_bound), f"{lost:,}"
+    if stage == "block" and isinstance(path.service, DmaService):
+        return f"{path.service.block:,}", most, "-", "-", f"{told.count(Fate.BLOCK):,}"
+    waits = " + 1" if path.fifo.shift_waits else ""
+    return f"{path.fifo.size:,}{waits}", most, "-", "-", f"{told.count(Fate.OVERRUN):,}"
+
+
+def _service(path: ReceivePath, told: Replay, limits: PathLimits) -> str:
+    service = path.service
+    if isinstance(service, (InterruptService, DmaService)):
+        what = "Interrupts" if isinstance(service, InterruptService) else "DMA's notices are served"
+        when = f"{what} after {duration(service.latency_s)}"
+    elif isinstance(service, PollingService):
+        when = f"A look every {duration(service.every_s)}"
+    else:
+        return "The receiver is in software."
+    when += f" and up to {duration(service.jitter_s)} more" if service.jitter_s else ""
+    if limits.slowest:
+        when += f"; {_slowest(limits)}"
+    looks = f" in {told.looks:,} looks" if told.looks != told.services else ""
+    busy = f"{told.services:,} times at work{looks}"
+    if told.busy_s:
+        busy += f", {told.busy_share:.2%} of the processor, {duration(told.longest_busy_s)} at most without a rest"
+    return f"{when}. {busy[0].upper()}{busy[1:]}."
+
+
+def _slowest(limits: PathLimits) -> str:
+    if limits.slowest_s is None:
+        return "however soon it came, the hardware would lose some"
+    if limits.slowest_s == float("inf"):
+        return "the hardware loses nothing however late it is"
+    bound_s = limits.slowest_bound_s
+    told = f", by arithmetic {duration(bound_s)}" if bound_s is not None else ""
+    return f"up to {duration(limits.slowest_s)} the hardware loses nothing{told}"
+
+
+def _application(told: Replay) -> list[str]:
+    application, reads = told.path.application, told.reads
+    if application is None:
+        return []
+    if isinstance(application, BlockingApplication):
+        limit = f" or {duration(application.limit_s)} are over" if application.limit_s is not None else ""
+        by_time = int(reads.by_time.sum())
+        text = (
+            f"Reads wait until {application.length:,} are there{limit}: {len(reads) - by_time:,} returned whole, "
+            f"{by_time:,} in part, {told.empty_reads:,} empty."
+        )
+        return [text + (f" One waits at the end, with {told.unfinished:,}." if told.unfinished else "")]
+    what = "takes" if isinstance(application, PeriodicApplication) else "takes lines"
+    return [f"The application looks every {duration(application.every_s)} and {what}: {len(reads):,} times."]
+
+
+def _pauses(one: PathReport) -> list[str]:
+    told, limits, pause = one.replay, one.limits, one.replay.path.pause
+    if pause is None or one.line.flow_control == "none":
+        return []
+    times = "1 pause is" if len(told.pauses_s) == 1 else f"{len(told.pauses_s):,} pauses are"
+    held = f"; the sender holds back {told.most_held:,} at most" if len(told.pauses_s) else ""
+    text = f"{times} asked for at {pause.at:,} and over at {pause.resume_at:,}{held}."
+    if limits.marks is not None:
+        low, high = limits.marks
+        text += f" Marks from {low:,} to {high:,} lose nothing"
+        text += f", by arithmetic up to {limits.marks_bound:,}." if limits.marks_bound is not None else "."
+    return [text]
+
+
+def send_paths(sends: Mapping[str, SendReplay]) -> Group:
+    """Show what becomes of the messages of each wire, and how long the code waits for it."""
+    table = new_table("wire", ">messages", ">characters", ">sent", "not sent", ">blocked", ">longest")
+    names = {SendFate.OVERWRITTEN: "overwritten", SendFate.CUT: "cut", SendFate.DROPPED: "dropped"}
+    names[SendFate.BROKEN] = "broken off"
+    for wire, told in sends.items():
+        lost = ", ".join(f"{told.count_of(fate):,} {name}" for fate, name in names.items() if told.count_of(fate))
+        blocked = told.to_dict()["blocked_s"]
+        table.add_row(
+            wire,
+            f"{len(told):,}",
+            f"{len(told.fate):,}",
+            f"{told.count_of(SendFate.SENT):,}",
+            lost or "none",
+            f"{blocked['share']:.1%}",
+            duration(blocked["longest"]),
+        )
+    return Group(kept_whole(table, 1))
+
+
+def lost_of(told: Replay) -> int:
+    """Return how many characters hardware and buffers lost."""
+    return told.count(Fate.OVERRUN) + sum(told.count(fate) for fate in BUFFERS)
+
+
+def _number(count: int | None) -> str:
+    return "-" if count is None else f"{count:,}"
