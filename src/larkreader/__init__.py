@@ -156,6 +156,7 @@ if TYPE_CHECKING:
     from .judge.replayed import Replay as Replay
     from .judge.send_path import SendFate as SendFate
     from .judge.send_path import SendReplay as SendReplay
+    from .judge.send_path import judge_send_path as judge_send_path
     from .judge.send_path import replay_send as replay_send
     from .judge.setup_steps import judge_steps as judge_steps
     from .judge.software_receiver import Heard as Heard
@@ -287,6 +288,7 @@ _HOMES = {
     "garble_table": "judge.garble",
     "hear": "judge.software_receiver",
     "judge_receive_path": "judge.path_report",
+    "judge_send_path": "judge.send_path",
     "judge_steps": "judge.setup_steps",
     "judge_wiring": "judge.wiring",
     "make_burst": "judge.buffers",
@@ -445,6 +447,7 @@ __all__ = [
     "garble_table",
     "hear",
     "judge_receive_path",
+    "judge_send_path",
     "judge_steps",
     "judge_wiring",
     "make_burst",

@@ -185,6 +185,8 @@ def _last_good(good: int, beyond: int, loses: Callable[[int], bool]) -> int:
 def _slowest_bound(path: ReceivePath, line: LineSettings) -> float | None:
     """Return how late a service may be while characters follow one another without a gap."""
     service, fifo, character_s = path.service, path.fifo, line.character_time_s
+    if isinstance(service, (InterruptService, PollingService)) and service.most:
+        return None
     if isinstance(service, InterruptService):
         room = fifo.size - fifo.trigger + 1
     elif isinstance(service, PollingService):
@@ -202,8 +204,6 @@ def _slowest_bound(path: ReceivePath, line: LineSettings) -> float | None:
     if service.each_s >= character_s or (service.each_s and _handler_s(path, line) > character_s * fifo.size):
         return None
     bound_s = room * character_s + waits * until_next_start - costs_s
-    if isinstance(service, InterruptService) and service.most:
-        return None
     return bound_s - service.leave_s if bound_s > service.leave_s else None
 
 

@@ -187,7 +187,10 @@ class Replay(Columns):
         steps = np.repeat([1, -1], [len(came), len(gone)])
         turn = np.concatenate([np.zeros(len(came), np.int64), np.where(is_lost, -1, 1)])
         order = np.lexsort((turn, times))[: len(times) - int(np.isnan(gone).sum())]  # NaN sorts last
-        return times[order], np.cumsum(steps[order])
+        levels = np.cumsum(steps[order])
+        if stage == "ring" and self.path.ring is not None:  # what is stored in the place of what was taken just then
+            levels = np.minimum(levels, self.path.ring.capacity)
+        return times[order], levels
 
     def high_water(self, stage: str) -> int:
         """Return how many characters a stage held at most.

@@ -167,10 +167,9 @@ def compare_heard(sent: Characters, heard: Characters, line: LineSettings) -> He
 def _next_start(edges: list[int], at: int, deafness: Deafness, idle_first: bool, start: str) -> int | None:
     """Return the next moment that the receiver takes for the beginning of a start bit; None if there is none."""
     while True:
-        at = deafness.after(at)
-        place = bisect_right(edges, at)
-        if start == "level" and (place % 2 == 0) != idle_first:
-            return at
+        hears_at = deafness.after(at)
+        if start == "level" and (bisect_right(edges, hears_at) % 2 == 0) != idle_first:
+            return hears_at
         place = bisect_left(edges, at)
         if (place % 2 == 0) != idle_first:
             place += 1  # this change leads to idle level
