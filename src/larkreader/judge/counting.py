@@ -48,6 +48,7 @@ def judge_counting(wire: str, characters: Characters, data_bits: int) -> Iterato
     pairs = np.flatnonzero(np.diff(jumps) == 1)
     pairs = pairs[(steps[jumps[pairs]] + steps[jumps[pairs] + 1]) % cycle == 2 % cycle]
     is_changed[pairs] = is_changed[pairs + 1] = True
+    is_changed |= (jumps == 0) | (jumps == len(steps) - 1)  # of the first and the last one nobody can tell
     places = jumps[~is_changed & (steps[jumps] != 0)] + 1
     missing = (steps[places - 1] - 1) % cycle
     near = np.minimum(places + 1, len(value) - 1)
