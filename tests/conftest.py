@@ -7,7 +7,7 @@ import pytest
 from hypothesis import HealthCheck, settings
 
 from larkreader.cli import run
-from larkreader.demo.rig import Rig, make_rig, write_rig
+from larkreader.demo.rig import Rig, make_rig, write_history, write_rig
 
 settings.register_profile("quick", max_examples=25, deadline=None)
 settings.register_profile("usual", max_examples=100, deadline=None, suppress_health_check=[HealthCheck.too_slow])
@@ -23,7 +23,10 @@ def rig() -> Rig:
 
 @pytest.fixture(scope="session")
 def rig_files(rig, tmp_path_factory) -> dict[str, Path]:
-    return write_rig(tmp_path_factory.mktemp("rig"), rig)
+    folder = tmp_path_factory.mktemp("rig")
+    for paused in (False, True):
+        write_history(folder, paused=paused)
+    return write_rig(folder, rig)
 
 
 @pytest.fixture

@@ -56,12 +56,24 @@ if TYPE_CHECKING:
     from .declare.layout import FrameLayout as FrameLayout
     from .declare.line import LineSettings as LineSettings
     from .declare.loopback import LoopbackPlan as LoopbackPlan
+    from .declare.receive_path import BlockingApplication as BlockingApplication
     from .declare.receive_path import Deaf as Deaf
+    from .declare.receive_path import DmaService as DmaService
+    from .declare.receive_path import Fifo as Fifo
+    from .declare.receive_path import InterruptService as InterruptService
+    from .declare.receive_path import LineApplication as LineApplication
+    from .declare.receive_path import Pause as Pause
+    from .declare.receive_path import PeriodicApplication as PeriodicApplication
+    from .declare.receive_path import PollingService as PollingService
     from .declare.receive_path import ReceivePath as ReceivePath
+    from .declare.receive_path import Ring as Ring
+    from .declare.receive_path import SoftwareReceiver as SoftwareReceiver
     from .declare.registers import Meaning as Meaning
     from .declare.registers import Meanings as Meanings
     from .declare.registers import Register as Register
     from .declare.schema import sheet_schema as sheet_schema
+    from .declare.send_path import Call as Call
+    from .declare.send_path import Direction as Direction
     from .declare.send_path import SendPath as SendPath
     from .declare.shape import Shape as Shape
     from .declare.sheet import Sheet as Sheet
@@ -180,9 +192,11 @@ if TYPE_CHECKING:
 _HOMES = {
     "BaudGenerator": "declare.baud_generator",
     "BaudSetting": "judge.divisors",
+    "BlockingApplication": "declare.receive_path",
     "Bursts": "judge.bursts",
     "ByteDifference": "judge.byte_survey",
     "ByteSurvey": "judge.byte_survey",
+    "Call": "declare.send_path",
     "CaptureError": "errors",
     "CaptureFileError": "errors",
     "CaptureForm": "declare.capture_form",
@@ -193,6 +207,8 @@ _HOMES = {
     "CrcAlgorithm": "declare.crc",
     "Deaf": "declare.receive_path",
     "Diagnosis": "judge.diagnosis",
+    "Direction": "declare.send_path",
+    "DmaService": "declare.receive_path",
     "End": "declare.end",
     "Escape": "decode.escapes",
     "EventDelays": "judge.events",
@@ -201,6 +217,7 @@ _HOMES = {
     "Fault": "capture.characters",
     "FieldGroup": "declare.fields",
     "FieldStatistics": "judge.statistics",
+    "Fifo": "declare.receive_path",
     "Finding": "judge.findings",
     "FrameChange": "judge.changes",
     "FrameChecksum": "declare.checksum",
@@ -212,10 +229,12 @@ _HOMES = {
     "Garble": "judge.garble",
     "Heard": "judge.software_receiver",
     "ImpliedSettings": "judge.registers",
+    "InterruptService": "declare.receive_path",
     "Joint": "declare.wiring",
     "LarkReaderError": "errors",
     "LayoutsReader": "decode.streaming",
     "LevelSurvey": "judge.levels",
+    "LineApplication": "declare.receive_path",
     "LineSettings": "declare.line",
     "LoopbackPlan": "declare.loopback",
     "LoopbackResult": "exercise.loopback",
@@ -228,8 +247,11 @@ _HOMES = {
     "Notations": "present.notations",
     "PathLimits": "judge.path_limits",
     "PathReport": "judge.path_report",
+    "Pause": "declare.receive_path",
+    "PeriodicApplication": "declare.receive_path",
     "Pin": "declare.wiring",
     "Plan": "judge.plan",
+    "PollingService": "declare.receive_path",
     "Port": "exercise.ports.port",
     "PortError": "errors",
     "ProposedLayout": "judge.proposal",
@@ -243,6 +265,7 @@ _HOMES = {
     "Replay": "judge.replayed",
     "RequestError": "errors",
     "ReservedBits": "declare.fields",
+    "Ring": "declare.receive_path",
     "RingMemory": "capture.ring",
     "Rule": "declare.steps",
     "Samples": "declare.field_parts",
@@ -254,6 +277,7 @@ _HOMES = {
     "SheetError": "errors",
     "SimulatedPort": "exercise.ports.simulated",
     "Skip": "decode.frame_columns",
+    "SoftwareReceiver": "declare.receive_path",
     "Spans": "decode.frame_columns",
     "StatusWord": "declare.capture_form",
     "Step": "declare.steps",
@@ -339,9 +363,11 @@ _HOMES = {
 __all__ = [
     "BaudGenerator",
     "BaudSetting",
+    "BlockingApplication",
     "Bursts",
     "ByteDifference",
     "ByteSurvey",
+    "Call",
     "CaptureError",
     "CaptureFileError",
     "CaptureForm",
@@ -352,6 +378,8 @@ __all__ = [
     "CrcAlgorithm",
     "Deaf",
     "Diagnosis",
+    "Direction",
+    "DmaService",
     "End",
     "Escape",
     "EventDelays",
@@ -360,6 +388,7 @@ __all__ = [
     "Fault",
     "FieldGroup",
     "FieldStatistics",
+    "Fifo",
     "Finding",
     "FrameChange",
     "FrameChecksum",
@@ -371,10 +400,12 @@ __all__ = [
     "Garble",
     "Heard",
     "ImpliedSettings",
+    "InterruptService",
     "Joint",
     "LarkReaderError",
     "LayoutsReader",
     "LevelSurvey",
+    "LineApplication",
     "LineSettings",
     "LoopbackPlan",
     "LoopbackResult",
@@ -387,8 +418,11 @@ __all__ = [
     "Notations",
     "PathLimits",
     "PathReport",
+    "Pause",
+    "PeriodicApplication",
     "Pin",
     "Plan",
+    "PollingService",
     "Port",
     "PortError",
     "ProposedLayout",
@@ -402,6 +436,7 @@ __all__ = [
     "Replay",
     "RequestError",
     "ReservedBits",
+    "Ring",
     "RingMemory",
     "Rule",
     "Samples",
@@ -413,6 +448,7 @@ __all__ = [
     "SheetError",
     "SimulatedPort",
     "Skip",
+    "SoftwareReceiver",
     "Spans",
     "StatusWord",
     "Step",

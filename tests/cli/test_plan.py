@@ -180,3 +180,87 @@ def test_what_cannot_be_planned_is_refused_in_a_sentence(shell, sheet, arguments
     assert (status, out) == (2, "")
     assert told in " ".join(err.split())
     assert "Traceback" not in err
+
+
+def test_plan_runs_declared_traffic_or_a_burst_through_the_receive_paths(shell, rig_files, tmp_path):
+    """The rig's ring of 127 loses nothing of its traffic. A burst of 500 at 5,236 a second, taken every 10 ms, needs 53."""
+    status, out, err = shell("plan", rig_files["sheet"], "--only", "receive")
+    assert (status, err) == (0, "")
+    assert "6,448 characters: 6,448 taken." in out
+    status, out, _ = shell("plan", rig_files["sheet"], "--only", "receive", "--burst", 500)
+    assert (status, "500 characters: 500 taken." in out) == (0, True)
+    folder = rig_files["sheet"].parent
+    status, out, _ = shell("plan", folder / "history.toml", "--json")
+    document = json.loads(out)
+    assert (status, document["verdict"]) == (1, "faults")
+    assert document["receive"]["from_pump"]["fates"] == {"taken": 748, "dropped": 532}
+    assert {one["kind"] for one in document["findings"]} == {"predicted-overflow", "pause-unused"}
+    for figure in ("fill", "losses"):
+        picture = tmp_path / f"{figure}.png"
+        assert shell("plan", folder / "history.toml", "--figure", figure, "-o", picture)[0] == 0
+        assert picture.read_bytes().startswith(b"\x89PNG")
+        assert shell("draw", folder / "history.toml", folder / "history.vcd", figure, "-o", tmp_path / "d.svg")[0] == 0
+    status, _, err = shell("plan", rig_files["sheet"], "--figure", "fill")
+    assert (status, err) == (
+        2,
+        "larkreader: --figure is fill, with no file to draw it into. Goes with --output FILE.\n",
+    )
+    at = ("--at", "0.02", "--count", 100)
+    assert shell("draw", folder / "history.toml", folder / "history.vcd", "fill", "-o", tmp_path / "d.svg", *at)[0] == 0
+
+
+def test_decode_tells_what_the_declared_path_would_lose_with_and_without_flow_control(shell, rig_files):
+    folder = rig_files["sheet"].parent
+    status, out, _ = shell("decode", folder / "history.toml", folder / "history.vcd")
+    assert (status, "381 taken, 259 dropped, the ring was full" in out) == (1, True)
+    status, out, _ = shell("decode", folder / "history_paused.toml", folder / "history_paused.vcd", "--json")
+    document = json.loads(out)
+    assert (status, document["verdict"], document["receive"]["from_pump"]["fates"]) == (0, "clean", {"taken": 640})
+
+
+@pytest.mark.parametrize(
+    ("path", "message"),
+    [
+        ("fifo = { size = 4, trigger = 9 }", "receive.tx.fifo = {\"size\": 4, \"trigger\": 9}\n      trigger must be at most 4"),
+        ('service = { kind = "interupt" }', "must have a kind of \"interrupt\", \"polling\", \"dma\" or \"software\""),
+        ("ring = { size = 8 }", "receive.tx.application\n      is missing: ring needs it"),
+        (
+            'ring = { size = 8 }\napplication = { kind = "lines", every_s = 1, terminator = "LF" }',
+            'receive.tx.application.terminator = "LF"\n      must be 1 to 4 bytes in hexadecimal',
+        ),
+        ("deaf = [{ for_s = 1, every_s = 2 }, { for_s = 1, every_s = 2 }]", "leave no time for any service"),
+        ('pause = { at = 4, resume_at = 5, watches = "fifo" }', "resume_at must be less than at"),
+        ('service = { kind = "dma", block = 8, circular = false, notices = ["idle"] }', 'notices must hold "full"'),
+    ],
+)  # fmt: skip
+def test_a_path_that_cannot_be_is_told_at_its_place(shell, tmp_path, path, message):
+    sheet = tmp_path / "a.toml"
+    sheet.write_text(f"sheet = 1\n[wire.tx]\n[receive.tx]\n{path}\n")
+    status, _, err = shell("plan", sheet)
+    assert (status, message in err) == (2, True), err
+
+
+@pytest.mark.parametrize(
+    ("path", "kind", "text"),
+    [
+        ('application = { kind = "blocking", length = 80, terminated = true }', "large-request", "80 characters and a NUL behind them"),
+        ('application = { kind = "blocking", length = 80, whole = true }', "large-request", "the ring, which holds 64"),
+        ('application = { kind = "lines", every_s = 0.1 }', "large-request", "may have 79 characters, but the ring holds 64"),
+        ('application = { kind = "periodic", every_s = 0.0109 }', "little-room", "up to 57 of the ring's 64 places"),
+        (
+            'fifo = { size = 8, trigger = 4 }\napplication = { kind = "periodic", every_s = 0.005 }',
+            "waiting-tail", "2 characters are still in the FIFO at the end",
+        ),
+        (
+            'service = { kind = "interrupt", each_s = 1.2e-4 }\napplication = { kind = "periodic", every_s = 0.005 }',
+            "busy-processor", "serving it takes 61% of the processor's time",
+        ),
+    ],
+)  # fmt: skip
+def test_what_is_wrong_with_a_path_before_anything_is_lost_is_told(path, kind, text):
+    """At 57600 8E1 a character takes 191 us. 202 of them, by fours, leave 2; at 120 us each they take 24.24 of 40 ms."""
+    sheet = (
+        f'sheet = 1\n[line]\nbaud = 57600\nformat = "8E1"\n[wire.tx]\n[receive.tx]\nring = {{ size = 64 }}\n{path}\n'
+    )
+    found = {one.kind: one.text for one in lr.plan(lr.parse_sheet(sheet), burst=202).findings}
+    assert text in found.get(kind, ""), found

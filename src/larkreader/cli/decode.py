@@ -169,9 +169,9 @@ def decode(
         console.print(terminal.counts(reading))
         console.print()
         if reading.paths:
-            from larkreader.present.path_views import receive_paths
+            from larkreader.present.path_views import paths_in_short
 
-            console.print(receive_paths(reading.paths), "", sep="\n")
+            console.print(paths_in_short(reading.paths), "", sep="\n")
         console.print(terminal.findings(reading.findings, reading.verdict))
     return 1 if reading.verdict == "faults" else 0
 

@@ -125,5 +125,6 @@ def _models_in(annotation: Any) -> list[type[BaseModel]]:
 def _is_union(annotation: Any) -> bool:
     arguments = get_args(annotation)
     if get_origin(annotation) in (Union, UnionType):
-        return len([one for one in arguments if one is not type(None)]) > 1
+        several = [one for one in arguments if one is not type(None)]
+        return len(several) > 1 or any(_is_union(one) for one in several)
     return any(_is_union(one) for one in arguments)

@@ -61,6 +61,13 @@ PATHS: Mapping[str, Kind] = {
         "Nothing is lost, but little is missing until something is.",
         "Leave room for what the sheet does not say: other interrupts, a debugger, a longer burst.",
     ),
+    "waiting-tail": Kind(
+        "warning",
+        "message whose end waits in the hardware",
+        "messages whose ends wait in the hardware",
+        "Nobody is told of the last characters of a message, as they are too few, until the next one brings more.",
+        "Let the hardware tell of an idle line too (idle_characters of the FIFO, the idle notice of DMA), or ask at 1.",
+    ),
     "busy-processor": Kind(
         "warning",
         "processor that is kept busy",

@@ -204,7 +204,8 @@ def _slowest_bound(path: ReceivePath, line: LineSettings) -> float | None:
     if service.each_s >= character_s or (service.each_s and _handler_s(path, line) > character_s * fifo.size):
         return None
     bound_s = room * character_s + waits * until_next_start - costs_s
-    return bound_s - service.leave_s if bound_s > service.leave_s else None
+    behind_s = _handler_s(path, line) if isinstance(service, DmaService) else service.leave_s  # of a notice meanwhile
+    return bound_s - behind_s if bound_s > behind_s else None
 
 
 def _handler_s(path: ReceivePath, line: LineSettings) -> float:

@@ -14,6 +14,7 @@ from larkreader.declare.line import LineSettings
 from larkreader.declare.receive_path import (
     BlockingApplication,
     DmaService,
+    InterruptService,
     LineApplication,
     PollingService,
     ReceivePath,
@@ -29,6 +30,7 @@ from .software_receiver import Heard, compare_heard, hear, trace_of
 
 ROOM = 0.8  # of what there is, that may be taken: the rest is for what the sheet does not say
 BUSY = 0.5  # of the processor's time
+LONG = 20.0  # character times beyond those until it is served, from which on a character waits for long
 Places = npt.NDArray[np.int64]
 
 
@@ -112,6 +114,7 @@ def judge_receive_path(
         *_judge_reads(wire, told, starts if starts is not None else np.empty(0, np.int64)),
         *([] if any(told.count(fate) for fate in (Fate.OVERRUN, *BUFFERS)) else _judge_room(wire, told, limits)),
         *_judge_processor(wire, told),
+        *_judge_waits(wire, told, line),
     ]
     return PathReport(wire, line, told, limits, tuple(findings), heard)
 
@@ -132,10 +135,9 @@ def judge_declared_path(wire: str, path: ReceivePath, line: LineSettings) -> Ite
                 f"holds {ring.capacity:,}."
             )
             yield stated("large-request", wire, detail)
-    lines = application if isinstance(application, LineApplication) and application.rest == "dropped" else None
-    if lines is not None and ring is not None and lines.room > ring.capacity:
+    if isinstance(application, LineApplication) and ring is not None and application.room > ring.capacity:
         detail = (
-            f"{wire}: a line may have {lines.room:,} characters, but the ring holds {ring.capacity:,}: one "
+            f"{wire}: a line may have {application.room:,} characters, but the ring holds {ring.capacity:,}: one "
             "that is longer never comes out of it."
         )
         yield stated("large-request", wire, detail, severity="warning")
@@ -261,6 +263,30 @@ def _judge_room(wire: str, told: Replay, limits: PathLimits) -> Iterator[Finding
         what = "period" if isinstance(service, PollingService) else "latency"
         detail = f"{wire}: the service's {what} is {_time(declared)}, and at {_time(limits.slowest_s)} it is too late."
         yield stated("little-room", wire, detail)
+
+
+def _judge_waits(wire: str, told: Replay, line: LineSettings) -> Iterator[Finding]:
+    """Yield that the end of a message waits in the hardware for the next one, where nobody is told of an idle line."""
+    service, fifo = told.path.service, told.path.fifo
+    if isinstance(service, DmaService):
+        if "idle" in service.notices:
+            return
+        where, came_s, went_s = "DMA's block", told.fetched_s, told.stored_s
+    elif isinstance(service, InterruptService) and fifo.trigger > 1 and fifo.idle_characters is None:
+        where, came_s, went_s = "the FIFO", told.arrived_s, told.fetched_s
+    else:
+        return
+    waits_s = (went_s - came_s)[np.isfinite(went_s - came_s)]
+    left = int(np.count_nonzero(np.isfinite(came_s) & np.isnan(went_s) & (told.fate == Fate.LEFT)))
+    longest_s = float(waits_s.max(initial=0.0))
+    deaf_s = sum(one.for_s for one in told.path.deaf)
+    held = service.block if isinstance(service, DmaService) else fifo.trigger
+    usual_s = service.latency_s + service.jitter_s + deaf_s + (held + LONG) * line.character_time_s
+    if longest_s > usual_s or left:
+        detail = f"{wire}: characters wait in {where} for up to {_time(longest_s)}" if longest_s > usual_s else ""
+        rest = f"{number_of(left, 'character')} {'is' if left == 1 else 'are'} still in {where} at the end"
+        detail = f"{detail}, and {rest}." if detail and left else f"{detail or f'{wire}: {rest}'}."
+        yield stated("waiting-tail", wire, detail)
 
 
 def _judge_processor(wire: str, told: Replay) -> Iterator[Finding]:

@@ -39,6 +39,7 @@ class Deafness:
         self._stretches = [
             (nanoseconds(one.first_s), nanoseconds(one.for_s), nanoseconds(one.every_s or 0)) for one in stretches
         ]
+        self.is_ever = bool(self._stretches)
 
     def around(self, at: int) -> tuple[int, int] | None:
         """Return from when to when there is no service around a moment; None if there is service."""
@@ -53,7 +54,7 @@ class Deafness:
 
     def after(self, at: int) -> int:
         """Return the first moment with service, from another on."""
-        stretch = self.around(at) if self._stretches else None
+        stretch = self.around(at) if self.is_ever else None
         return at if stretch is None else stretch[1]
 
     def _one_around(self, at: int) -> tuple[int, int] | None:
@@ -171,11 +172,16 @@ class ReceiveRun:
     def run(self) -> None:
         """Let happen all that happens."""
         sender, application = self.sender, self.application
+        halted = self._halted if self._halted.is_ever else None
         while True:
-            service_at = min(self._idle_at, self._start_at, self._arm_at)
+            service_at = self._start_at if self._start_at < self._idle_at else self._idle_at
+            if self._arm_at < service_at:
+                service_at = self._arm_at
             act_at = NEVER if application is None else application.act_at
-            if act_at < NEVER:
-                act_at = self._halted.after(max(act_at, self._busy_until))
+            if act_at < self._busy_until:
+                act_at = self._busy_until
+            if halted is not None and act_at < NEVER:
+                act_at = halted.after(act_at)
             arrive_at = sender.arrive_at
             if arrive_at <= service_at and arrive_at <= act_at:
                 if arrive_at >= NEVER:
@@ -265,7 +271,8 @@ class ReceiveRun:
             self._asked_meanwhile = True
         elif self._start_at == NEVER and not self._is_stopped:
             jitter = self._jitter[self.services % len(self._jitter)]
-            self._start_at = self.deaf.after(max(at, self._busy_until) + self._latency + jitter)
+            start_at = (at if at > self._busy_until else self._busy_until) + self._latency + jitter
+            self._start_at = self.deaf.after(start_at) if self.deaf.is_ever else start_at
 
     def _next_look(self, at: int) -> int:
         """Return when a polling loop next looks, from a moment on."""
@@ -313,12 +320,14 @@ class ReceiveRun:
         self.busy += end - begin
         if begin > self._busy_until:
             self._busy_since = begin
-        if begin > self._halted.after(self._busy_until):
-            self._blocked_since = begin
-            if (stretch := self._halted.around(begin - 1)) is not None:
-                self._blocked_since = stretch[0]
+        if not self._halted.is_ever:
+            self._blocked_since = self._busy_since
+        elif begin > self._halted.after(self._busy_until):
+            stretch = self._halted.around(begin - 1)
+            self._blocked_since = begin if stretch is None else stretch[0]
         self._busy_until = end
-        self.longest_busy = max(self.longest_busy, end - self._busy_since)
+        if end - self._busy_since > self.longest_busy:
+            self.longest_busy = end - self._busy_since
 
     def _ask_again(self, served_until: int, end: int) -> None:
         """When a service ends, ask for the next if something is left."""

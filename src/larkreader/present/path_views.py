@@ -54,6 +54,32 @@ def receive_paths(paths: Mapping[str, PathReport]) -> Group:
     return Group(*parts)
 
 
+def paths_in_short(paths: Mapping[str, PathReport]) -> Group:
+    """Show in one row each the paths that lose nothing, and the others in full."""
+    table = new_table("receive path", ">characters", "at most of what it holds", ">taken")
+    troubled: dict[str, PathReport] = {}
+    for wire, one in paths.items():
+        told = one.replay
+        fill = ", ".join(
+            f"{stage} {_stage(stage, told, one.limits)[1]} of {holds_of(stage, told):,}" for stage in told.stages
+        )
+        table.add_row(wire, f"{len(told):,}", fill, f"{told.count(Fate.TAKEN):,}")
+        if told.lost or one.findings:
+            troubled[wire] = one
+    rest: list[Any] = ["", receive_paths(troubled)] if troubled else []
+    return Group(table, *rest)
+
+
+def holds_of(stage: str, told: Replay) -> int:
+    """Return how many characters a stage can hold."""
+    path = told.path
+    if stage == "ring" and path.ring is not None:
+        return path.ring.capacity
+    if stage == "block" and isinstance(path.service, DmaService):
+        return path.service.block
+    return path.fifo.size + path.fifo.shift_waits
+
+
 def _stage(stage: str, told: Replay, limits: PathLimits) -> tuple[str, str, str, str, str]:
     """Return what a stage holds, held at most, needs, needs by arithmetic, and how many it lost."""
     path, most = told.path, f"{told.high_water(stage):,}"
@@ -108,7 +134,8 @@ def _application(told: Replay) -> list[str]:
         )
         return [text + (f" One waits at the end, with {told.unfinished:,}." if told.unfinished else "")]
     what = "takes" if isinstance(application, PeriodicApplication) else "takes lines"
-    return [f"The application looks every {duration(application.every_s)} and {what}: {len(reads):,} times."]
+    times = "once" if len(reads) == 1 else f"{len(reads):,} times"
+    return [f"The application looks every {duration(application.every_s)} and {what}: {times}."]
 
 
 def _pauses(one: PathReport) -> list[str]:

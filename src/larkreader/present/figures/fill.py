@@ -12,10 +12,10 @@ from typing import TYPE_CHECKING
 import numpy as np
 import numpy.typing as npt
 
-from larkreader.declare.receive_path import DmaService
 from larkreader.errors import RequestError
 from larkreader.judge.path_report import PathReport
 from larkreader.judge.replayed import Fate, Replay
+from larkreader.present.path_views import holds_of
 
 from .waveform import INK, PALE, SOFT, new_figure
 
@@ -67,14 +67,14 @@ def draw_fill(report: PathReport, *, begin_s: float | None = None, end_s: float 
     ticks: list[tuple[float, str]] = []
     for place, stage in enumerate(told.stages):
         base = place * (1 + GAP)
-        size = _size(told, stage)
+        size = holds_of(stage, told)
         _draw_stage(axes, told, stage, base, size, window, factor)
-        ticks += [(base, "0"), (base + 1, f"{size:,}")]
-        axes.text(low_s * factor, base + 1.05, f" {stage}", va="bottom", fontsize=10, color=INK, fontweight="bold")
+        ticks += [(base, "0"), (base + 0.5, stage), (base + 1, f"{size:,}")]
     wires = _draw_wires(axes, report, window, factor)
     axes.set_xlim(low_s * factor, high_s * factor)
     axes.set_ylim(-wires * (WIRE + GAP) - 0.1, len(told.stages) * (1 + GAP))
     axes.set_yticks([at for at, _ in ticks], [text for _, text in ticks])
+    axes.tick_params(axis="y", length=0)
     axes.set_xlabel(f"time, {unit}")
     axes.set_title(_title(report), loc="left", color=INK, fontsize=11)
     for side in ("top", "right", "left"):
@@ -126,15 +126,6 @@ def _draw_wires(axes: Axes, report: PathReport, window: tuple[float, float], fac
         axes.broken_barh(shown, (base, WIRE), facecolors=color, linewidth=0)
         axes.text(window[0] * factor, base + WIRE + 0.03, f" {name}", va="bottom", fontsize=9, color=INK)
     return len(rows)
-
-
-def _size(told: Replay, stage: str) -> int:
-    path = told.path
-    if stage == "ring" and path.ring is not None:
-        return path.ring.capacity
-    if stage == "block" and isinstance(path.service, DmaService):
-        return path.service.block
-    return path.fifo.size + path.fifo.shift_waits
 
 
 def _thinned(
