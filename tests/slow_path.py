@@ -31,7 +31,7 @@ class SlowPath:
         self.services = self.idle_token = 0
         self.look_done_at = None
         self.asked_pause, self.last_arrival, self.busy_until = False, None, -1
-        self.reads, self.empty = [], 0
+        self.reads, self.empty_ends = [], []
         self.call_begin, self.got, self.deadline_token = None, [], 0
         self.looked_at, self.look_waits = None, False
         jitter = ns(getattr(self.service, "jitter_s", 0))
@@ -376,7 +376,7 @@ class SlowPath:
                 short = len(self.got) < declared.length
                 self.reads.append((self.call_begin, self.now, self.got[0], len(self.got) if kept else 0, short))
             else:
-                self.empty += 1
+                self.empty_ends.append(self.now)
             self.call_begin = None
             self.at(self.now + ns(declared.busy_s), APPLICATION, self.call)
         self.after_taking()

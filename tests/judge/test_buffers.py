@@ -121,6 +121,10 @@ def test_a_replay_is_exactly_what_a_slow_one_finds_event_by_event(path, gaps, da
     assert run.services == slow.services
     if run.application is not None:
         assert run.application.told.rows == slow.reads
+        surely = sum(
+            end < sender.last_arrival for end in slow.empty_ends
+        )  # nobody knows how long it goes on behind that
+        assert surely <= run.application.told.empty <= len(slow.empty_ends)
         assert run.application.told.unfinished == len(slow.got if slow.call_begin is not None else [])
 
 

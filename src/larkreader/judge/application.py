@@ -17,6 +17,7 @@ from larkreader.declare.receive_path import (
     ReceivePath,
 )
 
+from .deafness import Deafness
 from .senders import MISSING, NEVER, nanoseconds
 
 Give = Callable[[int, int], None]  # a character leaves the ring, and when
@@ -135,15 +136,15 @@ class Blocking:
         The numbers of the characters in the ring.
     give, keep : callable
         Told of each character that leaves the ring, and whether the application keeps it.
-    may_skip : bool
-        Whether reads that return with nothing may be counted without being played.
+    halts : Deafness
+        When the application stands still.
     """
 
     def __init__(
-        self, declared: BlockingApplication, ring: deque[int], give: Give, keep: Keep, *, may_skip: bool
+        self, declared: BlockingApplication, ring: deque[int], give: Give, keep: Keep, halts: Deafness
     ) -> None:
         self.told = Taken()
-        self._ring, self._give, self._keep, self._may_skip = ring, give, keep, may_skip
+        self._ring, self._give, self._keep, self._halts = ring, give, keep, halts
         self._length, self._busy = declared.length, nanoseconds(declared.busy_s)
         self._limit = NEVER if declared.limit_s is None else nanoseconds(declared.limit_s)
         self._keeps, self._whole = declared.partial == "given", declared.whole
@@ -189,9 +190,9 @@ class Blocking:
             self.told.empty += 1
         self._is_reading, self._got = False, []
         self.act_at = at + self._busy
-        if not self._ring and not got and self._may_skip and next_event < NEVER:
-            cycle = self._limit + self._busy
-            skipped = max(-(-(next_event - self._limit - self.act_at) // cycle), 0)
+        if not self._ring and not got and next_event < NEVER:  # so will the next ones be: they need not be played
+            cycle, until = self._limit + self._busy, min(next_event, self._halts.next_from(self.act_at))
+            skipped = max(-(-(until - self._limit - self.act_at) // cycle), 0)
             self.told.empty += skipped
             self.act_at += skipped * cycle
 
@@ -209,13 +210,12 @@ Application = Periodic | Lines | Blocking
 
 
 def make_application(
-    path: ReceivePath, ring: deque[int], values: Sequence[int], give: Give, keep: Keep
+    path: ReceivePath, ring: deque[int], values: Sequence[int], give: Give, keep: Keep, halts: Deafness
 ) -> Application | None:
     """Return the application of a path; None if it has none."""
     declared = path.application
     if isinstance(declared, BlockingApplication):
-        halts = any(one.stops == "everything" for one in path.deaf)
-        return Blocking(declared, ring, give, keep, may_skip=not halts)
+        return Blocking(declared, ring, give, keep, halts)
     if isinstance(declared, LineApplication):
         return Lines(declared, ring, give, keep, values)
     return None if declared is None else Periodic(declared, ring, give, keep)

@@ -30,6 +30,7 @@ from .software_receiver import Heard, compare_heard, hear, trace_of
 
 ROOM = 0.8  # of what there is, that may be taken: the rest is for what the sheet does not say
 BUSY = 0.5  # of the processor's time
+SEARCHED = 20_000  # characters up to which plan and decode search what a path could stand
 LONG = 20.0  # character times beyond those until it is served, from which on a character waits for long
 Places = npt.NDArray[np.int64]
 

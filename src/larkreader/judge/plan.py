@@ -23,7 +23,7 @@ from .divisors import BaudSetting, bauds_hit, find_divisors, of_formula, read_wo
 from .ends import StatedSettings, compare_ends, stated_settings
 from .findings import SEVERITIES, Finding, Verdict, stated, verdict_of
 from .margins import Margin, Timing, find_margin
-from .path_report import PathReport, judge_declared_path, judge_receive_path
+from .path_report import SEARCHED, PathReport, judge_declared_path, judge_receive_path
 from .payload import judge_payload
 from .registers import ImpliedSettings, compare_maps, with_registers
 from .send_path import SendReplay, judge_send_path, replay_send
@@ -156,7 +156,7 @@ def plan(sheet: Sheet, *, burst: int | None = None) -> Plan:
     margins = {wire: margins for wire in sheet.wire if (margins := _margins_of(wire, sheet, clocks))}
     loads = find_load(sheet)
     paths = {
-        wire: judge_receive_path(sheet, wire, *arrivals)
+        wire: judge_receive_path(sheet, wire, *arrivals, search=len(arrivals[0]) <= SEARCHED)
         for wire in sheet.receive
         if len((arrivals := _arrivals(sheet, wire, burst))[0])
     }

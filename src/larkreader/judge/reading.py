@@ -29,12 +29,11 @@ from .findings import SEVERITIES, Finding, Verdict, verdict_of
 from .first_sight import has_stray_beginning, judge_no_frames, judge_stray, judge_text
 from .frame_faults import judge_frames
 from .off_grid import judge_baud
-from .path_report import PathReport, judge_receive_path
+from .path_report import SEARCHED, PathReport, judge_receive_path
 from .pauses import judge_pauses
 from .received import measured_in, receive_all
 from .sequence import Losses, find_losses, lost_by_hardware
 
-SEARCHED = 20_000  # characters up to which it is searched what a receive path could stand
 COUNTED = ("parity", "framing", "break", "noise", "overrun")  # in the JSON document, each a name of `Fault`
 
 

@@ -17,7 +17,6 @@ from collections.abc import Sequence
 import numpy as np
 
 from larkreader.declare.receive_path import (
-    Deaf,
     DmaService,
     InterruptService,
     PollingService,
@@ -26,44 +25,11 @@ from larkreader.declare.receive_path import (
 )
 
 from .application import Application, make_application
+from .deafness import Deafness
 from .replayed import Fate
 from .senders import MISSING, NEVER, FreeSender, PausedSender, nanoseconds
 
 DRAWS = 1 << 16  # latencies that are drawn; they are used again after that
-
-
-class Deafness:
-    """When there is no service: stretches, some of them periodic."""
-
-    def __init__(self, stretches: Sequence[Deaf]) -> None:
-        self._stretches = [
-            (nanoseconds(one.first_s), nanoseconds(one.for_s), nanoseconds(one.every_s or 0)) for one in stretches
-        ]
-        self.is_ever = bool(self._stretches)
-
-    def around(self, at: int) -> tuple[int, int] | None:
-        """Return from when to when there is no service around a moment; None if there is service."""
-        if (one := self._one_around(at)) is None:
-            return None
-        begin, end = one
-        while (earlier := self._one_around(begin - 1)) is not None:
-            begin = earlier[0]
-        while (later := self._one_around(end)) is not None:
-            end = later[1]
-        return begin, end
-
-    def after(self, at: int) -> int:
-        """Return the first moment with service, from another on."""
-        stretch = self.around(at) if self.is_ever else None
-        return at if stretch is None else stretch[1]
-
-    def _one_around(self, at: int) -> tuple[int, int] | None:
-        for first, length, every in self._stretches:
-            if at >= first:
-                begin = at - (at - first) % every if every else first
-                if at < begin + length:
-                    return begin, begin + length
-        return None
 
 
 class ReceiveRun:
@@ -117,7 +83,9 @@ class ReceiveRun:
         self._busy_until = self._busy_since = self._blocked_since = self._acted_at = self._looked_at = MISSING
         self._take_costs(character_ns)
         self._take_pause(signal_ns)
-        self.application: Application | None = make_application(path, self._ring, values, self._give, self._keep)
+        self.application: Application | None = make_application(
+            path, self._ring, values, self._give, self._keep, self._halted
+        )
 
     def _take_costs(self, character_ns: float) -> None:
         service, fifo = self.path.service, self.path.fifo

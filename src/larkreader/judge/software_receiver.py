@@ -21,7 +21,7 @@ from larkreader.declare.receive_path import Deaf
 from larkreader.decode.bit_levels import levels_of
 from larkreader.decode.receive import expected_parity
 
-from .receive_replay import Deafness
+from .deafness import Deafness
 
 SAME = 0.25  # of a bit, within which two starts are the same one
 

@@ -14,7 +14,7 @@ from .buffers import characters_at
 Seconds = npt.NDArray[np.float64]
 Counts = npt.NDArray[np.int64]
 LONGEST_S = 3600.0
-MOST_CHARACTERS = 100_000
+MOST_CHARACTERS = 20_000
 PERIODS = 2
 LETTER = b"\x41"  # what a message is filled with
 
@@ -35,7 +35,7 @@ def traffic_messages(
     span_s : float, optional
         Of how many seconds; twice the longest period unless said.
     most : int
-        How many characters at most, whole messages.
+        How many characters at most: whole messages, or as much of the first one.
 
     Returns
     -------
@@ -82,7 +82,7 @@ def _messages(sheet: Sheet, wire: str, span_s: float | None, most: int) -> list[
         span_s = min(PERIODS * max((one.every_s for one in declared), default=0.0), LONGEST_S)
     messages: list[tuple[float, int, bytes]] = []
     for order, one in enumerate(declared):
-        content = _content(one, sheet)
+        content = _content(one, sheet)[:most]
         count = min(max(int(np.ceil(span_s / one.every_s - 1e-9)), 1), most // len(content) + 1)
         times = np.repeat(np.arange(count) * one.every_s, min(one.burst, most // len(content) + 1))
         messages += [(at, order, content) for at in times.tolist()]
