@@ -16,7 +16,7 @@ from larkreader.errors import Mistake
 from .mistakes import raise_mistakes
 
 Seconds = Annotated[float, Field(ge=0, le=1e6, allow_inf_nan=False)]
-Period = Annotated[float, Field(gt=0, le=1e6, allow_inf_nan=False)]
+Period = Annotated[float, Field(ge=1e-9, le=1e6, allow_inf_nan=False)]
 Size = Annotated[StrictInt, Field(ge=1, le=1 << 24)]
 Notice = Literal["half", "full", "idle"]
 

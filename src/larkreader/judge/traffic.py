@@ -83,8 +83,9 @@ def _messages(sheet: Sheet, wire: str, span_s: float | None, most: int) -> list[
     messages: list[tuple[float, int, bytes]] = []
     for order, one in enumerate(declared):
         content = _content(one, sheet)[:most]
-        count = min(max(int(np.ceil(span_s / one.every_s - 1e-9)), 1), most // len(content) + 1)
-        times = np.repeat(np.arange(count) * one.every_s, min(one.burst, most // len(content) + 1))
+        wanted = most // len(content) + 1  # messages; more are cut off below
+        bursts = min(max(int(np.ceil(span_s / one.every_s - 1e-9)), 1), -(-wanted // one.burst))
+        times = np.repeat(np.arange(bursts) * one.every_s, min(one.burst, wanted))
         messages += [(at, order, content) for at in times.tolist()]
     messages.sort(key=lambda message: message[:2])
     within = np.cumsum([len(content) for _, _, content in messages]) <= most
