@@ -4,6 +4,7 @@ import json
 import os
 import termios
 
+import pandas as pd
 import pytest
 
 import larkreader as lr
@@ -216,6 +217,20 @@ def test_decode_tells_what_the_declared_path_would_lose_with_and_without_flow_co
     status, out, _ = shell("decode", folder / "history_paused.toml", folder / "history_paused.vcd", "--json")
     document = json.loads(out)
     assert (status, document["verdict"], document["receive"]["from_pump"]["fates"]) == (0, "clean", {"taken": 640})
+
+
+def test_what_became_of_each_character_is_written_as_a_table(shell, rig_files, tmp_path):
+    folder, fates = rig_files["sheet"].parent, tmp_path / "fates.csv"
+    assert shell("decode", folder / "history.toml", folder / "history.vcd", "--fates", fates)[0] == 1
+    table = pd.read_csv(fates)
+    assert table["fate"].value_counts().to_dict() == {"taken": 381, "dropped": 259}
+    assert (table["lost_s"].notna() == (table["fate"] == "dropped")).all()
+    assert table["number"].tolist() == list(range(640))
+    assert table["value"][:2].tolist() == [0xD7, 0x4B]
+    status, _, err = shell(
+        "decode", rig_files["sheet"], rig_files["delivered"], "--wire", "from_pump", "--fates", fates
+    )
+    assert (status, "--fates has nothing to write" in err) == (2, True)
 
 
 @pytest.mark.parametrize(

@@ -322,10 +322,10 @@ def test_a_sender_that_cannot_hold_back_enough_loses_it_itself():
 @settings(max_examples=60, deadline=None)
 @given(path=paths(), gaps=st.lists(st.sampled_from([0, 0, 0, 1, 7, 30]), min_size=1, max_size=60))
 def test_what_arithmetic_promises_is_never_less_than_what_a_replay_needs(path, gaps):
-    line = lr.LineSettings(baud=1e9, format="8N1")  # a character lasts 10 ns, as the paths' times
-    begin_s = np.cumsum(np.array(gaps) + 10) * NS
+    line = lr.LineSettings(baud=2e8, format="8N1")  # a character lasts 50 ns, as the paths' times
+    begin_s = np.cumsum(5 * np.array(gaps) + 50) * NS
     characters = lr.Characters(
-        begin_s, begin_s + 10 * NS, np.zeros(len(gaps), np.uint16), np.zeros(len(gaps), np.uint8), np.empty(0)
+        begin_s, begin_s + 50 * NS, np.zeros(len(gaps), np.uint16), np.zeros(len(gaps), np.uint8), np.empty(0)
     )
     path = path.model_copy(update={"pause": None, "deaf": tuple(one for one in path.deaf if one.stops == "everything")})
     limits = lr.find_limits(characters, path, line)

@@ -6,7 +6,7 @@ import json
 import shutil
 import sys
 import textwrap
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import replace
 from pathlib import Path
@@ -17,6 +17,7 @@ import click
 if TYPE_CHECKING:
     from larkreader.declare.sheet import Sheet
     from larkreader.exercise.ports.port import Port
+    from larkreader.judge.path_report import PathReport
     from larkreader.judge.reading import Reading
 
 Progress = Callable[[int, int], None]
@@ -52,6 +53,20 @@ def check_output(path: Path | None) -> None:
         raise RequestError(str(path), "is a folder", "must be a file to write")
     if not path.parent.is_dir():
         raise RequestError(str(path), f"cannot be written: there is no folder {path.parent}")
+
+
+def write_fates_of(paths: Mapping[str, PathReport], path: Path, sheet: str) -> None:
+    """Write what became of each character in some receive paths; raise `RequestError` if there are none."""
+    from larkreader.errors import RequestError
+    from larkreader.present.fate_table import write_fates
+
+    if not paths:
+        wanted = "a wire needs [receive.*], and traffic, a burst or its levels in a capture"
+        raise RequestError(
+            "--fates", f"has nothing to write: {sheet} and what it is read with have no receive path", wanted
+        )
+    write_fates(path, paths)
+    note(f"what became of each character written to {path}")
 
 
 def console_form() -> tuple[int, bool]:

@@ -23,6 +23,7 @@ from .common import (
     sheet_argument,
     stops_option,
     wire_option,
+    write_fates_of,
 )
 from .forms import form_of, form_options
 from .showing import encoding_option, numbers_option
@@ -44,6 +45,12 @@ if TYPE_CHECKING:
     type=click.Path(path_type=Path),
     metavar="FILE",
     help="Write the frames with their fields: .csv, .jsonl for JSON Lines, or .npz for NumPy arrays.",
+)
+@click.option(
+    "--fates",
+    type=click.Path(path_type=Path),
+    metavar="FILE",
+    help="Write as CSV what becomes of each character in the declared receive paths.",
 )
 @click.option(
     "--write-index",
@@ -82,6 +89,7 @@ def decode(
     as_json: bool,
     characters: Path | None,
     frames: Path | None,
+    fates: Path | None,
     wire: str | None,
     kind: str | None,
     given: dict[str, Any],
@@ -117,6 +125,7 @@ def decode(
         raise RequestError("--moved-at", "compares what bytes do", "goes with --bytes")
     check_output(characters)
     check_output(frames)
+    check_output(fates)
     check_ending(frames)
     encoding = check_encoding(encoding)
     ring = _ring_of(capture, write_index, filled, kind)
@@ -145,6 +154,8 @@ def decode(
 
         write_frames(frames, reading)
         note(f"frames written to {frames}")
+    if fates is not None:
+        write_fates_of(reading.paths, fates, str(sheet))
     if explain is not None:
         frame_reports.explain(reading, explain, as_json=as_json)
     elif statistics:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from .common import check_output, json_option, note, print_json
+from .common import check_output, json_option, note, print_json, write_fates_of
 from .forms import Rate
 
 if TYPE_CHECKING:
@@ -20,7 +20,7 @@ ENDINGS = (".png", ".svg", ".pdf")
 
 
 QUICK = ("line", "accuracy", "oversampling", "prescaler", "divisor_bits", "fraction_bits", "extra", "holds", "written")
-WITH_SHEET = ("only", "card", "dumps", "ports", "wire", "output", "figure", "burst")
+WITH_SHEET = ("only", "card", "dumps", "ports", "wire", "output", "figure", "burst", "fates")
 FIGURES = ("margin", "fill", "losses")
 
 
@@ -70,6 +70,12 @@ class _Numbers(click.ParamType[tuple[int, ...]]):
     metavar="N",
     help="Run N characters without a gap through the receive paths, instead of the declared traffic.",
 )
+@click.option(
+    "--fates",
+    type=click.Path(path_type=Path),
+    metavar="FILE",
+    help="Write as CSV what becomes of each character in the declared receive paths.",
+)
 @click.option("--clock", type=Rate(), metavar="HZ", help="Without a sheet: the clock, as in 10M or 32768.")
 @click.option("--line", metavar="SETTINGS", help='Without a sheet: baud and format, as in "38400 8N1".')
 @click.option("--accuracy", default="0 ppm", metavar="SHARE", help='Of the clock, as in "1 %" or "50 ppm".')
@@ -91,6 +97,7 @@ def plan(
     output: Path | None,
     figure: str,
     burst: int | None,
+    fates: Path | None,
     clock: float | None,
     line: str | None,
     written: tuple[int, ...],
@@ -109,6 +116,7 @@ def plan(
                            "say either a sheet, or --clock and --line")  # fmt: skip
     _refuse_unused(QUICK if sheet else WITH_SHEET, "a SHEET" if sheet else "--clock")
     check_output(output)
+    check_output(fates)
     if clock is not None:
         return _quick(clock, line, written, generator, as_json=as_json)
     assert sheet is not None
@@ -118,6 +126,8 @@ def plan(
     if figure != "margin" and output is None:
         raise RequestError("--figure", f"is {figure}, with no file to draw it into", "goes with --output FILE")
     planned = work_out(_with_ports(_with_dumps(open_sheet(sheet), dumps), ports), burst=burst)
+    if fates is not None:
+        write_fates_of(planned.paths, fates, str(sheet))
     if output is not None:
         return _draw(planned, wire, output, figure, burst)
     if card:

@@ -56,6 +56,13 @@ _FRAME = """
 # [[traffic]]
 # frame = "status"
 # every_s = 0.05
+
+# What it runs through, character by character; all keys: docs/reference/paths.md
+# [receive.{wire}]
+# fifo = {{ size = 16, trigger = 8, idle_characters = 4 }}
+# service = {{ kind = "interrupt", latency_s = 20e-6 }}
+# ring = {{ size = 256 }}
+# application = {{ kind = "periodic", every_s = 0.01 }}
 """
 
 

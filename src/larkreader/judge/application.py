@@ -102,9 +102,12 @@ class Lines(Periodic):
         super().__init__(declared, ring, give, keep)
         self._values, self._room, self._gives = values, declared.room, declared.rest == "given"
         self._terminator = tuple(bytes.fromhex(declared.terminator))
+        self._ends: deque[int] = deque()  # the last characters of whole lines in the ring
+        self._seen = -1  # the last character that was looked at
 
     def act(self, at: int, _: int) -> None:
         """Take the lines that are there."""
+        self._look_for_ends()
         while True:
             count = self._line_length()
             if count and (count <= self._room or not self._gives):
@@ -117,12 +120,32 @@ class Lines(Periodic):
 
     def _line_length(self) -> int:
         """Return how many characters the first line in the ring has, its terminator included; 0 if none is whole."""
-        tail: deque[int] = deque(maxlen=len(self._terminator))
-        for count, number in enumerate(self._ring, 1):
-            tail.append(self._values[number])
-            if tuple(tail) == self._terminator:
+        ring, ends = self._ring, self._ends
+        while ends:
+            if not ring or ends[0] < ring[0]:  # it was written over
+                ends.popleft()
+                continue
+            count = next(place for place, number in enumerate(ring, 1) if number == ends[0])
+            if count >= len(self._terminator):
                 return count
+            ends.popleft()  # its terminator began in what is gone
         return 0
+
+    def _look_for_ends(self) -> None:
+        """Find the terminators among the characters that came since the last look."""
+        ring, size = self._ring, len(self._terminator)
+        count = 0
+        while count < len(ring) and ring[-1 - count] > self._seen:
+            count += 1
+        if not count:
+            return
+        reach = min(count + size - 1, len(ring))
+        numbers = [ring[place] for place in range(-reach, 0)]
+        held = [self._values[number] for number in numbers]
+        for place in range(reach - count, reach):
+            if tuple(held[place + 1 - size : place + 1]) == self._terminator and place + 1 >= size:
+                self._ends.append(numbers[place])
+        self._seen = ring[-1]
 
 
 class Blocking:
