@@ -334,7 +334,7 @@ def test_what_arithmetic_promises_is_never_less_than_what_a_replay_needs(path, g
     if limits.slowest_bound_s is not None and not path.deaf and path.ring is None:
         name = limits.slowest
         late = path.service.model_copy(
-            update={name: max(limits.slowest_bound_s - NS, 0.0 if name == "latency_s" else NS)}
+            update={name: max(limits.slowest_bound_s - 2 * NS, 0.0 if name == "latency_s" else NS)}
         )
         told = lr.replay(lr.make_burst(60, line), path.model_copy(update={"service": late}), line)
         assert not told.count(lr.Fate.OVERRUN)

@@ -105,7 +105,7 @@ def judge_receive_path(
     if isinstance(path.service, SoftwareReceiver):
         trace = trace_of(characters, line)
         heard = compare_heard(characters, hear(trace, line, path.deaf, start=path.service.start), line)
-        characters = heard.characters
+        characters, starts = heard.characters, None  # whose messages begin elsewhere
         path = path.model_copy(update={"deaf": tuple(one for one in path.deaf if one.stops == "everything")})
     told = replay(characters, path, line, back=back)
     limits = find_limits(characters, path, line, back=back) if search else PathLimits()
@@ -157,7 +157,7 @@ def _judge_deafness(wire: str, heard: Heard) -> Iterator[Finding]:
     )
     places = np.concatenate([heard.missed, heard.misread])
     first = int(places.min()) if places.size else None
-    yield make_finding("deaf-receiver", wire, missed + misread, offset=first, detail=detail)
+    yield make_finding("deaf-receiver", wire, missed + misread or made_up, offset=first, detail=detail)
 
 
 def _judge_losses(wire: str, told: Replay, limits: PathLimits, *, is_paused: bool) -> Iterator[Finding]:
@@ -168,7 +168,7 @@ def _judge_losses(wire: str, told: Replay, limits: PathLimits, *, is_paused: boo
         size = told.path.fifo.size
         detail = _how_many(stretches, "the FIFO" if size > 1 else "the data register", size)
         advice = None
-        if limits.slowest_s is not None and limits.slowest:
+        if limits.slowest_s is not None and np.isfinite(limits.slowest_s):
             what = "a period" if isinstance(service, PollingService) else "a latency"
             advice = f"With {what} of {_time(limits.slowest_s)} or less nothing is lost there."
         yield _lost("predicted-overrun", wire, told, stretches, total, detail, advice)
@@ -185,7 +185,7 @@ def _judge_losses(wire: str, told: Replay, limits: PathLimits, *, is_paused: boo
             if limits.ring_bound is not None:
                 advice += f" By arithmetic {limits.ring_bound:,} are enough, however the phases lie."
             advice += " Or pause the sender earlier." if is_paused else " Or pause the sender in time."
-        elif in_block and limits.slowest_s is not None:
+        elif in_block and limits.slowest_s is not None and np.isfinite(limits.slowest_s):
             advice = f"With a latency of {_time(limits.slowest_s)} or less nothing is lost there."
         yield _lost("predicted-overflow", wire, told, stretches, total, detail, advice)
     for fate, kind in ((Fate.DISCARDED, "discarded-characters"), (Fate.HELD_BACK, "sender-overflow")):
@@ -218,15 +218,17 @@ def _stretches(fate: npt.NDArray[np.uint8], fates: tuple[Fate, ...]) -> Places:
 
 def _judge_reads(wire: str, told: Replay, starts: Places) -> Iterator[Finding]:
     application, reads = told.path.application, told.reads
+    is_cut = True  # as the end of a capture may be in the midst of a message
     if isinstance(application, BlockingApplication) and len(starts):
         lengths = np.diff(starts, append=len(told))
-        usual = int(np.bincount(lengths).argmax())
-        whole = np.flatnonzero(reads.count == application.length)
-        aligned = np.isin(reads.first[whole], starts)
-        wrong = whole[~aligned]
+        sizes, times = np.unique(lengths, return_counts=True)
+        usual = int(sizes[times.argmax()])
+        is_cut = int(lengths[-1]) != usual
+        whole = np.flatnonzero((reads.count == application.length) & (reads.first >= starts[0]))
+        into = reads.first[whole] - starts[np.searchsorted(starts, reads.first[whole], side="right") - 1]
+        wrong = whole[(into > 0) & (into < usual)]
         if application.length == usual and len(wrong):
-            first = int(reads.first[wrong[0]])
-            inside = first - int(starts[np.searchsorted(starts, first, side="right") - 1])
+            first, inside = int(reads.first[wrong[0]]), int(into[np.searchsorted(whole, wrong[0])])
             detail = f"The first begins at character {inside:,} of a message of {usual:,}"
             if short := np.flatnonzero(lengths[: np.searchsorted(starts, first)] != usual).size:
                 detail += f", behind {number_of(short, 'message')} of another length"
@@ -244,7 +246,7 @@ def _judge_reads(wire: str, told: Replay, starts: Places) -> Iterator[Finding]:
     waits = isinstance(application, LineApplication) or (
         isinstance(application, BlockingApplication) and application.limit_s is None
     )
-    if waits and left and (told.unfinished or left >= capacity):
+    if waits and left and ((told.unfinished and not is_cut) or left >= capacity > 0):
         last_s = float(reads.end_s[-1]) if len(reads) else None
         what = f"{number_of(left, 'character')} {'is' if left == 1 else 'are'} there at the end, and not taken"
         since = "none was ever taken" if last_s is None else f"the last read returned at {last_s:.6f} s"
