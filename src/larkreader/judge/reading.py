@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import numpy.typing as npt
@@ -29,10 +29,12 @@ from .findings import SEVERITIES, Finding, Verdict, verdict_of
 from .first_sight import has_stray_beginning, judge_no_frames, judge_stray, judge_text
 from .frame_faults import judge_frames
 from .off_grid import judge_baud
-from .path_report import SEARCHED, PathReport, judge_receive_path
 from .pauses import judge_pauses
 from .received import measured_in, receive_all
 from .sequence import Losses, find_losses, lost_by_hardware
+
+if TYPE_CHECKING:
+    from .path_report import PathReport
 
 COUNTED = ("parity", "framing", "break", "noise", "overrun")  # in the JSON document, each a name of `Fault`
 
@@ -224,11 +226,7 @@ def read(
         findings += judge_characters(key, held, line, received.extents.get(key), missing=lost_by_hardware(losses))
     inside = {key: _inside_frames(declared, key, len(told), frames) for key, told in characters.items()}
     findings += judge_pauses(declared, characters, received.clear, inside)
-    paths = {
-        key: judge_receive_path(declared, key, told, _starts_on(declared, key, frames), search=len(told) <= SEARCHED)
-        for key, told in characters.items()
-        if key in declared.receive and told.has_times and told.has_line
-    }
+    paths = _paths_of(declared, characters, frames) if declared.receive else {}
     findings += [finding for one in paths.values() for finding in one.findings]
     findings.sort(key=lambda one: (SEVERITIES.index(one.severity), one.first_s or 0.0, one.offset or 0))
     events = {
@@ -248,6 +246,19 @@ def _inside_frames(sheet: Sheet, wire: str, count: int, frames: Mapping[str, Fra
         np.add.at(steps, good.offset + good.length, -1)
     inside: npt.NDArray[np.bool_] = np.cumsum(steps)[:-1] > 0
     return inside
+
+
+def _paths_of(
+    sheet: Sheet, characters: Mapping[str, Characters], frames: Mapping[str, Frames]
+) -> dict[str, PathReport]:
+    """Return what the declared receive paths make of the wires whose levels were captured."""
+    from .path_report import SEARCHED, judge_receive_path  # most sheets declare none, and it takes a while to load
+
+    return {
+        key: judge_receive_path(sheet, key, told, _starts_on(sheet, key, frames), search=len(told) <= SEARCHED)
+        for key, told in characters.items()
+        if key in sheet.receive and told.has_times and told.has_line
+    }
 
 
 def _starts_on(sheet: Sheet, wire: str, frames: Mapping[str, Frames]) -> npt.NDArray[np.int64]:
