@@ -49,12 +49,17 @@ if TYPE_CHECKING:
     from .declare.end import End as End
     from .declare.end import Traffic as Traffic
     from .declare.event import EventSignal as EventSignal
+    from .declare.exchange import Exchange as Exchange
     from .declare.field_parts import Samples as Samples
     from .declare.fields import FieldGroup as FieldGroup
     from .declare.fields import NamedField as NamedField
     from .declare.fields import ReservedBits as ReservedBits
+    from .declare.impairments import Impairments as Impairments
     from .declare.layout import FrameLayout as FrameLayout
     from .declare.line import LineSettings as LineSettings
+    from .declare.loopback import Alteration as Alteration
+    from .declare.loopback import LoopbackLimits as LoopbackLimits
+    from .declare.loopback import LoopbackMatrix as LoopbackMatrix
     from .declare.loopback import LoopbackPlan as LoopbackPlan
     from .declare.receive_path import BlockingApplication as BlockingApplication
     from .declare.receive_path import Deaf as Deaf
@@ -108,12 +113,26 @@ if TYPE_CHECKING:
     from .errors import PortError as PortError
     from .errors import RequestError as RequestError
     from .errors import SheetError as SheetError
-    from .exercise.loopback import LoopbackResult as LoopbackResult
+    from .exercise.alignment import Alignment as Alignment
+    from .exercise.alignment import align as align
+    from .exercise.dialogue import DialogueResult as DialogueResult
+    from .exercise.dialogue import StepResult as StepResult
+    from .exercise.dialogue import run_dialogue as run_dialogue
+    from .exercise.loopback import run_both_ways as run_both_ways
     from .exercise.loopback import run_loopback as run_loopback
+    from .exercise.loopback_matrix import MatrixResult as MatrixResult
+    from .exercise.loopback_matrix import Tolerance as Tolerance
+    from .exercise.loopback_matrix import find_tolerance as find_tolerance
+    from .exercise.loopback_matrix import run_matrix as run_matrix
+    from .exercise.loopback_result import LoopbackResult as LoopbackResult
+    from .exercise.patterns import frame_pattern as frame_pattern
     from .exercise.ports.open import open_port as open_port
     from .exercise.ports.port import Port as Port
     from .exercise.ports.port import Received as Received
     from .exercise.ports.simulated import SimulatedPort as SimulatedPort
+    from .exercise.ports.simulated import simulated_pair as simulated_pair
+    from .exercise.prbs import prbs_bits as prbs_bits
+    from .exercise.prbs import prbs_values as prbs_values
     from .exercise.stepping import Stepping as Stepping
     from .exercise.stepping import Trial as Trial
     from .exercise.stepping import probe_flow_control as probe_flow_control
@@ -190,6 +209,8 @@ if TYPE_CHECKING:
     from .present.notations import visible as visible
 
 _HOMES = {
+    "Alignment": "exercise.alignment",
+    "Alteration": "declare.loopback",
     "BaudGenerator": "declare.baud_generator",
     "BaudSetting": "judge.divisors",
     "BlockingApplication": "declare.receive_path",
@@ -207,12 +228,14 @@ _HOMES = {
     "CrcAlgorithm": "declare.crc",
     "Deaf": "declare.receive_path",
     "Diagnosis": "judge.diagnosis",
+    "DialogueResult": "exercise.dialogue",
     "Direction": "declare.send_path",
     "DmaService": "declare.receive_path",
     "End": "declare.end",
     "Escape": "decode.escapes",
     "EventDelays": "judge.events",
     "EventSignal": "declare.event",
+    "Exchange": "declare.exchange",
     "Fate": "judge.replayed",
     "Fault": "capture.characters",
     "FieldGroup": "declare.fields",
@@ -228,6 +251,7 @@ _HOMES = {
     "Frames": "decode.frame_columns",
     "Garble": "judge.garble",
     "Heard": "judge.software_receiver",
+    "Impairments": "declare.impairments",
     "ImpliedSettings": "judge.registers",
     "InterruptService": "declare.receive_path",
     "Joint": "declare.wiring",
@@ -236,10 +260,13 @@ _HOMES = {
     "LevelSurvey": "judge.levels",
     "LineApplication": "declare.receive_path",
     "LineSettings": "declare.line",
+    "LoopbackLimits": "declare.loopback",
+    "LoopbackMatrix": "declare.loopback",
     "LoopbackPlan": "declare.loopback",
-    "LoopbackResult": "exercise.loopback",
+    "LoopbackResult": "exercise.loopback_result",
     "LossSurvey": "judge.loss_survey",
     "Margin": "judge.margins",
+    "MatrixResult": "exercise.loopback_matrix",
     "Meaning": "declare.registers",
     "Meanings": "declare.registers",
     "Mistake": "errors",
@@ -281,10 +308,12 @@ _HOMES = {
     "Spans": "decode.frame_columns",
     "StatusWord": "declare.capture_form",
     "Step": "declare.steps",
+    "StepResult": "exercise.dialogue",
     "Stepping": "exercise.stepping",
     "SumAlgorithm": "declare.sums",
     "Survey": "judge.survey",
     "Timing": "judge.margins",
+    "Tolerance": "exercise.loopback_matrix",
     "Trace": "capture.trace",
     "Traffic": "declare.end",
     "Trial": "exercise.stepping",
@@ -292,6 +321,7 @@ _HOMES = {
     "Voltages": "capture.voltages",
     "Wire": "declare.sheet",
     "WireLoad": "judge.budget",
+    "align": "exercise.alignment",
     "bauds_hit": "judge.divisors",
     "checksum_of": "decode.long_checksum",
     "compare_bytes": "judge.byte_survey",
@@ -307,7 +337,9 @@ _HOMES = {
     "find_limits": "judge.path_limits",
     "find_load": "judge.budget",
     "find_margin": "judge.margins",
+    "find_tolerance": "exercise.loopback_matrix",
     "frame_changes": "judge.changes",
+    "frame_pattern": "exercise.patterns",
     "frame_statistics": "judge.statistics",
     "garble_table": "judge.garble",
     "hear": "judge.software_receiver",
@@ -326,6 +358,8 @@ _HOMES = {
     "open_voltages": "capture.files.open",
     "parse_sheet": "declare.sheet_file",
     "plan": "judge.plan",
+    "prbs_bits": "exercise.prbs",
+    "prbs_values": "exercise.prbs",
     "probe_flow_control": "exercise.stepping",
     "propose_fields": "judge.field_proposal",
     "propose_layout": "judge.proposal",
@@ -339,11 +373,15 @@ _HOMES = {
     "registers_of_svd": "declare.svd",
     "replay": "judge.buffers",
     "replay_send": "judge.send_path",
+    "run_both_ways": "exercise.loopback",
+    "run_dialogue": "exercise.dialogue",
     "run_loopback": "exercise.loopback",
+    "run_matrix": "exercise.loopback_matrix",
     "sample_bursts": "judge.bursts",
     "sheet_schema": "declare.schema",
     "sheet_text": "declare.sheet_text",
     "signal_names": "capture.files.open",
+    "simulated_pair": "exercise.ports.simulated",
     "strip_escapes": "decode.escapes",
     "survey": "judge.survey",
     "survey_bytes": "judge.byte_survey",
@@ -361,6 +399,8 @@ _HOMES = {
 }
 
 __all__ = [
+    "Alignment",
+    "Alteration",
     "BaudGenerator",
     "BaudSetting",
     "BlockingApplication",
@@ -378,12 +418,14 @@ __all__ = [
     "CrcAlgorithm",
     "Deaf",
     "Diagnosis",
+    "DialogueResult",
     "Direction",
     "DmaService",
     "End",
     "Escape",
     "EventDelays",
     "EventSignal",
+    "Exchange",
     "Fate",
     "Fault",
     "FieldGroup",
@@ -399,6 +441,7 @@ __all__ = [
     "Frames",
     "Garble",
     "Heard",
+    "Impairments",
     "ImpliedSettings",
     "InterruptService",
     "Joint",
@@ -407,10 +450,13 @@ __all__ = [
     "LevelSurvey",
     "LineApplication",
     "LineSettings",
+    "LoopbackLimits",
+    "LoopbackMatrix",
     "LoopbackPlan",
     "LoopbackResult",
     "LossSurvey",
     "Margin",
+    "MatrixResult",
     "Meaning",
     "Meanings",
     "Mistake",
@@ -452,10 +498,12 @@ __all__ = [
     "Spans",
     "StatusWord",
     "Step",
+    "StepResult",
     "Stepping",
     "SumAlgorithm",
     "Survey",
     "Timing",
+    "Tolerance",
     "Trace",
     "Traffic",
     "Trial",
@@ -463,6 +511,7 @@ __all__ = [
     "Voltages",
     "Wire",
     "WireLoad",
+    "align",
     "bauds_hit",
     "checksum_of",
     "compare_bytes",
@@ -478,7 +527,9 @@ __all__ = [
     "find_limits",
     "find_load",
     "find_margin",
+    "find_tolerance",
     "frame_changes",
+    "frame_pattern",
     "frame_statistics",
     "garble_table",
     "hear",
@@ -497,6 +548,8 @@ __all__ = [
     "open_voltages",
     "parse_sheet",
     "plan",
+    "prbs_bits",
+    "prbs_values",
     "probe_flow_control",
     "propose_fields",
     "propose_layout",
@@ -510,11 +563,15 @@ __all__ = [
     "registers_of_svd",
     "replay",
     "replay_send",
+    "run_both_ways",
+    "run_dialogue",
     "run_loopback",
+    "run_matrix",
     "sample_bursts",
     "sheet_schema",
     "sheet_text",
     "signal_names",
+    "simulated_pair",
     "strip_escapes",
     "survey",
     "survey_bytes",

@@ -110,9 +110,9 @@ def slow_send(path, asked, lengths, character):
         begin, ready, place = time, time, 0
         deadline = None if call.limit_s is None else begin + round(call.limit_s * 1e9)
         while place < len(numbers):
-            tick()
             if deadline is not None and time > deadline:
-                break
+                break  # before anything happens at that time, since the call has returned by then
+            tick()
             if time >= ready:
                 number = numbers[place]
                 if len(waiting) < places:

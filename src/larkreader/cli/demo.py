@@ -109,15 +109,15 @@ def _loopbacks(rig: Rig, console: Any) -> bool:
     from larkreader.exercise.devices import Device
     from larkreader.exercise.loopback import run_loopback
     from larkreader.exercise.ports.simulated import SimulatedPort
-    from larkreader.present import terminal
+    from larkreader.present import loopback_views
 
     plan = LoopbackPlan(characters=4096)
     good = run_loopback(SimulatedPort(rig.sheet.line, Device()), plan)
     console.print(f"An echo at {rig.sheet.line}, 4,096 characters of a counting pattern:\n")
-    console.print(terminal.loopback(good))
+    console.print(loopback_views.loopback(good))
     bad = run_loopback(SimulatedPort(rig.sheet.line, Device(), clock_error_ppm=WRONG_CLOCK_PPM), plan)
     console.print(f"\nThe same echo, its transmitter's clock {-WRONG_CLOCK_PPM / 1e4:g} % slow:\n")
-    console.print(terminal.loopback(bad))
+    console.print(loopback_views.loopback(bad))
     return good.verdict == "pass" and bad.verdict == "fail"
 
 

@@ -265,20 +265,27 @@ def say_findings(found: Iterator[Any]) -> None:
 
 
 @contextmanager
-def open_named(name: str, declared: Sheet | None, line: LineSettings | None) -> Iterator[Port]:
+def open_named(
+    name: str,
+    declared: Sheet | None,
+    line: LineSettings | None,
+    *,
+    far: LineSettings | None = None,
+    quiet: bool = False,
+) -> Iterator[Port]:
     """Open a port by its name, or by its name on the sheet, and start the session as the sheet says.
 
-    Ends the command with status 1 if the device is never ready.
+    `far` are the settings of the far end of a stand-in, `quiet` leaves out what was said of the port before. Ends the
+    command with status 1 if the device is never ready.
     """
-    from larkreader.exercise.ports.open import open_port
+    from larkreader.exercise.ports.open import open_by_name
     from larkreader.exercise.session import start_session
     from larkreader.present.notations import visible
 
     known = declared.port.get(name) if declared else None
-    if declared is not None and line is None:
-        line = declared.line_of(name)
-    with open_port(known.at if known else name, line) as port:
-        say_what_is_worth_knowing(port)
+    with open_by_name(name, declared, line, far=far) as port:
+        if not quiet:
+            say_what_is_worth_knowing(port)
         said = len(port.notes)
         before = port.error_counters()
         try:

@@ -1,97 +1,265 @@
-"""``larkreader loopback``: send a pattern into a port and compare what comes back."""
+"""``larkreader loopback``: send patterns into a port, or between two, and compare what comes."""
 
 from __future__ import annotations
 
+from collections.abc import Iterator, Sequence
+from contextlib import ExitStack, contextmanager
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
 import click
 
-from .common import json_option, print_json, progress_of
+from larkreader.declare.loopback import PATTERN_NAMES
+
+from .common import check_output, json_option, note, print_json, progress_of
 from .live import open_named
+
+if TYPE_CHECKING:
+    from larkreader.declare.line import LineSettings
+    from larkreader.declare.loopback import LoopbackMatrix, LoopbackPlan
+    from larkreader.declare.sheet import Sheet
+    from larkreader.exercise.loopback_matrix import MatrixResult, OpenAt
+    from larkreader.exercise.ports.port import Port
+
+LONG = 1 << 17  # characters from which progress is shown
+INTERRUPTED = 130
 
 
 @click.command()
-@click.argument("places", nargs=-1, required=True, metavar="[SHEET] PORT")
+@click.argument("places", nargs=-1, required=True, metavar="[SHEET] PORT [PORT]")
 @click.option("--line", "line_text", metavar="TEXT", help='Settings such as "57600 8E1", instead of the sheet\'s.')
+@click.option("--characters", type=click.IntRange(1, 1 << 32), help="How many to send in each run. [default: 4096]")
 @click.option(
-    "--characters", type=click.IntRange(1, 1 << 32), default=4096, show_default=True, help="How many to send."
+    "--pattern", "patterns", multiple=True, type=click.Choice(PATTERN_NAMES), help="What to send; may be repeated."
 )
+@click.option("--baud", "bauds", multiple=True, type=float, metavar="N", help="Run at this baud; may be repeated.")
+@click.option("--format", "formats", multiple=True, metavar="8N1", help="Run in this format; may be repeated.")
 @click.option(
-    "--pattern",
-    type=click.Choice(["counting", "all-values", "alternating", "random", "lines"]),
-    default="counting",
-    show_default=True,
-    help="What to send.",
-)
-@click.option("--block", type=click.IntRange(1, 1 << 20), metavar="N", help="Characters written at once.")
+    "--block", "blocks", multiple=True, type=click.IntRange(1, 1 << 20), metavar="N",
+    help="Characters written at once; may be repeated.",
+)  # fmt: skip
 @click.option(
-    "--limit",
-    type=float,
-    default=0.5,
-    show_default=True,
-    metavar="SECONDS",
-    help="How long to wait for a character.",
+    "--pause", "pauses_s", multiple=True, type=float, metavar="SECONDS", help="Between two blocks; may be repeated."
 )
+@click.option("--file", type=click.Path(path_type=Path, exists=True, dir_okay=False), help="Send what this file holds.")
+@click.option("--frame", metavar="NAME", help="Send frames of the sheet, with a rising counter.")
+@click.option("--limit", "limit_s", type=float, metavar="SECONDS", help="Wait so long for a character. [default: 0.5]")
+@click.option("--for", "for_s", type=float, metavar="SECONDS", help="End each run after this time.")
 @click.option(
     "--expect",
     type=click.Choice(["same", "altered", "prefixed"]),
-    default="same",
-    show_default=True,
-    help="What comes back if all is well: what was sent, its complement, or lines with a prefix.",
+    help="What is to come back: what was sent, each character changed, or lines with a prefix. [default: same]",
 )
-@click.option("--prefix", default="got: ", show_default=True, help="What stands before lines that come back.")
-@click.option("--seed", type=int, default=1, show_default=True, help="Of the random pattern.")
+@click.option("--xor", metavar="BITS", help="With --expect altered: the bits that are turned over, all unless given.")
+@click.option("--add", type=int, help="With --expect altered: what is added.")
+@click.option("--prefix", metavar="TEXT", help='What stands before lines that come back. [default: "got: "]')
+@click.option("--only-receive", is_flag=True, help="Send nothing: check a pseudo-random sequence that arrives.")
+@click.option("--one-way", is_flag=True, help="Between two ports: from the first to the second alone.")
+@click.option("--seed", type=int, help="Of the random pattern, or the register of a sequence. [default: 1]")
+@click.option("--tolerance", is_flag=True, help="Find out how far this end's clock may be off.")
+@click.option("--junit", type=click.Path(path_type=Path), metavar="FILE", help="Write the runs as JUnit XML.")
+@click.option("--csv", "csv_", type=click.Path(path_type=Path), metavar="FILE", help="Write the runs as CSV.")
+@click.option("--figure", type=click.Choice(["matrix", "latency"]), help="Draw the runs, or how long blocks took.")
+@click.option("-o", "--output", type=click.Path(path_type=Path), metavar="FILE", help="Where to draw it.")
 @json_option
-def loopback(
-    places: tuple[str, ...],
-    line_text: str | None,
-    characters: int,
-    pattern: str,
-    block: int | None,
-    limit: float,
-    expect: str,
-    prefix: str,
-    seed: int,
-    as_json: bool,
-) -> int:
-    """Send a pattern into PORT and compare what comes back.
+def loopback(places: tuple[str, ...], **options: Any) -> int:
+    """Send patterns into PORT and compare what comes back; or between two ports, both ways at once.
 
-    PORT is a device such as /dev/ttyUSB0, HOST:PORT, accept:HOST:PORT, pty, or a stand-in that ships with us, such as
-    stand-in:echo. Its settings come from SHEET or from --line. The exit status is 1 if not all came back as it was.
+    PORT is a device such as /dev/ttyUSB0, HOST:PORT, accept:HOST:PORT, pty, a port of the sheet, or a stand-in that
+    ships with us, such as stand-in:echo. What to run stands in [loopback] of SHEET, and options go before it; one run
+    each for every pattern, baud, format, block and pause. The exit status is 1 if a run fails.
     """
+    from larkreader.exercise.loopback_matrix import run_matrix
+
+    declared, ports, line, matrix, content = _wanted(places, options)
+    _check_files(options)
+    open_at = _opener(ports, declared, line)
+    if options["tolerance"]:
+        return _tolerance(open_at, ports, matrix, line, content, as_json=options["as_json"])
+    planned = [plan for settings in matrix.lines(line) for plan in matrix.plans(settings, content)]
+    shown = sum(plan.characters for plan in planned) > LONG or len(planned) > 1
+    with progress_of("loopback", shown=shown) as progress:
+        result = run_matrix(open_at, matrix, line, content=content, one_way=options["one_way"], progress=progress)
+    _write(result, options, " ".join(places))
+    if options["as_json"]:
+        print_json({"ports": list(ports), **result.to_dict()})
+    else:
+        _show(result, " and ".join(ports))
+    return INTERRUPTED if result.stopped else 0 if result.verdict == "pass" else 1
+
+
+def _wanted(
+    places: tuple[str, ...], options: dict[str, Any]
+) -> tuple[Sheet | None, tuple[str, ...], LineSettings, LoopbackMatrix, bytes]:
+    """Return sheet, ports, settings, what to run, and what the patterns of content send."""
     from larkreader.declare.line import LineSettings
-    from larkreader.declare.loopback import LoopbackPlan
     from larkreader.declare.sheet_file import open_sheet
     from larkreader.errors import RequestError
-    from larkreader.exercise.loopback import run_loopback
 
-    if len(places) > 2:
-        raise RequestError("arguments", f"are {len(places)}: {' '.join(places)}", "must be [SHEET] PORT")
-    declared = open_sheet(places[0]) if len(places) == 2 else None
-    line = LineSettings.parse(line_text) if line_text else declared.line_of(places[1]) if declared else None
-    if expect == "prefixed" and pattern != "lines":
-        raise RequestError("--expect prefixed", f"goes with the pattern {pattern}", "must go with --pattern lines")
-    if not 0 < limit <= 3600:
-        raise RequestError("--limit", f"is {limit:g}", "must be more than 0 and at most 3600 seconds")
-    plan = LoopbackPlan(
-        characters=characters,
-        pattern=pattern,
-        data_bits=min(line.data_bits, 8) if line else 8,
-        block=block,
-        limit_s=limit,
-        seed=seed,
-        expect=expect,
-        prefix=prefix,
-    )
-    shown = characters > 1 << 17
-    with open_named(places[-1], declared, line) as port, progress_of("loopback", shown=shown) as progress:
-        result = run_loopback(port, plan, line=line, progress=progress)
+    has_sheet = len(places) > 1 and (places[0].endswith(".toml") or len(places) == 3)
+    ports = places[has_sheet:]
+    if len(ports) > 2:
+        raise RequestError("arguments", f"are {len(places)}: {' '.join(places)}", "must be [SHEET] PORT [PORT]")
+    if len(places) == 2 and not has_sheet and Path(places[0]).is_file():
+        has_sheet, ports = True, places[1:]
+    declared = open_sheet(places[0]) if has_sheet else None
+    line = LineSettings.parse(options["line_text"]) if options["line_text"] else None
+    line = line or (declared.line_of(ports[0]) if declared else LineSettings())
+    if options["one_way"] and len(ports) < 2:
+        raise RequestError("--one-way", "is of two ports", "Name another port")
+    if options["tolerance"] and len(ports) > 1:
+        raise RequestError("--tolerance", "is of one port", "Name one port")
+    matrix = _matrix(declared, options)
+    content = b""
+    if "file" in matrix.patterns:
+        file = options["file"] or Path(places[0]).parent / str(matrix.file)
+        content = file.read_bytes()
+    if "frames" in matrix.patterns:
+        from larkreader.exercise.patterns import frame_pattern
+
+        assert declared is not None
+        content = frame_pattern(declared.frame[str(matrix.frame)], min(matrix.characters, 1 << 16))
+    return declared, ports, line, matrix, content
+
+
+def _matrix(declared: Sheet | None, options: dict[str, Any]) -> LoopbackMatrix:
+    """Return what to run: as the sheet says, but for what the options say."""
+    from pydantic import ValidationError
+
+    from larkreader.declare.loopback import LoopbackMatrix
+    from larkreader.errors import RequestError, nearest
+
+    said: dict[str, Any] = declared.loopback.model_dump(exclude_unset=True) if declared else {}
+    names = ("characters", "patterns", "bauds", "formats", "blocks", "pauses_s", "limit_s", "for_s", "expect", "prefix")
+    said |= {name: options[name] for name in (*names, "seed") if options[name] not in (None, ())}
+    if options["only_receive"]:
+        said["sends"] = False
+    if options["xor"] is not None or options["add"] is not None:
+        if said.get("expect") != "altered":
+            raise RequestError("--xor and --add", "say how characters are changed", "must go with --expect altered")
+        xor = {} if options["xor"] is None else {"xor": _number(options["xor"])}
+        said["alter"] = xor | ({} if options["add"] is None else {"add": options["add"]})
+    for name, pattern in (("file", "file"), ("frame", "frames")):
+        if options[name] is not None:
+            said[name] = str(options[name])
+            said["patterns"] = (*(options["patterns"] or ()), *(() if pattern in options["patterns"] else (pattern,)))
+    if options["patterns"] and "frames" not in said["patterns"]:
+        said.pop("frame", None)
+    if options["patterns"] and "file" not in said["patterns"]:
+        said.pop("file", None)
+    frame = said.get("frame")
+    if frame is not None and (declared is None or frame not in declared.frame):
+        known = list(declared.frame) if declared else []
+        raise RequestError(f'frame "{frame}"', "is not on the sheet", advice=nearest(frame, known))
+    try:
+        return LoopbackMatrix.model_validate(said)
+    except ValidationError as error:
+        first = error.errors()[0]
+        where = "--" + str(first["loc"][0]).removesuffix("s").removesuffix("_") if first["loc"] else "loopback"
+        where = {"--pauses_": "--pause", "--limit_": "--limit", "--for_": "--for"}.get(where, where)
+        raise RequestError(where, first["msg"].removeprefix("Value error, ")) from None
+
+
+def _number(text: str) -> int:
+    from larkreader.errors import RequestError
+
+    try:
+        return int(text, 0)
+    except ValueError:
+        raise RequestError("--xor", f'is "{text}"', "must be a whole number, as in 0x5A") from None
+
+
+def _check_files(options: dict[str, Any]) -> None:
+    from larkreader.errors import RequestError
+
+    for name in ("junit", "csv_", "output"):
+        check_output(options[name])
+    if (options["figure"] is None) != (options["output"] is None):
+        missing, other = ("--figure", "-o") if options["figure"] is None else ("-o FILE", "--figure")
+        raise RequestError(missing, f"is missing: {other} needs it")
+
+
+def _opener(ports: Sequence[str], declared: Sheet | None, line: LineSettings) -> OpenAt:
+    """Return what opens the ports with some settings; a stand-in at the far end keeps those declared."""
+    told: set[str] = set()
+
+    @contextmanager
+    def open_at(settings: LineSettings) -> Iterator[Sequence[Port]]:
+        far = line if settings.format == line.format else None
+        with ExitStack() as stack:
+            opened = [
+                stack.enter_context(
+                    open_named(name, declared, _own(declared, name, line, settings), far=far, quiet=name in told)
+                )
+                for name in ports
+            ]
+            told.update(ports)
+            yield opened
+
+    return open_at
+
+
+def _own(declared: Sheet | None, name: str, line: LineSettings, settings: LineSettings) -> LineSettings:
+    """Return the settings of a port: its own on the sheet, but for what the matrix varies."""
+    own = declared.line_of(name) if declared is not None and name in declared.port else line
+    changed = {
+        key: getattr(settings, key) for key in ("baud", "format") if getattr(settings, key) != getattr(line, key)
+    }
+    return own.model_copy(update=changed)
+
+
+def _tolerance(
+    open_at: OpenAt, ports: Sequence[str], matrix: LoopbackMatrix, line: LineSettings, content: bytes, *, as_json: bool
+) -> int:
+    from larkreader.exercise.loopback_matrix import find_tolerance
+    from larkreader.present import loopback_views, terminal
+
+    plan: LoopbackPlan = next(matrix.plans(line, content))
+    found = find_tolerance(open_at, plan, line)
     if as_json:
-        print_json({"port": places[-1], **result.to_dict()})
+        print_json({"ports": list(ports), **found.to_dict()})
     else:
-        from larkreader.present import terminal
-
         console = terminal.make_console()
-        at = f" at {result.line}" if result.line else ""
-        console.print(f"Loopback on {places[-1]}{at}, pattern {pattern}", soft_wrap=True)
+        console.print(f"Tolerance of {ports[0]} at {line}, pattern {plan.pattern}", soft_wrap=True)
         console.print()
-        console.print(terminal.loopback(result))
-    return 0 if result.verdict == "pass" else 1
+        console.print(loopback_views.tolerance(found))
+    return 0 if found.slow_ppm == found.slow_ppm else 1
+
+
+def _show(result: MatrixResult, where: str) -> None:
+    from larkreader.present import loopback_views, terminal
+
+    console = terminal.make_console()
+    if len(result.runs) == 1:
+        (one,) = result.runs
+        at = f" at {one.line}" if one.line else ""
+        console.print(f"Loopback on {where}{at}, {loopback_views.name_of(one, short=True)}", soft_wrap=True)
+        console.print()
+        console.print(loopback_views.loopback(one))
+        return
+    console.print(f"Loopback on {where}, {len(result.runs)} runs", soft_wrap=True)
+    console.print()
+    console.print(loopback_views.matrix(result))
+
+
+def _write(result: MatrixResult, options: dict[str, Any], name: str) -> None:
+    """Write what was asked for."""
+    if options["junit"] is not None:
+        from larkreader.present.junit import loopback_cases, write_junit
+
+        write_junit(options["junit"], f"loopback {name}", loopback_cases(result))
+        note(f"{len(result.runs)} runs written to {options['junit']}")
+    if options["csv_"] is not None:
+        from larkreader.present.loopback_table import write_runs
+
+        write_runs(options["csv_"], result)
+        note(f"{len(result.runs)} runs written to {options['csv_']}")
+    if options["output"] is not None:
+        from larkreader.present.figures import loopback as figures
+        from larkreader.present.figures.waveform import new_figure
+
+        picture = new_figure()
+        draw = figures.draw_matrix if options["figure"] == "matrix" else figures.draw_latency
+        draw(result, ax=picture.add_subplot())
+        picture.savefig(options["output"])
+        note(f"drawn to {options['output']}")

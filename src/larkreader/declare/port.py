@@ -4,8 +4,12 @@ from __future__ import annotations
 
 from typing import Literal
 
-from pydantic import BaseModel, Field, StrictBool
+from pydantic import BaseModel, Field, StrictBool, model_validator
+from pydantic_core import PydanticCustomError
 
+from .impairments import Impairments
+
+STAND_IN = "stand-in:"
 ControlLine = Literal["rts", "dtr"]
 
 
@@ -45,6 +49,10 @@ class DeclaredPort(BaseModel, frozen=True, extra="forbid"):
         The text with which the device says that it is ready, with ``\r \n \xHH`` for single bytes.
     ready_within_s : float
         How long to wait for it, in seconds.
+    impaired : Impairments, optional
+        What is wrong with the simulated line to a stand-in.
+    receive, send : str, optional
+        Of a stand-in: the wire whose receive path, and the one whose send path, it has.
     note : str
         Anything worth telling the reader.
     """
@@ -58,4 +66,15 @@ class DeclaredPort(BaseModel, frozen=True, extra="forbid"):
     settle_s: float = Field(default=0.0, ge=0, le=60)
     ready: str | None = Field(default=None, min_length=1)
     ready_within_s: float = Field(default=2.0, gt=0, le=600)
+    impaired: Impairments | None = None
+    receive: str | None = None
+    send: str | None = None
     note: str = ""
+
+    @model_validator(mode="after")
+    def _is_simulated(self) -> DeclaredPort:
+        if not self.at.startswith(STAND_IN) and (self.impaired or self.receive or self.send):
+            found = f"has {'impaired' if self.impaired else 'receive' if self.receive else 'send'}, "
+            raise PydanticCustomError("wanted", "{found}which is of a stand-in: at = {at}.",
+                                      {"found": found, "at": f'"{STAND_IN}echo"'})  # fmt: skip
+        return self

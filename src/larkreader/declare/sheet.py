@@ -12,8 +12,10 @@ from .capture_form import CaptureForm
 from .clock import Clock
 from .end import End, Traffic
 from .event import EventSignal
+from .exchange import Exchange
 from .layout import FrameLayout
 from .line import LineSettings
+from .loopback import LoopbackMatrix
 from .port import DeclaredPort
 from .receive_path import ReceivePath
 from .registers import Meanings, Register
@@ -95,6 +97,10 @@ class Sheet(BaseModel, frozen=True, extra="forbid"):
         What receives from them, by wire.
     send : mapping of str to SendPath
         What sends on them, by wire.
+    loopback : LoopbackMatrix
+        The runs of a loopback.
+    exchange : tuple of Exchange
+        The steps of a dialogue, in their order.
     """
 
     sheet: Literal[1] = 1
@@ -116,6 +122,8 @@ class Sheet(BaseModel, frozen=True, extra="forbid"):
     traffic: tuple[Traffic, ...] = ()
     receive: Mapping[str, ReceivePath] = {}
     send: Mapping[str, SendPath] = {}
+    loopback: LoopbackMatrix = LoopbackMatrix()
+    exchange: tuple[Exchange, ...] = ()
 
     def line_of(self, port: str) -> LineSettings:
         """Return the line settings of a port of the sheet, or those of ``[line]`` for another."""

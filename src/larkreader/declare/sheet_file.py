@@ -21,8 +21,10 @@ from .capture_form import CaptureForm
 from .clock import Clock
 from .end import End, Traffic
 from .event import EventSignal
+from .exchange import Exchange
 from .layout import FrameLayout
 from .line import LineSettings
+from .loopback import LoopbackMatrix
 from .mistakes import mistakes_of, show
 from .port import DeclaredPort
 from .receive_path import ReceivePath
@@ -145,6 +147,8 @@ class _SheetBuilder:
         traffic = self._list("traffic", lambda where, table: self._traffic(where, table, frames))
         receive = self._each("receive", lambda key, table: self._path("receive", ReceivePath, key, table))
         send = self._each("send", lambda key, table: self._path("send", SendPath, key, table))
+        loopback = self._loopback(self._table("loopback"))
+        exchanges = self._list("exchange", self._exchange)
         if self.mistakes:
             raise SheetError(self.name, self.mistakes)
         return Sheet(
@@ -166,6 +170,8 @@ class _SheetBuilder:
             traffic=traffic,
             receive=receive,
             send=send,
+            loopback=loopback or LoopbackMatrix(),
+            exchange=exchanges,
         )
 
     def _top(self) -> None:
@@ -267,7 +273,8 @@ class _SheetBuilder:
                 self.mistakes.append(Mistake(f"frame.{key}.boundary.kind", show(kind), told))
 
     def _port(self, key: str, table: Mapping[str, Any]) -> DeclaredPort | None:
-        self._refer(f"port.{key}.wire", table.get("wire"), "wire")
+        for name, other in (("wire", "wire"), ("receive", "receive"), ("send", "send")):
+            self._refer(f"port.{key}.{name}", table.get(name), other)
         return self._model(DeclaredPort, {**table, "key": key}, f"port.{key}")
 
     def _generator(self, key: str, table: Mapping[str, Any]) -> BaudGenerator | None:
@@ -391,6 +398,15 @@ class _SheetBuilder:
     def _path(self, table: str, model: type[_Model], key: str, said: Mapping[str, Any]) -> _Model | None:
         self._refer(f"{table}.{key}", key, "wire")
         return self._model(model, {**said, "key": key}, f"{table}.{key}")
+
+    def _loopback(self, table: Mapping[str, Any]) -> LoopbackMatrix | None:
+        self._refer("loopback.frame", table.get("frame"), "frame")
+        return self._model(LoopbackMatrix, table, "loopback")
+
+    def _exchange(self, where: str, table: Mapping[str, Any]) -> Exchange | None:
+        for name, other in (("at", "port"), ("expect_at", "port"), ("send_frame", "frame"), ("expect_frame", "frame")):
+            self._refer(f"{where}.{name}", table.get(name), other)
+        return self._model(Exchange, table, where)
 
     def _event(self, key: str, table: Mapping[str, Any], frames: Mapping[str, FrameLayout]) -> EventSignal | None:
         declared = self._table("wire")

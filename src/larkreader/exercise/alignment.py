@@ -1,8 +1,12 @@
-"""What came back against what went out: lost, changed and extra characters.
+"""What came back against what went out: lost, changed, extra and doubled characters.
 
-Both run side by side until they differ. From there the nearest place is looked for at which `KEY` characters of the
-one stand in the other again; what lies between is compared exactly if it is short. Where nothing fits within `REACH`
-characters, that stretch counts as changed.
+Both run side by side until they differ. From there the fewest differences after which they agree again are looked
+for: after 0, 1, 2, ... of them, on every diagonal (how many more were lost than came extra), the furthest place that
+can be reached, as E. Ukkonen, "Algorithms for approximate string matching" (1985) does it. As soon as `SURE` characters
+agree behind a difference, the stretch before is settled, so that the time grows with the length, and within a stretch
+alone with the square of its differences. Behind `MOST` of them the first half is settled, if enough agrees between them
+to make sense. Else the stretch is bridged where `KEY` characters of the one stand in the other again; where they do
+not, it counts as changed.
 """
 
 from __future__ import annotations
@@ -12,11 +16,20 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
-KEY = 8  # characters that must agree before both are taken to be in step again
-REACH = 1024  # how far the two may be apart, in characters
-SHORT = 96  # characters of a stretch up to which it is compared exactly
+SURE = 256  # characters that agree, after which nothing before them is asked about again
+MOST = 64  # differences of a stretch up to which the fewest are looked for
+SENSE = 4  # characters that agree a difference, on average, from which so many differences still make sense
+SMALL = 1600  # pairs of characters up to which the kinds of difference are chosen by trying all
+KEY = 16  # characters that must agree before both are taken to be in step again
+TRIES = 64  # characters behind a difference from which keys are taken
+REACH = 1 << 20  # how far the two may be apart, in characters
+LOST_SIGHT = 1024  # characters counted as changed where nothing fits; doubled each time
+NEAR = 512  # characters behind a difference that are compared one by one
 
-Bytes = npt.NDArray[np.uint8]
+Array = npt.NDArray[np.integer]
+Places = npt.NDArray[np.int64]
+Step = tuple[int, int, int]  # kind, place in what was sent, place in what was received
+LOST, CHANGED, EXTRA = range(3)
 
 
 @dataclass(frozen=True)
@@ -25,115 +38,306 @@ class Alignment:
 
     Parameters
     ----------
-    lost, changed, extra : int
-        Characters that did not arrive, arrived as others, or arrived and were not sent.
+    lost_at : ndarray of int64, shape (n_lost,)
+        Places in what was sent of the characters that did not arrive.
+    changed_at : ndarray of int64, shape (n_changed, 2)
+        Places, in what was sent and in what was received, of the characters that arrived as others.
+    extra_at : ndarray of int64, shape (n_extra,)
+        Places in what was received of the characters that were not sent.
+    doubled : int
+        How many of the extra characters repeat what stands before or behind them.
     first : tuple of int and int, optional
         Place of the first difference in what was sent and in what was received.
     """
 
-    lost: int
-    changed: int
-    extra: int
+    lost_at: Places
+    changed_at: Places
+    extra_at: Places
+    doubled: int
     first: tuple[int, int] | None
 
+    @property
+    def lost(self) -> int:
+        """How many characters did not arrive."""
+        return len(self.lost_at)
 
-def align(sent: bytes, received: bytes) -> Alignment:
+    @property
+    def changed(self) -> int:
+        """How many characters arrived as others."""
+        return len(self.changed_at)
+
+    @property
+    def extra(self) -> int:
+        """How many characters arrived and were not sent."""
+        return len(self.extra_at)
+
+
+def align(sent: bytes | Array, received: bytes | Array) -> Alignment:
     """Compare what was received with what was sent.
 
     Parameters
     ----------
-    sent, received : bytes
+    sent, received : bytes or ndarray of int, shapes (n,) and (m,)
         All of it.
 
     Returns
     -------
     Alignment
-        Its counts obey ``len(sent) - lost + extra == len(received)``.
+        Its counts obey ``n - lost + extra == m``.
     """
-    out, back = np.frombuffer(sent, np.uint8), np.frombuffer(received, np.uint8)
-    lost = changed = extra = 0
-    first: tuple[int, int] | None = None
+    out, back = _array(sent), _array(received)
+    found = _Differences(out, back)
     here = there = 0
+    blind = LOST_SIGHT
     while True:
         same = _common(out[here:], back[there:])
         here, there = here + same, there + same
-        if here == len(out) and there == len(back):
-            return Alignment(lost, changed, extra, first)
-        first = first or (here, there)
-        ahead, beyond = _in_step_again(sent, received, here, there)
-        one = _compare(sent[here : here + ahead], received[there : there + beyond])
-        lost, changed, extra = lost + one[0], changed + one[1], extra + one[2]
+        if here == len(out) or there == len(back):
+            found.add_lost(here, len(out))
+            found.add_extra(there, len(back))
+            return found.told()
+        steps = _fewest(out[here:], back[there:])
+        if steps is not None:
+            found.add(steps, here, there)
+            ahead, beyond, blind = *_end_of(steps), LOST_SIGHT
+        else:
+            ahead, beyond = _bridge(found.keys, here, there, len(out), len(back))
+            if ahead or beyond:
+                blind = LOST_SIGHT
+                found.add_stretch(here, here + ahead, there, there + beyond)
+            else:
+                ahead = beyond = min(blind, len(out) - here, len(back) - there)
+                blind *= 2
+                found.add_stretch(here, here + ahead, there, there + beyond)
         here, there = here + ahead, there + beyond
 
 
-def _common(out: Bytes, back: Bytes) -> int:
+class _Differences:
+    """Gathers the differences."""
+
+    def __init__(self, out: Array, back: Array) -> None:
+        self._out, self._back = out, back
+        self._lost: list[Places] = []
+        self._changed: list[Places] = []
+        self._extra: list[Places] = []
+        self.keys = _Keys(out, back)
+
+    def add(self, steps: list[Step], here: int, there: int) -> None:
+        """Add the differences of a stretch that begins at two places."""
+        for kind, to in ((LOST, self._lost), (EXTRA, self._extra)):
+            places = [one[1] + here if kind == LOST else one[2] + there for one in steps if one[0] == kind]
+            if places:
+                to.append(np.array(places, np.int64))
+        pairs = [(one[1] + here, one[2] + there) for one in steps if one[0] == CHANGED]
+        if pairs:
+            self._changed.append(np.array(pairs, np.int64))
+
+    def add_lost(self, begin: int, end: int) -> None:
+        """Add a stretch of lost characters."""
+        if end > begin:
+            self._lost.append(np.arange(begin, end))
+
+    def add_extra(self, begin: int, end: int) -> None:
+        """Add a stretch of extra characters."""
+        if end > begin:
+            self._extra.append(np.arange(begin, end))
+
+    def add_stretch(self, here: int, to: int, there: int, until: int) -> None:
+        """Add a stretch with many differences: what pairs up by its place is the same or changed."""
+        if (to - here) * (until - there) <= SMALL:
+            self.add(_all_tried(self._out[here:to], self._back[there:until]), here, there)
+            return
+        shared = min(to - here, until - there)
+        wrong = np.flatnonzero(self._out[here : here + shared] != self._back[there : there + shared])
+        if len(wrong):
+            self._changed.append(np.column_stack([wrong + here, wrong + there]))
+        self.add_lost(here + shared, to)
+        self.add_extra(there + shared, until)
+
+    def told(self) -> Alignment:
+        """Return all of them."""
+        lost, extra = _joined(self._lost), _joined(self._extra)
+        changed = np.concatenate(self._changed) if self._changed else np.empty((0, 2), np.int64)
+        same = _common(self._out, self._back)
+        first = (same, same) if len(lost) or len(changed) or len(extra) else None
+        return Alignment(lost, changed, extra, self._doubled(extra), first)
+
+    def _doubled(self, extra: Places) -> int:
+        """Return how many extra characters stand in stretches that repeat their neighbours."""
+        if not len(extra):
+            return 0
+        back, doubled = self._back, 0
+        cuts = np.flatnonzero(np.diff(extra) != 1) + 1
+        for run in np.split(extra, cuts):
+            begin, length = int(run[0]), len(run)
+            before, behind = back[max(begin - length, 0) : begin], back[begin + length : begin + 2 * length]
+            stretch = back[begin : begin + length]
+            if np.array_equal(stretch, before) or np.array_equal(stretch, behind):
+                doubled += length
+        return doubled
+
+
+class _Keys:
+    """Finds where some characters of the one stand in the other."""
+
+    def __init__(self, out: Array, back: Array) -> None:
+        self.width = out.dtype.itemsize
+        self._data = (out.tobytes(), back.tobytes())
+
+    def find(self, of: int, begin: int, within: int) -> int | None:
+        """Return where the `KEY` characters at a place of one stand in the other from a place on, if within reach."""
+        key = self._data[of][begin * self.width : (begin + KEY) * self.width]
+        other, at = self._data[1 - of], within * self.width
+        if len(key) < KEY * self.width:
+            return None
+        while (at := other.find(key, at, (within + REACH) * self.width)) >= 0:
+            if at % self.width == 0:
+                return at // self.width
+            at += 1
+        return None
+
+
+def _array(data: bytes | Array) -> Array:
+    if isinstance(data, bytes):
+        return np.frombuffer(data, np.uint8)
+    return data.astype(np.uint16)
+
+
+def _joined(parts: list[Places]) -> Places:
+    return np.concatenate(parts) if parts else np.empty(0, np.int64)
+
+
+def _common(out: Array, back: Array) -> int:
     """Return how many characters agree from the beginning on."""
     length = min(len(out), len(back))
-    low, block = 0, 4096
+    low, block = 0, 256
     while low < length:
         high = min(low + block, length)
         differ = out[low:high] != back[low:high]
-        if differ.any():
-            return low + int(np.argmax(differ))
+        place = int(differ.argmax())
+        if differ[place]:
+            return low + place
         low, block = high, min(4 * block, 1 << 22)
     return length
 
 
-def _in_step_again(sent: bytes, received: bytes, here: int, there: int) -> tuple[int, int]:
-    """Return how many characters of each lie before the nearest place where both are in step."""
-    rest_out, rest_back = len(sent) - here, len(received) - there
-    best, cost = None, REACH + 1
-    if (straight := _straight_ahead(sent, received, here, there)) is not None:
-        best, cost = (
-            (straight, straight),
-            straight,
-        )  # changed characters are likelier than as many lost and as many extra
-    for ahead in range(min(REACH, rest_out) + 1):
-        if ahead >= cost:
-            break
-        key = sent[here + ahead : here + ahead + KEY]
-        if len(key) < KEY:
-            break
-        found = received.find(key, there, there + cost + KEY)
-        if found >= 0 and max(ahead, found - there) < cost:
-            best, cost = (ahead, found - there), max(ahead, found - there)
-    if best is not None:
-        return best
-    if min(rest_out, rest_back) <= REACH:  # one side ends here; what the other has beyond it is lost or extra
-        return rest_out, rest_back
-    return REACH, REACH
+def _fewest(out: Array, back: Array) -> list[Step] | None:
+    """Return the fewest differences after which `SURE` characters agree; None if there are too many.
 
+    It is the same where both are over, or all is over but a rest of the one.
 
-def _straight_ahead(sent: bytes, received: bytes, here: int, there: int) -> int | None:
-    """Return after how many characters, the same number of each, `KEY` of them agree."""
-    length = min(REACH + KEY, len(sent) - here, len(received) - there)
-    if length < KEY:
+    ``reach[d][k + d]`` is the furthest place in `out` with d differences on diagonal k, from -d to d; a place there
+    lies k further on in `back`. -1 where there is no such way.
+    """
+    n, m = len(out), len(back)
+    near = out[:NEAR].tolist(), back[:NEAR].tolist()
+    reach = [[0]]
+    best = 0
+    for differences in range(1, MOST + 1):
+        row, last = [], reach[-1]
+        for diagonal in range(-differences, differences + 1):
+            begin = max(_ways(last, differences, diagonal, n, m))
+            end = begin if begin < 0 else _extended(out, back, near, begin, diagonal)
+            row.append(end)
+            if begin >= 0:
+                rest = n - end if end + diagonal == m else m - end - diagonal if end == n else None
+                if end - begin >= SURE or rest == 0 or (rest is not None and rest > MOST):
+                    reach.append(row)
+                    return _kinds(out, back, reach, diagonal, begin)
+                best = max(best, 2 * end + diagonal)
+        reach.append(row)
+    if best < 2 * SENSE * MOST:
         return None
-    out, back = np.frombuffer(sent, np.uint8), np.frombuffer(received, np.uint8)
-    agree = out[here : here + length] == back[there : there + length]
-    runs = np.flatnonzero(np.lib.stride_tricks.sliding_window_view(agree, KEY).all(axis=1))
-    return int(runs[0]) if runs.size else None
+    # many differences, but sense between them: the ways that may still be best differ in the last ones alone
+    diagonal = max(range(-MOST, MOST + 1), key=lambda one: 2 * reach[MOST][one + MOST] + one)
+    begin = max(_ways(reach[MOST - 1], MOST, diagonal, n, m))
+    return _kinds(out, back, reach, diagonal, begin)[: MOST // 2]
 
 
-def _compare(sent: bytes, received: bytes) -> tuple[int, int, int]:
-    """Return how many characters of a stretch are lost, changed and extra, with as few differences as can be."""
-    surplus = len(received) - len(sent)
-    if max(len(sent), len(received)) > SHORT:
-        shared = min(len(sent), len(received))
-        pairs = np.frombuffer(sent[:shared], np.uint8) != np.frombuffer(received[:shared], np.uint8)
-        return max(-surplus, 0), int(np.count_nonzero(pairs)), max(surplus, 0)
-    # The fewest differences, and of those that way which loses least: dynamic programming over prefixes.
-    row = [(place, 0, 0, place) for place in range(len(received) + 1)]  # differences, lost, changed, extra
-    for done, wanted in enumerate(sent, 1):
-        above = row
-        row = [(done, done, 0, 0)]
-        for place, got in enumerate(received, 1):
-            total, lost, changed, extra = above[place - 1]
-            differs = int(wanted != got)
-            choices = [(total + differs, lost, changed + differs, extra)]
-            total, lost, changed, extra = above[place]
-            choices.append((total + 1, lost + 1, changed, extra))
-            total, lost, changed, extra = row[place - 1]
-            choices.append((total + 1, lost, changed, extra + 1))
-            row.append(min(choices))
-    return row[-1][1:]
+def _ways(last: list[int], differences: int, diagonal: int, n: int, m: int) -> tuple[int, int, int]:
+    """Return how far the last of some differences leads on a diagonal, for each kind of it; -1 where it cannot be."""
+    place = diagonal + differences - 1  # of the same diagonal in the row above
+    lost = last[place + 1] + 1 if 0 <= place + 1 < len(last) and last[place + 1] >= 0 else -1
+    changed = last[place] + 1 if 0 <= place < len(last) and last[place] >= 0 else -1
+    extra = last[place - 1] if 0 <= place - 1 < len(last) else -1
+    limit = min(n, m - diagonal)
+    return lost if lost <= limit else -1, changed if changed <= limit else -1, extra if extra <= limit else -1
+
+
+def _extended(out: Array, back: Array, near: tuple[list[int], list[int]], begin: int, diagonal: int) -> int:
+    """Return how far a diagonal goes on without a difference."""
+    here, there = near
+    end, limit = begin, min(len(here), len(there) - diagonal)
+    while end < limit and here[end] == there[end + diagonal]:
+        end += 1
+    return end if end < limit else end + _common(out[end:], back[end + diagonal :])
+
+
+def _kinds(out: Array, back: Array, reach: list[list[int]], diagonal: int, stop: int) -> list[Step]:
+    """Return the differences of the way that ends on a diagonal, where it last differed at `stop`."""
+    differences, n, m = len(reach) - 1, len(out), len(back)
+    if differences > 1 and stop * (stop + diagonal) <= SMALL:
+        return _all_tried(out[:stop], back[: stop + diagonal])
+    steps: list[Step] = []
+    here = stop
+    for d in range(differences, 0, -1):
+        ways = _ways(reach[d - 1], d, diagonal, n, m)
+        kind = next(kind for kind in (CHANGED, LOST, EXTRA) if ways[kind] == here)
+        here -= kind != EXTRA
+        steps.append((kind, here, here + diagonal - (kind == EXTRA) + (kind == LOST)))
+        diagonal += (kind == LOST) - (kind == EXTRA)
+        if d > 1:
+            here = max(_ways(reach[d - 2], d - 1, diagonal, n, m))
+    return steps[::-1]
+
+
+def _all_tried(sent: Array, received: Array) -> list[Step]:
+    """Return the differences of two short stretches: the fewest, and of those that way which loses least."""
+    out, back = sent.tolist(), received.tolist()
+    rows = [[(place, 0) for place in range(len(back) + 1)]]  # differences, lost
+    for done, wanted in enumerate(out, 1):
+        above, row = rows[-1], [(done, done)]
+        for place, got in enumerate(back, 1):
+            total, lost = above[place - 1]
+            best = (total + (wanted != got), lost)
+            if (above[place][0] + 1, above[place][1] + 1) < best:
+                best = (above[place][0] + 1, above[place][1] + 1)
+            if (row[-1][0] + 1, row[-1][1]) < best:
+                best = (row[-1][0] + 1, row[-1][1])
+            row.append(best)
+        rows.append(row)
+    steps: list[Step] = []
+    here, there = len(out), len(back)
+    while here or there:
+        total, lost = rows[here][there]
+        if here and there:
+            differs = out[here - 1] != back[there - 1]
+            if rows[here - 1][there - 1] == (total - differs, lost):
+                here, there = here - 1, there - 1
+                if differs:
+                    steps.append((CHANGED, here, there))
+                continue
+        if here and rows[here - 1][there] == (total - 1, lost - 1):
+            here -= 1
+            steps.append((LOST, here, there))
+        else:
+            there -= 1
+            steps.append((EXTRA, here, there))
+    return steps[::-1]
+
+
+def _end_of(steps: list[Step]) -> tuple[int, int]:
+    """Return how many characters of each lie up to the last difference."""
+    kind, here, there = steps[-1]
+    return here + (kind != EXTRA), there + (kind != LOST)
+
+
+def _bridge(keys: _Keys, here: int, there: int, n: int, m: int) -> tuple[int, int]:
+    """Return how many characters of each lie before the nearest place where both are in step; 0 and 0 if nowhere."""
+    best, cost = (0, 0), REACH
+    for ahead in (*range(TRIES), *range(TRIES, LOST_SIGHT, KEY)):
+        if there + ahead < m and (at := keys.find(1, there + ahead, here)) is not None and max(at - here, ahead) < cost:
+            best, cost = (at - here, ahead), max(at - here, ahead)
+        if here + ahead < n and (at := keys.find(0, here + ahead, there)) is not None and max(at - there, ahead) < cost:
+            best, cost = (ahead, at - there), max(at - there, ahead)
+    return best

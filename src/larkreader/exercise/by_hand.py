@@ -9,13 +9,12 @@ from typing import Any
 import numpy as np
 
 from larkreader.capture.characters import Characters
+from larkreader.declare.exchange import bytes_of
 from larkreader.declare.fields import Slot
 from larkreader.declare.layout import FrameLayout
 from larkreader.errors import RequestError, nearest
 
 ENDINGS: Mapping[str, bytes] = {"none": b"", "cr": b"\r", "lf": b"\n", "crlf": b"\r\n", "nul": b"\0"}
-_ESCAPES: Mapping[str, bytes] = {"r": b"\r", "n": b"\n", "t": b"\t", "0": b"\0", "e": b"\x1b", "\\": b"\\"}
-_ESCAPE = re.compile(r"\\(x[0-9A-Fa-f]{2}|.|$)", re.DOTALL)
 
 
 def text_of(typed: str, number: int, ending: str = "none") -> bytes:
@@ -40,20 +39,11 @@ def text_of(typed: str, number: int, ending: str = "none") -> bytes:
     RequestError
         If a backslash is followed by something else.
     """
-    parts, here = [], 0
-    typed = typed.replace("{n}", str(number))
-    for match in _ESCAPE.finditer(typed):
-        what = match[1]
-        parts.append(typed[here : match.start()].encode())
-        if len(what) == 3:
-            parts.append(bytes.fromhex(what[1:]))
-        elif what in _ESCAPES:
-            parts.append(_ESCAPES[what])
-        else:
-            known = ", ".join(f"\\{one}" for one in _ESCAPES)
-            raise RequestError("text", f'has "\\{what}"', f"must be one of {known} or \\xHH")
-        here = match.end()
-    return b"".join([*parts, typed[here:].encode(), ENDINGS[ending]])
+    try:
+        return bytes_of(typed.replace("{n}", str(number))) + ENDINGS[ending]
+    except ValueError as error:
+        found, _, wanted = str(error).partition(", which ")
+        raise RequestError("text", found, wanted) from None
 
 
 def hex_of(typed: str) -> bytes:

@@ -16,6 +16,10 @@ class Device:
         """Return what is said at `now_s` seconds, when `received` has just arrived (nothing, if just asked)."""
         return received
 
+    def due_s(self, now_s: float) -> float | None:
+        """Return when it next speaks unasked, in seconds; None if it does not know, and must be asked often."""
+        return None
+
 
 class AlteredEcho(Device):
     """Sends back each character changed, so that an accidental short cannot pass for a working echo.

@@ -5,8 +5,11 @@ from __future__ import annotations
 from dataclasses import replace
 
 import numpy as np
+import numpy.typing as npt
 
 from larkreader.capture.trace import Trace
+
+Ticks = npt.NDArray[np.int64]
 
 
 def add_jitter(trace: Trace, spread_s: float, seed: int = 1) -> Trace:
@@ -51,5 +54,25 @@ def add_spike(trace: Trace, at_s: float, width_s: float) -> Trace:
     """
     begin = round(at_s / trace.tick_s)
     end = begin + max(round(width_s / trace.tick_s), 1)
-    edges, counts = np.unique(np.concatenate([trace.edges, [begin, end]]), return_counts=True)
-    return replace(trace, edges=edges[counts == 1])
+    return turn_over(trace, np.array([begin]), np.array([end]))
+
+
+def turn_over(trace: Trace, begin: Ticks, end: Ticks) -> Trace:
+    """Turn the level over in stretches; where two overlap, it is as it was.
+
+    Parameters
+    ----------
+    trace : Trace
+        The wire.
+    begin, end : ndarray of int64, shape (n,)
+        Where each stretch begins and ends, in ticks.
+
+    Returns
+    -------
+    Trace
+        The wire. Where two changes fall onto each other, both vanish.
+    """
+    edges, counts = np.unique(np.concatenate([trace.edges, begin, end]), return_counts=True)
+    edges = edges[counts % 2 == 1]
+    last = trace.end if trace.end is None or not len(edges) else max(trace.end, int(edges[-1]))
+    return replace(trace, edges=edges, end=last)

@@ -1,125 +1,40 @@
-"""A loopback: send what is known, and hold what comes back against it."""
+"""A loopback: send what is known, and hold what comes back against it.
+
+Two blocks are under way at a time, so that the line need not wait, and no buffer of a few kilobytes overflows. What
+does not come within a time limit is taken as lost, and the next block goes out; what it really was, the comparison of
+all that was to come with all that came decides.
+"""
 
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
-from typing import Any, Literal
+from typing import Any
 
 import numpy as np
+import numpy.typing as npt
 
+from larkreader.capture.characters import Fault, fault_names
 from larkreader.declare.line import LineSettings
 from larkreader.declare.loopback import LoopbackPlan
 
-from .alignment import align
-from .devices import complement
-from .patterns import LINE_LENGTH, pattern_of
+from .alignment import Alignment, align
+from .loopback_result import Cycle, Difference, LoopbackResult, Stopped
+from .patterns import LINE_LENGTH, as_values, as_written, pattern_of
 from .ports.borrowed import as_port
 from .ports.port import Port
+from .prbs import find_place, sequence_from
 
 AROUND = 8  # characters shown before and behind the first difference
 WRITE_LIMIT_S = 30.0  # beyond the time of the line, after which a port that takes nothing more has failed
 LARGEST_BLOCK = 8192  # characters; twice as many fit into the buffers of any port on the way there and back
+UNDER_WAY = 2  # blocks at a time
 GIVE_UP = 2  # blocks after which a port that has sent nothing at all is taken to be dead
+MOST_BEFORE = 1 << 20  # characters that are read away before anything is sent
+TURN_S = 0.002  # for which one way is waited for, before it is the other's turn
+SLACK = 2  # times as much of a sequence is made as came, since some of it may be lost
 
-
-@dataclass(frozen=True)
-class Difference:
-    """The first place where what came back is not what went out.
-
-    Parameters
-    ----------
-    offset : int
-        Number of the first character sent that did not come back as it was, counted from 0.
-    begin : int
-        Number of the first of the characters in `sent` and `received`.
-    sent, received : bytes
-        What stood around it; `sent` is what was expected to come back.
-    """
-
-    offset: int
-    begin: int
-    sent: bytes
-    received: bytes
-
-
-@dataclass(frozen=True)
-class LoopbackResult:
-    """What came of a loopback.
-
-    Parameters
-    ----------
-    plan : LoopbackPlan
-        What was asked for.
-    line : LineSettings, optional
-        The settings whose rate the measured one is held against.
-    sent, received : int
-        Characters that went out and came back.
-    lost, changed, extra : int
-        Characters that did not come back, came back as others, or came back without having been sent.
-    difference : Difference, optional
-        The first place where the two differ.
-    duration_s : float
-        From the first write to the last character, in seconds on the port's clock.
-    planned : int
-        Characters that were to go out.
-    block_s : tuple of float, optional
-        Shortest, median and longest time from the write of a block to the return of its last character, in seconds.
-        None where characters were lost, changed or extra. Two blocks are under way at a time, so that one waits for
-        the other; a plan with ``block=1`` gives the time of a character.
-    """
-
-    plan: LoopbackPlan
-    line: LineSettings | None
-    sent: int
-    received: int
-    lost: int
-    changed: int
-    extra: int
-    difference: Difference | None
-    duration_s: float
-    planned: int
-    block_s: tuple[float, float, float] | None
-
-    @property
-    def verdict(self) -> Literal["pass", "fail"]:
-        """``"pass"`` if all that was planned went out, and came back unchanged."""
-        return "pass" if self.sent == self.planned and self.difference is None else "fail"
-
-    @property
-    def characters_per_second(self) -> float:
-        """Characters that came back a second."""
-        return self.received / self.duration_s if self.duration_s > 0 else 0.0
-
-    @property
-    def line_share(self) -> float | None:
-        """The measured rate as a share of what the line carries at most; None where its settings are not known."""
-        return None if self.line is None else self.characters_per_second / self.line.characters_per_second
-
-    def to_dict(self) -> dict[str, Any]:
-        """Return the result as JSON has it."""
-        first = self.difference
-        return {
-            "verdict": self.verdict,
-            "line": None if self.line is None else str(self.line),
-            "pattern": self.plan.pattern,
-            "sent": self.sent,
-            "received": self.received,
-            "lost": self.lost,
-            "changed": self.changed,
-            "extra": self.extra,
-            "duration_s": round(self.duration_s, 9),
-            "characters_per_second": round(self.characters_per_second, 3),
-            "line_share": None if self.line_share is None else round(self.line_share, 6),
-            "block_s": None if self.block_s is None else [round(one, 9) for one in self.block_s],
-            "first_difference": first
-            and {
-                "offset": first.offset,
-                "begin": first.begin,
-                "sent": first.sent.hex(" "),
-                "received": first.received.hex(" "),
-            },
-        }
+Change = Callable[[bytes], bytes]
+Progress = Callable[[int, int], None]
 
 
 def run_loopback(
@@ -127,27 +42,31 @@ def run_loopback(
     plan: LoopbackPlan | None = None,
     *,
     line: LineSettings | None = None,
-    progress: Callable[[int, int], None] | None = None,
+    into: Port | Any = None,
+    change: Change | None = None,
+    progress: Progress | None = None,
 ) -> LoopbackResult:
     """Send a pattern into a port and compare what comes back.
-
-    Two blocks are under way at a time, so that the line need not wait and no buffer of a few kilobytes overflows.
 
     Parameters
     ----------
     port : Port, or any object with ``read`` and ``write``
-        Where to send and receive; see `BorrowedPort` for what its methods must do.
+        Where to send; see `BorrowedPort` for what its methods must do.
     plan : LoopbackPlan, optional
-        What to send.
+        What to send, and what is to come back.
     line : LineSettings, optional
         The settings whose rate the measured one is held against; those of the port where it knows them.
+    into : Port, or any object with ``read`` and ``write``, optional
+        Where it is to come; at `port` itself unless said.
+    change : callable, optional
+        Takes each block as it was written and returns what is to come of it, instead of what the plan expects.
     progress : callable, optional
         Called with the characters sent and those to be sent, after each block.
 
     Returns
     -------
     LoopbackResult
-        A dead or lossy port never raises; it is a result.
+        A dead or lossy port never raises; it is a result. So is what had been measured when somebody interrupted it.
 
     Raises
     ------
@@ -162,49 +81,265 @@ def run_loopback(
     >>> result.verdict, result.received, result.lost
     ('pass', 1000, 0)
     """
-    plan = plan or LoopbackPlan()
-    end = as_port(port)
-    line = line or end.line
-    size = plan.block or block_for(end.line)
-    pattern = pattern_of(plan).tobytes()
-    write_limit_s = WRITE_LIMIT_S + (2 * size / end.line.characters_per_second if end.line else 0.0)
-    blocks = _blocks_of(pattern, size, plan)
-    written: list[tuple[int, float]] = []  # how much is expected with each block, and when the block was written
-    arrivals: list[tuple[int, float]] = []  # how much had arrived at each moment
-    expected, received = bytearray(), bytearray()
-    begin_s = last_s = end.now_s()
-    sent = under_way = silent = 0
-    for number, (block, back) in enumerate(blocks, 1):
-        expected += back
-        written.append((len(expected), end.now_s()))
-        end.write(block, write_limit_s)
-        sent, under_way = sent + len(block), under_way + len(back)
-        wanted = under_way - len(back) if number < len(blocks) else under_way
-        if wanted > 0:
-            piece, last_s = _gather(end, wanted, plan.limit_s, last_s, len(received), arrivals)
-            received += piece
-            silent = 0 if received else silent + 1
-            under_way = under_way - len(piece) if len(piece) == wanted else 0  # the rest is taken as lost
-        if progress:
-            progress(sent, len(pattern))
-        if silent == GIVE_UP:
-            break
-    if received:
-        received += _gather(end, 2 * len(pattern), plan.limit_s, last_s, len(received), [])[0]  # what nobody sent
-    found = align(bytes(expected), bytes(received))
-    return LoopbackResult(
-        plan=plan,
-        line=line,
-        sent=sent,
-        received=len(received),
-        lost=found.lost,
-        changed=found.changed,
-        extra=found.extra,
-        difference=found.first and _difference(bytes(expected), bytes(received), *found.first),
-        duration_s=max(last_s - begin_s, 0.0),
-        planned=len(pattern),
-        block_s=_round_trips(written, arrivals) if found.first is None else None,
-    )
+    out = as_port(port)
+    way = OneWay(out, out if into is None else as_port(into), plan or LoopbackPlan(), line, change)
+    try:
+        while way.step():
+            if progress:
+                progress(*way.progress)
+    except KeyboardInterrupt:
+        way.stopped = "interrupted"
+    return way.result()
+
+
+def run_both_ways(
+    first: Port | Any,
+    second: Port | Any,
+    plan: LoopbackPlan | None = None,
+    back: LoopbackPlan | None = None,
+    *,
+    progress: Progress | None = None,
+) -> tuple[LoopbackResult, LoopbackResult]:
+    """Send a pattern out at each of two ports at once, and compare what comes at the other.
+
+    Parameters
+    ----------
+    first, second : Port, or any object with ``read`` and ``write``
+        The two ends, each with its own settings.
+    plan, back : LoopbackPlan, optional
+        What goes from the first to the second, and back; the same both ways unless said.
+    progress : callable, optional
+        Called with the characters sent and those to be sent, both ways.
+
+    Returns
+    -------
+    tuple of LoopbackResult
+        What came at the second, and what came at the first.
+
+    Raises
+    ------
+    PortError
+        If a port fails to send or receive.
+    """
+    ends, plan = (as_port(first), as_port(second)), plan or LoopbackPlan()
+    ways = [OneWay(*ends, plan, None, None), OneWay(*ends[::-1], back or plan, None, None)]
+    try:
+        while sum(way.step(patience_s=TURN_S) for way in ways):
+            if progress:
+                progress(*(sum(one) for one in zip(*(way.progress for way in ways), strict=True)))
+    except KeyboardInterrupt:
+        for way in ways:
+            way.stopped = "interrupted"
+    return ways[0].result(), ways[1].result()
+
+
+class OneWay:
+    """A run of a loopback one way, step by step.
+
+    Parameters
+    ----------
+    out, back : Port
+        Where to send, and where it is to come.
+    plan : LoopbackPlan
+        What to send.
+    line : LineSettings, optional
+        The settings whose rate the measured one is held against; those of `out` unless said.
+    change : callable, optional
+        Returns what is to come of a block.
+
+    Attributes
+    ----------
+    stopped : {"", "time", "silence", "interrupted"}
+        What ended it before all was sent.
+    """
+
+    def __init__(
+        self, out: Port, back: Port, plan: LoopbackPlan, line: LineSettings | None, change: Change | None
+    ) -> None:
+        self._out, self._back, self._plan = out, back, plan
+        self.line = line or out.line
+        self._width = 2 if plan.data_bits > 8 else 1
+        size = plan.block or block_for(out.line)
+        self._blocks = _blocks_of(plan, size, change) if plan.sends else []
+        self._planned = sum(len(block) for block, _ in self._blocks) if plan.sends else plan.characters * self._width
+        self._write_limit_s = WRITE_LIMIT_S + (2 * size / out.line.characters_per_second if out.line else 0.0)
+        self._written: list[tuple[int, float]] = []  # what is expected with each block, and when it was written
+        self._arrivals: list[tuple[int, float]] = []  # how much had arrived at each moment
+        self._expected, self._received, self._faults = bytearray(), bytearray(), bytearray()
+        self._number = self._sent = self._under_way = self._silent = 0
+        self._send_s = self._wait_s = self._receive_s = self._rest_s = 0.0
+        self.stopped: Stopped = ""
+        self._is_awaited, self._is_draining, self._is_over = False, False, False
+        self._before = self._read_away() if plan.sends else b""
+        self._begin_s = self._last_s = self._due_s = self._heard_s = back.now_s()
+
+    @property
+    def progress(self) -> tuple[int, int]:
+        """How many characters have been sent, or have come where nothing is sent, and how many are to be."""
+        done = self._sent if self._plan.sends else len(self._received)
+        return done // self._width, self._planned // self._width
+
+    def step(self, *, patience_s: float | None = None) -> bool:
+        """Do the next thing, and return whether there is another; wait for what comes as long as the plan says."""
+        if self._is_over:
+            return False
+        now_s = self._back.now_s()
+        self._note_time(now_s)
+        if self._may_write() and now_s >= self._due_s:
+            self._write()
+        elif self._is_draining and (not self._received or len(self._received) >= 3 * len(self._expected)):
+            self._is_over = True
+        else:
+            self._await(now_s, patience_s)
+        return not self._is_over
+
+    def _note_time(self, now_s: float) -> None:
+        limit_s = self._plan.for_s
+        if limit_s is not None and now_s - self._begin_s >= limit_s and not self.stopped and not self._is_draining:
+            if self._plan.sends and self._number < len(self._blocks):
+                self.stopped = "time"
+            elif not self._plan.sends:
+                self.stopped, self._is_over = "time", True
+
+    def _has_more(self) -> bool:
+        return self._number < len(self._blocks) and not self.stopped
+
+    def _may_write(self) -> bool:
+        if not self._has_more():
+            return False
+        waiting = len(self._expected) - self._under_way
+        open_blocks = sum(end > waiting for end, _ in self._written[-UNDER_WAY:])
+        return open_blocks < (1 if self._plan.pause_s else UNDER_WAY)
+
+    def _write(self) -> None:
+        block, wanted = self._blocks[self._number]
+        begin_s = self._out.now_s()
+        self._expected += wanted
+        self._written.append((len(self._expected), begin_s))
+        self._out.write(block, self._write_limit_s)
+        end_s = self._out.now_s()
+        self._send_s += end_s - begin_s
+        self._number, self._sent = self._number + 1, self._sent + len(block)
+        self._under_way += len(wanted)
+        self._due_s = end_s + self._plan.pause_s
+        self._heard_s, self._is_awaited = max(self._heard_s, end_s), True
+
+    def _await(self, now_s: float, patience_s: float | None) -> None:
+        """Wait for what is under way, for the end of a pause, or for what nobody sent."""
+        plan = self._plan
+        rests = self._has_more() and not self._under_way
+        until_s = self._due_s if rests else self._heard_s + plan.limit_s
+        if self._has_more() and not rests and self._due_s > now_s:
+            until_s = min(until_s, self._due_s)
+        limit_s = max(until_s - now_s, 0.0)
+        if plan.for_s is not None and not plan.sends:
+            limit_s = min(limit_s, max(self._begin_s + plan.for_s - now_s, 0.0))
+        came = self._take(limit_s if patience_s is None else min(limit_s, patience_s))
+        if not plan.sends:
+            silent = self._back.now_s() - self._heard_s >= plan.limit_s
+            if len(self._received) >= self._planned or (silent and not came and plan.for_s is None):
+                self._is_over = True
+            return
+        if came or rests:
+            return
+        if self._back.now_s() - self._heard_s >= plan.limit_s:
+            self._give_up_on_the_rest()
+
+    def _give_up_on_the_rest(self) -> None:
+        """Take what is under way as lost."""
+        if self._is_draining:
+            self._is_over = True
+            return
+        self._silent = 0 if self._received else self._silent + len(self._written[-UNDER_WAY:])
+        self._under_way = 0
+        self._heard_s = self._back.now_s()
+        if self._silent >= GIVE_UP and not self._received:
+            self.stopped = "silence"
+        if not self._has_more():
+            self._is_draining = True
+
+    def _take(self, limit_s: float) -> bool:
+        """Take in what comes, and note what the time went into."""
+        begin_s = self._back.now_s()
+        most = max(self._under_way, self._width) if self._plan.sends else max(self._planned - len(self._received), 1)
+        some = self._back.read_some(min(most, 1 << 16), limit_s)
+        taken_s = self._back.now_s() - begin_s
+        if not self._under_way and not self._is_draining and self._plan.sends:
+            self._rest_s += taken_s
+        elif self._is_awaited:
+            self._wait_s += taken_s
+        elif not self._is_draining:
+            self._receive_s += taken_s
+        if not some.data:
+            if self._plan.sends and not self._under_way and not self._has_more():
+                self._is_draining = True
+            return False
+        self._received += some.data
+        self._faults += some.faults
+        self._under_way = max(self._under_way - len(some.data), 0)
+        self._heard_s = self._back.now_s()
+        self._is_awaited = False
+        self._last_s = self._heard_s
+        self._arrivals.append((len(self._received), self._heard_s))
+        return True
+
+    def _read_away(self) -> bytes:
+        """Return what has come before anything was sent."""
+        before = bytearray()
+        while len(before) < MOST_BEFORE and (some := self._back.read_some(1 << 12, 0.0)).data:
+            before += some.data
+        return bytes(before)
+
+    def result(self) -> LoopbackResult:
+        """Return what came of it."""
+        bits = self._plan.data_bits
+        received = as_values(bytes(self._received), bits)
+        if self._plan.sends:
+            expected = as_values(bytes(self._expected), bits)
+            found, skipped = align(expected, received), 0
+        else:
+            expected, received, found, skipped = _as_sequence(received, self._plan)
+        wrong = expected[found.changed_at[:, 0]] ^ received[found.changed_at[:, 1]]
+        duration_s = max(self._last_s - self._begin_s, 0.0)
+        spent = self._send_s + self._wait_s + self._receive_s + self._rest_s
+        own_s = max(self._back.now_s() - self._begin_s - spent, 0.0) if self._plan.sends else 0.0
+        return LoopbackResult(
+            plan=self._plan,
+            line=self.line,
+            sent=self._sent // self._width,
+            received=len(received),
+            lost=found.lost,
+            changed=found.changed,
+            extra=found.extra + skipped,
+            doubled=found.doubled,
+            difference=found.first and _difference(expected, received, *found.first, bits),
+            duration_s=duration_s,
+            planned=self._planned // self._width if self._plan.sends else 0,
+            bit_errors=(wrong[:, None] >> np.arange(bits) & 1).sum(axis=0, dtype=np.int64),
+            latencies_s=self._latencies(found, len(received)),
+            cycle=Cycle(self._send_s, self._wait_s, self._receive_s, self._rest_s, own_s),
+            before=self._before,
+            faults=_fault_counts(bytes(self._faults)),
+            stopped=self.stopped,
+            name=self._out.name if self._out is self._back else f"{self._out.name} to {self._back.name}",
+        )
+
+    def _latencies(self, found: Alignment, count: int) -> npt.NDArray[np.float64]:
+        """Return the time from the write of each block to the return of its last character; NaN where it was lost."""
+        if not self._written or not self._arrivals:
+            return np.full(len(self._written), np.nan)
+        ends = np.array([end for end, _ in self._written]) // self._width - 1
+        begins = np.array([at for _, at in self._written])
+        before = np.searchsorted(found.lost_at, ends)
+        is_lost = np.isin(ends, found.lost_at)
+        places = ends - before
+        kept = np.setdiff1d(np.arange(count), found.extra_at, assume_unique=True)
+        places = kept[np.minimum(places, len(kept) - 1)] if len(kept) else np.full(len(ends), count)
+        counts = np.array([count for count, _ in self._arrivals]) // self._width
+        times = np.array([at for _, at in self._arrivals])
+        at = np.searchsorted(counts, places, side="right")
+        known = ~is_lost & (at < len(times)) & (places >= 0)
+        return np.where(known, times[np.minimum(at, len(times) - 1)] - begins, np.nan)
 
 
 def block_for(line: LineSettings | None) -> int:
@@ -212,49 +347,61 @@ def block_for(line: LineSettings | None) -> int:
     return LARGEST_BLOCK if line is None else min(max(round(line.characters_per_second / 4), 64), LARGEST_BLOCK)
 
 
-def _blocks_of(pattern: bytes, size: int, plan: LoopbackPlan) -> list[tuple[bytes, bytes]]:
+def _blocks_of(plan: LoopbackPlan, size: int, change: Change | None) -> list[tuple[bytes, bytes]]:
     """Cut a pattern into what is written at once, each with what is expected to come back."""
+    pattern = pattern_of(plan)
     if plan.pattern == "lines":
         size = max(size // LINE_LENGTH, 1) * LINE_LENGTH
-    blocks = [pattern[low : low + size] for low in range(0, len(pattern), size)]
+    pieces = [pattern[low : low + size] for low in range(0, len(pattern), size)]
+    blocks = [as_written(one, plan.data_bits) for one in pieces]
+    if change is not None:
+        return [(one, change(one)) for one in blocks]
     if plan.expect == "prefixed":
         prefix = plan.prefix.encode()
         return [(one, b"".join(prefix + line for line in one.splitlines(keepends=True))) for one in blocks]
-    return [(one, complement(one) if plan.expect == "altered" else one) for one in blocks]
+    if plan.expect == "altered":
+        table = np.array([plan.alter.of(value, plan.data_bits) for value in range(1 << plan.data_bits)])
+        return [(one, as_written(table[piece], plan.data_bits)) for one, piece in zip(blocks, pieces, strict=True)]
+    return [(one, one) for one in blocks]
 
 
-def _round_trips(
-    written: list[tuple[int, float]], arrivals: list[tuple[int, float]]
-) -> tuple[float, float, float] | None:
-    """Return the shortest, median and longest time from the write of a block to its last character's return."""
-    if not arrivals:
-        return None
-    counts, times = np.array([count for count, _ in arrivals]), np.array([at for _, at in arrivals])
-    ends, begins = np.array([count for count, _ in written]), np.array([at for _, at in written])
-    taken = times[np.minimum(np.searchsorted(counts, ends), len(times) - 1)] - begins
-    return float(taken.min()), float(np.median(taken)), float(taken.max())
+def _as_sequence(
+    received: npt.NDArray[np.uint16], plan: LoopbackPlan
+) -> tuple[npt.NDArray[np.uint16], npt.NDArray[np.uint16], Alignment, int]:
+    """Return what a sequence would have been, what came of it, how they differ, and what came before it was seen."""
+    stages = int(plan.pattern.removeprefix("prbs-"))
+    begin = find_place(received, plan.data_bits, stages)
+    if begin is None:
+        nothing = np.empty(0, np.uint16)
+        return nothing, nothing, align(nothing, nothing), 0
+    seen = received[begin:]
+    expected = sequence_from(seen, SLACK * len(seen), plan.data_bits, stages)
+    # how much of it was sent nobody knows: what follows upon the last character that fits was not
+    found = align(expected, seen)
+    tail = expected[: len(expected) - _trailing(found.lost_at, len(expected))]
+    return tail, seen, align(tail, seen), 0
 
 
-def _gather(
-    port: Port, wanted: int, limit_s: float, last_s: float, before: int, arrivals: list[tuple[int, float]]
-) -> tuple[bytes, float]:
-    """Receive `wanted` characters, or fewer if none comes for `limit_s` seconds; return when the last one came."""
-    gathered = bytearray()
-    while len(gathered) < wanted:
-        some = port.read_some(wanted - len(gathered), limit_s)
-        if not some.data:
-            break
-        gathered += some.data
-        last_s = port.now_s()
-        arrivals.append((before + len(gathered), last_s))
-    return bytes(gathered), last_s
+def _trailing(places: npt.NDArray[np.int64], count: int) -> int:
+    """Return how many of some places lie at the very end."""
+    behind = count - 1 - places[::-1]
+    return int(np.count_nonzero(behind == np.arange(len(places))))
 
 
-def _difference(sent: bytes, received: bytes, here: int, there: int) -> Difference:
+def _fault_counts(faults: bytes) -> dict[str, int]:
+    """Count the faults of the line by name."""
+    flags = np.frombuffer(faults, np.uint8)
+    counts = {fault_names(fault): int(np.count_nonzero(flags & fault)) for fault in Fault}
+    return {name: count for name, count in counts.items() if count}
+
+
+def _difference(
+    sent: npt.NDArray[np.uint16], received: npt.NDArray[np.uint16], here: int, there: int, bits: int
+) -> Difference:
     before = min(AROUND, here, there)
     return Difference(
         offset=here,
         begin=here - before,
-        sent=sent[here - before : here + AROUND],
-        received=received[there - before : there + AROUND],
+        sent=as_written(sent[here - before : here + AROUND], bits),
+        received=as_written(received[there - before : there + AROUND], bits),
     )

@@ -2,25 +2,104 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 import numpy.typing as npt
 
-from larkreader.declare.loopback import LoopbackPlan
+from larkreader.declare.layout import FrameLayout
+from larkreader.declare.loopback import WITH_CONTENT, LoopbackPlan
+
+from .prbs import prbs_values
 
 LINE_LENGTH = 12  # characters of a numbered line with its ending
 
+Values = npt.NDArray[np.uint16]
 
-def pattern_of(plan: LoopbackPlan) -> npt.NDArray[np.uint8]:
-    """Return all that a plan sends: uint8, of shape (plan.characters,), or longer for whole lines."""
-    values = 1 << plan.data_bits
-    if plan.pattern == "lines":
-        lines = [b"line %06d\n" % number for number in range(-(-plan.characters // LINE_LENGTH))]
-        return np.frombuffer(b"".join(lines), np.uint8)
-    if plan.pattern == "all-values":
-        up = np.arange(values)
-        return np.resize(np.concatenate([up, up[::-1]]), plan.characters).astype(np.uint8)
-    if plan.pattern == "random":
-        return np.random.default_rng(plan.seed).integers(0, values, plan.characters).astype(np.uint8)
-    if plan.pattern == "alternating":
-        return np.resize(np.array([0x55, 0xAA], np.uint8) & (values - 1), plan.characters)
-    return (np.arange(plan.characters) % values).astype(np.uint8)
+
+def pattern_of(plan: LoopbackPlan) -> Values:
+    """Return all that a plan sends.
+
+    Parameters
+    ----------
+    plan : LoopbackPlan
+
+    Returns
+    -------
+    ndarray of uint16, shape (n,)
+        As many characters as the plan has, or more for whole lines.
+    """
+    values = _all_of(plan)
+    hit = np.isin(values, plan.avoid)
+    return np.where(hit, values ^ (1 << (plan.data_bits - 1)), values).astype(np.uint16) if hit.any() else values
+
+
+def _all_of(plan: LoopbackPlan) -> Values:
+    name, count, bits = plan.pattern, plan.characters, plan.data_bits
+    every = np.setdiff1d(np.arange(1 << bits), plan.avoid).astype(np.uint16)
+    ones = (1 << bits) - 1
+    if name == "lines":
+        lines = [b"line %06d\n" % (number % 1_000_000) for number in range(-(-count // LINE_LENGTH))]
+        return np.frombuffer(b"".join(lines), np.uint8).astype(np.uint16)
+    if name in WITH_CONTENT:
+        return np.resize(np.frombuffer(plan.content, np.uint8).astype(np.uint16), count)
+    if name.startswith("prbs-"):
+        return prbs_values(int(name.removeprefix("prbs-")), count, bits, plan.seed)
+    if name == "random":
+        return every[np.random.default_rng(plan.seed).integers(0, len(every), count)]
+    rows: dict[str, npt.ArrayLike] = {
+        "counting": every,
+        "all-values": np.concatenate([every, every[::-1]]),
+        "alternating": [0x155 & ones, ~0x155 & ones],
+        "walking-one": 1 << np.arange(bits),
+        "walking-zero": ones ^ (1 << np.arange(bits)),
+        "runs": np.repeat(np.resize([0, ones], 18), np.repeat(1 << np.arange(9), 2)),
+    }
+    return np.resize(np.asarray(rows[name]).astype(np.uint16), count)
+
+
+def frame_pattern(layout: FrameLayout, characters: int) -> bytes:
+    """Return frames of a layout, one after the other, whose counter rises and whose other fields move.
+
+    Parameters
+    ----------
+    layout : FrameLayout
+        Its frames are delimited by bytes.
+    characters : int
+        How many bytes at least.
+
+    Returns
+    -------
+    bytes
+        Whole frames, as they travel.
+    """
+    from .by_hand import frame_of
+
+    out, number = bytearray(), 0
+    moving = [
+        slot.name
+        for slot in layout.slot.values()
+        if slot.kind == "uint" and slot.field is not None and _is_free(slot.field)
+    ]
+    while len(out) < characters:
+        out += frame_of(layout, [f"{name}={number % 2}" for name in moving], number)
+        number += 1
+    return bytes(out)
+
+
+def _is_free(field: Any) -> bool:
+    """Say whether a field takes any value that fits."""
+    said = ("equals", "counter", "names", "range", "scale", "repeat", "when", "invalid")
+    return all(getattr(field, name, None) in (None, False, 1, 1.0, (), {}) for name in said)
+
+
+def as_written(values: npt.NDArray[np.integer], data_bits: int) -> bytes:
+    """Return characters as a port takes them: a byte each, or two with nine data bits, the low one first."""
+    return values.astype("<u2" if data_bits > 8 else np.uint8).tobytes()
+
+
+def as_values(data: bytes, data_bits: int) -> Values:
+    """Return the characters that a port gave; half of one at the end is left out."""
+    if data_bits > 8:
+        return np.frombuffer(data[: len(data) // 2 * 2], "<u2").astype(np.uint16)
+    return np.frombuffer(data, np.uint8).astype(np.uint16)

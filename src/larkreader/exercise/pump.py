@@ -52,6 +52,10 @@ class DosingPump(Device):
             self._due_s = max(self._due_s + STATUS_PERIOD_S, now_s)
         return out
 
+    def due_s(self, now_s: float) -> float | None:
+        """Return when the next status is due."""
+        return min((at for at in (self._due_s, self._answer_s) if at is not None), default=now_s)
+
     def _take(self, received: bytes, now_s: float) -> None:
         self._held += received
         frames = read_frames(self._held, self._setpoint)
@@ -102,3 +106,7 @@ class TalkingPump(Device):
         self._due_s = max(self._due_s + REPORT_PERIOD_S, now_s)
         flow, pressure = 12.5 + math.sin(now_s), 105.0 + 0.4 * math.cos(now_s)
         return f"flow {flow:.2f} mL/min, pressure {pressure:.2f} kPa, valves 1001\r\n".encode()
+
+    def due_s(self, now_s: float) -> float | None:
+        """Return when the next line is due."""
+        return now_s if self._due_s is None else self._due_s

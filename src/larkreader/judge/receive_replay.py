@@ -175,6 +175,9 @@ class ReceiveRun:
     def _arrive(self) -> None:
         """Take in the next character, which is complete."""
         sender = self.sender
+        if sender.is_unsure:
+            sender.wait()
+            return
         number, at = sender.number, sender.arrive_at
         sender.advance()
         if self._armed:

@@ -35,7 +35,11 @@ class FreeSender:
         When it is complete; `NEVER` if there is none.
     last_arrival : int
         When the last one was complete; `MISSING` before the first.
+    is_unsure : bool
+        Whether `arrive_at` is no more than the earliest time at which another character could be complete.
     """
+
+    is_unsure = False
 
     def __init__(self, begin: list[int], complete: int) -> None:
         self.begin = begin
@@ -57,6 +61,9 @@ class FreeSender:
         self.last_arrival = self.arrive_at
         self.number += 1
         self.arrive_at = self._arrivals[self.number]
+
+    def wait(self) -> None:
+        """Find out whether there is another character."""
 
     def signal(self, at: int, *, pause: bool) -> None:
         """See that it is to pause, or to go on; nothing comes of it."""
@@ -83,6 +90,8 @@ class PausedSender:
         How many characters it can hold back; one for which it has no room is lost.
     """
 
+    is_unsure = False
+
     def __init__(self, wanted: list[int], complete: int, length: int, *, reaction: int, holds: int) -> None:
         self._wanted, self._complete, self._length = wanted, complete, length
         self._reaction, self._holds = reaction, holds
@@ -98,6 +107,9 @@ class PausedSender:
         self._signals: deque[tuple[int, bool]] = deque()
         self._paused, self._left = False, 0
         self._plan()
+
+    def wait(self) -> None:
+        """Find out whether there is another character."""
 
     def signal(self, at: int, *, pause: bool) -> None:
         """See at a time, not before now, that it is to pause, or to go on."""

@@ -19,7 +19,6 @@ if TYPE_CHECKING:
     from larkreader.declare.layout import FrameLayout
     from larkreader.declare.sheet import Sheet
     from larkreader.decode.frame_columns import Frames
-    from larkreader.exercise.loopback import LoopbackResult
     from larkreader.exercise.ports.listing import PortEntry
     from larkreader.exercise.stepping import Trial
     from larkreader.judge.diagnosis import Diagnosis
@@ -36,7 +35,6 @@ MOST_NAMES = 6  # of a field whose counts are shown
 LONGEST_WHOLE = 24  # of a name that is not folded
 WIDE = 100  # columns of a terminal from which everything is shown
 SAMPLE = 40  # characters of what came in that are shown
-BEYOND_ANY_LINE = 1.1  # times what a line carries; so much comes over none
 VERDICTS = {
     "clean": "clean: nothing is wrong",
     "warnings": "warnings: nothing is broken, but look at what follows",
@@ -210,36 +208,6 @@ def garbles(found: Sequence[Garble], *, most: int = 5) -> Table:
             f"{100 * one.likeness:.0f} %", one.mistake, str(one.sender), Text(visible(one.recovered[:SHOWN_TEXT]))
         )
     return table
-
-
-def loopback(result: LoopbackResult) -> Group:
-    """Show what came of a loopback."""
-    table = new_table(">sent", ">received", ">lost", ">changed", ">extra", ">char/s", ">of the line")
-    share = result.line_share
-    table.add_row(
-        f"{result.sent:,}",
-        f"{result.received:,}",
-        _number(result.lost),
-        _number(result.changed),
-        _number(result.extra),
-        f"{result.characters_per_second:,.0f}",
-        "unknown" if share is None else f"{100 * share:.1f} %" if share < BEYOND_ANY_LINE else "faster",
-    )
-    told = "" if share is None or share < BEYOND_ANY_LINE else "That is faster than the line could be: there is none."
-    verdict = "pass: all came back as it was" if result.verdict == "pass" else "fail: not all came back as it was"
-    times: list[Any] = []
-    if result.block_s is not None:
-        shortest, median, longest = (duration(one) for one in result.block_s)
-        spread = f"{shortest} at best, {median} in the median, {longest} at worst"
-        times = ["", f"A block was back after {spread if shortest != longest else median}."]
-    parts: list[Any] = [table, *([told] if told else []), *times, "", Text(f"Verdict: {verdict}", style="bold")]
-    if first := result.difference:
-        parts.append(f"First difference at character {first.offset:,}; from character {first.begin:,} on:")
-        parts += [
-            f"  sent      {first.sent.hex(' ').upper()}",
-            f"  received  {first.received.hex(' ').upper()}",
-        ]
-    return Group(*parts)
 
 
 def surveys(seen: Mapping[str, Survey]) -> Table:

@@ -7,7 +7,12 @@ import os
 import re
 from pathlib import Path
 
+from larkreader.declare.impairments import Impairments
 from larkreader.declare.line import LineSettings
+from larkreader.declare.port import STAND_IN
+from larkreader.declare.receive_path import ReceivePath
+from larkreader.declare.send_path import SendPath
+from larkreader.declare.sheet import Sheet
 from larkreader.errors import PortError, nearest
 from larkreader.exercise.stand_ins import OWN_LINES, STAND_INS
 
@@ -15,7 +20,7 @@ from .listing import device_paths, holders_of
 from .port import Port
 from .simulated import SimulatedPort
 
-STAND_IN, ACCEPT = "stand-in:", "accept:"
+ACCEPT = "accept:"
 PORT_WANTED = "must be a device such as /dev/ttyUSB0, HOST:PORT, accept:HOST:PORT, pty, or stand-in:NAME"
 _HOST_AND_PORT = re.compile(r"(\[[0-9A-Fa-f:]+\]|[^/:\s]+):(\d{1,5})")
 
@@ -68,13 +73,66 @@ def open_port(name: str, line: LineSettings | None = None, *, limit_s: float | N
     return _open_device(name, line)
 
 
-def _open_stand_in(name: str, line: LineSettings) -> Port:
+def open_by_name(
+    name: str, sheet: Sheet | None = None, line: LineSettings | None = None, *, far: LineSettings | None = None
+) -> Port:
+    """Open a port, or one of a sheet.
+
+    Parameters
+    ----------
+    name : str
+        One of the sheet's ``[port.*]``, or anything that `open_port` takes.
+    sheet : Sheet, optional
+        The sheet.
+    line : LineSettings, optional
+        Settings instead of those that the sheet says.
+    far : LineSettings, optional
+        Settings of the far end of a stand-in; the same unless said.
+
+    Returns
+    -------
+    Port
+
+    Raises
+    ------
+    PortError
+        As `open_port` does.
+    """
+    if line is None:
+        line = sheet.line_of(name) if sheet is not None else LineSettings()
+    known = sheet.port.get(name) if sheet is not None else None
+    at = known.at if known is not None else name
+    if not at.startswith(STAND_IN):
+        return open_port(at, line)
+    if known is None or sheet is None:
+        return _open_stand_in(at, line, far)
+    receive = sheet.receive[known.receive] if known.receive is not None else None
+    send = sheet.send[known.send] if known.send is not None else None
+    return _open_stand_in(at, line, far, impairments=known.impaired, receive_path=receive, send_path=send)
+
+
+def _open_stand_in(
+    name: str,
+    line: LineSettings,
+    far: LineSettings | None = None,
+    *,
+    impairments: Impairments | None = None,
+    receive_path: ReceivePath | None = None,
+    send_path: SendPath | None = None,
+) -> Port:
     known = [STAND_IN + device for device in STAND_INS]
     short = name.removeprefix(STAND_IN)
     make = STAND_INS.get(short)
     if make is None:
         raise PortError(f'port "{name}"', "is no stand-in that ships with us", advice=nearest(name, known))
-    port = SimulatedPort(line, make(), far=OWN_LINES.get(short))
+    port = SimulatedPort(
+        line,
+        make(),
+        far=OWN_LINES.get(short, far),
+        impairments=impairments,
+        receive_path=receive_path,
+        send_path=send_path,
+    )
     port.name = name
     return port
 

@@ -1,0 +1,82 @@
+"""``larkreader dialogue``: send what the sheet says, and hold what comes against what must."""
+
+from __future__ import annotations
+
+from contextlib import ExitStack
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from .common import check_output, json_option, note, print_json, sheet_argument
+from .live import open_named
+
+if TYPE_CHECKING:
+    from larkreader.declare.sheet import Sheet
+
+INTERRUPTED = 130
+
+
+@click.command()
+@sheet_argument
+@click.argument("ports", nargs=-1, metavar="[PORT]...")
+@click.option("--line", "line_text", metavar="TEXT", help='Settings such as "57600 8E1", instead of the sheet\'s.')
+@click.option("--go-on", "goes_on", is_flag=True, help="Do the steps behind one that failed too.")
+@click.option("--junit", type=click.Path(path_type=Path), metavar="FILE", help="Write the steps as JUnit XML.")
+@json_option
+def dialogue(
+    sheet: Path, ports: tuple[str, ...], line_text: str | None, goes_on: bool, junit: Path | None, as_json: bool
+) -> int:
+    """Do the steps that stand as [[exchange]] on SHEET, one after the other.
+
+    Steps that name a port of the sheet are done there; the others at PORT, or at the first port of the sheet. NAME=PORT
+    opens another port under the name of one of the sheet. The exit status is 1 if a step fails.
+    """
+    from larkreader.declare.line import LineSettings
+    from larkreader.declare.sheet_file import open_sheet
+    from larkreader.errors import RequestError
+    from larkreader.exercise.dialogue import run_dialogue
+
+    check_output(junit)
+    declared = open_sheet(sheet)
+    if not declared.exchange:
+        raise RequestError(str(sheet), "has no [[exchange]]", advice="Say on the sheet what to send and to expect")
+    line = LineSettings.parse(line_text) if line_text else None
+    with ExitStack() as stack:
+        opened = {
+            name: stack.enter_context(open_named(place, declared, line))
+            for name, place in _places(declared, ports).items()
+        }
+        result = run_dialogue(opened, declared.exchange, declared.frame, goes_on=goes_on)
+    if junit is not None:
+        from larkreader.present.junit import dialogue_cases, write_junit
+
+        write_junit(junit, f"dialogue {sheet.name}", dialogue_cases(result))
+        note(f"{len(result.steps)} steps written to {junit}")
+    if as_json:
+        print_json({"sheet": str(sheet), "ports": list(opened), **result.to_dict()})
+    else:
+        from larkreader.present import dialogue_views, terminal
+
+        terminal.make_console().print(dialogue_views.dialogue(result))
+    return INTERRUPTED if result.interrupted else 0 if result.verdict == "pass" else 1
+
+
+def _places(declared: Sheet, ports: tuple[str, ...]) -> dict[str, str]:
+    """Return which ports to open, by the names that the steps use."""
+    from larkreader.errors import RequestError
+
+    places: dict[str, str] = {}
+    for port in ports:
+        name, equals, place = port.partition("=")
+        key = name if equals and name in declared.port else port
+        places[key] = place if key == name and equals else port
+    used = {name for one in declared.exchange for name in (one.at, one.expect_at) if name is not None}
+    unnamed = any(one.at is None for one in declared.exchange)
+    if unnamed and not places and declared.port:
+        first = next(iter(declared.port))
+        places[first] = first
+    places |= {name: name for name in sorted(used - set(places))}
+    if not places:
+        raise RequestError("port", "is missing", "must be named, or stand as [port.*] on the sheet")
+    return places

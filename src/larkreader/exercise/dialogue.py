@@ -1,0 +1,418 @@
+"""A dialogue: requests, and the replies that must come to them, in order and in time."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any, Literal
+
+from larkreader.declare.exchange import Exchange, TextReply, bytes_of
+from larkreader.declare.layout import FrameLayout
+from larkreader.decode.frames import read_frames
+from larkreader.errors import RequestError, nearest
+
+from .by_hand import frame_of, hex_of
+from .ports.borrowed import as_port
+from .ports.port import Port
+
+WRITE_LIMIT_S = 10.0  # for what is sent, beyond the time of the line
+MOST_HELD = 1 << 16  # characters that are searched for a reply; older ones are given up
+LOOK_S = 0.05  # how long a wait lasts at most before what came is looked at again
+SHOWN = 64  # characters of what came that are shown
+
+_NAMED = re.compile(r"\{\{|\}\}|\{(\w+)\}")
+
+
+@dataclass(frozen=True)
+class StepResult:
+    """What came of a step.
+
+    Parameters
+    ----------
+    name : str
+        The step, with its turn where it is done several times.
+    outcome : {"pass", "fail", "skipped"}
+        ``"skipped"``: never begun, or optional and without its reply.
+    why : str
+        Why it did not pass, in a line.
+    sent, got, passed_over : bytes
+        What was sent, what fitted, and what came before that; or, if nothing fitted, all that came.
+    values : mapping of str to value
+        What was kept of the reply.
+    awaited : str
+        What must come, as it is written.
+    duration_s : float
+        From the sending, or from the beginning of the wait, to the reply or the end, in seconds on the port's clock.
+    tries : int
+        How often it was tried.
+    """
+
+    name: str
+    outcome: Literal["pass", "fail", "skipped"]
+    why: str = ""
+    sent: bytes = b""
+    got: bytes = b""
+    passed_over: bytes = b""
+    values: Mapping[str, Any] = field(default_factory=dict)
+    awaited: str = ""
+    duration_s: float = 0.0
+    tries: int = 0
+
+    def detail(self) -> str:
+        """Say at length what was sent, what was to come, and what came."""
+        rows = []
+        if self.sent:
+            rows.append(f"sent      {_both(self.sent)}")
+        if self.awaited:
+            rows.append(f"to come   {self.awaited}")
+        if self.got:
+            rows.append(f"came      {_both(self.got)}")
+        if self.passed_over:
+            rows.append(f"{'before it' if self.got else 'came     '} {_both(self.passed_over)}")
+        elif self.awaited and not self.got:
+            rows.append("came      nothing")
+        if self.values:
+            rows.append("kept      " + ", ".join(f"{name} = {value}" for name, value in self.values.items()))
+        return "\n".join(rows)
+
+    def to_dict(self) -> dict[str, Any]:
+        """Return the step as JSON has it."""
+        return {
+            "name": self.name,
+            "outcome": self.outcome,
+            "why": self.why,
+            "sent": self.sent.hex(" "),
+            "awaited": self.awaited,
+            "got": self.got.hex(" "),
+            "passed_over": self.passed_over.hex(" "),
+            "values": dict(self.values),
+            "duration_s": round(self.duration_s, 9),
+            "tries": self.tries,
+        }
+
+
+@dataclass(frozen=True)
+class DialogueResult:
+    """What came of a dialogue.
+
+    Parameters
+    ----------
+    steps : tuple of StepResult
+        In their order; those that were never begun too.
+    values : mapping of str to value
+        All that was kept.
+    interrupted : bool
+        Whether somebody interrupted it.
+    """
+
+    steps: tuple[StepResult, ...]
+    values: Mapping[str, Any]
+    interrupted: bool = False
+
+    @property
+    def verdict(self) -> Literal["pass", "fail"]:
+        """``"pass"`` if no step failed, and none was left out."""
+        return "fail" if self.interrupted or any(one.outcome == "fail" for one in self.steps) else "pass"
+
+    def to_dict(self) -> dict[str, Any]:
+        """Return the result as JSON has it."""
+        steps = [one.to_dict() for one in self.steps]
+        return {
+            "verdict": self.verdict,
+            "interrupted": self.interrupted,
+            "values": dict(self.values),
+            "steps": steps,
+        }
+
+
+def run_dialogue(
+    ports: Port | Any | Mapping[str, Port],
+    exchanges: Sequence[Exchange],
+    layouts: Mapping[str, FrameLayout] | None = None,
+    *,
+    goes_on: bool = False,
+    on_step: Callable[[StepResult], None] | None = None,
+) -> DialogueResult:
+    r"""Hold a dialogue.
+
+    Parameters
+    ----------
+    ports : Port, any object with ``read`` and ``write``, or mapping of str to Port
+        Where; by name where there are several. Steps that name none are at the first.
+    exchanges : sequence of Exchange
+        Its steps.
+    layouts : mapping of str to FrameLayout, optional
+        The frames that they send and expect.
+    goes_on : bool
+        Whether the steps behind one that failed are done too.
+    on_step : callable, optional
+        Called with the result of each step.
+
+    Returns
+    -------
+    DialogueResult
+        A reply that does not come never raises; it is a result.
+
+    Raises
+    ------
+    RequestError
+        If a step names a port, a frame, a field or a value that there is not.
+    PortError
+        If a port is gone, or takes nothing.
+
+    Examples
+    --------
+    >>> steps = [lr.Exchange(send=r"flow 12.5\n", expect=r"ok: flow {flow:number}\n", where={"flow": [12, 13]})]
+    >>> result = lr.run_dialogue(lr.SimulatedPort(lr.LineSettings(), lambda data: b"ok: " + data), steps)
+    >>> result.verdict, result.values
+    ('pass', {'flow': '12.5'})
+    """
+    named = {"": as_port(ports)} if not isinstance(ports, Mapping) else dict(ports)
+    talk = _Dialogue(named, layouts or {})
+    for one in exchanges:
+        talk.check(one)
+    steps: list[StepResult] = []
+    todo = [(one, turn) for one in exchanges for turn in range(1, one.times + 1)]
+    interrupted = has_failed = False
+    for number, (one, turn) in enumerate(todo):
+        name = one.title + (f" ({turn} of {one.times})" if one.times > 1 else "")
+        if (has_failed and not goes_on) or interrupted:
+            why = "interrupted before" if interrupted else "a step before failed"
+            steps += [StepResult(each.title, "skipped", why, awaited=each.awaited) for each, _ in todo[number:]]
+            break
+        try:
+            result = talk.do(one, name, turn)
+        except KeyboardInterrupt:
+            interrupted = True
+            result = StepResult(name, "fail", "it was interrupted", awaited=one.awaited)
+        has_failed = has_failed or result.outcome == "fail"
+        steps.append(result)
+        if on_step is not None:
+            on_step(result)
+    return DialogueResult(tuple(steps), dict(talk.values), interrupted)
+
+
+@dataclass
+class _Found:
+    """What fits in what came: from where, to where, and what is kept of it; or why nothing does."""
+
+    begin: int = -1
+    end: int = -1
+    values: dict[str, Any] = field(default_factory=dict)
+    why: str = ""
+
+
+class _Dialogue:
+    """The ports, what came at each and was not used, and what was kept."""
+
+    def __init__(self, ports: Mapping[str, Port], layouts: Mapping[str, FrameLayout]) -> None:
+        self._ports, self._layouts = ports, layouts
+        self._held = {name: bytearray() for name in ports}
+        self.values: dict[str, Any] = {}
+
+    def check(self, one: Exchange) -> None:
+        """Raise `RequestError` if a step cannot be done."""
+        for name in (one.at, one.expect_at):
+            if name is not None and name not in self._ports and len(self._ports) > 1:
+                raise RequestError(f'port "{name}"', "is not open here", advice=nearest(name, list(self._ports)))
+        for key in (one.send_frame, one.expect_frame):
+            if key is not None and key not in self._layouts:
+                raise RequestError(f'frame "{key}"', "is not known", advice=nearest(key, list(self._layouts)))
+        if one.expect_frame is not None:
+            known = list(self._layouts[one.expect_frame].slot)
+            for name in (*one.where, *one.keep):
+                if name not in known:
+                    found = f"is not a field of {one.expect_frame}"
+                    raise RequestError(f'field "{name}"', found, advice=nearest(name, known))
+
+    def do(self, one: Exchange, name: str, turn: int) -> StepResult:
+        """Do a step."""
+        at = self._name_of(one.at)
+        there = self._name_of(one.expect_at) if one.expect_at is not None else at
+        port, back = self._ports[at], self._ports[there]
+        if one.pause_s:
+            self._gather(there, back.now_s() + one.pause_s)
+        sent, why, found, came = b"", "", _Found(), b""
+        tries = 0
+        begin_s = back.now_s()
+        for tries in range(1, one.retries + 2):
+            sent = self._message(one, (turn - 1) + tries)
+            if sent and tries == 1:
+                self._held[there].clear()  # what came before was no answer to this
+                self._take(there, 0.0)
+                self._held[there].clear()
+            begin_s = back.now_s()
+            if sent:
+                port.write(sent, WRITE_LIMIT_S + (len(sent) / port.line.characters_per_second if port.line else 0.0))
+            if not one.awaited:
+                return StepResult(name, "pass", sent=sent, tries=tries)
+            found, is_refused = self._await(one, there, begin_s + one.within_s)
+            held = bytes(self._held[there])
+            if found.end >= 0:
+                break
+            came, why = held, found.why
+            if one.retry_on is not None and not is_refused:
+                break
+        took_s = back.now_s() - begin_s
+        if found.end < 0:
+            self._held[there].clear()
+            told = why or (
+                f"nothing fits within {_time(one.within_s)}" if came else f"nothing within {_time(one.within_s)}"
+            )
+            told += f", {tries} times" if tries > 1 else ""
+            outcome: Literal["skipped", "fail"] = "skipped" if one.optional else "fail"
+            return StepResult(name, outcome, told, sent, b"", came, {}, one.awaited, took_s, tries)
+        before, got = held[: found.begin], held[found.begin : found.end]
+        del self._held[there][: found.end]
+        if one.strict and before:
+            told = f"{len(before):,} other characters came before it"
+            return StepResult(name, "fail", told, sent, got, before, found.values, one.awaited, took_s, tries)
+        self.values.update(found.values)
+        return StepResult(name, "pass", "", sent, got, before, found.values, one.awaited, took_s, tries)
+
+    def _name_of(self, name: str | None) -> str:
+        return name if name in self._ports and name is not None else next(iter(self._ports))
+
+    def _message(self, one: Exchange, number: int) -> bytes:
+        """Return what a step sends."""
+        if one.send is not None:
+            return bytes_of(self._filled(one.send, number, is_text=True))
+        if one.send_hex is not None:
+            return hex_of(self._filled(one.send_hex, number))
+        if one.send_frame is None:
+            return b""
+        fields = []
+        for key, value in one.values.items():
+            items = value if isinstance(value, list) else [value]
+            fields.append(f"{key}=" + ",".join(self._filled(str(item), number) for item in items))
+        return frame_of(self._layouts[one.send_frame], fields, number - 1)
+
+    def _filled(self, text: str, number: int, *, is_text: bool = False) -> str:
+        """Put what was kept in its place."""
+
+        def value(match: re.Match[str]) -> str:
+            if match[0] in ("{{", "}}"):
+                return match[0][0]
+            name = match[1]
+            if name == "n":
+                return str(number)
+            if name not in self.values:
+                found = "has not been kept by an earlier step"
+                raise RequestError(f"{{{name}}}", found, advice=nearest(name, list(self.values)))
+            kept = str(self.values[name])
+            return kept.replace("\\", "\\\\") if is_text else kept
+
+        return _NAMED.sub(value, text)
+
+    def _gather(self, name: str, until_s: float) -> None:
+        """Take in what comes until a time."""
+        port = self._ports[name]
+        while (remaining := until_s - port.now_s()) > 0:
+            self._take(name, remaining)
+
+    def _take(self, name: str, limit_s: float) -> bytes:
+        some = self._ports[name].read_some(4096, limit_s).data
+        held = self._held[name]
+        held += some
+        del held[:-MOST_HELD]
+        return some
+
+    def _await(self, one: Exchange, name: str, deadline: float) -> tuple[_Found, bool]:
+        """Wait for what fits; return it, and whether instead the text came upon which it is tried again."""
+        port, refused = self._ports[name], TextReply(one.retry_on) if one.retry_on is not None else None
+        while True:
+            held = bytes(self._held[name])
+            found = self._find(one, held)
+            if found.end >= 0:
+                return found, False
+            if refused is not None and (match := refused.expression.search(held.decode("latin-1"))):
+                found.why = f'"{one.retry_on}" came instead'
+                _ = match
+                return found, True
+            remaining = deadline - port.now_s()
+            if remaining <= 0:
+                return found, False
+            self._take(name, min(remaining, max(LOOK_S, remaining / 4)))
+
+    def _find(self, one: Exchange, held: bytes) -> _Found:
+        """Find what fits in what came."""
+        if one.expect_frame is not None:
+            return self._find_frame(one, self._layouts[one.expect_frame], held)
+        if one.expect_hex is not None:
+            pairs = re.findall("..", re.sub(r"\s", "", one.expect_hex))
+            expression = b"".join(b"." if pair == "??" else re.escape(bytes.fromhex(pair)) for pair in pairs)
+            match = re.search(expression, held, re.DOTALL)
+            return _Found(match.start(), match.end()) if match else _Found()
+        why = ""
+        for text in one.reply.expression.finditer(held.decode("latin-1")):
+            values = {key: value.encode("latin-1").decode(errors="replace") for key, value in text.groupdict().items()}
+            why = _unmet(one, values)
+            if not why:
+                return _Found(text.start(), text.end(), values)
+        return _Found(why=why)
+
+    def _find_frame(self, one: Exchange, layout: FrameLayout, held: bytes) -> _Found:
+        frames = read_frames(held, layout)
+        why = ""
+        for row in range(len(frames)):
+            if frames.faults[row]:
+                why = why or "a frame came, but a faulty one"
+                continue
+            values = {name: _value_of(frames, name, row) for name in layout.slot}
+            why = _unmet(one, values)
+            if not why:
+                begin = int(frames.offset[row])
+                kept = {to: values[name] for name, to in one.keep.items()}
+                return _Found(begin, begin + int(frames.length[row]), kept)
+        return _Found(why=why)
+
+
+def _value_of(frames: Any, name: str, row: int) -> Any:
+    """Return a field of a frame, by its name where its values have names."""
+    slot = frames.layout.slot[name]
+    column = frames.labels(name) if slot.field is not None and slot.field.names else frames[name]
+    value = column[row]
+    return value.tolist() if hasattr(value, "tolist") else value
+
+
+def _unmet(one: Exchange, values: Mapping[str, Any]) -> str:
+    """Say which condition does not hold; nothing if all do."""
+    for name, wanted in one.where.items():
+        found = values.get(name)
+        if isinstance(wanted, list):
+            try:
+                number = float(found)  # type: ignore[arg-type]
+            except (TypeError, ValueError):
+                return f"{name} is {found}, no number"
+            if not wanted[0] <= number <= wanted[1]:
+                return f"{name} is {number:.6g}, not {wanted[0]:g} to {wanted[1]:g}"
+        elif not _is_alike(found, wanted):
+            return f"{name} is {found}, not {wanted}"
+    return ""
+
+
+def _is_alike(found: Any, wanted: Any) -> bool:
+    if isinstance(found, str) and not isinstance(wanted, str):
+        try:
+            return float(found) == float(wanted)
+        except ValueError:
+            return False
+    if isinstance(found, bool) or isinstance(wanted, bool):
+        return bool(found) == bool(wanted)
+    if isinstance(found, float) and isinstance(wanted, int | float):
+        return abs(found - wanted) <= 1e-6 * max(abs(wanted), 1e-9)
+    return bool(found == wanted)
+
+
+def _both(data: bytes) -> str:
+    """Write bytes in hexadecimal, and as text where they are some."""
+    shown = data[:SHOWN]
+    more = f" and {len(data) - SHOWN:,} more" if len(data) > SHOWN else ""
+    text = shown.decode("ascii", "replace")
+    printable = all(one.isprintable() or one in "\r\n\t" for one in text) and "\ufffd" not in text
+    return f"{shown.hex(' ').upper()}{more}" + (f"  {text!r}" if printable else "")
+
+
+def _time(seconds: float) -> str:
+    return f"{seconds:g} s" if seconds >= 1 else f"{seconds * 1e3:g} ms"

@@ -1,0 +1,225 @@
+"""Loopbacks under one setting after the other: a matrix of them, the fastest baud, and how far a clock may be off."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from contextlib import AbstractContextManager
+from dataclasses import dataclass, field
+from typing import Any, Literal
+
+from larkreader.declare.line import LineSettings
+from larkreader.declare.loopback import LoopbackMatrix, LoopbackPlan
+
+from .loopback import Change, run_both_ways, run_loopback
+from .loopback_result import LoopbackResult
+from .ports.port import Port
+
+WIDEST_PPM = 100_000.0  # how far off a clock is tried; no receiver stands more
+FINE_PPM = 250.0  # down to which the edge of what still works is looked for
+
+OpenAt = Callable[[LineSettings], AbstractContextManager[Sequence[Port]]]
+OnRun = Callable[[LoopbackResult], None]
+Progress = Callable[[int, int], None]
+
+
+@dataclass(frozen=True)
+class MatrixResult:
+    """What came of the runs of a matrix.
+
+    Parameters
+    ----------
+    runs : tuple of LoopbackResult
+        One each, in their order; between two ports one each way.
+    stopped : bool
+        Whether somebody interrupted it before all had run.
+    """
+
+    runs: tuple[LoopbackResult, ...]
+    stopped: bool = False
+
+    @property
+    def verdict(self) -> Literal["pass", "fail"]:
+        """``"pass"`` if all runs passed, and all were run."""
+        return "pass" if self.runs and not self.stopped and all(one.verdict == "pass" for one in self.runs) else "fail"
+
+    @property
+    def fastest(self) -> LineSettings | None:
+        """The settings of the highest baud at which, and below which, all runs passed; None if there are none."""
+        best: LineSettings | None = None
+        for baud in sorted({one.line.baud for one in self.runs if one.line is not None}):
+            there = [one for one in self.runs if one.line is not None and one.line.baud == baud]
+            if any(one.verdict == "fail" for one in there):
+                break
+            best = there[0].line
+        return best
+
+    def to_dict(self) -> dict[str, Any]:
+        """Return the result as JSON has it."""
+        fastest = self.fastest
+        return {
+            "verdict": self.verdict,
+            "interrupted": self.stopped,
+            "fastest_baud": None if fastest is None else fastest.baud,
+            "runs": [{"on": one.name, **one.to_dict()} for one in self.runs],
+        }
+
+
+def run_matrix(
+    open_at: OpenAt,
+    matrix: LoopbackMatrix,
+    line: LineSettings,
+    *,
+    content: bytes = b"",
+    one_way: bool = False,
+    change: Change | None = None,
+    progress: Progress | None = None,
+    on_run: OnRun | None = None,
+) -> MatrixResult:
+    """Run a loopback for each combination of a matrix.
+
+    Parameters
+    ----------
+    open_at : callable
+        Takes line settings and returns a context manager that gives one port, opened with them, or two, between which
+        the patterns go.
+    matrix : LoopbackMatrix
+        What to run.
+    line : LineSettings
+        The settings where the matrix says nothing else.
+    content : bytes
+        What the patterns ``file`` and ``frames`` send.
+    one_way : bool
+        Whether, between two ports, the patterns go from the first to the second alone, and not both ways at once.
+    change : callable, optional
+        As for `run_loopback`.
+    progress : callable, optional
+        Called with the characters sent and to be sent in all runs.
+    on_run : callable, optional
+        Called with each result.
+
+    Returns
+    -------
+    MatrixResult
+
+    Raises
+    ------
+    PortError
+        If a port cannot be opened, or fails.
+    """
+    runs: list[LoopbackResult] = []
+    planned = [(settings, tuple(matrix.plans(settings, content))) for settings in matrix.lines(line)]
+    total = sum(plan.characters for _, plans in planned for plan in plans)
+    done = 0
+    for settings, plans in planned:
+        with open_at(settings) as ports:
+            for plan in plans:
+                told = _told(progress, done, total)
+                found = _run(ports, plan, settings, one_way=one_way, change=change, progress=told)
+                done += plan.characters
+                runs += found
+                for one in found:
+                    if on_run is not None:
+                        on_run(one)
+                if any(one.stopped == "interrupted" for one in found):
+                    return MatrixResult(tuple(runs), stopped=True)
+    return MatrixResult(tuple(runs))
+
+
+def _told(progress: Progress | None, done: int, total: int) -> Progress | None:
+    if progress is None:
+        return None
+    return lambda now, _: progress(done + now, total)
+
+
+def _run(
+    ports: Sequence[Port],
+    plan: LoopbackPlan,
+    line: LineSettings,
+    *,
+    one_way: bool,
+    change: Change | None,
+    progress: Progress | None,
+) -> tuple[LoopbackResult, ...]:
+    if len(ports) == 1:
+        return (run_loopback(ports[0], plan, line=line, change=change, progress=progress),)
+    if one_way:
+        return (run_loopback(ports[0], plan, into=ports[1], change=change, progress=progress),)
+    return run_both_ways(ports[0], ports[1], plan, progress=progress)
+
+
+@dataclass(frozen=True)
+class Tolerance:
+    """How far a clock may be off before a loopback fails.
+
+    Parameters
+    ----------
+    line : LineSettings
+        The settings that were varied.
+    slow_ppm, fast_ppm : float
+        The furthest below and above at which it still passed, in millionths; NaN where it does not even pass as
+        declared.
+    trials : tuple of tuple of float and str
+        Every error that was tried, in millionths, and what came of it, in their order.
+    """
+
+    line: LineSettings
+    slow_ppm: float
+    fast_ppm: float
+    trials: tuple[tuple[float, str], ...] = field(repr=False)
+
+    def to_dict(self) -> dict[str, Any]:
+        """Return the result as JSON has it."""
+        known = self.slow_ppm == self.slow_ppm
+        return {
+            "line": str(self.line),
+            "slow_ppm": self.slow_ppm if known else None,
+            "fast_ppm": self.fast_ppm if known else None,
+            "trials": [{"ppm": ppm, "verdict": verdict} for ppm, verdict in self.trials],
+        }
+
+
+def find_tolerance(open_at: OpenAt, plan: LoopbackPlan, line: LineSettings) -> Tolerance:
+    """Find out how far this end's clock may be off before a loopback fails.
+
+    Parameters
+    ----------
+    open_at : callable
+        Takes line settings and returns a context manager that gives a port opened with them; the far end keeps its own.
+    plan : LoopbackPlan
+        What to run each time.
+    line : LineSettings
+        The settings as declared; their baud is varied.
+
+    Returns
+    -------
+    Tolerance
+        Each edge by halving, to 250 millionths: what works farther out, beyond an error that does not, is not found.
+
+    Raises
+    ------
+    PortError
+        If the port cannot be opened with such a baud, or fails.
+    """
+    trials: list[tuple[float, str]] = []
+
+    def passes(ppm: float) -> bool:
+        with open_at(line.model_copy(update={"baud": line.baud * (1 + ppm * 1e-6)})) as ports:
+            verdict = run_loopback(ports[0], plan).verdict
+        trials.append((ppm, verdict))
+        return verdict == "pass"
+
+    if not passes(0.0):
+        return Tolerance(line, float("nan"), float("nan"), tuple(trials))
+    edges = []
+    for sign in (-1.0, 1.0):
+        good, bad = 0.0, sign * WIDEST_PPM
+        if passes(bad):
+            good = bad
+        while abs(bad - good) > FINE_PPM:
+            middle = (good + bad) / 2
+            if passes(middle):
+                good = middle
+            else:
+                bad = middle
+        edges.append(good)
+    return Tolerance(line, edges[0], edges[1], tuple(trials))

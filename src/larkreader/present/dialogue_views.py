@@ -1,0 +1,46 @@
+"""What came of a dialogue, as text for a terminal."""
+
+from __future__ import annotations
+
+from rich.console import Group
+from rich.padding import Padding
+from rich.text import Text
+
+from larkreader.exercise.dialogue import DialogueResult, StepResult
+
+from .notations import visible
+from .terminal import duration, new_table
+
+SHOWN = 32  # characters of what was sent or came that are shown in the table
+
+
+def dialogue(result: DialogueResult) -> Group:
+    """Show what came of each step, and at length those that failed."""
+    table = new_table(">", "step", "", ">took", ">tries", "came")
+    for number, step in enumerate(result.steps, 1):
+        table.add_row(
+            f"{number}",
+            Text(step.name),
+            step.outcome,
+            duration(step.duration_s) if step.tries else "-",
+            f"{step.tries}" if step.tries else "-",
+            Text(_came(step)),
+        )
+    told: list[Text | Padding] = []
+    for number, step in enumerate(result.steps, 1):
+        if step.outcome == "fail":
+            told += [Text(f"\nStep {number}, {step.name}: {step.why}", style="bold")]
+            told += [Padding(Text(row), (0, 0, 0, 2)) for row in step.detail().splitlines()]
+    counts = {what: sum(one.outcome == what for one in result.steps) for what in ("pass", "fail", "skipped")}
+    words = ", ".join(f"{count} {what}" for what, count in counts.items() if count)
+    words = f"interrupted: {words}" if result.interrupted else words
+    return Group(table, *told, "", Text(f"Verdict: {result.verdict}: {words}", style="bold"))
+
+
+def _came(step: StepResult) -> str:
+    """Say what a step brought: what was kept, else what came, else why nothing did."""
+    if step.values:
+        return ", ".join(f"{name} = {value}" for name, value in step.values.items())
+    if step.got:
+        return visible(step.got[:SHOWN]) + ("..." if len(step.got) > SHOWN else "")
+    return step.why

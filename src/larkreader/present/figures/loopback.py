@@ -1,0 +1,140 @@
+"""Loopbacks drawn: a matrix of what came of each baud and format, and how long the blocks took."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from larkreader.exercise.loopback_matrix import MatrixResult
+from larkreader.exercise.loopback_result import LoopbackResult
+from larkreader.present.loopback_views import name_of
+
+from .waveform import INK, PALE, new_figure
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
+DARKEST = 0.55  # of black, where every second bit is wrong
+DASHES = ("-", "--", ":", "-.")
+MOST_LINES = 8  # runs that can be told apart in one figure
+
+
+def draw_matrix(result: MatrixResult, *, ax: Axes | None = None) -> Axes:
+    """Draw what came of a matrix: a row a format, a column a baud, the worst run in each cell.
+
+    Parameters
+    ----------
+    result : MatrixResult
+        Its runs.
+    ax : matplotlib.axes.Axes, optional
+        Where to draw; a figure of its own unless given.
+
+    Returns
+    -------
+    matplotlib.axes.Axes
+        A cell says the error ratio, or its upper bound, and what was lost or extra; hatched, where a run failed.
+    """
+    from matplotlib.patches import Rectangle
+
+    axes = ax if ax is not None else new_figure().add_subplot()
+    known = [one for one in result.runs if one.line is not None]
+    bauds = sorted({one.line.baud for one in known if one.line})
+    formats = sorted({one.line.format for one in known if one.line})
+    for row, form in enumerate(formats):
+        for column, baud in enumerate(bauds):
+            there = [one for one in known if one.line and (one.line.baud, one.line.format) == (baud, form)]
+            if not there:
+                continue
+            worst = max(there, key=lambda one: (one.verdict == "fail", one.lost + one.extra, _ratio(one)))
+            failed = sum(one.verdict == "fail" for one in there)
+            grey = str(1 - DARKEST * min(2 * _ratio(worst), 1.0) ** 0.25) if worst.bit_errors.any() else "white"
+            edge, hatch = (INK, "///") if failed else (PALE, None)
+            axes.add_patch(Rectangle((column, row), 1, 1, facecolor=grey, edgecolor=edge, linewidth=1, hatch=hatch))
+            axes.text(column + 0.5, row + 0.5, "\n".join(_said(worst, failed, len(there))), ha="center", va="center",
+                      fontsize=10, color=INK, fontweight="bold" if not failed else "normal",
+                      bbox={"facecolor": "white", "edgecolor": "none", "pad": 2.5})  # fmt: skip
+    axes.set_xlim(0, max(len(bauds), 1))
+    axes.set_ylim(0, max(len(formats), 1))
+    axes.set_xticks([place + 0.5 for place in range(len(bauds))], [f"{baud:,.10g}" for baud in bauds])
+    axes.set_yticks([place + 0.5 for place in range(len(formats))], formats)
+    axes.tick_params(length=0)
+    axes.set_xlabel("baud")
+    axes.set_ylabel("format")
+    axes.set_title(_title(result), loc="left", color=INK, fontsize=11)
+    for side in axes.spines.values():
+        side.set_visible(False)
+    return axes
+
+
+def _title(result: MatrixResult) -> str:
+    names = sorted({one.name for one in result.runs})
+    return f"{', '.join(names)}: error ratio of the worst run; hatched: failed"
+
+
+def _ratio(one: LoopbackResult) -> float:
+    return one.error_ratio if one.bit_errors.any() else 0.0
+
+
+def _said(one: LoopbackResult, failed: int, runs: int) -> list[str]:
+    said = [f"{one.error_ratio:.1e}" if one.bit_errors.any() else f"< {one.error_interval[1]:.0e}"]
+    if not one.received:
+        said = ["nothing came"]
+    elif one.lost or one.extra:
+        said.append(
+            ", ".join(f"{count:,} {what}" for what, count in (("lost", one.lost), ("extra", one.extra)) if count)
+        )
+    if runs > 1:
+        said.append(f"{runs - failed} of {runs} pass")
+    return said
+
+
+def draw_latency(result: MatrixResult, *, ax: Axes | None = None) -> Axes:
+    """Draw how long blocks took: for each run the share that was back within a time.
+
+    Parameters
+    ----------
+    result : MatrixResult
+        Its runs.
+    ax : matplotlib.axes.Axes, optional
+        Where to draw; a figure of its own unless given.
+
+    Returns
+    -------
+    matplotlib.axes.Axes
+        One line a run, told apart by grey and dashes; a tick at the median and at 99 %.
+    """
+    axes = ax if ax is not None else new_figure().add_subplot()
+    runs = [one for one in result.runs if one.latency_s is not None]
+    longest = max((one.latency_s.longest for one in runs if one.latency_s), default=1.0)
+    unit, factor = ("s", 1.0) if longest >= 1 else ("ms", 1e3) if longest >= 1e-3 else ("us", 1e6)
+    for number, one in enumerate(runs[:MOST_LINES]):
+        taken = np.sort(one.latencies_s[~np.isnan(one.latencies_s)]) * factor
+        share = np.arange(1, len(taken) + 1) / len(taken)
+        grey = str(0.15 + 0.45 * (number // len(DASHES)) / max((len(runs) - 1) // len(DASHES), 1))
+        style = DASHES[number % len(DASHES)]
+        axes.step(
+            [taken[0], *taken],
+            [0.0, *share],
+            where="post",
+            linestyle=style,
+            color=grey,
+            linewidth=1.6,
+            label=name_of(one),
+        )
+        for part in (0.5, 0.99):
+            at = float(np.quantile(taken, part, method="higher"))
+            axes.plot([at], [part], marker="|", markersize=10, color=grey)
+    axes.set_ylim(0, 1.02)
+    axes.set_yticks([0, 0.25, 0.5, 0.75, 0.99], ["0", "25 %", "50 %", "75 %", "99 %"])
+    axes.set_xlim(left=0)
+    axes.set_xlabel(f"from the write of a block to the return of its last character, {unit}")
+    axes.set_ylabel("share of the blocks")
+    axes.grid(axis="y", color=PALE, linewidth=0.8)
+    more = f"; {len(runs) - MOST_LINES} more runs are not shown" if len(runs) > MOST_LINES else ""
+    axes.set_title(f"How long blocks took{more}", loc="left", color=INK, fontsize=11)
+    for side in ("top", "right"):
+        axes.spines[side].set_visible(False)
+    if runs:
+        axes.legend(loc="lower right", frameon=False, fontsize=9)
+    return axes
