@@ -146,14 +146,20 @@ def slow_frames(data, layout, is_genuine, is_right):
     return frames, stretches
 
 
-def slow_distance(sent, received):
-    """Return the fewest changes, losses and additions that turn one into the other."""
-    row = list(range(len(received) + 1))
+def slow_differences(sent, received):
+    """Return the fewest losses, changes and additions that turn one into the other, and of those the fewest losses."""
+    row = [(place, 0, 0, place) for place in range(len(received) + 1)]  # differences, lost, changed, extra
     for done, wanted in enumerate(sent, 1):
-        above, row = row, [done]
+        above, row = row, [(done, done, 0, 0)]
         for place, got in enumerate(received, 1):
-            row.append(min(above[place - 1] + (wanted != got), above[place] + 1, row[place - 1] + 1))
-    return row[-1]
+            differs = wanted != got
+            ways = [
+                (above[place - 1], (differs, 0, differs, 0)),
+                (above[place], (1, 1, 0, 0)),
+                (row[-1], (1, 0, 0, 1)),
+            ]
+            row.append(min(tuple(map(sum, zip(before, step, strict=True))) for before, step in ways))
+    return row[-1][1:]
 
 
 def slow_unstuffed(raw, stuffing):

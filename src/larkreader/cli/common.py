@@ -22,6 +22,8 @@ if TYPE_CHECKING:
 
 Progress = Callable[[int, int], None]
 
+_HELD: list[str] | None = None  # notes that wait until a progress bar is gone
+
 PROGRESS_FROM = 8 << 20  # bytes of a capture below which reading is too quick to show
 
 sheet_argument = click.argument("sheet", type=click.Path(path_type=Path))
@@ -85,7 +87,10 @@ def note(text: str) -> None:
     """Say something beside the result, on standard error; a terminal does not break it inside words."""
     if sys.stderr.isatty():
         text = textwrap.fill(text, shutil.get_terminal_size().columns, break_long_words=False, break_on_hyphens=False)
-    click.echo(text, err=True)
+    if _HELD is None:
+        click.echo(text, err=True)
+    else:
+        _HELD.append(text)
 
 
 def say_what_is_worth_knowing(port: Port) -> None:
@@ -104,13 +109,20 @@ def progress_of(what: str, *, shown: bool) -> Iterator[Progress | None]:
 
     from larkreader.present.terminal import make_console
 
-    with Bar(console=make_console(stderr=True), transient=True) as bar:
-        task = bar.add_task(what, total=None)
+    global _HELD
+    _HELD = []
+    try:
+        with Bar(console=make_console(stderr=True), transient=True) as bar:
+            task = bar.add_task(what, total=None)
 
-        def update(done: int, total: int) -> None:
-            bar.update(task, completed=done, total=total)
+            def update(done: int, total: int) -> None:
+                bar.update(task, completed=done, total=total)
 
-        yield update
+            yield update
+    finally:
+        held, _HELD = _HELD, None
+        for text in held or ():
+            click.echo(text, err=True)
 
 
 def read_with_progress(sheet: Sheet, capture: Path, *, sheet_name: str, **options: Any) -> Reading:

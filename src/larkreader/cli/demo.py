@@ -28,8 +28,8 @@ def demo(into: Path) -> int:
     """Run the whole story on the dosing rig: declare, read, judge, exercise.
 
     A greenhouse controller talks to a pump head. Their link is worked out on paper; ten seconds of both wires are
-    made, with a known list of faults on them; the capture is read, each fault is found and explained, and a loopback is
-    run. The exit status is 0 if what was found is what was put there.
+    made, with a known list of faults on them; the capture is read, each fault is found and explained, a loopback is
+    run, and a dialogue held. The exit status is 0 if what was found is what was put there.
     """
     from larkreader.demo.rig import is_found, make_rig, write_rig
     from larkreader.judge.plan import plan
@@ -71,8 +71,11 @@ def demo(into: Path) -> int:
     console.print(terminal.heading("7  A loopback, through a simulated line"))
     passed = _loopbacks(rig, console)
 
+    console.print(terminal.heading("8  A dialogue with the pump head's stand-in"))
+    agreed = _dialogue(rig, console)
+
     written = _write_results(into, rig, reading)
-    console.print(terminal.heading("8  Written"))
+    console.print(terminal.heading("9  Written"))
     shown = {
         str(files["sheet"]): "the sheet",
         str(files["capture"]): "the capture: both wires, as a VCD file",
@@ -82,7 +85,7 @@ def demo(into: Path) -> int:
     }
     console.print(terminal.files(shown))
     console.print(f"\nNow try: larkreader decode {files['sheet']} {files['capture']}", soft_wrap=True)
-    return 0 if agree and passed and held and planned.verdict == "clean" else 1
+    return 0 if agree and passed and agreed and held and planned.verdict == "clean" else 1
 
 
 def _bursts(into: Path, console: Any) -> bool:
@@ -119,6 +122,18 @@ def _loopbacks(rig: Rig, console: Any) -> bool:
     console.print(f"\nThe same echo, its transmitter's clock {-WRONG_CLOCK_PPM / 1e4:g} % slow:\n")
     console.print(loopback_views.loopback(bad))
     return good.verdict == "pass" and bad.verdict == "fail"
+
+
+def _dialogue(rig: Rig, console: Any) -> bool:
+    """Hold the dialogue of the sheet."""
+    from larkreader.exercise.dialogue import run_dialogue
+    from larkreader.exercise.ports.open import open_by_name
+    from larkreader.present.dialogue_views import dialogue
+
+    with open_by_name("pump", rig.sheet) as port:
+        result = run_dialogue({"pump": port}, rig.sheet.exchange, rig.sheet.frame)
+    console.print(dialogue(result))
+    return result.verdict == "pass"
 
 
 def _write_results(into: Path, rig: Rig, reading: Reading) -> dict[str, str]:

@@ -334,6 +334,9 @@ def _say_what_the_driver_counted(port: Port, before: Mapping[str, int]) -> None:
     """Say how many errors the port's driver has counted while it was open."""
     after = port.error_counters()
     risen = {name: after[name] - before[name] for name in after if name in before and after[name] > before[name]}
+    if fates := port.path_fates():
+        told = ", ".join(f"{count:,} {fate}" for fate, count in fates.items())
+        note(f"in the receive path of the far end: {told}")
     if risen:
         note(f"the driver of {port.name} counted " + ", ".join(f"{count:,} {name}" for name, count in risen.items()))
 

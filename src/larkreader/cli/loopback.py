@@ -73,7 +73,7 @@ def loopback(places: tuple[str, ...], **options: Any) -> int:
 
     declared, ports, line, matrix, content = _wanted(places, options)
     _check_files(options)
-    open_at = _opener(ports, declared, line)
+    open_at = _opener(ports, declared, line, far=line if options["tolerance"] else None)
     if options["tolerance"]:
         return _tolerance(open_at, ports, matrix, line, content, as_json=options["as_json"])
     planned = [plan for settings in matrix.lines(line) for plan in matrix.plans(settings, content)]
@@ -179,13 +179,12 @@ def _check_files(options: dict[str, Any]) -> None:
         raise RequestError(missing, f"is missing: {other} needs it")
 
 
-def _opener(ports: Sequence[str], declared: Sheet | None, line: LineSettings) -> OpenAt:
-    """Return what opens the ports with some settings; a stand-in at the far end keeps those declared."""
+def _opener(ports: Sequence[str], declared: Sheet | None, line: LineSettings, *, far: LineSettings | None) -> OpenAt:
+    """Return what opens the ports with some settings; the far end of a stand-in has the same unless given."""
     told: set[str] = set()
 
     @contextmanager
     def open_at(settings: LineSettings) -> Iterator[Sequence[Port]]:
-        far = line if settings.format == line.format else None
         with ExitStack() as stack:
             opened = [
                 stack.enter_context(
@@ -233,7 +232,7 @@ def _show(result: MatrixResult, where: str) -> None:
     if len(result.runs) == 1:
         (one,) = result.runs
         at = f" at {one.line}" if one.line else ""
-        console.print(f"Loopback on {where}{at}, {loopback_views.name_of(one, short=True)}", soft_wrap=True)
+        console.print(f"Loopback on {where}{at}, pattern {loopback_views.name_of(one, short=True)}", soft_wrap=True)
         console.print()
         console.print(loopback_views.loopback(one))
         return

@@ -136,6 +136,9 @@ class LoopbackPlan(_Run, frozen=True, extra="forbid"):
         bit is turned over; `content` that holds one cannot be used.
     content : bytes
         What ``file`` and ``frames`` send, again and again.
+    mirrored : bool
+        Whether all bits of what would be sent are turned over, and lines counted from 500,000 on, so that the two ways
+        between two ports cannot be taken for each other. `content` goes as it is.
     limits : LoopbackLimits
         What may go wrong before the run fails.
     """
@@ -146,6 +149,7 @@ class LoopbackPlan(_Run, frozen=True, extra="forbid"):
     pause_s: Pause = 0.0
     avoid: tuple[int, ...] = ()
     content: bytes = Field(default=b"", repr=False)
+    mirrored: StrictBool = False
 
     @model_validator(mode="after")
     def _can_be_done(self) -> LoopbackPlan:

@@ -20,8 +20,10 @@ SURE = 256  # characters that agree, after which nothing before them is asked ab
 MOST = 64  # differences of a stretch up to which the fewest are looked for
 SENSE = 4  # characters that agree a difference, on average, from which so many differences still make sense
 SMALL = 1600  # pairs of characters up to which the kinds of difference are chosen by trying all
+MOSTLY = 0.6  # share of the characters that are lost from which nothing else is thought of first
 KEY = 16  # characters that must agree before both are taken to be in step again
 TRIES = 64  # characters behind a difference from which keys are taken
+FAR = 1 << 16  # how far ahead both are looked at side by side, in characters
 REACH = 1 << 20  # how far the two may be apart, in characters
 LOST_SIGHT = 1024  # characters counted as changed where nothing fits; doubled each time
 NEAR = 512  # characters behind a difference that are compared one by one
@@ -86,6 +88,23 @@ def align(sent: bytes | Array, received: bytes | Array) -> Alignment:
         Its counts obey ``n - lost + extra == m``.
     """
     out, back = _array(sent), _array(received)
+    if max(len(out), len(back)) * MOSTLY < abs(len(out) - len(back)) and (found := _only_lost_or_extra(out, back)):
+        return found
+    return _plainer(align_step_by_step(out, back), out, back)
+
+
+def align_step_by_step(out: Array, back: Array) -> Alignment:
+    """Compare as `align` does, where more may be to come than was sent: what fits by leaving much out need not be true.
+
+    Parameters
+    ----------
+    out, back : ndarray of int, shapes (n,) and (m,)
+        What was sent, perhaps not to its end, and what was received.
+
+    Returns
+    -------
+    Alignment
+    """
     found = _Differences(out, back)
     here = there = 0
     blind = LOST_SIGHT
@@ -101,7 +120,7 @@ def align(sent: bytes | Array, received: bytes | Array) -> Alignment:
             found.add(steps, here, there)
             ahead, beyond, blind = *_end_of(steps), LOST_SIGHT
         else:
-            ahead, beyond = _bridge(found.keys, here, there, len(out), len(back))
+            ahead, beyond = _bridge(found.keys, out, back, here, there)
             if ahead or beyond:
                 blind = LOST_SIGHT
                 found.add_stretch(here, here + ahead, there, there + beyond)
@@ -110,6 +129,68 @@ def align(sent: bytes | Array, received: bytes | Array) -> Alignment:
                 blind *= 2
                 found.add_stretch(here, here + ahead, there, there + beyond)
         here, there = here + ahead, there + beyond
+
+
+def _plainer(found: Alignment, out: Array, back: Array) -> Alignment:
+    """Return an alignment in which characters were only lost, or only extra, if that is all that need have happened.
+
+    A buffer that overflows keeps single characters out of long stretches, among which a key is nowhere to be found.
+    Fewer differences than the two lengths differ by there cannot be.
+    """
+    if found.lost + found.changed + found.extra == abs(len(out) - len(back)):
+        return found
+    return _only_lost_or_extra(out, back) or found
+
+
+def _only_lost_or_extra(out: Array, back: Array) -> Alignment | None:
+    """Return an alignment in which characters were only lost, or only extra; None if there is none."""
+    surplus = len(out) - len(back)
+    few, many = (back, out) if surplus >= 0 else (out, back)
+    kept = _places_within(few, many)
+    if kept is None:
+        return None
+    nothing, others = np.empty(0, np.int64), np.setdiff1d(np.arange(len(many)), kept, assume_unique=True)
+    same = _common(out, back)
+    first = (same, same) if len(others) else None
+    if surplus >= 0:
+        return Alignment(others, nothing.reshape(0, 2), nothing, 0, first)
+    return Alignment(nothing, nothing.reshape(0, 2), others, _doubled(back, others), first)
+
+
+def _places_within(few: Array, many: Array) -> Places | None:
+    """Return where the characters of the one stand in the other, in their order; None if they do not."""
+    runs: list[Places] = []
+    here = there = 0
+    while here < len(few):
+        same = _common(few[here:], many[there:])
+        runs.append(np.arange(there, there + same))
+        here, there = here + same, there + same
+        if here == len(few):
+            break
+        step, begin = 64, there
+        while begin < len(many):
+            hits = np.flatnonzero(many[begin : begin + step] == few[here])
+            if len(hits):
+                break
+            begin, step = begin + step, min(4 * step, 1 << 16)
+        else:
+            return None
+        there = begin + int(hits[0])
+    return np.concatenate(runs) if runs else np.empty(0, np.int64)
+
+
+def _doubled(back: Array, extra: Places) -> int:
+    """Return how many extra characters stand in stretches that repeat their neighbours."""
+    if not len(extra):
+        return 0
+    doubled = 0
+    for run in np.split(extra, np.flatnonzero(np.diff(extra) != 1) + 1):
+        begin, length = int(run[0]), len(run)
+        before, behind = back[max(begin - length, 0) : begin], back[begin + length : begin + 2 * length]
+        stretch = back[begin : begin + length]
+        if np.array_equal(stretch, before) or np.array_equal(stretch, behind):
+            doubled += length
+    return doubled
 
 
 class _Differences:
@@ -160,21 +241,7 @@ class _Differences:
         changed = np.concatenate(self._changed) if self._changed else np.empty((0, 2), np.int64)
         same = _common(self._out, self._back)
         first = (same, same) if len(lost) or len(changed) or len(extra) else None
-        return Alignment(lost, changed, extra, self._doubled(extra), first)
-
-    def _doubled(self, extra: Places) -> int:
-        """Return how many extra characters stand in stretches that repeat their neighbours."""
-        if not len(extra):
-            return 0
-        back, doubled = self._back, 0
-        cuts = np.flatnonzero(np.diff(extra) != 1) + 1
-        for run in np.split(extra, cuts):
-            begin, length = int(run[0]), len(run)
-            before, behind = back[max(begin - length, 0) : begin], back[begin + length : begin + 2 * length]
-            stretch = back[begin : begin + length]
-            if np.array_equal(stretch, before) or np.array_equal(stretch, behind):
-                doubled += length
-        return doubled
+        return Alignment(lost, changed, extra, _doubled(self._back, extra), first)
 
 
 class _Keys:
@@ -332,12 +399,28 @@ def _end_of(steps: list[Step]) -> tuple[int, int]:
     return here + (kind != EXTRA), there + (kind != LOST)
 
 
-def _bridge(keys: _Keys, here: int, there: int, n: int, m: int) -> tuple[int, int]:
+def _bridge(keys: _Keys, out: Array, back: Array, here: int, there: int) -> tuple[int, int]:
     """Return how many characters of each lie before the nearest place where both are in step; 0 and 0 if nowhere."""
     best, cost = (0, 0), REACH
+    straight = _straight_ahead(out[here : here + FAR], back[there : there + FAR])
+    if straight is not None:  # changed characters are likelier than as many lost, and as many extra later
+        best, cost = (straight, straight), straight
     for ahead in (*range(TRIES), *range(TRIES, LOST_SIGHT, KEY)):
-        if there + ahead < m and (at := keys.find(1, there + ahead, here)) is not None and max(at - here, ahead) < cost:
-            best, cost = (at - here, ahead), max(at - here, ahead)
-        if here + ahead < n and (at := keys.find(0, here + ahead, there)) is not None and max(at - there, ahead) < cost:
-            best, cost = (ahead, at - there), max(at - there, ahead)
+        if ahead >= cost:
+            break
+        for of, place, other in ((1, there, here), (0, here, there)):
+            at = keys.find(of, place + ahead, other)
+            if at is not None and max(at - other, ahead) < cost:
+                cost = max(at - other, ahead)
+                best = (at - other, ahead) if of else (ahead, at - other)
     return best
+
+
+def _straight_ahead(out: Array, back: Array) -> int | None:
+    """Return after how many characters, the same number of each, `KEY` of them agree."""
+    length = min(len(out), len(back))
+    if length < KEY:
+        return None
+    agree = np.concatenate([[0], np.cumsum(out[:length] == back[:length])])
+    runs = np.flatnonzero(agree[KEY:] - agree[:-KEY] == KEY)
+    return int(runs[0]) if runs.size else None

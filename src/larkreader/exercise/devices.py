@@ -16,7 +16,7 @@ class Device:
         """Return what is said at `now_s` seconds, when `received` has just arrived (nothing, if just asked)."""
         return received
 
-    def due_s(self, now_s: float) -> float | None:
+    def speaks_next_s(self, now_s: float) -> float | None:
         """Return when it next speaks unasked, in seconds; None if it does not know, and must be asked often."""
         return None
 

@@ -201,6 +201,7 @@ class _Found:
     end: int = -1
     values: dict[str, Any] = field(default_factory=dict)
     why: str = ""
+    came: bytes = b""
 
 
 class _Dialogue:
@@ -248,10 +249,9 @@ class _Dialogue:
             if not one.awaited:
                 return StepResult(name, "pass", sent=sent, tries=tries)
             found, is_refused = self._await(one, there, begin_s + one.within_s)
-            held = bytes(self._held[there])
             if found.end >= 0:
                 break
-            came, why = held, found.why
+            came, why = found.came, found.why
             if one.retry_on is not None and not is_refused:
                 break
         took_s = back.now_s() - begin_s
@@ -263,7 +263,7 @@ class _Dialogue:
             told += f", {tries} times" if tries > 1 else ""
             outcome: Literal["skipped", "fail"] = "skipped" if one.optional else "fail"
             return StepResult(name, outcome, told, sent, b"", came, {}, one.awaited, took_s, tries)
-        before, got = held[: found.begin], held[found.begin : found.end]
+        before, got = found.came[: found.begin], found.came[found.begin : found.end]
         del self._held[there][: found.end]
         if one.strict and before:
             told = f"{len(before):,} other characters came before it"
@@ -324,11 +324,12 @@ class _Dialogue:
         while True:
             held = bytes(self._held[name])
             found = self._find(one, held)
+            found.came = held
             if found.end >= 0:
                 return found, False
             if refused is not None and (match := refused.expression.search(held.decode("latin-1"))):
                 found.why = f'"{one.retry_on}" came instead'
-                _ = match
+                del self._held[name][: match.end()]
                 return found, True
             remaining = deadline - port.now_s()
             if remaining <= 0:

@@ -17,7 +17,7 @@ from larkreader.capture.characters import Fault, fault_names
 from larkreader.declare.line import LineSettings
 from larkreader.declare.loopback import LoopbackPlan
 
-from .alignment import Alignment, align
+from .alignment import Alignment, align, align_step_by_step
 from .loopback_result import Cycle, Difference, LoopbackResult, Stopped
 from .patterns import LINE_LENGTH, as_values, as_written, pattern_of
 from .ports.borrowed import as_port
@@ -30,6 +30,7 @@ LARGEST_BLOCK = 8192  # characters; twice as many fit into the buffers of any po
 UNDER_WAY = 2  # blocks at a time
 GIVE_UP = 2  # blocks after which a port that has sent nothing at all is taken to be dead
 MOST_BEFORE = 1 << 20  # characters that are read away before anything is sent
+GRAIN_S = 1e-9  # below which two times are the same
 TURN_S = 0.002  # for which one way is waited for, before it is the other's turn
 SLACK = 2  # times as much of a sequence is made as came, since some of it may be lost
 
@@ -107,7 +108,8 @@ def run_both_ways(
     first, second : Port, or any object with ``read`` and ``write``
         The two ends, each with its own settings.
     plan, back : LoopbackPlan, optional
-        What goes from the first to the second, and back; the same both ways unless said.
+        What goes from the first to the second, and back. Unless said, the same goes back mirrored, so that a port that
+        echoes what it sends itself cannot pass.
     progress : callable, optional
         Called with the characters sent and those to be sent, both ways.
 
@@ -122,7 +124,8 @@ def run_both_ways(
         If a port fails to send or receive.
     """
     ends, plan = (as_port(first), as_port(second)), plan or LoopbackPlan()
-    ways = [OneWay(*ends, plan, None, None), OneWay(*ends[::-1], back or plan, None, None)]
+    back = back or plan.model_copy(update={"mirrored": True})
+    ways = [OneWay(*ends, plan, None, None), OneWay(*ends[::-1], back, None, None)]
     try:
         while sum(way.step(patience_s=TURN_S) for way in ways):
             if progress:
@@ -185,9 +188,9 @@ class OneWay:
             return False
         now_s = self._back.now_s()
         self._note_time(now_s)
-        if self._may_write() and now_s >= self._due_s:
+        if self._may_write() and now_s >= self._due_s - GRAIN_S:
             self._write()
-        elif self._is_draining and (not self._received or len(self._received) >= 3 * len(self._expected)):
+        elif self._drains() and (not self._received or len(self._received) >= 3 * len(self._expected)):
             self._is_over = True
         else:
             self._await(now_s, patience_s)
@@ -195,11 +198,21 @@ class OneWay:
 
     def _note_time(self, now_s: float) -> None:
         limit_s = self._plan.for_s
-        if limit_s is not None and now_s - self._begin_s >= limit_s and not self.stopped and not self._is_draining:
+        if (
+            limit_s is not None
+            and now_s - self._begin_s >= limit_s - GRAIN_S
+            and not self.stopped
+            and not self._is_draining
+        ):
             if self._plan.sends and self._number < len(self._blocks):
                 self.stopped = "time"
             elif not self._plan.sends:
                 self.stopped, self._is_over = "time", True
+
+    def _drains(self) -> bool:
+        """Tell whether all that is to come has come, so that only what nobody sent is still waited for."""
+        self._is_draining = self._is_draining or (self._plan.sends and not self._under_way and not self._has_more())
+        return self._is_draining
 
     def _has_more(self) -> bool:
         return self._number < len(self._blocks) and not self.stopped
@@ -236,13 +249,13 @@ class OneWay:
             limit_s = min(limit_s, max(self._begin_s + plan.for_s - now_s, 0.0))
         came = self._take(limit_s if patience_s is None else min(limit_s, patience_s))
         if not plan.sends:
-            silent = self._back.now_s() - self._heard_s >= plan.limit_s
+            silent = self._back.now_s() - self._heard_s >= plan.limit_s - GRAIN_S
             if len(self._received) >= self._planned or (silent and not came and plan.for_s is None):
                 self._is_over = True
             return
         if came or rests:
             return
-        if self._back.now_s() - self._heard_s >= plan.limit_s:
+        if self._back.now_s() - self._heard_s >= plan.limit_s - GRAIN_S:
             self._give_up_on_the_rest()
 
     def _give_up_on_the_rest(self) -> None:
@@ -271,8 +284,6 @@ class OneWay:
         elif not self._is_draining:
             self._receive_s += taken_s
         if not some.data:
-            if self._plan.sends and not self._under_way and not self._has_more():
-                self._is_draining = True
             return False
         self._received += some.data
         self._faults += some.faults
@@ -296,13 +307,16 @@ class OneWay:
         received = as_values(bytes(self._received), bits)
         if self._plan.sends:
             expected = as_values(bytes(self._expected), bits)
-            found, skipped = align(expected, received), 0
+            found, before = align(expected, received), self._before
+            if self.stopped == "interrupted":  # nobody knows what would still have come
+                expected = expected[: len(expected) - _trailing(found.lost_at, len(expected))]
+                found = align(expected, received)
         else:
-            expected, received, found, skipped = _as_sequence(received, self._plan)
+            expected, received, found, before = _as_sequence(received, self._plan)
         wrong = expected[found.changed_at[:, 0]] ^ received[found.changed_at[:, 1]]
         duration_s = max(self._last_s - self._begin_s, 0.0)
         spent = self._send_s + self._wait_s + self._receive_s + self._rest_s
-        own_s = max(self._back.now_s() - self._begin_s - spent, 0.0) if self._plan.sends else 0.0
+        own_s = max(duration_s - spent, 0.0)
         return LoopbackResult(
             plan=self._plan,
             line=self.line,
@@ -310,7 +324,7 @@ class OneWay:
             received=len(received),
             lost=found.lost,
             changed=found.changed,
-            extra=found.extra + skipped,
+            extra=found.extra,
             doubled=found.doubled,
             difference=found.first and _difference(expected, received, *found.first, bits),
             duration_s=duration_s,
@@ -318,7 +332,7 @@ class OneWay:
             bit_errors=(wrong[:, None] >> np.arange(bits) & 1).sum(axis=0, dtype=np.int64),
             latencies_s=self._latencies(found, len(received)),
             cycle=Cycle(self._send_s, self._wait_s, self._receive_s, self._rest_s, own_s),
-            before=self._before,
+            before=before,
             faults=_fault_counts(bytes(self._faults)),
             stopped=self.stopped,
             name=self._out.name if self._out is self._back else f"{self._out.name} to {self._back.name}",
@@ -339,7 +353,8 @@ class OneWay:
         times = np.array([at for _, at in self._arrivals])
         at = np.searchsorted(counts, places, side="right")
         known = ~is_lost & (at < len(times)) & (places >= 0)
-        return np.where(known, times[np.minimum(at, len(times) - 1)] - begins, np.nan)
+        taken = times[np.minimum(at, len(times) - 1)] - begins
+        return np.where(known & (taken >= 0), taken, np.nan)  # nothing comes before it is sent
 
 
 def block_for(line: LineSettings | None) -> int:
@@ -367,19 +382,19 @@ def _blocks_of(plan: LoopbackPlan, size: int, change: Change | None) -> list[tup
 
 def _as_sequence(
     received: npt.NDArray[np.uint16], plan: LoopbackPlan
-) -> tuple[npt.NDArray[np.uint16], npt.NDArray[np.uint16], Alignment, int]:
+) -> tuple[npt.NDArray[np.uint16], npt.NDArray[np.uint16], Alignment, bytes]:
     """Return what a sequence would have been, what came of it, how they differ, and what came before it was seen."""
     stages = int(plan.pattern.removeprefix("prbs-"))
     begin = find_place(received, plan.data_bits, stages)
     if begin is None:
         nothing = np.empty(0, np.uint16)
-        return nothing, nothing, align(nothing, nothing), 0
+        return nothing, nothing, align(nothing, nothing), as_written(received, plan.data_bits)
     seen = received[begin:]
     expected = sequence_from(seen, SLACK * len(seen), plan.data_bits, stages)
     # how much of it was sent nobody knows: what follows upon the last character that fits was not
-    found = align(expected, seen)
+    found = align_step_by_step(expected, seen)
     tail = expected[: len(expected) - _trailing(found.lost_at, len(expected))]
-    return tail, seen, align(tail, seen), 0
+    return tail, seen, align(tail, seen), as_written(received[:begin], plan.data_bits)
 
 
 def _trailing(places: npt.NDArray[np.int64], count: int) -> int:

@@ -107,7 +107,7 @@ class LoopbackResult:
     cycle : Cycle
         What the time went into.
     before : bytes
-        What had come before anything was sent; it counts nowhere.
+        What had come before anything was sent, or before the sequence was seen; it counts nowhere.
     faults : mapping of str to int
         How many characters had a fault of the line, by the names of `Fault`; empty where the port does not tell.
     stopped : {"", "time", "silence", "interrupted"}

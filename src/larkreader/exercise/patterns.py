@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import numpy as np
 import numpy.typing as npt
 
@@ -12,6 +10,7 @@ from larkreader.declare.loopback import WITH_CONTENT, LoopbackPlan
 
 from .prbs import prbs_values
 
+HALF_WAY = 500_000  # of the numbers of lines
 LINE_LENGTH = 12  # characters of a numbered line with its ending
 
 Values = npt.NDArray[np.uint16]
@@ -30,6 +29,8 @@ def pattern_of(plan: LoopbackPlan) -> Values:
         As many characters as the plan has, or more for whole lines.
     """
     values = _all_of(plan)
+    if plan.mirrored and plan.pattern not in ("lines", *WITH_CONTENT):
+        values = values ^ np.uint16((1 << plan.data_bits) - 1)
     hit = np.isin(values, plan.avoid)
     return np.where(hit, values ^ (1 << (plan.data_bits - 1)), values).astype(np.uint16) if hit.any() else values
 
@@ -39,7 +40,8 @@ def _all_of(plan: LoopbackPlan) -> Values:
     every = np.setdiff1d(np.arange(1 << bits), plan.avoid).astype(np.uint16)
     ones = (1 << bits) - 1
     if name == "lines":
-        lines = [b"line %06d\n" % (number % 1_000_000) for number in range(-(-count // LINE_LENGTH))]
+        first = HALF_WAY if plan.mirrored else 0
+        lines = [b"line %06d\n" % ((first + number) % (2 * HALF_WAY)) for number in range(-(-count // LINE_LENGTH))]
         return np.frombuffer(b"".join(lines), np.uint8).astype(np.uint16)
     if name in WITH_CONTENT:
         return np.resize(np.frombuffer(plan.content, np.uint8).astype(np.uint16), count)
@@ -59,7 +61,7 @@ def _all_of(plan: LoopbackPlan) -> Values:
 
 
 def frame_pattern(layout: FrameLayout, characters: int) -> bytes:
-    """Return frames of a layout, one after the other, whose counter rises and whose other fields move.
+    """Return frames of a layout, one after the other, whose counter rises; all else in them is zero, or as it must be.
 
     Parameters
     ----------
@@ -76,21 +78,10 @@ def frame_pattern(layout: FrameLayout, characters: int) -> bytes:
     from .by_hand import frame_of
 
     out, number = bytearray(), 0
-    moving = [
-        slot.name
-        for slot in layout.slot.values()
-        if slot.kind == "uint" and slot.field is not None and _is_free(slot.field)
-    ]
     while len(out) < characters:
-        out += frame_of(layout, [f"{name}={number % 2}" for name in moving], number)
+        out += frame_of(layout, (), number)
         number += 1
     return bytes(out)
-
-
-def _is_free(field: Any) -> bool:
-    """Say whether a field takes any value that fits."""
-    said = ("equals", "counter", "names", "range", "scale", "repeat", "when", "invalid")
-    return all(getattr(field, name, None) in (None, False, 1, 1.0, (), {}) for name in said)
 
 
 def as_written(values: npt.NDArray[np.integer], data_bits: int) -> bytes:

@@ -52,7 +52,7 @@ class DosingPump(Device):
             self._due_s = max(self._due_s + STATUS_PERIOD_S, now_s)
         return out
 
-    def due_s(self, now_s: float) -> float | None:
+    def speaks_next_s(self, now_s: float) -> float | None:
         """Return when the next status is due."""
         return min((at for at in (self._due_s, self._answer_s) if at is not None), default=now_s)
 
@@ -107,6 +107,6 @@ class TalkingPump(Device):
         flow, pressure = 12.5 + math.sin(now_s), 105.0 + 0.4 * math.cos(now_s)
         return f"flow {flow:.2f} mL/min, pressure {pressure:.2f} kPa, valves 1001\r\n".encode()
 
-    def due_s(self, now_s: float) -> float | None:
+    def speaks_next_s(self, now_s: float) -> float | None:
         """Return when the next line is due."""
         return now_s if self._due_s is None else self._due_s

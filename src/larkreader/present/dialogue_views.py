@@ -11,7 +11,7 @@ from larkreader.exercise.dialogue import DialogueResult, StepResult
 from .notations import visible
 from .terminal import duration, new_table
 
-SHOWN = 32  # characters of what was sent or came that are shown in the table
+SHOWN = 16  # characters of what was sent or came that are shown in the table
 
 
 def dialogue(result: DialogueResult) -> Group:
@@ -41,6 +41,9 @@ def _came(step: StepResult) -> str:
     """Say what a step brought: what was kept, else what came, else why nothing did."""
     if step.values:
         return ", ".join(f"{name} = {value}" for name, value in step.values.items())
-    if step.got:
-        return visible(step.got[:SHOWN]) + ("..." if len(step.got) > SHOWN else "")
-    return step.why
+    if not step.got:
+        return step.why
+    shown = step.got[:SHOWN]
+    printable = sum(32 <= one < 127 or one in b"\r\n\t" for one in shown)
+    text = visible(shown) if 2 * printable > len(shown) else shown.hex(" ").upper()
+    return text + ("..." if len(step.got) > SHOWN else "")

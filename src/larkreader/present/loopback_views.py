@@ -25,7 +25,8 @@ def name_of(result: LoopbackResult, *, short: bool = False) -> str:
     parts.append(plan.pattern)
     parts += [f"blocks of {plan.block:,}"] if plan.block is not None else []
     parts += [f"pauses of {duration(plan.pause_s)}"] if plan.pause_s else []
-    return ", ".join(([f"{result.name}:"] if " to " in result.name and not short else []) + [" ".join(parts)])
+    way = [result.name] if " to " in result.name and not short else []
+    return ", ".join([*way, " ".join(parts)])
 
 
 def summary_of(result: LoopbackResult) -> list[str]:
@@ -84,16 +85,17 @@ def _told(result: LoopbackResult) -> list[Any]:
         told.append("That is faster than the line could be: there is none.")
     if result.before:
         shown = result.before[:MOST_BEFORE].hex(" ").upper() + (" ..." if len(result.before) > MOST_BEFORE else "")
-        told.append(f"Before anything was sent, {len(result.before):,} characters had come: {shown}")
+        when = "anything was sent" if result.plan.sends else "the sequence was seen"
+        told.append(f"Before {when}, {len(result.before):,} characters had come: {shown}")
     if result.doubled:
         told.append(f"Of the extra ones {result.doubled:,} repeat their neighbours: doubled.")
     wrong = int(result.bit_errors.sum())
     low, high = result.error_interval
     if wrong:
-        places = ", ".join(f"bit {place}: {count:,}" for place, count in enumerate(result.bit_errors.tolist()) if count)
+        places = " ".join(f"{count:,}" for count in result.bit_errors.tolist())
         told.append(
             f"Bit errors: {wrong:,} of {result.compared:,}, {result.error_ratio:.3g} ({low:.2g} to {high:.2g} with "
-            f"95 % confidence). By place in the character: {places}."
+            f"95 % confidence). From bit 0 up: {places}."
         )
     elif result.compared:
         told.append(f"No bit error in {result.compared:,}: with 95 % confidence the ratio is below {high:.2g}.")
@@ -137,7 +139,8 @@ def _verdict_of(result: LoopbackResult) -> str:
     limits = result.plan.limits
     allows = limits.lost or limits.changed or limits.extra or limits.error_ratio
     spotless = not (result.lost or result.changed or result.extra)
-    what = "all came back as it was to" if spotless or not allows else "what went wrong is allowed"
+    as_sent = "all came back as it was" if result.plan.expect == "same" else "all came back changed as it was to be"
+    what = as_sent if spotless or not allows else "what went wrong is allowed"
     return f"Verdict: pass: {what if result.plan.sends else 'the sequence arrived whole'}"
 
 
@@ -146,7 +149,7 @@ def matrix(result: MatrixResult) -> Group:
     several = {one.name for one in result.runs}
     runs = [result.runs[number : number + 1] for number in range(len(result.runs))]
     table = _matrix_table(result.runs, shows_name=len(several) > 1)
-    told = []
+    told = ["", "Errors: the share of wrong bits; where there is none, below what it is with 95 % confidence."]
     bad = next((one for (one,) in runs if one.verdict == "fail"), None)
     if bad is not None:
         told += ["", f"The first that fails, {name_of(bad)}: {'; '.join(bad.failures)}", *difference_of(bad)]
@@ -160,15 +163,20 @@ def matrix(result: MatrixResult) -> Group:
 
 
 def _matrix_table(runs: Sequence[LoopbackResult], *, shows_name: bool) -> Table:
-    table = new_table(*(["way"] if shows_name else []), "line", "run", ">lost", ">changed", ">extra", ">error ratio",
-                      ">of the line", "")  # fmt: skip
+    """Show a row a run; what all runs have in common, or none has, is left out."""
+    blocks, pauses = any(one.plan.block for one in runs), any(one.plan.pause_s for one in runs)
+    varying = [*([">block"] if blocks else []), *([">pause"] if pauses else [])]
+    names = ["way"] if shows_name else []
+    table = new_table(*names, "line", "pattern", *varying, ">lost", ">changed", ">extra", ">errors", ">of line", "")
     for one in runs:
         high = one.error_interval[1]
         ratio = f"{one.error_ratio:.2g}" if one.bit_errors.any() else f"< {high:.1g}" if one.compared else "-"
         table.add_row(
             *([one.name] if shows_name else []),
             "unknown" if one.line is None else str(one.line),
-            name_of(one, short=True),
+            one.plan.pattern,
+            *([f"{one.plan.block:,}" if one.plan.block else "-"] if blocks else []),
+            *([duration(one.plan.pause_s) if one.plan.pause_s else "-"] if pauses else []),
             *(_number(count) for count in (one.lost, one.changed, one.extra)),
             ratio,
             _share(one),

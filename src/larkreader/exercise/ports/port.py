@@ -110,6 +110,10 @@ class Port(ABC):
         """Return how many errors of each kind the port's driver has counted; empty where it counts none."""
         return {}
 
+    def path_fates(self) -> dict[str, int]:
+        """Return what has become of the characters in a simulated far end's receive path; empty where there is none."""
+        return {}
+
     def __enter__(self) -> Self:
         return self
 

@@ -130,23 +130,21 @@ class SimulatedPort(Port):
         self._lock = RLock()
         self._closed = False
 
-    @property
     def path_fates(self) -> dict[str, int]:
-        """What has become of the characters in the device's receive path so far, by the names of `Fate`."""
+        """Return what has become of the characters in the device's receive path so far, by the names of `Fate`."""
         return {} if self._path is None else self._path.fates
 
     def write(self, data: bytes, limit_s: float | None = None) -> None:
         """Put `data` on the wire; the clock goes on to when the transmitter has taken the last character."""
         self._check_open()
-        values = as_values(data, self.line.data_bits) & np.uint16((1 << self.line.data_bits) - 1)
-        if not len(values):
-            return
         with self._lock:
+            values = as_values(data, self.line.data_bits) & np.uint16((1 << self.line.data_bits) - 1)
+            if not len(values):
+                return
             if self._device.speaks_unasked and self._path is None:
                 self._let_speak(self._now_s)
             begin_s, character_s = max(self._now_s, self._out_free_s), self._out.character_s
-            begins_s = begin_s + np.arange(len(values), dtype=np.float64) * character_s
-            carried = self._out.carry(values, begins_s)
+            carried = self._out.carry(values, begin_s + np.arange(len(values), dtype=np.float64) * character_s)
             self._out_free_s = begin_s + len(values) * character_s
             taken_s = max(self._now_s, self._out_free_s - character_s)
             if self._path is not None:
@@ -196,14 +194,14 @@ class SimulatedPort(Port):
                     continue
             if next_s is not None or not self._device.speaks_unasked or self._now_s >= deadline:
                 return
-            due_s = self._device.due_s(self._now_s)
+            due_s = self._device.speaks_next_s(self._now_s)
             step_s = self.far.character_time_s / LOOKS_A_CHARACTER
             self._now_s = min(deadline, self._now_s + step_s if due_s is None else max(due_s, self._now_s + 1e-9))
             self._answer(b"", self._now_s)
 
     def _let_speak(self, until_s: float) -> None:
         """Let a device say what was due before now."""
-        due_s = self._device.due_s(until_s)
+        due_s = self._device.speaks_next_s(until_s)
         if due_s is not None and due_s <= until_s:
             self._answer(b"", until_s)
 

@@ -17,6 +17,7 @@ if TYPE_CHECKING:
 
 DARKEST = 0.55  # of black, where every second bit is wrong
 DASHES = ("-", "--", ":", "-.")
+WIDE = 20  # times as long as the shortest the longest may be on a plain axis
 MOST_LINES = 8  # runs that can be told apart in one figure
 
 
@@ -49,7 +50,7 @@ def draw_matrix(result: MatrixResult, *, ax: Axes | None = None) -> Axes:
             worst = max(there, key=lambda one: (one.verdict == "fail", one.lost + one.extra, _ratio(one)))
             failed = sum(one.verdict == "fail" for one in there)
             grey = str(1 - DARKEST * min(2 * _ratio(worst), 1.0) ** 0.25) if worst.bit_errors.any() else "white"
-            edge, hatch = (INK, "///") if failed else (PALE, None)
+            edge, hatch = (INK, "//") if failed else (PALE, None)
             axes.add_patch(Rectangle((column, row), 1, 1, facecolor=grey, edgecolor=edge, linewidth=1, hatch=hatch))
             axes.text(column + 0.5, row + 0.5, "\n".join(_said(worst, failed, len(there))), ha="center", va="center",
                       fontsize=10, color=INK, fontweight="bold" if not failed else "normal",
@@ -127,7 +128,12 @@ def draw_latency(result: MatrixResult, *, ax: Axes | None = None) -> Axes:
             axes.plot([at], [part], marker="|", markersize=10, color=grey)
     axes.set_ylim(0, 1.02)
     axes.set_yticks([0, 0.25, 0.5, 0.75, 0.99], ["0", "25 %", "50 %", "75 %", "99 %"])
-    axes.set_xlim(left=0)
+    shortest = min((one.latency_s.shortest for one in runs if one.latency_s), default=longest)
+    if longest > WIDE * shortest > 0:
+        axes.set_xscale("log")
+        axes.xaxis.set_major_formatter("{x:g}")
+    else:
+        axes.set_xlim(left=0)
     axes.set_xlabel(f"from the write of a block to the return of its last character, {unit}")
     axes.set_ylabel("share of the blocks")
     axes.grid(axis="y", color=PALE, linewidth=0.8)
@@ -136,5 +142,5 @@ def draw_latency(result: MatrixResult, *, ax: Axes | None = None) -> Axes:
     for side in ("top", "right"):
         axes.spines[side].set_visible(False)
     if runs:
-        axes.legend(loc="lower right", frameon=False, fontsize=9)
+        axes.legend(loc="upper left", bbox_to_anchor=(1.0, 1.0), frameon=False, fontsize=9)
     return axes

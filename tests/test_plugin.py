@@ -1,0 +1,83 @@
+"""The pytest plugin, in test suites of its own."""
+
+import subprocess
+import sys
+
+import pytest
+
+import larkreader as lr
+from larkreader.capture.files.open import open_every_wire
+from larkreader.testing import check, check_same
+
+SUITE = """
+import larkreader as lr
+import pytest
+from larkreader.testing import check
+
+def test_echo(link_port):
+    check(lr.run_loopback(link_port, lr.LoopbackPlan(characters=300)))
+
+def test_it_loses_one(simulated_line):
+    port = simulated_line(lambda data: data.replace(b"\\x12", b""))
+    port.write(bytes(range(40)))
+    assert port.read(40, 1.0).data == bytes(range(40))
+
+@pytest.mark.larkreader(port="stand-in:line-answerer")
+def test_dialogue(link_port):
+    check(lr.run_dialogue(link_port, [lr.Exchange(send="flow 1\\\\n", expect="git: flow {x:number}")]))
+
+@pytest.mark.larkreader(sheet="rig.toml", port="pump")
+def test_named_by_the_sheet(link_sheet, link_port):
+    assert link_port.line == link_sheet.line_of("pump")
+"""
+
+
+def run_pytest(folder, *options):
+    command = [sys.executable, "-m", "pytest", "-q", "-p", "no:cacheprovider", *options]
+    done = subprocess.run(command, cwd=folder, capture_output=True, text=True, check=False)
+    return done.returncode, done.stdout
+
+
+@pytest.fixture
+def suite(tmp_path):
+    (tmp_path / "test_firmware.py").write_text(SUITE)
+    sheet = 'sheet = 1\n[wire.a]\nline = { baud = 19_200 }\n[port.pump]\nat = "stand-in:echo"\nwire = "a"\n'
+    (tmp_path / "rig.toml").write_text(sheet)
+    return tmp_path
+
+
+def test_failures_show_the_difference_and_keep_their_recordings(suite):
+    status, told = run_pytest(suite, "--larkreader-port", "stand-in:echo", "--strict-markers")
+    assert status == 1
+    assert "2 failed, 2 passed" in told
+    assert "39 came, 40 were to: 1 lost" in told
+    assert "first difference at 18:" in told
+    assert "10 11 13 14 15" in told
+    assert 'to come   "git: flow {x:number}"' in told
+    kept = sorted((suite / "larkreader-recordings").iterdir())
+    assert [one.name for one in kept] == [
+        "test_firmware.py-test_dialogue.jsonl",
+        "test_firmware.py-test_it_loses_one.jsonl",
+    ]
+    assert all(f"what passed is kept in {one}" in told for one in kept)
+    passed = open_every_wire(kept[1], kind="recording")
+    assert passed["in"].value.tolist() == [*range(0x12), *range(0x13, 40)]
+
+
+def test_settings_come_from_the_project_and_without_any_a_test_is_skipped(suite):
+    status, told = run_pytest(suite, "-k", "echo", "-rs")
+    assert "1 skipped" in told
+    assert "give --larkreader-port PORT" in told
+    (suite / "pyproject.toml").write_text('[tool.pytest.ini_options]\nlarkreader_port = "stand-in:echo"\n')
+    status, told = run_pytest(suite, "-k", "echo")
+    assert (status, "1 passed" in told) == (0, True)
+    assert not (suite / "larkreader-recordings").exists()
+
+
+def test_checks_say_what_went_wrong():
+    check_same(b"abc", b"abc")
+    with pytest.raises(AssertionError, match=r"4 came, 3 were to: 1 extra, 1 of them doubled\nfirst difference at 2:"):
+        check_same(b"abbc", b"abc")
+    port = lr.SimulatedPort(lr.LineSettings(), lambda data: data[:-1])
+    with pytest.raises(AssertionError, match="loopback, 115200 8N1 counting: 1 lost"):
+        check(lr.run_loopback(port, lr.LoopbackPlan(characters=100)))
