@@ -141,6 +141,7 @@ def test_all_mistakes_are_told_at_once():
         "line.format",
         "frame.status.boundary.marker",
         "frame.alarm.boundary.marker",
+        "loopback.bauds[1]",
     ]
 
 

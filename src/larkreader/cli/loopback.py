@@ -127,6 +127,7 @@ def _matrix(declared: Sheet | None, options: dict[str, Any]) -> LoopbackMatrix:
     from pydantic import ValidationError
 
     from larkreader.declare.loopback import LoopbackMatrix
+    from larkreader.declare.mistakes import mistakes_of
     from larkreader.errors import RequestError, nearest
 
     said: dict[str, Any] = declared.loopback.model_dump(exclude_unset=True) if declared else {}
@@ -154,10 +155,12 @@ def _matrix(declared: Sheet | None, options: dict[str, Any]) -> LoopbackMatrix:
     try:
         return LoopbackMatrix.model_validate(said)
     except ValidationError as error:
-        first = error.errors()[0]
-        where = "--" + str(first["loc"][0]).removesuffix("s").removesuffix("_") if first["loc"] else "loopback"
-        where = {"--pauses_": "--pause", "--limit_": "--limit", "--for_": "--for"}.get(where, where)
-        raise RequestError(where, first["msg"].removeprefix("Value error, ")) from None
+        first = mistakes_of(error, LoopbackMatrix, "")[0]
+        key = first.where.partition("[")[0].removesuffix("_s").removesuffix("s")
+        found = f"is {first.found}" if first.found and key else first.wanted
+        raise RequestError(
+            f"--{key}" if key else "loopback", found, first.wanted if first.found and key else ""
+        ) from None
 
 
 def _number(text: str) -> int:

@@ -6,8 +6,10 @@ from collections.abc import Iterator
 from itertools import product
 from typing import Annotated, Any, Literal, get_args
 
-from pydantic import BaseModel, Field, StrictBool, StrictInt, model_validator
+from pydantic import BaseModel, Field, StrictBool, StrictInt, ValidationError, model_validator
 from pydantic_core import PydanticCustomError
+
+from larkreader.errors import RequestError
 
 from .line import LineSettings
 
@@ -242,6 +244,11 @@ class LoopbackMatrix(_Run, frozen=True, extra="forbid"):
         Yields
         ------
         LoopbackPlan
+
+        Raises
+        ------
+        RequestError
+            If a pattern cannot be sent under these settings.
         """
         common = {name: getattr(self, name) for name in _Run.model_fields}
         avoid = (XON, XOFF) if line.flow_control == "xon-xoff" else ()
@@ -255,4 +262,8 @@ class LoopbackMatrix(_Run, frozen=True, extra="forbid"):
             }
             if pattern in WITH_CONTENT:
                 said["content"] = content
-            yield LoopbackPlan.model_validate({**common, **said})
+            try:
+                yield LoopbackPlan.model_validate({**common, **said})
+            except ValidationError as error:
+                wanted = error.errors()[0]["msg"].rstrip(".")
+                raise RequestError(f"pattern {pattern} at {line}", wanted) from None

@@ -14,9 +14,11 @@ from .checksum import ALGORITHMS
 from .clock import Clock
 from .end import End, Traffic
 from .event import EventSignal
+from .exchange import Exchange
 from .fields import WIDTHLESS
 from .layout import FrameLayout
 from .line import LineSettings
+from .loopback import LoopbackMatrix
 from .port import DeclaredPort
 from .receive_path import ReceivePath
 from .registers import Meanings, Register
@@ -40,7 +42,7 @@ _TABLES: dict[str, type[BaseModel]] = {
     "receive": ReceivePath,
     "send": SendPath,
 }
-_LISTS: dict[str, type[BaseModel]] = {"step": Step, "joint": Joint, "traffic": Traffic}
+_LISTS: dict[str, type[BaseModel]] = {"step": Step, "joint": Joint, "traffic": Traffic, "exchange": Exchange}
 _PARAMETER = re.compile(r"^(\w[\w, ]*) : .*\n((?:[ ]{4,}.*\n?|\n)*)", re.MULTILINE)
 
 
@@ -64,6 +66,7 @@ def sheet_schema() -> dict[str, Any]:
         "title": {"type": "string", "description": _told(Sheet).get("title", "")},
         "line": _schema(LineSettings, shared),
         "capture": _schema(CaptureForm, shared),
+        "loopback": _schema(LoopbackMatrix, shared),
     }
     for name, model in _TABLES.items():
         one = _schema(model, shared)

@@ -55,11 +55,12 @@ def sheet_text(sheet: Sheet) -> str:
         models: Mapping[str, BaseModel] = getattr(sheet, "registers" if name == "register" else name)
         for key, model in models.items():
             text += f"\n[{name}.{_key(key)}]\n" + _lines(_said(model))
-    for name in ("step", "joint", "traffic"):
+    for name in ("step", "joint", "traffic", "exchange"):
         for model in getattr(sheet, name):
             text += f"\n[[{name}]]\n" + _lines(_said(model))
-    if said := _said(sheet.capture):
-        text += "\n[capture]\n" + _lines(said)
+    for name in ("capture", "loopback"):
+        if said := _said(getattr(sheet, name)):
+            text += f"\n[{name}]\n" + _lines(said)
     return text
 
 

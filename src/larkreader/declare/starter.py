@@ -63,6 +63,17 @@ _FRAME = """
 # service = {{ kind = "interrupt", latency_s = 20e-6 }}
 # ring = {{ size = 256 }}
 # application = {{ kind = "periodic", every_s = 0.01 }}
+
+# What loopbacks and dialogues do; all keys: docs/reference/exercise.md
+# [port.board]
+# at = "/dev/ttyUSB0"                      # or "stand-in:echo", to try it without hardware
+# [loopback]
+# patterns = ["counting", "prbs-15"]
+# bauds = [57_600, 115_200]
+# [[exchange]]
+# send = 'flow?\\n'
+# expect = 'flow {{flow:number}}\\n'
+# where = {{ flow = [0, 300] }}
 """
 
 
