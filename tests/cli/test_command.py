@@ -139,7 +139,9 @@ def test_what_cannot_be_used_is_told_shortly_and_ends_with_2(
 
 def test_loopback_passes_on_the_echo_and_says_how_fast(shell, rig_files):
     one_run = ("--pattern", "counting", "--characters", 2000)
-    status, out, _ = shell("loopback", rig_files["sheet"], "stand-in:echo", "--baud", 57600, "--format", "8E1", *one_run)
+    status, out, _ = shell(
+        "loopback", rig_files["sheet"], "stand-in:echo", "--baud", 57600, "--format", "8E1", *one_run
+    )
     assert status == 0
     assert "Loopback on stand-in:echo at 57600 8E1, pattern counting" in out
     status, out, _ = shell("loopback", "stand-in:echo", "--line", "9600 7O2", "--json", "--pattern", "random")

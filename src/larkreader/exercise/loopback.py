@@ -244,9 +244,9 @@ class OneWay:
         until_s = self._due_s if rests else self._heard_s + plan.limit_s
         if self._has_more() and not rests and self._due_s > now_s:
             until_s = min(until_s, self._due_s)
-        limit_s = max(until_s - now_s, 0.0)
         if plan.for_s is not None and not plan.sends:
-            limit_s = min(limit_s, max(self._begin_s + plan.for_s - now_s, 0.0))
+            until_s = self._begin_s + plan.for_s
+        limit_s = max(until_s - now_s, 0.0)
         came = self._take(limit_s if patience_s is None else min(limit_s, patience_s))
         if not plan.sends:
             silent = self._back.now_s() - self._heard_s >= plan.limit_s - GRAIN_S
