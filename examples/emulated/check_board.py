@@ -119,8 +119,25 @@ def checks(port: lr.Port, sheet: lr.Sheet) -> int:
     print("  none changed, none extra:", (slow.changed, slow.extra) == (0, 0))
     if counted != slow.lost:
         print(f"  {counted} counted, {slow.lost} missed", file=sys.stderr)
+    told = overflow_of(port, sheet)
+    print("  status messages through it: an overflow is found:", told is not None)
+
     good = (echo.verdict, changed.verdict, short.verdict, dialogue.verdict) == ("pass", "pass", "fail", "pass")
-    return 0 if good and counted == slow.lost > 0 and not slow.changed and not slow.extra else 1
+    exact = counted == slow.lost > 0 and not slow.changed and not slow.extra
+    return 0 if good and exact and told is not None else 1
+
+
+def overflow_of(port: lr.Port, sheet: lr.Sheet) -> lr.Finding | None:
+    """Send status messages through the slow ring, and return what a reading of those that come back says of losses."""
+    layout = sheet.frame["status"]
+    sent, burst, back = lr.frame_pattern(layout, 80 * layout.longest), 8 * layout.longest, b""
+    ask(port, f"slow {len(sent)}", "ok")
+    for low in range(0, len(sent), burst):
+        port.write(sent[low : low + burst], 30.0)
+        while piece := port.read(burst, PATIENCE_S / 5).data:
+            back += piece
+    reading = lr.read(sheet, {"from_pump": back})
+    return next((one for one in reading.findings if one.kind == "overflow"), None)
 
 
 if __name__ == "__main__":

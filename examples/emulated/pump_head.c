@@ -58,9 +58,10 @@ static uint8_t take(void) {
 }
 
 static void give_back(uint32_t count, uint8_t change, uint32_t turns) {
-    arrived = head - tail;
+    arrived = lost = 0; /* nothing comes before "ok" */
+    say("ok\n");
     for (;;) {
-        if (head == tail && arrived >= count) return;
+        if (arrived >= count && head == tail) return; /* in this order: what arrives last is in the ring by then */
         if (head == tail) continue;
         send(take() ^ change);
         for (volatile uint32_t turn = 0; turn < turns; turn++) {}
@@ -125,12 +126,10 @@ int main(void) {
         for (uint8_t value; (value = take()) != '\n';) if (length < sizeof line - 1) line[length++] = (char)value;
         line[length] = 0;
         uint32_t number = number_in(line);
-        if (begins(line, "echo ")) { say("ok\n"); give_back(number, 0, 0); }
-        else if (begins(line, "altered ")) { say("ok\n"); give_back(number, 0x5A, 0); }
+        if (begins(line, "echo ")) give_back(number, 0, 0);
+        else if (begins(line, "altered ")) give_back(number, 0x5A, 0);
         else if (begins(line, "slow ")) {
             capacity = SLOW_RING;
-            lost = 0;
-            say("ok\n");
             give_back(number, 0, SLOW_TURNS);
             capacity = RING - 1;
         }

@@ -28,7 +28,7 @@ INTERRUPTED = 130
 @click.command()
 @click.argument("places", nargs=-1, required=True, metavar="[SHEET] PORT [PORT]")
 @click.option("--line", "line_text", metavar="TEXT", help='Settings such as "57600 8E1", instead of the sheet\'s.')
-@click.option("--characters", type=click.IntRange(1, 1 << 32), help="How many to send in each run. [default: 4096]")
+@click.option("--characters", type=click.IntRange(1, 1 << 28), help="How many to send in each run. [default: 4096]")
 @click.option(
     "--pattern", "patterns", multiple=True, type=click.Choice(PATTERN_NAMES), help="What to send; may be repeated."
 )

@@ -37,7 +37,7 @@ WITH_CONTENT = ("file", "frames")
 Expectation = Literal["same", "altered", "prefixed"]
 XON, XOFF = 0x11, 0x13  # DC1 and DC3 of ECMA-48, as flow control in software uses them
 
-Count = Annotated[StrictInt, Field(ge=1, le=1 << 32)]
+Count = Annotated[StrictInt, Field(ge=1, le=1 << 28)]  # all of it is held in memory
 Pause = Annotated[float, Field(ge=0, le=3600)]
 
 
