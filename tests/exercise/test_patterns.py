@@ -7,6 +7,8 @@ from hypothesis import strategies as st
 from pydantic import ValidationError
 
 import larkreader as lr
+from larkreader.declare.loopback import PATTERN_NAMES
+from larkreader.exercise import patterns
 from larkreader.exercise.patterns import as_values, as_written, pattern_of
 from larkreader.exercise.prbs import SEQUENCES, find_place, sequence_from
 
@@ -119,6 +121,19 @@ def test_no_pattern_holds_what_is_to_be_avoided_or_does_not_fit(pattern, data_bi
     assert not np.isin(values, plan.avoid).any()
     assert int(values.max()) < 1 << data_bits
     assert np.array_equal(as_values(as_written(values, data_bits), data_bits), values)
+
+
+@given(st.sampled_from(PATTERN_NAMES), st.integers(7, 8), st.integers(1, 400), st.integers(1, 300))
+def test_a_pattern_does_not_depend_on_how_it_is_cut(pattern, data_bits, characters, size):
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(patterns, "CHUNK", 97)
+        patch.setattr(patterns, "LINES", 3)
+        plan = lr.LoopbackPlan(characters=characters, pattern=pattern, data_bits=data_bits, content=b"flow 12.5\r\n")
+        pieces = [*patterns.pattern_pieces(plan, size)]
+        assert all(len(one) == size for one in pieces[:-1])
+        assert np.concatenate(pieces).tolist() == pattern_of(plan).tolist()
+    if pattern.startswith("prbs"):
+        assert pattern_of(plan).tolist() == lr.prbs_values(int(pattern[5:]), characters, data_bits, 1).tolist()
 
 
 def test_random_values_repeat_with_their_seed_and_fill_the_data_bits():

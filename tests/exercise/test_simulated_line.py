@@ -11,6 +11,7 @@ from strategies import receive_paths
 import larkreader as lr
 from larkreader.exercise.channel import Channel, error_ratio_of
 from larkreader.exercise.ports.live_path import LivePath
+from larkreader.exercise.stand_ins import STAND_INS
 
 LINE = lr.LineSettings.parse("57600 8N1")
 NS = 1e-9
@@ -228,3 +229,16 @@ def test_a_device_that_talks_is_heard_in_time_of_its_own():
     while port.now_s() < 600:
         count += port.read_some(1 << 16, 60.0).data.count(b"\n")
     assert count == pytest.approx(6000, abs=2)
+
+
+def test_a_device_that_talks_has_a_receive_path_too(rig):
+    """A pump head with a data register that is looked at every 150 us, and reads of ten, takes set-points while it talks."""
+    path, layouts = rig.sheet.receive["to_pump"], rig.sheet.frame
+    port = lr.SimulatedPort(rig.sheet.line, STAND_INS["pump"](), receive_path=path)
+    step = lr.Exchange(
+        send_frame="setpoint", values={"flow": 42.5}, expect_frame="status", where={"flow": [42, 43]}, within_s=0.1
+    )
+    lone = port.read(48, 1.0).data
+    assert lr.run_dialogue(port, [step], layouts).verdict == "pass"
+    assert len(lr.read_frames(lone, layouts["status"])) == 3
+    assert port.path_fates() == {"taken": layouts["setpoint"].longest}

@@ -7,7 +7,7 @@ all that was to come with all that came decides.
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from typing import Any
 
 import numpy as np
@@ -19,7 +19,7 @@ from larkreader.declare.loopback import LoopbackPlan
 
 from .alignment import Alignment, align, align_step_by_step
 from .loopback_result import Cycle, Difference, LoopbackResult, Stopped
-from .patterns import LINE_LENGTH, as_values, as_written, pattern_of
+from .patterns import LINE_LENGTH, as_values, as_written, length_of, pattern_pieces
 from .ports.borrowed import as_port
 from .ports.port import Port
 from .prbs import find_place, sequence_from
@@ -163,13 +163,14 @@ class OneWay:
         self.line = line or out.line
         self._width = 2 if plan.data_bits > 8 else 1
         size = plan.block or block_for(out.line)
-        self._blocks = _blocks_of(plan, size, change) if plan.sends else []
-        self._planned = sum(len(block) for block, _ in self._blocks) if plan.sends else plan.characters * self._width
+        self._blocks = _blocks_of(plan, size, change) if plan.sends else iter(())
+        self._next = next(self._blocks, None)
+        self._planned = length_of(plan) * self._width
         self._write_limit_s = WRITE_LIMIT_S + (2 * size / out.line.characters_per_second if out.line else 0.0)
         self._written: list[tuple[int, float]] = []  # what is expected with each block, and when it was written
         self._arrivals: list[tuple[int, float]] = []  # how much had arrived at each moment
         self._expected, self._received, self._faults = bytearray(), bytearray(), bytearray()
-        self._number = self._sent = self._under_way = self._silent = 0
+        self._sent = self._under_way = self._silent = 0
         self._send_s = self._wait_s = self._receive_s = self._rest_s = 0.0
         self.stopped: Stopped = ""
         self._is_awaited, self._is_draining, self._is_over = False, False, False
@@ -204,7 +205,7 @@ class OneWay:
             and not self.stopped
             and not self._is_draining
         ):
-            if self._plan.sends and self._number < len(self._blocks):
+            if self._plan.sends and self._next is not None:
                 self.stopped = "time"
             elif not self._plan.sends:
                 self.stopped, self._is_over = "time", True
@@ -215,7 +216,7 @@ class OneWay:
         return self._is_draining
 
     def _has_more(self) -> bool:
-        return self._number < len(self._blocks) and not self.stopped
+        return self._next is not None and not self.stopped
 
     def _may_write(self) -> bool:
         if not self._has_more():
@@ -225,14 +226,15 @@ class OneWay:
         return open_blocks < (1 if self._plan.pause_s else UNDER_WAY)
 
     def _write(self) -> None:
-        block, wanted = self._blocks[self._number]
+        assert self._next is not None
+        block, wanted = self._next
         begin_s = self._out.now_s()
         self._expected += wanted
         self._written.append((len(self._expected), begin_s))
         self._out.write(block, self._write_limit_s)
         end_s = self._out.now_s()
         self._send_s += end_s - begin_s
-        self._number, self._sent = self._number + 1, self._sent + len(block)
+        self._next, self._sent = next(self._blocks, None), self._sent + len(block)
         self._under_way += len(wanted)
         self._due_s = end_s + self._plan.pause_s
         self._heard_s, self._is_awaited = max(self._heard_s, end_s), True
@@ -362,22 +364,20 @@ def block_for(line: LineSettings | None) -> int:
     return LARGEST_BLOCK if line is None else min(max(round(line.characters_per_second / 4), 64), LARGEST_BLOCK)
 
 
-def _blocks_of(plan: LoopbackPlan, size: int, change: Change | None) -> list[tuple[bytes, bytes]]:
-    """Cut a pattern into what is written at once, each with what is expected to come back."""
-    pattern = pattern_of(plan)
+def _blocks_of(plan: LoopbackPlan, size: int, change: Change | None) -> Iterator[tuple[bytes, bytes]]:
+    """Yield what is written at once, each with what is expected to come back."""
     if plan.pattern == "lines":
         size = max(size // LINE_LENGTH, 1) * LINE_LENGTH
-    pieces = [pattern[low : low + size] for low in range(0, len(pattern), size)]
-    blocks = [as_written(one, plan.data_bits) for one in pieces]
-    if change is not None:
-        return [(one, change(one)) for one in blocks]
-    if plan.expect == "prefixed":
-        prefix = plan.prefix.encode()
-        return [(one, b"".join(prefix + line for line in one.splitlines(keepends=True))) for one in blocks]
-    if plan.expect == "altered":
-        table = np.array([plan.alter.of(value, plan.data_bits) for value in range(1 << plan.data_bits)])
-        return [(one, as_written(table[piece], plan.data_bits)) for one, piece in zip(blocks, pieces, strict=True)]
-    return [(one, one) for one in blocks]
+    bits, prefix = plan.data_bits, plan.prefix.encode()
+    table = np.array([plan.alter.of(value, bits) for value in range(1 << bits)])
+    for piece in pattern_pieces(plan, size):
+        block = as_written(piece, bits)
+        if change is not None:
+            yield block, change(block)
+        elif plan.expect == "prefixed":
+            yield block, b"".join(prefix + line for line in block.splitlines(keepends=True))
+        else:
+            yield block, as_written(table[piece], bits) if plan.expect == "altered" else block
 
 
 def _as_sequence(

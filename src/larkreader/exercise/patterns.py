@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
 import numpy as np
 import numpy.typing as npt
 
 from larkreader.declare.layout import FrameLayout
 from larkreader.declare.loopback import WITH_CONTENT, LoopbackPlan
 
-from .prbs import prbs_values
+from .prbs import prbs_chunks
 
+CHUNK = 1 << 16  # characters that are made at once
+LINES = 4096  # that are written at once
 HALF_WAY = 500_000  # of the numbers of lines
 LINE_LENGTH = 12  # characters of a numbered line with its ending
 
@@ -28,36 +32,75 @@ def pattern_of(plan: LoopbackPlan) -> Values:
     ndarray of uint16, shape (n,)
         As many characters as the plan has, or more for whole lines.
     """
-    values = _all_of(plan)
+    return np.concatenate([*pattern_pieces(plan, CHUNK)])
+
+
+def length_of(plan: LoopbackPlan) -> int:
+    """Return how many characters a plan sends: those that it has, or more for whole lines."""
+    return -(-plan.characters // LINE_LENGTH) * LINE_LENGTH if plan.pattern == "lines" else plan.characters
+
+
+def pattern_pieces(plan: LoopbackPlan, size: int) -> Iterator[Values]:
+    """Yield what a plan sends, in pieces.
+
+    Parameters
+    ----------
+    plan : LoopbackPlan
+    size : int
+        How many characters each has, the last one perhaps fewer.
+
+    Yields
+    ------
+    ndarray of uint16
+    """
+    left, held = length_of(plan), np.empty(0, np.uint16)
+    chunks = _chunks_of(plan)
+    while left:
+        while len(held) < min(size, left):
+            held = np.concatenate([held, _allowed(plan, next(chunks))])
+        count = min(size, left)
+        yield held[:count]
+        held, left = held[count:], left - count
+
+
+def _allowed(plan: LoopbackPlan, values: Values) -> Values:
+    """Return values as the plan has them: mirrored, and without those to be avoided."""
     if plan.mirrored and plan.pattern not in ("lines", *WITH_CONTENT):
         values = values ^ np.uint16((1 << plan.data_bits) - 1)
     hit = np.isin(values, plan.avoid)
     return np.where(hit, values ^ (1 << (plan.data_bits - 1)), values).astype(np.uint16) if hit.any() else values
 
 
-def _all_of(plan: LoopbackPlan) -> Values:
-    name, count, bits = plan.pattern, plan.characters, plan.data_bits
+def _chunks_of(plan: LoopbackPlan) -> Iterator[Values]:
+    """Yield a pattern that never ends, in chunks whose size does not depend on the plan."""
+    name, bits = plan.pattern, plan.data_bits
     every = np.setdiff1d(np.arange(1 << bits), plan.avoid).astype(np.uint16)
     ones = (1 << bits) - 1
-    if name == "lines":
-        first = HALF_WAY if plan.mirrored else 0
-        lines = [b"line %06d\n" % ((first + number) % (2 * HALF_WAY)) for number in range(-(-count // LINE_LENGTH))]
-        return np.frombuffer(b"".join(lines), np.uint8).astype(np.uint16)
-    if name in WITH_CONTENT:
-        return np.resize(np.frombuffer(plan.content, np.uint8).astype(np.uint16), count)
     if name.startswith("prbs-"):
-        return prbs_values(int(name.removeprefix("prbs-")), count, bits, plan.seed)
-    if name == "random":
-        return every[np.random.default_rng(plan.seed).integers(0, len(every), count)]
-    rows: dict[str, npt.ArrayLike] = {
-        "counting": every,
-        "all-values": np.concatenate([every, every[::-1]]),
-        "alternating": [0x155 & ones, ~0x155 & ones],
-        "walking-one": 1 << np.arange(bits),
-        "walking-zero": ones ^ (1 << np.arange(bits)),
-        "runs": np.repeat(np.resize([0, ones], 18), np.repeat(1 << np.arange(9), 2)),
-    }
-    return np.resize(np.asarray(rows[name]).astype(np.uint16), count)
+        yield from prbs_chunks(int(name.removeprefix("prbs-")), CHUNK, bits, plan.seed)
+    elif name == "random":
+        random = np.random.default_rng(plan.seed)
+        while True:
+            yield every[random.integers(0, len(every), CHUNK)]
+    elif name == "lines":
+        first = HALF_WAY if plan.mirrored else 0
+        while True:
+            lines = b"".join(b"line %06d\n" % (number % (2 * HALF_WAY)) for number in range(first, first + LINES))
+            yield np.frombuffer(lines, np.uint8).astype(np.uint16)
+            first += LINES
+    else:
+        rows: dict[str, npt.ArrayLike] = {
+            "counting": every,
+            "all-values": np.concatenate([every, every[::-1]]),
+            "alternating": [0x155 & ones, ~0x155 & ones],
+            "walking-one": 1 << np.arange(bits),
+            "walking-zero": ones ^ (1 << np.arange(bits)),
+            "runs": np.repeat(np.resize([0, ones], 18), np.repeat(1 << np.arange(9), 2)),
+        }
+        row = np.frombuffer(plan.content, np.uint8) if name in WITH_CONTENT else np.asarray(rows[name])
+        whole = np.tile(row.astype(np.uint16), -(-CHUNK // len(row)))
+        while True:
+            yield whole
 
 
 def frame_pattern(layout: FrameLayout, characters: int) -> bytes:

@@ -9,7 +9,7 @@ which are sent inverted. That of 7 stages, x^7 + x^6 + 1, is in no part of it, b
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from typing import NamedTuple
 
 import numpy as np
@@ -125,6 +125,15 @@ def prbs_values(stages: int, count: int, data_bits: int, seed: int = 0) -> npt.N
     ndarray of uint16, shape (count,)
     """
     return packed(prbs_bits(stages, count * data_bits, seed), data_bits)
+
+
+def prbs_chunks(stages: int, size: int, data_bits: int, seed: int = 0) -> Iterator[npt.NDArray[np.uint16]]:
+    """Yield characters that carry a pseudo-random bit sequence without end, `size` at a time; see `prbs_values`."""
+    flip = np.uint8(SEQUENCES[stages].is_inverted)
+    bits = prbs_bits(stages, size * data_bits, seed)
+    while True:
+        yield packed(bits, data_bits)
+        bits = continued(bits[-stages:] ^ flip, size * data_bits, stages) ^ flip
 
 
 def packed(bits: Bits, data_bits: int) -> npt.NDArray[np.uint16]:

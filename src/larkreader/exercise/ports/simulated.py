@@ -181,23 +181,20 @@ class SimulatedPort(Port):
     def _wait_for_something(self, deadline: float) -> None:
         """Let time pass until something is on its way back, or a time is reached."""
         while True:
-            next_s = self._waiting.next_s
+            next_s, asks = self._waiting.next_s, self._device.speaks_unasked
             until_s = deadline if next_s is None else min(deadline, max(next_s, self._now_s))
-            if self._path is not None:
-                given = self._path.advance(round(until_s * NS))
-                if given is None:
-                    if next_s is not None or not self._device.speaks_unasked:
-                        return
-                else:
-                    self._now_s = max(self._now_s, given[0] / NS)
-                    self._answer(given[1], given[0] / NS)
-                    continue
-            if next_s is not None or not self._device.speaks_unasked or self._now_s >= deadline:
+            if asks and next_s is None:
+                due_s = self._device.speaks_next_s(self._now_s)
+                step_s = self.far.character_time_s / LOOKS_A_CHARACTER
+                until_s = min(until_s, self._now_s + step_s if due_s is None else max(due_s, self._now_s + 1e-9))
+            if self._path is not None and (given := self._path.advance(round(until_s * NS))) is not None:
+                self._now_s = max(self._now_s, given[0] / NS)
+                self._answer(given[1], given[0] / NS)
+                continue
+            if next_s is not None or not asks or self._now_s >= deadline:
                 return
-            due_s = self._device.speaks_next_s(self._now_s)
-            step_s = self.far.character_time_s / LOOKS_A_CHARACTER
-            self._now_s = min(deadline, self._now_s + step_s if due_s is None else max(due_s, self._now_s + 1e-9))
-            self._answer(b"", self._now_s)
+            self._now_s = until_s
+            self._answer(b"", until_s)
 
     def _let_speak(self, until_s: float) -> None:
         """Let a device say what was due before now."""
