@@ -320,7 +320,7 @@ class ReceiveRun:
             self._catch_up(at)
             number = fifo.popleft()
             self.fetched[number] = at
-            if self._waiting >= 0 and self.sender.next_begin > at:
+            if self._waiting >= 0 and self._begins_later(at):
                 fifo.append(self._waiting)
                 self._waiting = -1
             self._see_fifo(at)
@@ -350,6 +350,12 @@ class ReceiveRun:
                 self._arrive()
             else:
                 self._idle_is_over()
+
+    def _begins_later(self, at: int) -> bool:
+        """Tell whether no start bit has come by a moment that would write over what waits in the shift register."""
+        while self.sender.is_unsure and self.sender.next_begin <= at:
+            self.sender.wait()
+        return self.sender.next_begin > at
 
     def _must_stop(self) -> bool:
         """Tell whether the ring has no room for what would be fetched, and the service waits for it to have some."""
@@ -386,7 +392,7 @@ class ReceiveRun:
         self._armed, self._filled = True, 0
         while self._armed and self._fifo:
             self._into_block(self._fifo.popleft(), at)
-            if self._waiting >= 0 and self.sender.next_begin > at:
+            if self._waiting >= 0 and self._begins_later(at):
                 self._fifo.append(self._waiting)
                 self._waiting = -1
         self._see_fifo(at)

@@ -36,7 +36,7 @@ class FreeSender:
     last_arrival : int
         When the last one was complete; `MISSING` before the first.
     is_unsure : bool
-        Whether `arrive_at` is no more than the earliest time at which another character could be complete.
+        Whether `next_begin` and `arrive_at` are no more than the earliest times at which another character could be.
     """
 
     is_unsure = False

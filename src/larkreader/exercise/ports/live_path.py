@@ -42,7 +42,8 @@ class _LiveSender(PausedSender):
         super()._plan()
         self.is_unsure = self.number < 0
         if self.is_unsure:
-            self.arrive_at = max(self.sure_until, self._free_at) + self._complete
+            self.next_begin = max(self.sure_until, self._free_at)
+            self.arrive_at = self.next_begin + self._complete
 
     def extend(self, wanted: Sequence[int], sure_until: int) -> None:
         """Take in characters that are to be sent; no other begins before a time."""
