@@ -46,7 +46,7 @@ def assert_it_leads_there(found, sent, received):
             here, there = here + 1, there + 1
 
 
-@settings(max_examples=400)
+@settings(max_examples=400, deadline=None)
 @given(damaged())
 def test_the_differences_are_the_fewest_and_lead_from_one_to_the_other(pair):
     sent, received = pair
@@ -57,7 +57,7 @@ def test_the_differences_are_the_fewest_and_lead_from_one_to_the_other(pair):
     assert (found.first is None) == (sent == received)
 
 
-@settings(max_examples=200)
+@settings(max_examples=200, deadline=None)
 @given(damaged(), st.integers(0, 2))
 def test_longer_stretches_have_the_fewest_differences_too(pair, repeats):
     """Where not all ways are tried, the kinds may be others, but there are no more of them."""
