@@ -164,11 +164,12 @@ def test_a_path_fed_bit_by_bit_does_what_a_replay_of_the_whole_does(path, gaps, 
     if path.ring is not None:
         ends = np.repeat(told.reads.end_s, told.reads.count)
         assert [at for at, part in given for _ in part] == np.rint(ends * 1e9).astype(int).tolist()
-    assert {k: n for k, n in fates.items() if k != "left"} == {
-        fate.name.lower().replace("_", "-"): told.count(fate)
-        for fate in lr.Fate
-        if told.count(fate) and fate != lr.Fate.LEFT
+    wanted = {fate.name.lower().replace("_", "-"): told.count(fate) for fate in lr.Fate if told.count(fate)}
+    open_ends = ("left", "held-back")  # what a sender still holds back when nobody looks any more may yet be sent
+    assert {k: n for k, n in fates.items() if k not in open_ends} == {
+        k: n for k, n in wanted.items() if k not in open_ends
     }
+    assert fates.get("held-back", 0) <= wanted.get("held-back", 0)
 
 
 def small_ring(**more):

@@ -40,10 +40,17 @@ class _LiveSender(PausedSender):
 
     def _plan(self) -> None:
         super()._plan()
-        self.is_unsure = self.number < 0
-        if self.is_unsure:
+        if self.number < 0:
             self.next_begin = max(self.sure_until, self._free_at)
             self.arrive_at = self.next_begin + self._complete
+        self._note_what_is_sure()
+
+    def _note_what_is_sure(self) -> None:
+        """Note whether a character that nobody knows of yet could still change what comes next.
+
+        It could if none is known. Where the sender has room for few, it could also be refused before the next begins.
+        """
+        self.is_unsure = self.number < 0 or (self._holds < NEVER and self.sure_until < self.next_begin < NEVER)
 
     def extend(self, wanted: Sequence[int], sure_until: int) -> None:
         """Take in characters that are to be sent; no other begins before a time."""
@@ -52,6 +59,7 @@ class _LiveSender(PausedSender):
         self.sure_until = max(self.sure_until, sure_until)
         if self.number < 0:
             self._plan()
+        self._note_what_is_sure()
 
     def wait(self) -> None:
         """Let the other thread go on, until it knows more."""
