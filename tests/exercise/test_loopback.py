@@ -324,3 +324,13 @@ def test_how_far_a_clock_may_be_off_is_found_by_halving():
     found = lr.find_tolerance(open_at, lr.LoopbackPlan(characters=512), LINE)
     assert found.fast_ppm == pytest.approx(1e6 * 0.5 / 10.5, abs=500)
     assert found.slow_ppm == pytest.approx(-1e6 * 0.5 / 11, abs=500)
+
+
+def test_both_sides_of_a_real_pty_are_driven_at_once():
+    """Blocks of 20,000 characters are more than the system holds between the two."""
+    with lr.open_port("pty") as near, lr.open_port(near.name, lr.LineSettings.parse("115200 8N1")) as far:
+        plan = lr.LoopbackPlan(characters=100_000, pattern="prbs-23", block=20_000)
+        there, back = lr.run_both_ways(near, far, plan)
+        assert (there.verdict, back.verdict, there.received, back.received) == ("pass", "pass", 100_000, 100_000)
+        one_way = lr.run_loopback(far, plan, into=near)
+        assert (one_way.verdict, one_way.name) == ("pass", f"{far.name} to {near.name}")

@@ -27,6 +27,7 @@ from .prbs import find_place, sequence_from
 AROUND = 8  # characters shown before and behind the first difference
 WRITE_LIMIT_S = 30.0  # beyond the time of the line, after which a port that takes nothing more has failed
 LARGEST_BLOCK = 8192  # characters; twice as many fit into the buffers of any port on the way there and back
+PIECE = 512  # characters written into one of two ports at once, which any buffer between them holds
 UNDER_WAY = 2  # blocks at a time
 GIVE_UP = 2  # blocks after which a port that has sent nothing at all is taken to be dead
 MOST_BEFORE = 1 << 20  # characters that are read away before anything is sent
@@ -226,18 +227,26 @@ class OneWay:
         return open_blocks < (1 if self._plan.pause_s else UNDER_WAY)
 
     def _write(self) -> None:
+        """Write a block; into another port in pieces, and take what comes there meanwhile, lest its buffer be full."""
         assert self._next is not None
         block, wanted = self._next
-        begin_s = self._out.now_s()
-        self._expected += wanted
-        self._written.append((len(self._expected), begin_s))
-        self._out.write(block, self._write_limit_s)
         end_s = self._out.now_s()
-        self._send_s += end_s - begin_s
-        self._next, self._sent = next(self._blocks, None), self._sent + len(block)
+        self._expected += wanted
+        self._written.append((len(self._expected), end_s))
         self._under_way += len(wanted)
+        self._is_awaited = True
+        is_one_port = self._out is self._back
+        size = len(block) if is_one_port else PIECE
+        for low in range(0, len(block), size):
+            begin_s = self._out.now_s()
+            self._out.write(block[low : low + size], self._write_limit_s)
+            end_s = self._out.now_s()
+            self._send_s += end_s - begin_s
+            if not is_one_port:
+                self._take(0.0)
+        self._next, self._sent = next(self._blocks, None), self._sent + len(block)
         self._due_s = end_s + self._plan.pause_s
-        self._heard_s, self._is_awaited = max(self._heard_s, end_s), True
+        self._heard_s = max(self._heard_s, end_s)
 
     def _await(self, now_s: float, patience_s: float | None) -> None:
         """Wait for what is under way, for the end of a pause, or for what nobody sent."""
