@@ -292,7 +292,7 @@ class OneWay:
             self._rest_s += taken_s
         elif self._is_awaited:
             self._wait_s += taken_s
-        elif not self._is_draining:
+        elif not self._is_draining or some.data:
             self._receive_s += taken_s
         if not some.data:
             return False

@@ -148,7 +148,7 @@ def unpacked(values: npt.NDArray[np.integer], data_bits: int) -> Bits:
     return (values[:, None] >> np.arange(data_bits) & 1).astype(np.uint8).reshape(-1)
 
 
-def find_place(values: npt.NDArray[np.integer], data_bits: int, stages: int, begin: int = 0) -> int | None:
+def find_place(values: npt.NDArray[np.integer], data_bits: int, stages: int) -> int | None:
     """Find the first character from which on a sequence is seen undisturbed.
 
     Parameters
@@ -159,8 +159,6 @@ def find_place(values: npt.NDArray[np.integer], data_bits: int, stages: int, beg
         Bits of a character.
     stages : int
         Which sequence.
-    begin : int
-        Where to begin to look.
 
     Returns
     -------
@@ -168,7 +166,7 @@ def find_place(values: npt.NDArray[np.integer], data_bits: int, stages: int, beg
         Its number; None if the sequence is nowhere to be seen in enough characters.
     """
     n, m, is_inverted = SEQUENCES[stages]
-    bits = unpacked(values[begin:], data_bits) ^ np.uint8(is_inverted)
+    bits = unpacked(values, data_bits) ^ np.uint8(is_inverted)
     if len(bits) < n + SURE_BITS:
         return None
     wrong = bits[n:] ^ bits[:-n] ^ bits[n - m : -m]
@@ -177,7 +175,7 @@ def find_place(values: npt.NDArray[np.integer], data_bits: int, stages: int, beg
     before = np.concatenate([[0], np.cumsum(wrong)])
     clean = (before[SURE_BITS:] == before[:-SURE_BITS]) & alive[: len(before) - SURE_BITS]
     at = np.flatnonzero(clean[::data_bits])
-    return begin + int(at[0]) if at.size else None
+    return int(at[0]) if at.size else None
 
 
 def sequence_from(values: npt.NDArray[np.integer], count: int, data_bits: int, stages: int) -> npt.NDArray[np.uint16]:
