@@ -91,6 +91,21 @@ def test_a_receive_path_at_the_far_end_is_told_of(shell, sheet):
     assert "dropped" in err
 
 
+def test_files_and_frames_go_side_by_side_and_settings_said_go_before_those_of_a_port(shell, sheet, tmp_path):
+    (tmp_path / "log.txt").write_bytes(b"flow 12.5\n")
+    sheet.write_text(
+        SHEET.replace(
+            'patterns = ["counting", "prbs-9"]', 'patterns = ["frames", "file"]\nframe = "status"\nfile = "log.txt"'
+        )
+    )
+    _, out, _ = shell("loopback", sheet, "lines", "--line", "9600 7E1", "--json", "--baud", 9600, "--format", "8N1")
+    told = json.loads(out)["runs"]
+    assert [one["line"] for one in told] == ["9600 8N1"] * 2
+    assert [one["first_difference"]["sent"][:11] for one in told] == ["d7 4b 00 00", "66 6c 6f 77"]
+    _, out, _ = shell("loopback", sheet, "cable", "--line", "19200 7E1", "--pattern", "counting", "--json")
+    assert [one["line"] for one in json.loads(out)["runs"]] == ["19200 7E1"]
+
+
 @pytest.mark.parametrize(
     ("options", "told"),
     [
@@ -121,6 +136,8 @@ def test_ways_to_run_it(shell, sheet, options, told):
         ("stand-in:echo --xor 5", "must go with --expect altered"),
         ("stand-in:echo --expect altered --xor five", '--xor is "five"'),
         ("stand-in:echo --figure matrix", "-o FILE is missing"),
+        ("stand-in:echo --figure matrix -o runs.xyz", 'runs.xyz ends in ".xyz". It must end in .png, .svg, .pdf'),
+        ("stand-in:echo --tolerance --junit runs.xml", "--tolerance makes no --junit"),
         ("stand-in:echo --one-way", "--one-way is of two ports"),
         ("stand-in:echo --frame status", 'frame "status" is not on the sheet'),
         ("stand-in:echo --only-receive", "needs a pattern of prbs-7 to prbs-31"),

@@ -311,7 +311,7 @@ def test_pause_characters_are_not_sent_on_a_line_that_takes_them_for_pauses():
     (plan,) = lr.LoopbackMatrix().plans(line)
     assert plan.avoid == (0x11, 0x13)
     with pytest.raises(lr.RequestError, match="pattern file at 57600 8N1 xon-xoff has 0x13 at byte 0"):
-        list(lr.LoopbackMatrix(patterns=["file"], file="log").plans(line, b"\x13"))
+        list(lr.LoopbackMatrix(patterns=["file"], file="log").plans(line, {"file": b"\x13"}))
 
 
 def test_how_far_a_clock_may_be_off_is_found_by_halving():

@@ -24,6 +24,7 @@ Progress = Callable[[int, int], None]
 
 _HELD: list[str] | None = None  # notes that wait until a progress bar is gone
 
+FIGURE_ENDINGS = (".png", ".svg", ".pdf")
 PROGRESS_FROM = 8 << 20  # bytes of a capture below which reading is too quick to show
 
 sheet_argument = click.argument("sheet", type=click.Path(path_type=Path))
@@ -55,6 +56,15 @@ def check_output(path: Path | None) -> None:
         raise RequestError(str(path), "is a folder", "must be a file to write")
     if not path.parent.is_dir():
         raise RequestError(str(path), f"cannot be written: there is no folder {path.parent}")
+
+
+def check_figure(path: Path) -> None:
+    """Raise `RequestError` before any work is done if a figure could not be written into a file."""
+    from larkreader.errors import RequestError
+
+    if path.suffix.lower() not in FIGURE_ENDINGS:
+        raise RequestError(str(path), f'ends in "{path.suffix}"', f"must end in {', '.join(FIGURE_ENDINGS)}")
+    check_output(path)
 
 
 def write_fates_of(paths: Mapping[str, PathReport], path: Path, sheet: str) -> None:

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from .common import capture_argument, check_output, note, sheet_argument, wire_option
+from .common import capture_argument, check_figure, note, sheet_argument, wire_option
 from .forms import form_of, form_options
 
 if TYPE_CHECKING:
@@ -16,7 +16,6 @@ if TYPE_CHECKING:
     from larkreader.judge.path_report import PathReport
 
 FIGURES = ("waveform", "bursts", "fill", "losses")
-ENDINGS = (".png", ".svg", ".pdf")
 MOST_IN_A_WAVEFORM = 64  # characters
 
 
@@ -78,7 +77,7 @@ def draw(
 
     if count > MOST_IN_A_WAVEFORM:
         raise RequestError("--count", f"is {count}", f"must be at most {MOST_IN_A_WAVEFORM} in a waveform")
-    _check(output)
+    check_figure(output)
     declared = open_sheet(sheet)
     signals = {key: one.source for key, one in declared.wire.items()}
     measured = open_capture(capture, signals, kind=kind, wire=wire, form=form_of(declared.capture, given))  # type: ignore[arg-type]  # click let no other through
@@ -118,7 +117,7 @@ def _draw_path(
     from larkreader.errors import RequestError
     from larkreader.judge.reading import read
 
-    _check(output)
+    check_figure(output)
     declared = open_sheet(sheet)
     reading = read(declared, capture, kind=kind, form=form_of(declared.capture, given), wire=wire)  # type: ignore[arg-type]  # click let no other through
     if not reading.paths:
@@ -182,7 +181,7 @@ def _draw_bursts(
     from larkreader.present.figures.bursts import draw_bursts
     from larkreader.present.figures.waveform import new_figure
 
-    _check(output)
+    check_figure(output)
     declared = open_sheet(sheet)
     carrying = {
         name: key
@@ -204,14 +203,6 @@ def _draw_bursts(
     picture.savefig(output)
     note(f"{len(bursts):,} bursts of {name} drawn into {output}")
     return 0
-
-
-def _check(output: Path) -> None:
-    from larkreader.errors import RequestError
-
-    if output.suffix.lower() not in ENDINGS:
-        raise RequestError(str(output), f'ends in "{output.suffix}"', f"must end in {', '.join(ENDINGS)}")
-    check_output(output)
 
 
 def _first_fault(characters: Characters) -> float:

@@ -6,9 +6,7 @@ from pathlib import Path
 
 import click
 
-from .common import check_output, note, print_json, sheet_argument
-
-ENDINGS = (".png", ".svg", ".pdf")
+from .common import check_figure, note, print_json, sheet_argument
 
 
 @click.command()
@@ -32,11 +30,9 @@ def layout(sheet: Path, frame: str | None, output: Path | None, as_json: bool) -
     if not chosen:
         raise RequestError(str(sheet), "declares no frame")
     if output is not None:
-        if output.suffix.lower() not in ENDINGS:
-            raise RequestError(str(output), f'ends in "{output.suffix}"', f"must end in {', '.join(ENDINGS)}")
+        check_figure(output)
         if len(chosen) > 1:
             raise RequestError("--output", "is for one frame", f"name one of {', '.join(declared.frame)}")
-        check_output(output)
         from larkreader.present.figures.layout import draw_layout
         from larkreader.present.figures.waveform import new_figure
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import ExitStack, contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -11,7 +11,7 @@ import click
 
 from larkreader.declare.loopback import PATTERN_NAMES
 
-from .common import check_output, json_option, note, print_json, progress_of
+from .common import check_figure, check_output, json_option, note, print_json, progress_of
 from .live import open_named
 
 if TYPE_CHECKING:
@@ -73,7 +73,8 @@ def loopback(places: tuple[str, ...], **options: Any) -> int:
 
     declared, ports, line, matrix, content = _wanted(places, options)
     _check_files(options)
-    open_at = _opener(ports, declared, line, far=line if options["tolerance"] else None)
+    named = None if options["line_text"] else declared  # whose ports have settings of their own
+    open_at = _opener(ports, declared, named, line, far=line if options["tolerance"] else None)
     if options["tolerance"]:
         return _tolerance(open_at, ports, matrix, line, content, as_json=options["as_json"])
     planned = [plan for settings in matrix.lines(line) for plan in matrix.plans(settings, content)]
@@ -90,7 +91,7 @@ def loopback(places: tuple[str, ...], **options: Any) -> int:
 
 def _wanted(
     places: tuple[str, ...], options: dict[str, Any]
-) -> tuple[Sheet | None, tuple[str, ...], LineSettings, LoopbackMatrix, bytes]:
+) -> tuple[Sheet | None, tuple[str, ...], LineSettings, LoopbackMatrix, Mapping[str, bytes]]:
     """Return sheet, ports, settings, what to run, and what the patterns of content send."""
     from larkreader.declare.line import LineSettings
     from larkreader.declare.sheet_file import open_sheet
@@ -107,18 +108,21 @@ def _wanted(
     line = line or (declared.line_of(ports[0]) if declared else LineSettings())
     if options["one_way"] and len(ports) < 2:
         raise RequestError("--one-way", "is of two ports", "Name another port")
-    if options["tolerance"] and len(ports) > 1:
-        raise RequestError("--tolerance", "is of one port", "Name one port")
+    if options["tolerance"]:
+        passed_over = [one for one in ("junit", "csv", "figure") if options[one + "_" * (one == "csv")] is not None]
+        if len(ports) > 1 or passed_over:
+            found = f"makes no --{passed_over[0]}" if passed_over else "is of one port"
+            raise RequestError("--tolerance", found, advice="Leave that out")
     matrix = _matrix(declared, options)
-    content = b""
+    content: dict[str, bytes] = {}
     if "file" in matrix.patterns:
         file = options["file"] or Path(places[0]).parent / str(matrix.file)
-        content = file.read_bytes()
+        content["file"] = file.read_bytes()
     if "frames" in matrix.patterns:
-        from larkreader.exercise.patterns import frame_pattern
+        from larkreader.exercise.patterns import frame_turn
 
         assert declared is not None
-        content = frame_pattern(declared.frame[str(matrix.frame)], min(matrix.characters, 1 << 16))
+        content["frames"] = frame_turn(declared.frame[str(matrix.frame)])
     return declared, ports, line, matrix, content
 
 
@@ -131,6 +135,8 @@ def _matrix(declared: Sheet | None, options: dict[str, Any]) -> LoopbackMatrix:
     from larkreader.errors import RequestError, nearest
 
     said: dict[str, Any] = declared.loopback.model_dump(exclude_unset=True) if declared else {}
+    if options["line_text"]:  # said here, it goes before the bauds and formats of the sheet
+        said = {name: value for name, value in said.items() if name not in ("bauds", "formats")}
     names = ("characters", "patterns", "bauds", "formats", "blocks", "pauses_s", "limit_s", "for_s", "expect", "prefix")
     said |= {name: options[name] for name in (*names, "seed") if options[name] not in (None, ())}
     if options["only_receive"]:
@@ -175,14 +181,23 @@ def _number(text: str) -> int:
 def _check_files(options: dict[str, Any]) -> None:
     from larkreader.errors import RequestError
 
-    for name in ("junit", "csv_", "output"):
+    for name in ("junit", "csv_"):
         check_output(options[name])
+    if options["output"] is not None:
+        check_figure(options["output"])
     if (options["figure"] is None) != (options["output"] is None):
         missing, other = ("--figure", "-o") if options["figure"] is None else ("-o FILE", "--figure")
         raise RequestError(missing, f"is missing: {other} needs it")
 
 
-def _opener(ports: Sequence[str], declared: Sheet | None, line: LineSettings, *, far: LineSettings | None) -> OpenAt:
+def _opener(
+    ports: Sequence[str],
+    declared: Sheet | None,
+    named: Sheet | None,
+    line: LineSettings,
+    *,
+    far: LineSettings | None,
+) -> OpenAt:
     """Return what opens the ports with some settings; the far end of a stand-in has the same unless given."""
     told: set[str] = set()
 
@@ -191,7 +206,7 @@ def _opener(ports: Sequence[str], declared: Sheet | None, line: LineSettings, *,
         with ExitStack() as stack:
             opened = [
                 stack.enter_context(
-                    open_named(name, declared, _own(declared, name, line, settings), far=far, quiet=name in told)
+                    open_named(name, declared, _own(named, name, line, settings), far=far, quiet=name in told)
                 )
                 for name in ports
             ]
@@ -211,7 +226,13 @@ def _own(declared: Sheet | None, name: str, line: LineSettings, settings: LineSe
 
 
 def _tolerance(
-    open_at: OpenAt, ports: Sequence[str], matrix: LoopbackMatrix, line: LineSettings, content: bytes, *, as_json: bool
+    open_at: OpenAt,
+    ports: Sequence[str],
+    matrix: LoopbackMatrix,
+    line: LineSettings,
+    content: Mapping[str, bytes],
+    *,
+    as_json: bool,
 ) -> int:
     from larkreader.exercise.loopback_matrix import find_tolerance
     from larkreader.present import loopback_views, terminal

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from .common import check_output, json_option, note, print_json, write_fates_of
+from .common import check_figure, check_output, json_option, note, print_json, write_fates_of
 from .forms import Rate
 
 if TYPE_CHECKING:
@@ -16,7 +16,6 @@ if TYPE_CHECKING:
     from larkreader.judge.plan import EndClock, Plan
 
 TOPICS = ("ends", "clocks", "registers", "margins", "steps", "wiring", "load", "receive", "send", "findings")
-ENDINGS = (".png", ".svg", ".pdf")
 
 
 QUICK = ("line", "accuracy", "oversampling", "prescaler", "divisor_bits", "fraction_bits", "extra", "holds", "written")
@@ -231,8 +230,7 @@ def _draw(planned: Plan, wire: str | None, output: Path, figure: str, burst: int
     from larkreader.present.figures.margin import draw_margin
     from larkreader.present.figures.waveform import new_figure
 
-    if output.suffix.lower() not in ENDINGS:
-        raise RequestError(str(output), f'ends in "{output.suffix}"', f"must end in {', '.join(ENDINGS)}")
+    check_figure(output)
     if wire is not None:
         _known(planned, wire)
     if figure != "margin":

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from itertools import product
 from typing import Annotated, Any, Literal, get_args
 
@@ -34,6 +34,7 @@ PatternName = Literal[
 ]
 PATTERN_NAMES: tuple[str, ...] = get_args(PatternName)
 WITH_CONTENT = ("file", "frames")
+NOTHING: Mapping[str, bytes] = {}
 Expectation = Literal["same", "altered", "prefixed"]
 XON, XOFF = 0x11, 0x13  # DC1 and DC3 of ECMA-48, as flow control in software uses them
 
@@ -231,15 +232,15 @@ class LoopbackMatrix(_Run, frozen=True, extra="forbid"):
         said = line.model_dump()
         return [LineSettings.model_validate({**said, "baud": baud, "format": form}) for baud, form in chosen]
 
-    def plans(self, line: LineSettings, content: bytes = b"") -> Iterator[LoopbackPlan]:
+    def plans(self, line: LineSettings, content: Mapping[str, bytes] = NOTHING) -> Iterator[LoopbackPlan]:
         """Yield the runs under some settings.
 
         Parameters
         ----------
         line : LineSettings
             One of `lines`. With flow control in software its pause characters are never sent.
-        content : bytes
-            What the patterns ``file`` and ``frames`` send.
+        content : mapping of str to bytes
+            What the patterns ``file`` and ``frames`` send, by pattern.
 
         Yields
         ------
@@ -261,7 +262,7 @@ class LoopbackMatrix(_Run, frozen=True, extra="forbid"):
                 "avoid": avoid,
             }
             if pattern in WITH_CONTENT:
-                said["content"] = content
+                said["content"] = content.get(pattern, b"")
             try:
                 yield LoopbackPlan.model_validate({**common, **said})
             except ValidationError as error:

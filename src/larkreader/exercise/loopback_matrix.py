@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
 from larkreader.declare.line import LineSettings
-from larkreader.declare.loopback import LoopbackMatrix, LoopbackPlan
+from larkreader.declare.loopback import NOTHING, LoopbackMatrix, LoopbackPlan
 
 from .loopback import Change, run_both_ways, run_loopback
 from .loopback_result import LoopbackResult
@@ -69,7 +69,7 @@ def run_matrix(
     matrix: LoopbackMatrix,
     line: LineSettings,
     *,
-    content: bytes = b"",
+    content: Mapping[str, bytes] = NOTHING,
     one_way: bool = False,
     change: Change | None = None,
     progress: Progress | None = None,
@@ -86,8 +86,8 @@ def run_matrix(
         What to run.
     line : LineSettings
         The settings where the matrix says nothing else.
-    content : bytes
-        What the patterns ``file`` and ``frames`` send.
+    content : mapping of str to bytes
+        What the patterns ``file`` and ``frames`` send, by pattern.
     one_way : bool
         Whether, between two ports, the patterns go from the first to the second alone, and not both ways at once.
     change : callable, optional

@@ -10,11 +10,13 @@ import numpy.typing as npt
 from larkreader.declare.layout import FrameLayout
 from larkreader.declare.loopback import WITH_CONTENT, LoopbackPlan
 
+from .by_hand import frame_of
 from .prbs import prbs_chunks
 
 CHUNK = 1 << 16  # characters that are made at once
 LINES = 4096  # that are written at once
 HALF_WAY = 500_000  # of the numbers of lines
+MOST_FRAMES = 1 << 16  # that are made beforehand
 LINE_LENGTH = 12  # characters of a numbered line with its ending
 
 Values = npt.NDArray[np.uint16]
@@ -118,13 +120,17 @@ def frame_pattern(layout: FrameLayout, characters: int) -> bytes:
     bytes
         Whole frames, as they travel.
     """
-    from .by_hand import frame_of
-
     out, number = bytearray(), 0
     while len(out) < characters:
         out += frame_of(layout, (), number)
         number += 1
     return bytes(out)
+
+
+def frame_turn(layout: FrameLayout) -> bytes:
+    """Return frames of a layout for one turn of its counter, or `MOST_FRAMES`; they can be sent again and again."""
+    cycle = layout.counter.cycle if layout.counter is not None else 1
+    return b"".join(frame_of(layout, (), number) for number in range(min(cycle, MOST_FRAMES)))
 
 
 def as_written(values: npt.NDArray[np.integer], data_bits: int) -> bytes:
