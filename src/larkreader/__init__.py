@@ -61,6 +61,8 @@ if TYPE_CHECKING:
     from .declare.loopback import LoopbackLimits as LoopbackLimits
     from .declare.loopback import LoopbackMatrix as LoopbackMatrix
     from .declare.loopback import LoopbackPlan as LoopbackPlan
+    from .declare.pairing import Pairing as Pairing
+    from .declare.pairing import WireTiming as WireTiming
     from .declare.receive_path import BlockingApplication as BlockingApplication
     from .declare.receive_path import Deaf as Deaf
     from .declare.receive_path import DmaService as DmaService
@@ -106,6 +108,8 @@ if TYPE_CHECKING:
     from .decode.receive import receive as receive
     from .decode.streaming import FrameReader as FrameReader
     from .decode.streaming import LayoutsReader as LayoutsReader
+    from .decode.timeline import Timeline as Timeline
+    from .decode.timeline import make_timeline as make_timeline
     from .errors import CaptureError as CaptureError
     from .errors import CaptureFileError as CaptureFileError
     from .errors import LarkReaderError as LarkReaderError
@@ -170,6 +174,9 @@ if TYPE_CHECKING:
     from .judge.margins import Margin as Margin
     from .judge.margins import Timing as Timing
     from .judge.margins import find_margin as find_margin
+    from .judge.pairs import Pairs as Pairs
+    from .judge.pairs import PairState as PairState
+    from .judge.pairs import find_pairs as find_pairs
     from .judge.path_limits import PathLimits as PathLimits
     from .judge.path_limits import find_limits as find_limits
     from .judge.path_report import PathReport as PathReport
@@ -201,6 +208,7 @@ if TYPE_CHECKING:
     from .judge.survey import survey as survey
     from .judge.traffic import traffic_characters as traffic_characters
     from .judge.traffic import traffic_messages as traffic_messages
+    from .judge.turns import find_collisions as find_collisions
     from .judge.wiring import judge_wiring as judge_wiring
     from .present.figures.margin import draw_margin as draw_margin
     from .present.figures.waveform import draw_waveform as draw_waveform
@@ -272,6 +280,9 @@ _HOMES = {
     "Mistake": "errors",
     "NamedField": "declare.fields",
     "Notations": "present.notations",
+    "PairState": "judge.pairs",
+    "Pairing": "declare.pairing",
+    "Pairs": "judge.pairs",
     "PathLimits": "judge.path_limits",
     "PathReport": "judge.path_report",
     "Pause": "declare.receive_path",
@@ -312,6 +323,7 @@ _HOMES = {
     "Stepping": "exercise.stepping",
     "SumAlgorithm": "declare.sums",
     "Survey": "judge.survey",
+    "Timeline": "decode.timeline",
     "Timing": "judge.margins",
     "Tolerance": "exercise.loopback_matrix",
     "Trace": "capture.trace",
@@ -321,6 +333,7 @@ _HOMES = {
     "Voltages": "capture.voltages",
     "Wire": "declare.sheet",
     "WireLoad": "judge.budget",
+    "WireTiming": "declare.pairing",
     "align": "exercise.alignment",
     "bauds_hit": "judge.divisors",
     "checksum_of": "decode.long_checksum",
@@ -332,11 +345,13 @@ _HOMES = {
     "draw_waveform": "present.figures.waveform",
     "explain_garble": "judge.garble",
     "find_checksums": "judge.checksum_search",
+    "find_collisions": "judge.turns",
     "find_divisors": "judge.divisors",
     "find_escapes": "decode.escapes",
     "find_limits": "judge.path_limits",
     "find_load": "judge.budget",
     "find_margin": "judge.margins",
+    "find_pairs": "judge.pairs",
     "find_tolerance": "exercise.loopback_matrix",
     "frame_changes": "judge.changes",
     "frame_pattern": "exercise.patterns",
@@ -348,6 +363,7 @@ _HOMES = {
     "judge_steps": "judge.setup_steps",
     "judge_wiring": "judge.wiring",
     "make_burst": "judge.buffers",
+    "make_timeline": "decode.timeline",
     "notations": "present.notations",
     "open_capture": "capture.files.open",
     "open_pieces": "capture.files.open",
@@ -462,6 +478,9 @@ __all__ = [
     "Mistake",
     "NamedField",
     "Notations",
+    "PairState",
+    "Pairing",
+    "Pairs",
     "PathLimits",
     "PathReport",
     "Pause",
@@ -502,6 +521,7 @@ __all__ = [
     "Stepping",
     "SumAlgorithm",
     "Survey",
+    "Timeline",
     "Timing",
     "Tolerance",
     "Trace",
@@ -511,6 +531,7 @@ __all__ = [
     "Voltages",
     "Wire",
     "WireLoad",
+    "WireTiming",
     "align",
     "bauds_hit",
     "checksum_of",
@@ -522,11 +543,13 @@ __all__ = [
     "draw_waveform",
     "explain_garble",
     "find_checksums",
+    "find_collisions",
     "find_divisors",
     "find_escapes",
     "find_limits",
     "find_load",
     "find_margin",
+    "find_pairs",
     "find_tolerance",
     "frame_changes",
     "frame_pattern",
@@ -538,6 +561,7 @@ __all__ = [
     "judge_steps",
     "judge_wiring",
     "make_burst",
+    "make_timeline",
     "notations",
     "open_capture",
     "open_pieces",

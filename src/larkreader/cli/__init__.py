@@ -21,6 +21,7 @@ COMMANDS = {
     "new": "Write a commented sheet to begin with.",
     "plan": "Work out clock, margins and load before anything is sent.",
     "decode": "Read a capture: characters, frames, findings.",
+    "timeline": "Show what was on which wire when, and what answers what.",
     "layout": "Show where the bits of each field lie in a frame.",
     "diagnose": "Find out what a wire looks like and why it does not read.",
     "convert": "Write a capture in another format.",

@@ -12,6 +12,7 @@ if TYPE_CHECKING:
     from larkreader.demo.rig import Rig
     from larkreader.judge.reading import Reading
 
+SHOWN_S = (3.7, 3.82)  # of the service traffic: a reply that comes too late
 WRONG_CLOCK_PPM = -65_000.0  # of the far end in the second loopback: more than a receiver of 8E1 tolerates
 
 
@@ -31,7 +32,8 @@ def demo(into: Path) -> int:
     made, with a known list of faults on them; the capture is read, each fault is found and explained, a loopback is
     run, and a dialogue held. The exit status is 0 if what was found is what was put there.
     """
-    from larkreader.demo.rig import is_found, make_rig, write_rig
+    from larkreader.demo.rig import make_rig, write_rig
+    from larkreader.demo.wires import is_found
     from larkreader.judge.plan import plan
     from larkreader.judge.reading import read
     from larkreader.present import terminal
@@ -56,7 +58,7 @@ def demo(into: Path) -> int:
 
     console.print(terminal.heading("4  What is wrong, and why"))
     console.print(terminal.findings(reading.findings, reading.verdict))
-    agree = is_found(rig, reading.findings)
+    agree = is_found(rig.injected, reading.findings)
     number = len(rig.injected)
     told = f"exactly the {number} kinds of fault that were put on the wires" if agree else "not what was put there"
     console.print(f"\nFound: {told}.", style="bold")
@@ -68,24 +70,28 @@ def demo(into: Path) -> int:
     console.print(terminal.heading("6  A burst into a ring that is too small, and the same with flow control"))
     held = _bursts(into, console)
 
-    console.print(terminal.heading("7  A loopback, through a simulated line"))
+    console.print(terminal.heading("7  Both wires on one timeline: the pump head is asked, and answers"))
+    paired = _timeline(into, console)
+
+    console.print(terminal.heading("8  A loopback, through a simulated line"))
     passed = _loopbacks(rig, console)
 
-    console.print(terminal.heading("8  A dialogue with the pump head's stand-in"))
+    console.print(terminal.heading("9  A dialogue with the pump head's stand-in"))
     agreed = _dialogue(rig, console)
 
     written = _write_results(into, rig, reading)
-    console.print(terminal.heading("9  Written"))
+    console.print(terminal.heading("10  Written"))
     shown = {
         str(files["sheet"]): "the sheet",
         str(files["capture"]): "the capture: both wires, as a VCD file",
         str(files["delivered"]): "the bytes that the controller's firmware got",
         str(into / "history.vcd"): "a burst, with history.toml; and history_paused.vcd with its sheet",
+        str(into / "service.vcd"): "questions and answers on both wires, with service.toml",
         **written,
     }
     console.print(terminal.files(shown))
     console.print(f"\nNow try: larkreader decode {files['sheet']} {files['capture']}", soft_wrap=True)
-    return 0 if agree and passed and agreed and held and planned.verdict == "clean" else 1
+    return 0 if agree and passed and agreed and held and paired and planned.verdict == "clean" else 1
 
 
 def _bursts(into: Path, console: Any) -> bool:
@@ -104,6 +110,26 @@ def _bursts(into: Path, console: Any) -> bool:
             (one,) = reading.findings
             console.print(f"{one.severity} {one.kind}: {one.advice}")
     return lost[0] > 0 and lost[1] == 0
+
+
+def _timeline(into: Path, console: Any) -> bool:
+    """Read questions and answers of both wires; tell whether what was found is what was put there."""
+    from larkreader.demo.service import make_service, write_service
+    from larkreader.demo.wires import is_found
+    from larkreader.judge.reading import read
+    from larkreader.present.timeline_rows import TimelineRows
+    from larkreader.present.timeline_views import pairs_table, timeline_table
+
+    service = make_service()
+    files = write_service(into, service)
+    reading = read(str(files["sheet"]), str(files["capture"]))
+    rows = TimelineRows(reading)
+    shown = rows.between(*SHOWN_S)
+    console.print(timeline_table(rows.entries(shown), rows.timeline.wires, named=False, width=console.width))
+    console.print("", pairs_table(reading.pairs), sep="\n")
+    kinds = ", ".join(dict.fromkeys(one.kind for one in reading.findings))
+    console.print(f"\nFound: {kinds}.")
+    return is_found(service.injected, reading.findings)
 
 
 def _loopbacks(rig: Rig, console: Any) -> bool:

@@ -19,6 +19,7 @@ from .fields import WIDTHLESS
 from .layout import FrameLayout
 from .line import LineSettings
 from .loopback import LoopbackMatrix
+from .pairing import Pairing, WireTiming
 from .port import DeclaredPort
 from .receive_path import ReceivePath
 from .registers import Meanings, Register
@@ -41,6 +42,7 @@ _TABLES: dict[str, type[BaseModel]] = {
     "rule": Rule,
     "receive": ReceivePath,
     "send": SendPath,
+    "pair": Pairing,
 }
 _LISTS: dict[str, type[BaseModel]] = {"step": Step, "joint": Joint, "traffic": Traffic, "exchange": Exchange}
 _PARAMETER = re.compile(r"^(\w[\w, ]*) : .*\n((?:[ ]{4,}.*\n?|\n)*)", re.MULTILINE)
@@ -67,6 +69,7 @@ def sheet_schema() -> dict[str, Any]:
         "line": _schema(LineSettings, shared),
         "capture": _schema(CaptureForm, shared),
         "loopback": _schema(LoopbackMatrix, shared),
+        "timing": _schema(WireTiming, shared),
     }
     for name, model in _TABLES.items():
         one = _schema(model, shared)

@@ -16,6 +16,7 @@ from .exchange import Exchange
 from .layout import FrameLayout
 from .line import LineSettings
 from .loopback import LoopbackMatrix
+from .pairing import Pairing, WireTiming
 from .port import DeclaredPort
 from .receive_path import ReceivePath
 from .registers import Meanings, Register
@@ -39,6 +40,8 @@ class Wire(BaseModel, frozen=True, extra="forbid"):
         The signal of a capture that lets the sender send, for flow control by RTS and CTS.
     clear_level : {"low", "high"}
         The level at which it may send; low, as on the pins of a controller, unless said.
+    silence_s : float, optional
+        How long it may rest between two messages, in seconds; longer is worth a finding.
     note : str
         Anything worth telling the reader.
     """
@@ -48,6 +51,7 @@ class Wire(BaseModel, frozen=True, extra="forbid"):
     line: LineSettings = LineSettings()
     clear_to_send: str | None = None
     clear_level: Literal["low", "high"] = "low"
+    silence_s: float | None = Field(default=None, gt=0, le=86_400)
     note: str = ""
 
     @property
@@ -101,6 +105,10 @@ class Sheet(BaseModel, frozen=True, extra="forbid"):
         The runs of a loopback.
     exchange : tuple of Exchange
         The steps of a dialogue, in their order.
+    pair : mapping of str to Pairing
+        Which messages answer which, by name.
+    timing : WireTiming
+        What holds of the times of several wires together.
     """
 
     sheet: Literal[1] = 1
@@ -124,11 +132,18 @@ class Sheet(BaseModel, frozen=True, extra="forbid"):
     send: Mapping[str, SendPath] = {}
     loopback: LoopbackMatrix = LoopbackMatrix()
     exchange: tuple[Exchange, ...] = ()
+    pair: Mapping[str, Pairing] = {}
+    timing: WireTiming = WireTiming()
 
     def line_of(self, port: str) -> LineSettings:
         """Return the line settings of a port of the sheet, or those of ``[line]`` for another."""
         wire = self.port[port].wire if port in self.port else None
         return self.line if wire is None else self.wire[wire].line
+
+    def wires_of(self, names: tuple[str, ...]) -> tuple[str, ...]:
+        """Return the wires on which what is named travels: layouts, or wires themselves."""
+        found = [(self.frame[name].wire or next(iter(self.wire))) if name in self.frame else name for name in names]
+        return tuple(dict.fromkeys(found))
 
     def layouts_of(self, wire: str) -> tuple[FrameLayout, ...]:
         """Return the layouts of the frames that travel on `wire`."""

@@ -26,6 +26,7 @@ from .layout import FrameLayout
 from .line import LineSettings
 from .loopback import LoopbackMatrix
 from .mistakes import mistakes_of, show
+from .pairing import Pairing, WireTiming
 from .port import DeclaredPort
 from .receive_path import ReceivePath
 from .registers import Meanings, Register
@@ -149,6 +150,8 @@ class _SheetBuilder:
         send = self._each("send", lambda key, table: self._path("send", SendPath, key, table))
         loopback = self._loopback(self._table("loopback"))
         exchanges = self._list("exchange", self._exchange)
+        pairs = self._each("pair", lambda key, table: self._pairing(key, table, frames))
+        timing = self._timing(self._table("timing"))
         if self.mistakes:
             raise SheetError(self.name, self.mistakes)
         return Sheet(
@@ -172,6 +175,8 @@ class _SheetBuilder:
             send=send,
             loopback=loopback or LoopbackMatrix(),
             exchange=exchanges,
+            pair=pairs,
+            timing=timing or WireTiming(),
         )
 
     def _top(self) -> None:
@@ -407,6 +412,32 @@ class _SheetBuilder:
         for name, other in (("at", "port"), ("expect_at", "port"), ("send_frame", "frame"), ("expect_frame", "frame")):
             self._refer(f"{where}.{name}", table.get(name), other)
         return self._model(Exchange, table, where)
+
+    def _pairing(self, key: str, table: Mapping[str, Any], frames: Mapping[str, FrameLayout]) -> Pairing | None:
+        known = [*self._table("frame"), *self._table("wire")]
+        pairing = self._model(Pairing, {**table, "key": key}, f"pair.{key}")
+        if pairing is None:
+            return None
+        for side in ("request", "reply"):
+            names = getattr(pairing, side)
+            for name in names:
+                if name not in known:
+                    told = "is neither a frame nor a wire of this sheet"
+                    self.mistakes.append(Mistake(f"pair.{key}.{side}", show(name), told, nearest(name, known)))
+            fields = pairing.match.keys() if side == "request" else pairing.match.values()
+            for name, field in ((name, field) for name in names for field in fields if name in known):
+                where = f"pair.{key}.match"
+                if name not in self._table("frame"):
+                    self.mistakes.append(Mistake(where, show(field), f"needs layouts as {side}, and {name} is a wire"))
+                elif name in frames and field not in frames[name].slot:
+                    told = f"is not a field of {name}"
+                    self.mistakes.append(Mistake(where, show(field), told, nearest(field, list(frames[name].slot))))
+        return pairing
+
+    def _timing(self, table: Mapping[str, Any]) -> WireTiming | None:
+        if isinstance(table.get("shared"), list):
+            self._refer("timing.shared", table["shared"], "wire")
+        return self._model(WireTiming, table, "timing")
 
     def _event(self, key: str, table: Mapping[str, Any], frames: Mapping[str, FrameLayout]) -> EventSignal | None:
         declared = self._table("wire")

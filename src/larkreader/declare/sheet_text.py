@@ -51,14 +51,26 @@ def sheet_text(sheet: Sheet) -> str:
         text += f"\n[wire.{_key(key)}]\n" + _lines(_wire(wire, sheet.line))
     for key, layout in sheet.frame.items():
         text += frame_text(key, layout)
-    for name in ("port", "event", "clock", "generator", "end", "register", "meaning", "rule", "receive", "send"):
+    for name in (
+        "port",
+        "event",
+        "clock",
+        "generator",
+        "end",
+        "register",
+        "meaning",
+        "rule",
+        "receive",
+        "send",
+        "pair",
+    ):
         models: Mapping[str, BaseModel] = getattr(sheet, "registers" if name == "register" else name)
         for key, model in models.items():
             text += f"\n[{name}.{_key(key)}]\n" + _lines(_said(model))
     for name in ("step", "joint", "traffic", "exchange"):
         for model in getattr(sheet, name):
             text += f"\n[[{name}]]\n" + _lines(_said(model))
-    for name in ("capture", "loopback"):
+    for name in ("capture", "loopback", "timing"):
         if said := _said(getattr(sheet, name)):
             text += f"\n[{name}]\n" + _lines(said)
     return text

@@ -7,8 +7,8 @@ when it put which character on a wire; it never asks the receiver.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field
+from collections.abc import Mapping
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -18,15 +18,15 @@ from larkreader.capture.characters import Fault
 from larkreader.capture.files.vcd_writer import write_vcd
 from larkreader.capture.trace import Trace
 from larkreader.declare.layout import FrameLayout
-from larkreader.declare.line import LineSettings
 from larkreader.declare.sheet import Sheet
 from larkreader.declare.sheet_file import SHIPPED, open_shipped_sheet, parse_sheet
-from larkreader.exercise.impair import add_spike
 from larkreader.exercise.transmit import transmit
 from larkreader.judge.buffers import characters_at, replay
-from larkreader.judge.findings import Finding
+
+from .wires import Injected, Message, on_wire
 
 DURATION_S = 10.0
+END_S = DURATION_S + 0.05  # of the recording
 STATUS_PERIOD_S = 0.05
 SETPOINT_PERIOD_S = 0.5
 OUT_OF_RANGE, UNKNOWN_STATE, REPEATED = 70, 84, 96  # numbers of status messages
@@ -34,17 +34,6 @@ SHEET_FILE = SHIPPED / "rig.toml"
 HISTORY_FILE = SHIPPED / "history.toml"
 HISTORY = 40  # status messages of the pump head's history
 HISTORY_BEGINS_S = 0.01
-
-
-@dataclass(frozen=True)
-class Injected:
-    """One kind of fault that was put on a wire, as the finding that must come out."""
-
-    kind: str
-    wire: str
-    count: int
-    first_s: float
-    offset: int | None
 
 
 @dataclass(frozen=True)
@@ -71,16 +60,6 @@ class Rig:
     injected: tuple[Injected, ...]
     delivered: bytes
     delivered_losses: tuple[int, ...]
-
-
-@dataclass
-class _Message:
-    """One message on a wire: its characters with the faults that each is to have."""
-
-    at_s: float
-    values: list[int]
-    faults: dict[int, Fault] = field(default_factory=dict)
-    marks: list[tuple[str, int]] = field(default_factory=list)  # kind of finding, and the character that it names
 
 
 def rig_sheet() -> Sheet:
@@ -120,8 +99,8 @@ def make_rig(*, seed: int = 7, faulty: bool = True) -> Rig:
         spikes = [4.645, 8.03]
         setpoints[5].faults[6] = Fault.PARITY
         setpoints[5].marks.append(("parity-error", 6))
-    pump_trace, pump_injected = _on_wire(from_pump, sheet.wire["from_pump"].line, "from_pump", spikes)
-    control_trace, control_injected = _on_wire(setpoints, sheet.wire["to_pump"].line, "to_pump", [])
+    pump_trace, pump_injected = on_wire(from_pump, sheet.wire["from_pump"].line, "from_pump", spikes, END_S)
+    control_trace, control_injected = on_wire(setpoints, sheet.wire["to_pump"].line, "to_pump", [], END_S)
     return Rig(
         sheet=sheet,
         traces={sheet.wire["to_pump"].source: control_trace, sheet.wire["from_pump"].source: pump_trace},
@@ -210,12 +189,6 @@ def _history_text(*, paused: bool) -> str:
     return text if paused else text.replace('flow_control = "rts-cts"', 'flow_control = "none"')
 
 
-def is_found(rig: Rig, findings: Iterable[Finding]) -> bool:
-    """Tell whether findings are exactly the faults that were put on the wires: kind, wire, count, place and time."""
-    found = {(one.kind, one.wire, one.count, one.offset, round(one.first_s or 0.0, 6)) for one in findings}
-    return found == {(one.kind, one.wire, one.count, one.offset, round(one.first_s, 6)) for one in rig.injected}
-
-
 def write_rig(folder: Path, rig: Rig) -> dict[str, Path]:
     """Write the rig's sheet and captures.
 
@@ -266,18 +239,18 @@ def _status_time(number: int) -> float:
     return 0.02 + number * STATUS_PERIOD_S
 
 
-def _status_messages(layout: FrameLayout, rows: list[dict[str, Any]]) -> list[_Message]:
-    return [_Message(_status_time(number), list(layout.encode(row))) for number, row in enumerate(rows)]
+def _status_messages(layout: FrameLayout, rows: list[dict[str, Any]]) -> list[Message]:
+    return [Message(_status_time(number), list(layout.encode(row))) for number, row in enumerate(rows)]
 
 
-def _in_order(*messages: list[_Message]) -> list[_Message]:
+def _in_order(*messages: list[Message]) -> list[Message]:
     return sorted((one for several in messages for one in several), key=lambda message: message.at_s)
 
 
-def _setpoint_messages(layout: FrameLayout) -> list[_Message]:
+def _setpoint_messages(layout: FrameLayout) -> list[Message]:
     """Ask for a flow twice a second."""
     return [
-        _Message(
+        Message(
             0.01 + number * SETPOINT_PERIOD_S,
             list(layout.encode({"count": number, "flow": 120.0, "valve": [1, 0, 0, 1], "dose": 14.0})),
         )
@@ -285,9 +258,9 @@ def _setpoint_messages(layout: FrameLayout) -> list[_Message]:
     ]
 
 
-def _alarm_messages(layout: FrameLayout) -> list[_Message]:
+def _alarm_messages(layout: FrameLayout) -> list[Message]:
     return [
-        _Message(at_s + 0.01, list(layout.encode({"cause": cause, "at": int(at_s)})))
+        Message(at_s + 0.01, list(layout.encode({"cause": cause, "at": int(at_s)})))
         for at_s, cause in ((3.0, "blocked"), (9.5, "dry"))
     ]
 
@@ -300,7 +273,7 @@ def _mistake_values(rows: list[dict[str, Any]]) -> None:
         row["count"] = (row["count"] - 1) % 256
 
 
-def _damage(status: list[_Message]) -> None:
+def _damage(status: list[Message]) -> None:
     """Put faults of every kind on the status messages, each far enough from the others to be told apart."""
     for number, kind in (
         (OUT_OF_RANGE, "out-of-range"),
@@ -329,42 +302,10 @@ def _damage(status: list[_Message]) -> None:
     status[171].marks.append(("overflow", 0))
 
 
-def _boot_text() -> _Message:
+def _boot_text() -> Message:
     """Let the pump head say something in plain text, which the sheet does not declare, behind a break."""
     marks = [("break", 0), ("resynchronised", 0)]
-    return _Message(6.345, [0, *b"pump head 1.4\r\n"], {0: Fault.BREAK}, marks)
-
-
-def _on_wire(
-    messages: Iterable[_Message], line: LineSettings, wire: str, spikes: list[float]
-) -> tuple[Trace, list[Injected]]:
-    """Put messages on a wire; return its trace and the findings that must come out."""
-    values: list[int] = []
-    faults: list[int] = []
-    begins: list[float] = []
-    gaps: list[float] = []
-    marks: dict[str, list[int]] = {}
-    free_s = 0.0
-    for message in messages:
-        begin_s, first = max(message.at_s, free_s), len(values)
-        for place, value in enumerate(message.values):
-            fault = message.faults.get(place, Fault(0))
-            gaps.append(max(begin_s - free_s, 0.0) * line.baud)
-            values.append(value)
-            faults.append(int(fault))
-            begins.append(begin_s)
-            held = bool(fault & (Fault.FRAMING | Fault.BREAK))
-            free_s = begin_s + (line.bits_per_character + held) * line.bit_time_s
-            begin_s = free_s
-        for kind, place in message.marks:
-            marks.setdefault(kind, []).append(first + place)
-    trace = transmit(values, line, gaps=gaps, faults=faults, begin_s=0.0, end_s=DURATION_S + 0.05, name=wire)
-    injected = [Injected(kind, wire, len(places), begins[places[0]], places[0]) for kind, places in marks.items()]
-    for at_s in spikes:
-        trace = add_spike(trace, at_s, 0.2 * line.bit_time_s)
-    if spikes:
-        injected.append(Injected("false-start", wire, len(spikes), spikes[0], None))
-    return trace, injected
+    return Message(6.345, [0, *b"pump head 1.4\r\n"], {0: Fault.BREAK}, marks)
 
 
 def _through_a_small_buffer(data: bytes) -> tuple[bytes, tuple[int, ...]]:

@@ -36,12 +36,13 @@ SAME_SETTINGS = (
 
 @dataclass(frozen=True)
 class Extent:
-    """What is known of a trace without its changes: how many, from which level, from when on, in ticks how long."""
+    """What is known of a trace without its changes: how many, from which level, from when until when, tick."""
 
     changes: int
     first_level: int
     begin_s: float
     tick_s: float
+    end_s: float | None = None
 
     @classmethod
     def of(cls, trace: Trace) -> Extent:
@@ -50,7 +51,8 @@ class Extent:
 
     def grown_by(self, trace: Trace) -> Extent:
         """Return the extent with the changes of a further piece."""
-        return replace(self, changes=self.changes + len(trace))
+        end_s = self.end_s if trace.end is None else trace.end * trace.tick_s
+        return replace(self, changes=self.changes + len(trace), end_s=end_s)
 
 
 def judge_characters(

@@ -11,9 +11,9 @@ import numpy.typing as npt
 from larkreader.capture.trace import Trace
 from larkreader.declare.event import EventSignal
 
-Seconds = npt.NDArray[np.float64]
+from .distribution import histogram_of
 
-MOST_BINS = 12  # of a histogram
+Seconds = npt.NDArray[np.float64]
 
 
 @dataclass(frozen=True, eq=False)
@@ -41,12 +41,7 @@ class EventDelays:
 
     def histogram(self) -> list[tuple[float, float, int]]:
         """Return how many delays lie from one time to another, in seconds: at most twelve stretches of one length."""
-        followed = self.followed
-        if not len(followed):
-            return []
-        bins = int(np.clip(np.sqrt(len(followed)), 1, MOST_BINS)) if followed[0] < followed[-1] else 1
-        counts, bounds = np.histogram(followed, bins=bins)
-        return list(zip(bounds[:-1].tolist(), bounds[1:].tolist(), counts.tolist(), strict=True))
+        return histogram_of(self.followed)
 
     def to_dict(self) -> dict[str, Any]:
         """Return the delays as JSON has them; times are null where nothing followed."""

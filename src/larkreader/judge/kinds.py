@@ -7,6 +7,7 @@ from collections.abc import Mapping
 from .kind import Kind
 from .path_kinds import PATHS
 from .setup_kinds import SETUP
+from .turn_kinds import TURNS
 
 SEEN: Mapping[str, Kind] = {
     "parity-error": Kind(
@@ -389,4 +390,4 @@ SEEN: Mapping[str, Kind] = {
     ),
 }
 
-KINDS: Mapping[str, Kind] = {**SEEN, **SETUP, **PATHS}
+KINDS: Mapping[str, Kind] = {**SEEN, **SETUP, **PATHS, **TURNS}

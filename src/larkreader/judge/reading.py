@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -20,6 +21,7 @@ from larkreader.declare.sheet import Sheet
 from larkreader.declare.sheet_file import open_sheet
 from larkreader.decode.frame_columns import FRAME_FAULT_NAMES, Frames, Spans
 from larkreader.decode.frames import read_layouts
+from larkreader.decode.timeline import Timeline, make_timeline
 from larkreader.errors import RequestError, nearest
 
 from .character_faults import judge_characters
@@ -29,9 +31,12 @@ from .findings import SEVERITIES, Finding, Verdict, verdict_of
 from .first_sight import has_stray_beginning, judge_no_frames, judge_stray, judge_text
 from .frame_faults import judge_frames
 from .off_grid import judge_baud
+from .pair_findings import judge_pairs
+from .pairs import Pairs, find_pairs
 from .pauses import judge_pauses
 from .received import measured_in, receive_all
 from .sequence import Losses, find_losses, lost_by_hardware
+from .turns import judge_turns
 
 if TYPE_CHECKING:
     from .path_report import PathReport
@@ -63,6 +68,8 @@ class Reading:
         Delays from the changes of the sheet's event signals, by their names; none where the capture has no levels.
     paths : mapping of str to PathReport
         By wire, what the declared receive path makes of its characters; only of wires whose levels were captured.
+    pairs : mapping of str to Pairs
+        The sheet's pairings, by name: which reply answers which request.
     """
 
     sheet: Sheet
@@ -74,6 +81,12 @@ class Reading:
     sheet_name: str = ""
     events: Mapping[str, EventDelays] = field(default_factory=dict)
     paths: Mapping[str, PathReport] = field(default_factory=dict)
+    pairs: Mapping[str, Pairs] = field(default_factory=dict)
+
+    @cached_property
+    def timeline(self) -> Timeline:
+        """The messages of all wires in order of time; none of a wire whose source has no times."""
+        return _timeline_of(self.sheet, self.characters, self.frames, self.skipped)
 
     @property
     def verdict(self) -> Verdict:
@@ -113,6 +126,7 @@ class Reading:
             "wires": {wire: self._wire_dict(wire) for wire in self.characters},
             "frames": {key: _frames_dict(frames) for key, frames in self.frames.items()},
             **({"events": {key: one.to_dict() for key, one in self.events.items()}} if self.sheet.event else {}),
+            **({"pairs": {key: one.to_dict() for key, one in self.pairs.items()}} if self.pairs else {}),
             **({"receive": {key: one.to_dict() for key, one in self.paths.items()}} if self.paths else {}),
             "findings": [finding.to_dict() for finding in self.findings],
         }
@@ -228,13 +242,48 @@ def read(
     findings += judge_pauses(declared, characters, received.clear, inside)
     paths = _paths_of(declared, characters, frames) if declared.receive else {}
     findings += [finding for one in paths.values() for finding in one.findings]
+    pairs: dict[str, Pairs] = {}
+    if _has_turns(declared):
+        ends = [extent.end_s for extent in received.extents.values() if extent.end_s is not None]
+        timeline = _timeline_of(declared, characters, frames, skipped)
+        if len(timeline):
+            pairs = _pairs_of(declared, timeline, frames, characters, max(ends, default=None))
+            findings += [finding for one in pairs.values() for finding in judge_pairs(one)]
+            findings += judge_turns(declared, timeline, characters, max(ends, default=None))
     findings.sort(key=lambda one: (SEVERITIES.index(one.severity), one.first_s or 0.0, one.offset or 0))
     events = {
         key: measure_delays(event, received.changes_s[key], _begins_on(event, declared, characters, frames))
         for key, event in declared.event.items()
         if key in received.changes_s
     }
-    return Reading(declared, name, characters, frames, skipped, tuple(findings), sheet_name, events, paths)
+    return Reading(declared, name, characters, frames, skipped, tuple(findings), sheet_name, events, paths, pairs)
+
+
+def _has_turns(sheet: Sheet) -> bool:
+    """Tell whether a sheet declares anything that takes the times of messages."""
+    return bool(sheet.pair or sheet.timing.shared or any(wire.silence_s is not None for wire in sheet.wire.values()))
+
+
+def _timeline_of(
+    sheet: Sheet, characters: Mapping[str, Characters], frames: Mapping[str, Frames], skipped: Mapping[str, Spans]
+) -> Timeline:
+    return make_timeline(characters, frames, skipped, {key: wire.line for key, wire in sheet.wire.items()})
+
+
+def _pairs_of(
+    sheet: Sheet,
+    timeline: Timeline,
+    frames: Mapping[str, Frames],
+    characters: Mapping[str, Characters],
+    end_s: float | None,
+) -> dict[str, Pairs]:
+    """Return the pairings of which both sides were captured."""
+    lines = {key: wire.line for key, wire in sheet.wire.items()}
+    return {
+        key: find_pairs(pairing, timeline, frames, characters, lines, end_s)
+        for key, pairing in sheet.pair.items()
+        if set(sheet.wires_of((*pairing.request, *pairing.reply))) <= set(timeline.wires)
+    }
 
 
 def _inside_frames(sheet: Sheet, wire: str, count: int, frames: Mapping[str, Frames]) -> npt.NDArray[np.bool_]:

@@ -94,7 +94,7 @@ class FrameView(View):
         self._as_bytes = as_bytes
         self.seen = {layout.key: _Seen() for some in layouts.values() for layout in some}
         self.layouts = {layout.key: layout for some in layouts.values() for layout in some}
-        self.shown = {key: _chosen(layout, fields) for key, layout in self.layouts.items()}
+        self.shown = {key: chosen_fields(layout, fields) for key, layout in self.layouts.items()}
         self.skipped = dict.fromkeys(self._readers, 0)
 
     def heading(self) -> str:
@@ -253,7 +253,7 @@ def number_text(value: Any, slot: Slot) -> str:
     return f"{float(value):.10g}" if slot.field is not None and slot.field.is_scaled else f"{int(value)}"
 
 
-def _chosen(layout: FrameLayout, fields: Sequence[str]) -> list[str]:
+def chosen_fields(layout: FrameLayout, fields: Sequence[str]) -> list[str]:
     """Name the fields of a layout that are asked for; unless any are, those that can change and are no checksum."""
     if fields:
         return [name for name in layout.slot if name in fields]

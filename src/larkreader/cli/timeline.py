@@ -1,0 +1,190 @@
+"""``larkreader timeline``: what was on which wire when, and which reply answers which request."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from .common import (
+    capture_argument,
+    check_figure,
+    check_output,
+    console_form,
+    json_option,
+    note,
+    print_json,
+    read_with_progress,
+    sheet_argument,
+)
+from .forms import form_of, form_options
+
+if TYPE_CHECKING:
+    from larkreader.judge.reading import Reading
+    from larkreader.present.timeline_rows import TimelineRows
+
+MOST_DRAWN = 400  # messages that one figure can tell apart
+
+
+@click.command()
+@sheet_argument
+@capture_argument
+@json_option
+@click.option("--from", "from_s", type=float, metavar="SECONDS", help="Begin with what begins from this time on.")
+@click.option("--to", "to_s", type=float, metavar="SECONDS", help="End before what begins at this time.")
+@click.option(
+    "--count", type=click.IntRange(0), default=40, show_default=True, help="How many messages to show; 0 for none."
+)
+@click.option(
+    "--only-wrong", is_flag=True, help="Show what something is wrong with alone, with what it is paired with."
+)
+@click.option(
+    "--moved-at", "moved_at_s", type=float, metavar="SECONDS", help="Compare the parts of a cycle before and after."
+)
+@click.option(
+    "--messages", type=click.Path(path_type=Path), metavar="FILE", help="Write all messages, and what pairs, as CSV."
+)
+@click.option(
+    "-o", "--output", type=click.Path(path_type=Path), metavar="FILE", help="Draw what is shown: .png, .svg or .pdf."
+)
+@form_options
+def timeline(
+    sheet: Path,
+    capture: Path,
+    as_json: bool,
+    from_s: float | None,
+    to_s: float | None,
+    count: int,
+    only_wrong: bool,
+    moved_at_s: float | None,
+    messages: Path | None,
+    output: Path | None,
+    kind: str | None,
+    given: dict[str, Any],
+) -> int:
+    """Show the messages of all wires of CAPTURE in order of time, and which reply answers which request.
+
+    What answers what stands as [pair.NAME] on SHEET; wires that are one medium, as [timing]. The exit status is 1 if
+    there is a finding of severity error.
+    """
+    from larkreader.declare.sheet_file import open_sheet
+    from larkreader.errors import RequestError
+    from larkreader.present.timeline_rows import TimelineRows, write_messages
+
+    check_output(messages)
+    if output is not None:
+        check_figure(output)
+    declared = open_sheet(sheet)
+    reading = read_with_progress(
+        declared, capture, sheet_name=str(sheet), kind=kind, form=form_of(declared.capture, given)
+    )
+    if not len(reading.timeline):
+        raise RequestError(str(capture), "has no times", "a timeline needs a capture that says when things came")
+    if moved_at_s is not None and not reading.pairs:
+        raise RequestError("--moved-at", "compares the parts of a cycle", "needs [pair.NAME] on the sheet")
+    _, ascii_only = console_form()
+    rows = TimelineRows(reading, ascii_only=ascii_only)
+    chosen = rows.between(-float("inf") if from_s is None else from_s, float("inf") if to_s is None else to_s)
+    if only_wrong:
+        wrong = set(rows.wrong().tolist())
+        chosen = chosen[[row in wrong for row in chosen.tolist()]]
+    if messages is not None:
+        write_messages(messages, reading)
+        note(f"messages written to {messages}")
+    if output is not None:
+        _draw(rows, chosen, output)
+    if as_json:
+        print_json(_document(reading, rows, chosen))
+    else:
+        _show(reading, rows, chosen, count, moved_at_s, ascii_only=ascii_only)
+    return 1 if reading.verdict == "faults" else 0
+
+
+def _show(
+    reading: Reading, rows: TimelineRows, chosen: Any, count: int, moved_at_s: float | None, *, ascii_only: bool
+) -> None:
+    from larkreader.present import terminal, timeline_views
+
+    console = terminal.make_console()
+    parts: list[Any] = []
+    if count:
+        entries = rows.entries(chosen[:count])
+        named = len(reading.pairs) > 1
+        parts.append(
+            timeline_views.timeline_table(entries, rows.timeline.wires, named=named, width=console.width)
+            if len(chosen)
+            else "Nothing to show."
+        )
+        if len(chosen) > count:
+            parts.append(f"... and {len(chosen) - count:,} more: --count, --from, --to, --only-wrong")
+    if reading.pairs:
+        parts.append(timeline_views.pairs_table(reading.pairs))
+        if moved_at_s is None:
+            parts.append(timeline_views.histograms(reading.pairs, ascii_only=ascii_only))
+        parts += [timeline_views.parts_table(key, one, moved_at_s) for key, one in reading.pairs.items()]
+    elif not reading.sheet.pair:
+        parts.append(timeline_views.NO_PAIRS)
+    else:
+        parts.append("Of no pairing were both sides captured.")
+    if rows.timeline.in_groups:
+        parts.append(timeline_views.IN_GROUPS)
+    for number, part in enumerate(parts):
+        console.print(*([""] if number else []), part, sep="\n")
+
+
+def _document(reading: Reading, rows: TimelineRows, chosen: Any) -> dict[str, Any]:
+    """Return the messages and pairs as JSON has them."""
+    timeline = rows.timeline
+    messages = []
+    for entry in rows.entries(chosen):
+        told: dict[str, Any] = {
+            "begin_s": round(entry.begin_s, 12),
+            "end_s": round(entry.end_s, 12),
+            "wire": entry.wire,
+            "is": timeline.name_of(entry.row),
+            "offset": int(timeline.offset[entry.row]),
+            "length": int(timeline.length[entry.row]),
+            "faults": entry.faults.split("+") if entry.faults else [],
+            "text": entry.text,
+        }
+        if entry.collides:
+            told["collides"] = True
+        if entry.parts:
+            told["pairs"] = [
+                {
+                    "pair": part.pair,
+                    "number": part.number if part.number >= 0 else None,
+                    "role": part.role,
+                    "state": part.state,
+                    "latency_s": None if part.latency_s != part.latency_s else round(part.latency_s, 12),
+                    "again": part.again,
+                }
+                for part in entry.parts
+            ]
+        messages.append(told)
+    return {
+        "sheet": reading.sheet_name,
+        "capture": reading.capture,
+        "verdict": reading.verdict,
+        "times": "groups" if timeline.in_groups else "exact",
+        "pairs": {key: one.to_dict() for key, one in reading.pairs.items()},
+        "messages": messages,
+    }
+
+
+def _draw(rows: TimelineRows, chosen: Any, output: Path) -> None:
+    from larkreader.errors import RequestError
+    from larkreader.present.figures.timeline import draw_timeline
+    from larkreader.present.figures.waveform import new_figure
+
+    if not len(chosen):
+        raise RequestError(str(output), "cannot be drawn: there is no message to show")
+    if len(chosen) > MOST_DRAWN:
+        note(f"the first {MOST_DRAWN} of {len(chosen):,} messages are drawn; --from and --to choose others")
+    shown = chosen[:MOST_DRAWN]
+    picture = new_figure()
+    begin_s, end_s = float(rows.timeline.begin_s[shown[0]]), float(rows.timeline.end_s[shown].max())
+    draw_timeline(rows.reading, begin_s=begin_s, end_s=end_s, ax=picture.add_subplot())
+    picture.savefig(output)
+    note(f"timeline drawn into {output}")

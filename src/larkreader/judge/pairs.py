@@ -1,0 +1,361 @@
+"""Which reply answers which request, how long it took, and which request nobody answered.
+
+A reply can begin as soon as the receiver has judged the request's first stop bit. It answers the last request before
+it, or with fields to match the last one that holds the same. Of several the first one counts. A request that got no
+good reply may have got a damaged one: what comes damaged on the reply's wire before the next request.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from enum import IntEnum
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+from larkreader.capture.characters import Characters
+from larkreader.capture.columns import SHOWN_ROWS, Columns
+from larkreader.capture.ragged import Ragged
+from larkreader.declare.line import LineSettings
+from larkreader.declare.pairing import Pairing
+from larkreader.decode.frame_columns import Frames
+from larkreader.decode.timeline import Timeline, What
+
+from .distribution import figures_of, histogram_of
+from .statistics import UNTRUSTED
+
+Places = npt.NDArray[np.int64]
+Seconds = npt.NDArray[np.float64]
+
+STOP_JUDGED = 0.5  # bit times into the first stop bit, after which the receiver has the character
+ROUNDING_S = 1e-9  # of times
+PARTS = ("request", "answer", "reply", "pause", "cycle")
+
+
+class PairState(IntEnum):
+    """What became of a request."""
+
+    ANSWERED = 0
+    """A good reply came, in time if a time is declared."""
+    LATE = 1
+    """A good reply came, later than declared."""
+    DAMAGED_REPLY = 2
+    """Something came in the reply's place, but damaged."""
+    UNANSWERED = 3
+    """Nothing that answers it came."""
+    OPEN = 4
+    """The capture ends before that can be told."""
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Pairs(Columns):
+    """The requests of one pairing, in order of time; all columns have shape (n_requests,).
+
+    Parameters
+    ----------
+    request : ndarray of int64
+        Its row of the timeline.
+    reply : ndarray of int64
+        The row of what answers it, or came damaged instead; -1 without any.
+    latency_s : ndarray of float64
+        From the end of its last stop bit to the beginning of the reply, in seconds; NaN without any. A reply may begin
+        while the last of the request's stop bits still lasts, which is less than 0.
+    state : ndarray of uint8
+        What became of it, as `PairState`.
+    again : ndarray of int64
+        Row of the request that it repeats, which has the same content and had no good reply yet; -1 for a new one.
+    pairing : Pairing
+        What was declared.
+    timeline : Timeline
+        The rows that are meant.
+    unasked : ndarray of int64, shape (n_unasked,)
+        Rows of good replies that answer nothing.
+    """
+
+    COLUMNS = ("request", "reply", "latency_s", "state", "again")
+
+    request: Places
+    reply: Places
+    latency_s: Seconds
+    state: npt.NDArray[np.uint8]
+    again: Places
+    pairing: Pairing
+    timeline: Timeline
+    unasked: Places = field(default_factory=lambda: np.empty(0, np.int64))
+
+    def __post_init__(self) -> None:
+        self.check_lengths()
+
+    def count(self, state: PairState) -> int:
+        """Return to how many requests that happened."""
+        return int(np.count_nonzero(self.state == state))
+
+    @property
+    def answered(self) -> npt.NDArray[np.bool_]:
+        """Whether each request got a good reply, late or not: bool, shape (n_requests,)."""
+        return self.state <= PairState.LATE
+
+    @property
+    def latencies_s(self) -> Seconds:
+        """How long good replies took, in seconds, in order of their requests."""
+        return self.latency_s[self.answered]
+
+    def parts(self, *, begin_s: float = -np.inf, end_s: float = np.inf) -> dict[str, Seconds]:
+        """Return what the time from one request to the next went into, in seconds; NaN where a part is not known.
+
+        Parameters
+        ----------
+        begin_s, end_s : float
+            Only requests that begin from one time on, and before the other.
+
+        Returns
+        -------
+        dict of str to ndarray of float64, shape (n_requests,)
+            ``request`` and ``reply``: how long each was on the wire; ``answer``: from the end of the request to the
+            beginning of the reply; ``pause``: from the end of the reply to the next request; ``cycle``: all of it.
+        """
+        begins, ends = self.timeline.begin_s, self.timeline.end_s
+        nothing = np.full(len(self), np.nan)
+        reply = np.where(self.answered, self.reply, 0)
+        following = np.append(begins[self.request][1:], np.nan) if len(self) else nothing
+        known = self.answered if len(self.timeline) else np.zeros(0, np.bool_)
+        told = {
+            "request": ends[self.request] - begins[self.request],
+            "answer": np.where(known, self.latency_s, np.nan),
+            "reply": np.where(known, ends[reply] - begins[reply], np.nan) if len(self) else nothing,
+            "pause": np.where(known, following - ends[reply], np.nan) if len(self) else nothing,
+            "cycle": following - begins[self.request],
+        }
+        wanted = (begins[self.request] >= begin_s) & (begins[self.request] < end_s)
+        return {name: column[wanted] for name, column in told.items()}
+
+    def to_dict(self) -> dict[str, Any]:
+        """Return counts and times as JSON has them."""
+        counts = {state.name.lower().replace("_", "-"): self.count(state) for state in PairState}
+        return {
+            "requests": len(self),
+            **counts,
+            "repeated": int(np.count_nonzero(self.again >= 0)),
+            "unasked": len(self.unasked),
+            "latency": {
+                **figures_of(self.latencies_s),
+                "histogram": [
+                    {"from_s": low, "to_s": high, "count": count} for low, high, count in histogram_of(self.latencies_s)
+                ],
+            },
+            "parts": {name: figures_of(column) for name, column in self.parts().items()},
+        }
+
+    def about(self) -> str:
+        """Name the pairing."""
+        return f'"{self.pairing.key}"'
+
+    def shown(self) -> dict[str, npt.NDArray[Any]]:
+        """Return what a repr shows of the first rows."""
+        head = self[slice(SHOWN_ROWS)]
+        states = np.array([state.name.lower() for state in PairState])
+        return {"begin_s": self.timeline.begin_s[head.request], "latency_s": head.latency_s,
+                "state": states[head.state]}  # fmt: skip
+
+
+def find_pairs(
+    pairing: Pairing,
+    timeline: Timeline,
+    frames: Mapping[str, Frames],
+    characters: Mapping[str, Characters],
+    lines: Mapping[str, LineSettings],
+    end_s: float | None = None,
+) -> Pairs:
+    """Find what answers each request.
+
+    Parameters
+    ----------
+    pairing : Pairing
+        Which messages answer which.
+    timeline : Timeline
+        The messages of all wires.
+    frames : mapping of str to Frames
+        By layout, those of the timeline.
+    characters : mapping of str to Characters
+        By wire, those of the timeline.
+    lines : mapping of str to LineSettings
+        By wire.
+    end_s : float, optional
+        When the capture ends, in seconds; with its last message unless said.
+
+    Returns
+    -------
+    Pairs
+    """
+    request = np.flatnonzero(timeline.is_of(pairing.request))
+    reply = np.flatnonzero(timeline.is_of(pairing.reply))
+    good = reply[(timeline.faults[reply] & UNTRUSTED) == 0]
+    ready_s = _ready(timeline, request, lines)
+    asked, answers = _keys(pairing, timeline, frames, request, good)
+    found = _last_before(ready_s, asked, timeline.begin_s[good], answers)
+    latency_s = np.where(found >= 0, timeline.begin_s[good] - timeline.end_s[request][found], np.nan)
+    if pairing.gone_after_s is not None:
+        found[latency_s > pairing.gone_after_s] = -1
+    asking, first = np.unique(found, return_index=True)
+    asking, first = asking[asking >= 0], first[asking >= 0]
+    answered = np.full(len(request), -1)
+    answered[asking] = good[first]
+    took_s = np.full(len(request), np.nan)
+    took_s[asking] = latency_s[first]
+    state = np.where(answered >= 0, PairState.ANSWERED, PairState.UNANSWERED).astype(np.uint8)
+    if pairing.within_s is not None:
+        state[(answered >= 0) & (took_s > pairing.within_s + ROUNDING_S)] = PairState.LATE
+    _find_damaged(pairing, timeline, request, ready_s, reply, answered, took_s, state)
+    _leave_open(pairing, timeline, request, asked, state, end_s)
+    used = np.zeros(len(good), np.bool_)
+    used[first] = True
+    begun = timeline.begin_s[good] >= ready_s[0] if len(ready_s) else used
+    again = _repeats(timeline, frames, characters, request, answered, state)
+    return Pairs(request, answered, took_s, state, again, pairing, timeline, good[~used & begun])
+
+
+def _ready(timeline: Timeline, rows: Places, lines: Mapping[str, LineSettings]) -> Seconds:
+    """Return from when on a receiver can answer each row."""
+    judged = [(lines[wire].stop_bits - STOP_JUDGED) * lines[wire].bit_time_s for wire in timeline.wires]
+    slack = np.array([*judged, 0.0])[timeline.wire[rows]]
+    lasting = timeline.end_s[rows] - timeline.begin_s[rows]  # what came in a group lasts no time
+    ready_s: Seconds = timeline.end_s[rows] - np.minimum(slack, lasting) - ROUNDING_S
+    return ready_s
+
+
+def _keys(
+    pairing: Pairing, timeline: Timeline, frames: Mapping[str, Frames], request: Places, reply: Places
+) -> tuple[Places, Places]:
+    """Return numbers of what requests and replies hold in the fields to match; all are 0 without any."""
+    asked, answers = np.zeros(len(request), np.int64), np.zeros(len(reply), np.int64)
+    for one, other in pairing.match.items():
+        both = np.concatenate([_raw(timeline, frames, request, one), _raw(timeline, frames, reply, other)])
+        joined = np.stack([np.concatenate([asked, answers]), np.unique(both, return_inverse=True)[1].reshape(-1)])
+        numbers = np.unique(joined, axis=1, return_inverse=True)[1].reshape(-1)
+        asked, answers = numbers[: len(request)], numbers[len(request) :]
+    return asked, answers
+
+
+def _raw(timeline: Timeline, frames: Mapping[str, Frames], rows: Places, name: str) -> npt.NDArray[Any]:
+    """Return what a field holds in rows that are frames of several layouts: as texts, whatever its type."""
+    texts = np.full(len(rows), "", dtype=object)
+    for place, layout in enumerate(timeline.layouts):
+        own = np.flatnonzero(timeline.layout[rows] == place)
+        if len(own):
+            raw = frames[layout][timeline.row[rows[own]]].raw(name)
+            if isinstance(raw, Ragged):
+                texts[own] = [str(one.tolist()) for one in raw]
+            else:
+                texts[own] = (raw.astype(np.uint8) if raw.dtype.kind == "b" else raw).astype(str)
+    return texts.astype(str)
+
+
+def _last_before(ready_s: Seconds, asked: Places, begins_s: Seconds, answers: Places) -> Places:
+    """Return for each reply the last request that was ready before it and has the same number; -1 without any."""
+    key = np.concatenate([asked, answers])
+    is_reply = np.repeat([False, True], [len(asked), len(answers)])
+    order = np.lexsort((is_reply, np.concatenate([ready_s, begins_s]), key))
+    place = np.where(is_reply[order], -1, np.arange(len(order)))
+    last = np.maximum.accumulate(place) if len(place) else place
+    fits = (last >= 0) & (key[order][last] == key[order]) if len(place) else np.zeros(0, np.bool_)
+    found = np.full(len(order), -1)
+    found[order] = np.where(fits, order[last], -1) if len(place) else -1
+    return found[len(asked) :]
+
+
+def _find_damaged(
+    pairing: Pairing,
+    timeline: Timeline,
+    request: Places,
+    ready_s: Seconds,
+    reply: Places,
+    answered: Places,
+    took_s: Seconds,
+    state: npt.NDArray[np.uint8],
+) -> None:
+    """Find what came damaged in the place of a reply, before the next request."""
+    wires = {int(one) for one in timeline.wire[reply]}
+    wires |= {timeline.wires.index(name) for name in pairing.reply if name in timeline.wires}
+    damaged = np.zeros(len(timeline), np.bool_)
+    damaged[reply] = (timeline.faults[reply] & UNTRUSTED) != 0
+    damaged |= (timeline.what == What.SKIPPED) & np.isin(timeline.wire, list(wires))
+    rows = np.flatnonzero(damaged)
+    if not len(rows) or not len(request):
+        return
+    begins = timeline.begin_s[rows]
+    at = np.searchsorted(begins, ready_s)
+    until = np.append(timeline.begin_s[request][1:], np.inf)
+    if pairing.gone_after_s is not None:
+        until = np.minimum(until, timeline.end_s[request] + pairing.gone_after_s)
+    came = (state == PairState.UNANSWERED) & (np.append(begins, np.inf)[at] < until)
+    answered[came] = rows[at[came]]
+    took_s[came] = begins[at[came]] - timeline.end_s[request][came]
+    state[came] = PairState.DAMAGED_REPLY
+
+
+def _leave_open(
+    pairing: Pairing,
+    timeline: Timeline,
+    request: Places,
+    asked: Places,
+    state: npt.NDArray[np.uint8],
+    end_s: float | None,
+) -> None:
+    """Leave those open of which the capture ends too early to tell, and that no later request took the place of."""
+    if not len(request):
+        return
+    last = float(timeline.end_s.max()) if end_s is None else end_s
+    limit = pairing.within_s if pairing.gone_after_s is None else pairing.gone_after_s
+    early = last - timeline.end_s[request] < (np.inf if limit is None else limit)
+    newest = np.zeros(len(request), np.bool_)
+    newest[len(request) - 1 - np.unique(asked[::-1], return_index=True)[1]] = True
+    if not pairing.match:
+        newest[:-1] = False
+    state[early & newest & (state == PairState.UNANSWERED)] = PairState.OPEN
+
+
+def _repeats(
+    timeline: Timeline,
+    frames: Mapping[str, Frames],
+    characters: Mapping[str, Characters],
+    request: Places,
+    answered: Places,
+    state: npt.NDArray[np.uint8],
+) -> Places:
+    """Return which request each one repeats: the one before it, if that has the same content and no good reply yet."""
+    again = np.full(len(request), -1)
+    if len(request) < 2:
+        return again
+    failed = (state[:-1] == PairState.UNANSWERED) | (state[:-1] == PairState.DAMAGED_REPLY)
+    failed |= (answered[:-1] >= 0) & (timeline.begin_s[answered[:-1]] > timeline.begin_s[request[1:]])
+    for place in np.flatnonzero(failed).tolist():  # few requests fail
+        one, other = (_content(timeline, frames, characters, int(row)) for row in request[place : place + 2])
+        again[place + 1] = place if one == other else -1
+    return again
+
+
+def _content(timeline: Timeline, frames: Mapping[str, Frames], characters: Mapping[str, Characters], row: int) -> bytes:
+    """Return what a row holds, with counters and checksums taken out."""
+    if timeline.what[row] == What.FRAME:
+        return _without_counters(frames[timeline.layouts[timeline.layout[row]]], int(timeline.row[row]))
+    begin, length = int(timeline.offset[row]), int(timeline.length[row])
+    return characters[timeline.wires[timeline.wire[row]]].value[begin : begin + length].tobytes()
+
+
+def _without_counters(frames: Frames, row: int) -> bytes:
+    """Return a frame with its counters and its checksum as zeros."""
+    data = frames.data[row].tobytes()
+    if frames.layout.pattern is not None:
+        return data
+    counting = [
+        slot
+        for slot in frames.layout.shape_of(data).slot.values()
+        if slot.kind == "checksum" or (slot.field is not None and slot.field.counter)
+    ]
+    left = bytearray(data)
+    for slot in counting:
+        begin, end = slot.first_bit // 8, -(-slot.end_bit // 8)
+        left[begin:end] = bytes(end - begin)
+    return frames.layout.key.encode() + bytes(left)

@@ -1,0 +1,194 @@
+"""The messages of all wires on one time axis, a lane a wire, with requests joined to their replies.
+
+A message is a box from its first start edge to its last stop bit, hatched where something is held against it. A line
+leads from the end of a request to the beginning of its reply, dashed where that is late or damaged; letters outside the
+lanes say what is wrong with which message.
+"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from larkreader.errors import RequestError
+from larkreader.judge.reading import Reading
+from larkreader.present.terminal import duration
+from larkreader.present.timeline_rows import Entry, TimelineRows
+
+from .scale import time_scale
+from .waveform import INK, PALE, SOFT, new_figure
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
+LETTERS = {
+    "F": "fault of its own",
+    "?": "no reply",
+    "L": "late reply",
+    "D": "damaged reply",
+    "R": "repeated",
+    "U": "nobody asked",
+    "X": "sent into another",
+}
+HEIGHT = 0.44  # of a box; lanes are 1 apart
+THIN = 0.006  # of the width of the axes, below which a box has no room for hatching
+ROOM = 0.009  # of the width, that a letter takes
+MARGIN = 0.015  # of the width, before and behind
+MOST_TIMES = 12  # latencies that are written
+
+
+def draw_timeline(
+    reading: Reading, *, begin_s: float | None = None, end_s: float | None = None, ax: Axes | None = None
+) -> Axes:
+    """Draw what was on which wire when.
+
+    Parameters
+    ----------
+    reading : Reading
+        What was read from a capture with times.
+    begin_s, end_s : float, optional
+        From which moment to which, in seconds; all of it unless given.
+    ax : matplotlib.axes.Axes, optional
+        Where to draw; a figure of its own unless given.
+
+    Returns
+    -------
+    matplotlib.axes.Axes
+
+    Raises
+    ------
+    RequestError
+        If there is no message in that time.
+    """
+    rows = TimelineRows(reading)
+    timeline = rows.timeline
+    begin = -np.inf if begin_s is None else begin_s
+    end = np.inf if end_s is None else end_s
+    shown = np.flatnonzero((timeline.end_s >= begin) & (timeline.begin_s <= end)).astype(np.int64)
+    if not len(shown):
+        raise RequestError("timeline", "has no message in that time", "there is nothing to draw")
+    entries = {entry.row: entry for entry in rows.entries(shown)}
+    begin = float(timeline.begin_s[shown].min()) if begin_s is None else begin_s
+    end = float(timeline.end_s[shown].max()) if end_s is None else end_s
+    axes = ax if ax is not None else new_figure().add_subplot()
+    unit, factor = time_scale(end - begin)
+    lanes = {wire: float(len(timeline.wires) - 1 - number) for number, wire in enumerate(timeline.wires)}
+    for lane in lanes.values():
+        axes.axhline(lane, color=PALE, linewidth=1.0, zorder=0)
+    marked: set[str] = set()
+    for entry in entries.values():
+        _draw_box(axes, entry, lanes[entry.wire], begin, end, factor)
+        marked |= _draw_letters(axes, entry, lanes, begin, end, factor)
+    _join(axes, rows, entries, lanes, begin, end, factor)
+    margin = MARGIN * max(end - begin, 1e-9) * factor
+    axes.set_xlim(-margin, (end - begin) * factor + margin)
+    axes.set_ylim(-0.75, len(lanes) - 0.25)
+    axes.set_yticks(list(lanes.values()), list(lanes))
+    axes.tick_params(axis="y", length=0, labelcolor=INK)
+    axes.set_xlabel(f"time from {begin:.6f} s on, in {unit}")
+    axes.set_title(_title(len(entries), timeline.in_groups), loc="left", color=INK, fontsize=11)
+    if marked:
+        told = ", ".join(f"{letter} {text}" for letter, text in LETTERS.items() if letter in marked)
+        axes.set_title(told, loc="right", color=INK, fontsize=9)
+    for side in ("top", "right", "left"):
+        axes.spines[side].set_visible(False)
+    return axes
+
+
+def _title(count: int, in_groups: bool) -> str:
+    coarse = "; times of groups, not of characters" if in_groups else ""
+    return f"{count:,} message{'' if count == 1 else 's'}, requests joined to replies{coarse}"
+
+
+def _draw_box(axes: Axes, entry: Entry, lane: float, begin: float, end: float, factor: float) -> None:
+    from matplotlib.patches import Rectangle
+
+    width = max(entry.end_s - entry.begin_s, 0.0012 * (end - begin))
+    is_thin = width < THIN * (end - begin)
+    is_faulty = bool(entry.faults) or "of no frame" in entry.text
+    area = ((entry.begin_s - begin) * factor, lane - HEIGHT / 2), width * factor, HEIGHT
+    if is_thin:
+        axes.add_patch(Rectangle(*area, facecolor=INK if is_faulty else SOFT, linewidth=0))
+        return
+    face = "white" if is_faulty else PALE
+    axes.add_patch(Rectangle(*area, facecolor=face, edgecolor=SOFT, linewidth=0, hatch="////" if is_faulty else None))
+    axes.add_patch(Rectangle(*area, fill=False, edgecolor=INK, linewidth=1.6 if is_faulty else 0.9))
+    name = entry.text.split(" ", 1)[0]
+    if 0.0065 * len(name) < width / (end - begin) and "of no frame" not in entry.text:
+        axes.text(
+            area[0][0] + area[1] / 2,
+            lane,
+            name,
+            ha="center",
+            va="center",
+            fontsize=9,
+            color=INK,
+            bbox={"facecolor": face, "edgecolor": "none", "pad": 1.5},
+        )
+
+
+def _draw_letters(
+    axes: Axes, entry: Entry, lanes: dict[str, float], begin: float, end: float, factor: float
+) -> set[str]:
+    """Write what is wrong with a message beyond its lane; return the letters."""
+    letters = ["F"] if entry.faults or "of no frame" in entry.text else []
+    for part in entry.parts:
+        letters += ["R"] if part.again else []
+        if part.state == "unanswered" and part.role == "request":
+            letters.append("?")
+        if part.role == "reply":
+            letters += {"late": ["L"], "damaged-reply": ["D"], "unasked": ["U"]}.get(part.state, [])
+    letters += ["X"] if entry.collides else []
+    letters = list(dict.fromkeys(letters))
+    if letters:
+        is_upper = lanes[entry.wire] == max(lanes.values()) and len(lanes) > 1
+        place = lanes[entry.wire] + (HEIGHT / 2 + 0.05 if is_upper else -HEIGHT / 2 - 0.05)
+        middle = min(max((entry.begin_s + entry.end_s) / 2, begin + ROOM * (end - begin)), end - ROOM * (end - begin))
+        axes.text(
+            (middle - begin) * factor,
+            place,
+            "\n".join(letters),
+            ha="center",
+            va="bottom" if is_upper else "top",
+            fontsize=10,
+            fontweight="bold",
+            color=INK,
+            linespacing=0.95,
+        )
+    return set(letters)
+
+
+def _join(
+    axes: Axes,
+    rows: TimelineRows,
+    entries: dict[int, Entry],
+    lanes: dict[str, float],
+    begin: float,
+    end: float,
+    factor: float,
+) -> None:
+    """Draw a line from each request to what answers it."""
+    joined = []
+    for pairs in rows.reading.pairs.values():
+        for request, reply in zip(pairs.request.tolist(), pairs.reply.tolist(), strict=True):
+            if request in entries and reply in entries:
+                joined.append((entries[request], entries[reply]))
+    for asked, answer in joined:
+        is_bad = any(part.role == "reply" and part.is_wrong for part in answer.parts)
+        up = 1 if lanes[asked.wire] < lanes[answer.wire] else -1 if lanes[asked.wire] > lanes[answer.wire] else 0
+        xs = (asked.end_s - begin) * factor, (answer.begin_s - begin) * factor
+        ys = lanes[asked.wire] + up * HEIGHT / 2, lanes[answer.wire] - up * HEIGHT / 2
+        axes.plot(xs, ys, color=INK, linewidth=1.2, linestyle=(0, (4, 2)) if is_bad else "-", zorder=3)
+        if len(joined) <= MOST_TIMES:
+            axes.text(
+                sum(xs) / 2,
+                sum(ys) / 2,
+                duration(answer.begin_s - asked.end_s),
+                ha="center",
+                va="center",
+                fontsize=9,
+                color=INK,
+                bbox={"facecolor": "white", "edgecolor": "none", "pad": 1.5},
+                zorder=4,
+            )

@@ -1,0 +1,140 @@
+"""The messages of all wires on one timeline, and how requests and replies go together, as text for a terminal."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from typing import Any
+
+import numpy as np
+from rich.console import Group
+from rich.table import Table
+from rich.text import Text
+
+from larkreader.judge.distribution import figures_of, histogram_of
+from larkreader.judge.pairs import PARTS, Pairs, PairState
+
+from .terminal import duration, new_table
+from .timeline_rows import Entry
+
+TWO_COLUMNS = 76  # of a terminal, from which two wires have a column each
+BAR = 24  # signs of the longest bar of a histogram
+WRONG = "bold reverse"
+IN_GROUPS = (
+    "Times are those at which software got groups of characters: messages of two wires that lie near each other may "
+    "have come in the other order, and latencies are good to a group."
+)
+NO_PAIRS = Text("Say on the sheet which messages answer which, [pair.NAME], to have requests and replies paired.")
+TOLD = {
+    "request": "request on the wire",
+    "answer": "until the reply begins",
+    "reply": "reply on the wire",
+    "pause": "until the next request",
+    "cycle": "request to request",
+}
+
+
+def timeline_table(entries: Iterable[Entry], wires: tuple[str, ...], *, named: bool, width: int) -> Table:
+    """Show messages in order of time: a column a wire where there is room, else one column that says the wire.
+
+    Parameters
+    ----------
+    entries : iterable of Entry
+        What is to be shown.
+    wires : tuple of str
+        The wires.
+    named : bool
+        Whether parts of pairs say of which pairing.
+    width : int
+        Columns of the terminal.
+    """
+    apart = width >= TWO_COLUMNS and len(wires) == 2
+    heads = wires if apart else ("wire", "message")
+    table = new_table(">at s", ">rest", *heads, "pair" if not named else "pairs")
+    table.columns[0].no_wrap = table.columns[1].no_wrap = True
+    for entry in entries:
+        message = Text(entry.text)
+        if entry.faults:
+            message.append(" ")
+            message.append(entry.faults, style=WRONG)
+        if entry.collides:
+            message.append(" ")
+            message.append("into another", style=WRONG)
+        cells = [message if wire == entry.wire else "" for wire in wires] if apart else [entry.wire, message]
+        rest = "" if np.isnan(entry.rest_s) else duration(entry.rest_s) if entry.rest_s >= 0 else "overlaps"
+        table.add_row(f"{entry.begin_s:.6f}", rest, *cells, _pair_cell(entry, named=named))
+    return table
+
+
+def _pair_cell(entry: Entry, *, named: bool) -> Text:
+    cell = Text()
+    for number, part in enumerate(entry.parts):
+        cell.append("; " if number else "")
+        cell.append(part.text(named=named), style=WRONG if part.is_wrong and not part.again else "")
+    return cell
+
+
+def pairs_table(pairs: Mapping[str, Pairs]) -> Group:
+    """Show how many requests of each pairing were answered, and how long replies took."""
+    table = new_table("pair", ">requests", ">answered", ">late", ">damaged", ">no reply", ">repeated", ">unasked")
+    times = new_table("reply begins after", ">least", ">median", ">99 % within", ">most", ">declared")
+    for key, one in pairs.items():
+        repeated = int(np.count_nonzero(one.again >= 0))
+        states = (PairState.ANSWERED, PairState.LATE, PairState.DAMAGED_REPLY, PairState.UNANSWERED)
+        unasked = _number(len(one.unasked)) if one.pairing.only_when_asked else "-"
+        table.add_row(
+            key, f"{len(one):,}", *(_number(one.count(state)) for state in states), _number(repeated), unasked
+        )
+        told = figures_of(one.latencies_s)
+        shown = [_time(told[name]) for name in ("least_s", "median_s", "nearly_all_s", "most_s")]
+        times.add_row(key, *shown, _time(one.pairing.within_s))
+    return Group(table, "", times)
+
+
+def histograms(pairs: Mapping[str, Pairs], *, ascii_only: bool) -> Group:
+    """Show how the latencies of each pairing are distributed."""
+    parts: list[Any] = []
+    bar = "=" if ascii_only else "\u2588"
+    for key, one in pairs.items():
+        rows = histogram_of(one.latencies_s)
+        if len(rows) < 2:
+            continue
+        most = max(count for _, _, count in rows)
+        parts += [*([""] if parts else []), Text(f"Replies of {key}", style="bold")]
+        for low, high, count in rows:
+            drawn = bar * max(round(BAR * count / most), 1 if count else 0)
+            parts.append(f"{duration(low):>9} to {duration(high):<9} {count:>7,} {drawn}".rstrip())
+    return Group(*parts)
+
+
+def parts_table(key: str, pairs: Pairs, moved_at_s: float | None = None) -> Table:
+    """Show what the time from one request to the next went into; before and after a time, if one is given."""
+    if moved_at_s is None:
+        table = new_table(f"parts of {key}", ">least", ">median", ">99 % within", ">most", ">share")
+        parts = pairs.parts()
+        cycle = figures_of(parts["cycle"])["median_s"]
+        for name in PARTS:
+            told = figures_of(parts[name])
+            shown = [_time(told[one]) for one in ("least_s", "median_s", "nearly_all_s", "most_s")]
+            share = f"{100 * told['median_s'] / cycle:.1f} %" if cycle and told["count"] and name != "cycle" else ""
+            table.add_row(TOLD[name], *shown, share)
+        return table
+    heads = (">before", ">median", ">after", ">median", ">moved by")
+    table = new_table(f"parts of {key}", *heads)
+    before, after = pairs.parts(end_s=moved_at_s), pairs.parts(begin_s=moved_at_s)
+    for name in PARTS:
+        was, now = figures_of(before[name]), figures_of(after[name])
+        moved = "-"
+        if was["count"] and now["count"]:
+            by = now["median_s"] - was["median_s"]
+            moved = f"{'+' if by >= 0 else ''}{duration(by)}"
+        counts = [f"{one['count']:,}" for one in (was, now)]
+        table.add_row(TOLD[name], counts[0], _time(was["median_s"]), counts[1], _time(now["median_s"]), moved)
+    return table
+
+
+def _time(seconds: float | None) -> str:
+    return "-" if seconds is None else duration(seconds)
+
+
+def _number(count: int) -> str:
+    return f"{count:,}" if count else "-"
