@@ -161,10 +161,14 @@ if TYPE_CHECKING:
     from .judge.divisors import bauds_hit as bauds_hit
     from .judge.divisors import find_divisors as find_divisors
     from .judge.divisors import read_words as read_words
+    from .judge.edge_phases import EdgePhases as EdgePhases
+    from .judge.edge_phases import edge_phases as edge_phases
     from .judge.ends import compare_ends as compare_ends
     from .judge.events import EventDelays as EventDelays
     from .judge.field_proposal import propose_fields as propose_fields
     from .judge.findings import Finding as Finding
+    from .judge.gaps import Gaps as Gaps
+    from .judge.gaps import find_gaps as find_gaps
     from .judge.garble import Garble as Garble
     from .judge.garble import explain_garble as explain_garble
     from .judge.garble import garble_table as garble_table
@@ -174,8 +178,8 @@ if TYPE_CHECKING:
     from .judge.margins import Margin as Margin
     from .judge.margins import Timing as Timing
     from .judge.margins import find_margin as find_margin
-    from .judge.pairs import Pairs as Pairs
     from .judge.pairs import PairState as PairState
+    from .judge.pairs import Pairs as Pairs
     from .judge.pairs import find_pairs as find_pairs
     from .judge.path_limits import PathLimits as PathLimits
     from .judge.path_limits import find_limits as find_limits
@@ -210,8 +214,19 @@ if TYPE_CHECKING:
     from .judge.traffic import traffic_messages as traffic_messages
     from .judge.turns import find_collisions as find_collisions
     from .judge.wiring import judge_wiring as judge_wiring
+    from .present.figures.bursts import draw_bursts as draw_bursts
+    from .present.figures.fields import draw_fields as draw_fields
+    from .present.figures.fill import draw_fill as draw_fill
+    from .present.figures.folded import draw_folded as draw_folded
+    from .present.figures.gaps import draw_gaps as draw_gaps
+    from .present.figures.layout import draw_layout as draw_layout
+    from .present.figures.loopback import draw_latency as draw_latency
+    from .present.figures.loopback import draw_matrix as draw_matrix
+    from .present.figures.losses import draw_losses as draw_losses
     from .present.figures.margin import draw_margin as draw_margin
+    from .present.figures.timeline import draw_timeline as draw_timeline
     from .present.figures.waveform import draw_waveform as draw_waveform
+    from .present.figures.widths import draw_widths as draw_widths
     from .present.notations import Notations as Notations
     from .present.notations import notations as notations
     from .present.notations import visible as visible
@@ -239,6 +254,7 @@ _HOMES = {
     "DialogueResult": "exercise.dialogue",
     "Direction": "declare.send_path",
     "DmaService": "declare.receive_path",
+    "EdgePhases": "judge.edge_phases",
     "End": "declare.end",
     "Escape": "decode.escapes",
     "EventDelays": "judge.events",
@@ -257,6 +273,7 @@ _HOMES = {
     "FrameReader": "decode.streaming",
     "FrameStatistics": "judge.statistics",
     "Frames": "decode.frame_columns",
+    "Gaps": "judge.gaps",
     "Garble": "judge.garble",
     "Heard": "judge.software_receiver",
     "Impairments": "declare.impairments",
@@ -341,13 +358,26 @@ _HOMES = {
     "compare_ends": "judge.ends",
     "compare_heard": "judge.software_receiver",
     "diagnose": "judge.diagnosis",
+    "draw_bursts": "present.figures.bursts",
+    "draw_fields": "present.figures.fields",
+    "draw_fill": "present.figures.fill",
+    "draw_folded": "present.figures.folded",
+    "draw_gaps": "present.figures.gaps",
+    "draw_latency": "present.figures.loopback",
+    "draw_layout": "present.figures.layout",
+    "draw_losses": "present.figures.losses",
     "draw_margin": "present.figures.margin",
+    "draw_matrix": "present.figures.loopback",
+    "draw_timeline": "present.figures.timeline",
     "draw_waveform": "present.figures.waveform",
+    "draw_widths": "present.figures.widths",
+    "edge_phases": "judge.edge_phases",
     "explain_garble": "judge.garble",
     "find_checksums": "judge.checksum_search",
     "find_collisions": "judge.turns",
     "find_divisors": "judge.divisors",
     "find_escapes": "decode.escapes",
+    "find_gaps": "judge.gaps",
     "find_limits": "judge.path_limits",
     "find_load": "judge.budget",
     "find_margin": "judge.margins",
@@ -437,6 +467,7 @@ __all__ = [
     "DialogueResult",
     "Direction",
     "DmaService",
+    "EdgePhases",
     "End",
     "Escape",
     "EventDelays",
@@ -455,6 +486,7 @@ __all__ = [
     "FrameReader",
     "FrameStatistics",
     "Frames",
+    "Gaps",
     "Garble",
     "Heard",
     "Impairments",
@@ -539,13 +571,26 @@ __all__ = [
     "compare_ends",
     "compare_heard",
     "diagnose",
+    "draw_bursts",
+    "draw_fields",
+    "draw_fill",
+    "draw_folded",
+    "draw_gaps",
+    "draw_latency",
+    "draw_layout",
+    "draw_losses",
     "draw_margin",
+    "draw_matrix",
+    "draw_timeline",
     "draw_waveform",
+    "draw_widths",
+    "edge_phases",
     "explain_garble",
     "find_checksums",
     "find_collisions",
     "find_divisors",
     "find_escapes",
+    "find_gaps",
     "find_limits",
     "find_load",
     "find_margin",

@@ -167,7 +167,8 @@ def _write_results(into: Path, rig: Rig, reading: Reading) -> dict[str, str]:
     from larkreader.capture.files.csv_characters import write_characters
     from larkreader.judge.reading import read
     from larkreader.present.figures.fill import draw_fill
-    from larkreader.present.figures.waveform import draw_waveform, new_figure
+    from larkreader.present.figures.style import new_figure
+    from larkreader.present.figures.waveform import draw_waveform
     from larkreader.present.tables import write_frames
 
     write_characters(into / "characters.csv", reading.characters)

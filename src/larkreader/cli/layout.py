@@ -34,7 +34,7 @@ def layout(sheet: Path, frame: str | None, output: Path | None, as_json: bool) -
         if len(chosen) > 1:
             raise RequestError("--output", "is for one frame", f"name one of {', '.join(declared.frame)}")
         from larkreader.present.figures.layout import draw_layout
-        from larkreader.present.figures.waveform import new_figure
+        from larkreader.present.figures.style import new_figure
 
         picture = new_figure()
         draw_layout(chosen[0], ax=picture.add_subplot())

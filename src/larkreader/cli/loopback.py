@@ -74,7 +74,7 @@ def loopback(places: tuple[str, ...], **options: Any) -> int:
     declared, ports, line, matrix, content = _wanted(places, options)
     _check_files(options)
     named = None if options["line_text"] else declared  # whose ports have settings of their own
-    open_at = _opener(ports, declared, named, line, far=line if options["tolerance"] else None)
+    open_at = opener(ports, declared, named, line, far=line if options["tolerance"] else None)
     if options["tolerance"]:
         return _tolerance(open_at, ports, matrix, line, content, as_json=options["as_json"])
     planned = [plan for settings in matrix.lines(line) for plan in matrix.plans(settings, content)]
@@ -114,16 +114,21 @@ def _wanted(
             found = f"makes no --{passed_over[0]}" if passed_over else "is of one port"
             raise RequestError("--tolerance", found, advice="Leave that out")
     matrix = _matrix(declared, options)
+    file = options["file"] or Path(places[0]).parent / str(matrix.file)
+    return declared, ports, line, matrix, content_of(matrix, declared, file)
+
+
+def content_of(matrix: LoopbackMatrix, declared: Sheet | None, file: Path) -> dict[str, bytes]:
+    """Return what the patterns of content send: a file, and frames of a layout of the sheet."""
     content: dict[str, bytes] = {}
     if "file" in matrix.patterns:
-        file = options["file"] or Path(places[0]).parent / str(matrix.file)
         content["file"] = file.read_bytes()
     if "frames" in matrix.patterns:
         from larkreader.exercise.patterns import frame_turn
 
         assert declared is not None
         content["frames"] = frame_turn(declared.frame[str(matrix.frame)])
-    return declared, ports, line, matrix, content
+    return content
 
 
 def _matrix(declared: Sheet | None, options: dict[str, Any]) -> LoopbackMatrix:
@@ -190,7 +195,7 @@ def _check_files(options: dict[str, Any]) -> None:
         raise RequestError(missing, f"is missing: {other} needs it")
 
 
-def _opener(
+def opener(
     ports: Sequence[str],
     declared: Sheet | None,
     named: Sheet | None,
@@ -279,7 +284,7 @@ def _write(result: MatrixResult, options: dict[str, Any], name: str) -> None:
         note(f"{len(result.runs)} runs written to {options['csv_']}")
     if options["output"] is not None:
         from larkreader.present.figures import loopback as figures
-        from larkreader.present.figures.waveform import new_figure
+        from larkreader.present.figures.style import new_figure
 
         picture = new_figure()
         draw = figures.draw_matrix if options["figure"] == "matrix" else figures.draw_latency

@@ -228,7 +228,7 @@ def _known(planned: Plan, wire: str) -> str:
 def _draw(planned: Plan, wire: str | None, output: Path, figure: str, burst: int | None) -> int:
     from larkreader.errors import RequestError
     from larkreader.present.figures.margin import draw_margin
-    from larkreader.present.figures.waveform import new_figure
+    from larkreader.present.figures.style import new_figure
 
     check_figure(output)
     if wire is not None:
@@ -250,8 +250,10 @@ def _draw_path(planned: Plan, wire: str | None, output: Path, figure: str, burst
     from larkreader.errors import RequestError
     from larkreader.judge.buffers import make_burst
     from larkreader.judge.traffic import traffic_characters
+    from larkreader.present.figures.fill import draw_fill
+    from larkreader.present.figures.style import new_figure
 
-    from .draw import draw_path
+    from .figures import draw_losses_of
 
     paths = {key: one for key, one in planned.paths.items() if wire in (None, key)}
     if not paths:
@@ -260,7 +262,12 @@ def _draw_path(planned: Plan, wire: str | None, output: Path, figure: str, burst
     chosen = max(paths, key=lambda key: paths[key].replay.lost)
     line = planned.sheet.wire[chosen].line
     characters = traffic_characters(planned.sheet, chosen)[0] if burst is None else make_burst(burst, line)
-    draw_path(paths[chosen], characters, planned.sheet, figure, output)
+    picture = new_figure()
+    if figure == "fill":
+        draw_fill(paths[chosen], ax=picture.add_subplot())
+    else:
+        draw_losses_of(paths[chosen], characters, planned.sheet, picture.add_subplot())
+    picture.savefig(output)
     note(f"{figure} of {chosen} drawn into {output}")
     return 0
 

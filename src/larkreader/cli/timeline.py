@@ -175,8 +175,8 @@ def _document(reading: Reading, rows: TimelineRows, chosen: Any) -> dict[str, An
 
 def _draw(rows: TimelineRows, chosen: Any, output: Path) -> None:
     from larkreader.errors import RequestError
+    from larkreader.present.figures.style import new_figure
     from larkreader.present.figures.timeline import draw_timeline
-    from larkreader.present.figures.waveform import new_figure
 
     if not len(chosen):
         raise RequestError(str(output), "cannot be drawn: there is no message to show")

@@ -9,7 +9,7 @@ import numpy as np
 from larkreader.errors import RequestError
 from larkreader.judge.bursts import Bursts
 
-from .waveform import INK, SOFT, new_figure
+from .style import INK, PALE, SOFT, finish, new_axes, time_scale
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -39,9 +39,9 @@ def draw_bursts(bursts: Bursts, *, ax: Axes | None = None) -> Axes:
     """
     if not len(bursts) or not bursts.count.any():
         raise RequestError("bursts", "hold no sample", "there is nothing to draw")
-    axes = ax if ax is not None else new_figure().add_subplot()
+    axes = new_axes(ax)
     longest_s = float(bursts.count.max()) / bursts.rate_hz
-    unit, factor = ("s", 1.0) if longest_s >= 1 else ("ms", 1e3) if longest_s >= 1e-3 else ("us", 1e6)
+    unit, factor = time_scale(longest_s)
     for row in range(len(bursts)):
         is_last = row == len(bursts) - 1
         named = row < MOST_NAMED - 1 or is_last
@@ -58,9 +58,7 @@ def draw_bursts(bursts: Bursts, *, ax: Axes | None = None) -> Axes:
         )
     axes.set_xlabel(f"time since the burst's first sample, {unit}")
     axes.set_ylabel("V")
-    axes.set_title(f"{len(bursts)} bursts at {bursts.rate_hz:g} samples a second", loc="left", color=INK, fontsize=12)
-    axes.grid(visible=True, color="#e9eef0")
-    for side in ("top", "right"):
-        axes.spines[side].set_visible(False)
+    axes.grid(visible=True, color=PALE)
+    finish(axes, f"{len(bursts)} bursts at {bursts.rate_hz:g} samples a second", sides=("bottom", "left"))
     axes.legend(frameon=False, fontsize=9, loc="upper left", bbox_to_anchor=(1.0, 1.0))
     return axes

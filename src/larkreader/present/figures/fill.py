@@ -17,7 +17,7 @@ from larkreader.judge.path_report import PathReport
 from larkreader.judge.replayed import Fate, Replay
 from larkreader.present.path_views import holds_of
 
-from .waveform import INK, PALE, SOFT, new_figure
+from .style import INK, PALE, SOFT, finish, new_axes, time_scale
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -61,8 +61,8 @@ def draw_fill(report: PathReport, *, begin_s: float | None = None, end_s: float 
     high_s = last_s if end_s is None else end_s
     if not low_s < high_s or not ((known >= low_s) & (known <= high_s)).any():
         raise RequestError("figure", f"has no character from {low_s:g} to {high_s:g} s")
-    axes = ax if ax is not None else new_figure().add_subplot()
-    unit, factor = ("s", 1.0) if high_s - low_s >= 2 else ("ms", 1e3)
+    axes = new_axes(ax)
+    unit, factor = time_scale(high_s - low_s)
     window = (low_s, high_s)
     ticks: list[tuple[float, str]] = []
     for place, stage in enumerate(told.stages):
@@ -76,9 +76,7 @@ def draw_fill(report: PathReport, *, begin_s: float | None = None, end_s: float 
     axes.set_yticks([at for at, _ in ticks], [text for _, text in ticks])
     axes.tick_params(axis="y", length=0)
     axes.set_xlabel(f"time, {unit}")
-    axes.set_title(_title(report), loc="left", color=INK, fontsize=11)
-    for side in ("top", "right", "left"):
-        axes.spines[side].set_visible(False)
+    finish(axes, _title(report))
     return axes
 
 

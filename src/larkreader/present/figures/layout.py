@@ -12,7 +12,7 @@ from larkreader.declare.layout import FrameLayout
 from larkreader.declare.layout_table import LayoutRow, layout_rows
 from larkreader.errors import RequestError
 
-from .waveform import INK, PALE, SOFT, new_figure
+from .style import INK, PALE, SOFT, finish, new_axes
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -47,7 +47,7 @@ def draw_layout(layout: FrameLayout, *, ax: Axes | None = None) -> Axes:
     if rows > MOST_ROWS:
         most = MOST_ROWS * ROW_BITS // 8
         raise RequestError(layout.key, f"has {layout.length} bytes", f"must have {most} at most, to be drawn legibly")
-    axes = ax if ax is not None else new_figure().add_subplot()
+    axes = new_axes(ax)
     for number, box in enumerate(_boxes(layout)):
         _draw_field(axes, *box, HATCHES[number % len(HATCHES)])
     for row in range(rows):
@@ -56,7 +56,7 @@ def draw_layout(layout: FrameLayout, *, ax: Axes | None = None) -> Axes:
     axes.set_ylim(-1.25 * rows + 0.2, 0.75)
     axes.axis("off")
     size = f"{layout.length} bytes" if layout.is_fixed else f"{layout.shortest} to {layout.longest} bytes"
-    axes.set_title(f"{layout.key}: {size}; byte and bit under each row", loc="left", color=INK, fontsize=12)
+    finish(axes, f"{layout.key}: {size}; byte and bit under each row", sides=())
     return axes
 
 

@@ -10,13 +10,12 @@ from larkreader.exercise.loopback_matrix import MatrixResult
 from larkreader.exercise.loopback_result import LoopbackResult
 from larkreader.present.loopback_views import name_of
 
-from .waveform import INK, PALE, new_figure
+from .style import DASHES, INK, PALE, finish, new_axes, time_scale
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
 DARKEST = 0.55  # of black, where every second bit is wrong
-DASHES = ("-", "--", ":", "-.")
 WIDE = 20  # times as long as the shortest the longest may be on a plain axis
 MOST_LINES = 8  # runs that can be told apart in one figure
 
@@ -38,7 +37,7 @@ def draw_matrix(result: MatrixResult, *, ax: Axes | None = None) -> Axes:
     """
     from matplotlib.patches import Rectangle
 
-    axes = ax if ax is not None else new_figure().add_subplot()
+    axes = new_axes(ax)
     known = [one for one in result.runs if one.line is not None]
     bauds = sorted({one.line.baud for one in known if one.line})
     formats = sorted({one.line.format for one in known if one.line})
@@ -62,9 +61,7 @@ def draw_matrix(result: MatrixResult, *, ax: Axes | None = None) -> Axes:
     axes.tick_params(length=0)
     axes.set_xlabel("baud")
     axes.set_ylabel("format")
-    axes.set_title(_title(result), loc="left", color=INK, fontsize=11)
-    for side in axes.spines.values():
-        side.set_visible(False)
+    finish(axes, _title(result), sides=())
     return axes
 
 
@@ -105,10 +102,10 @@ def draw_latency(result: MatrixResult, *, ax: Axes | None = None) -> Axes:
     matplotlib.axes.Axes
         One line a run, told apart by grey and dashes; a tick at the median and at 99 %.
     """
-    axes = ax if ax is not None else new_figure().add_subplot()
+    axes = new_axes(ax)
     runs = [one for one in result.runs if one.latency_s is not None]
     longest = max((one.latency_s.longest for one in runs if one.latency_s), default=1.0)
-    unit, factor = ("s", 1.0) if longest >= 1 else ("ms", 1e3) if longest >= 1e-3 else ("us", 1e6)
+    unit, factor = time_scale(longest)
     for number, one in enumerate(runs[:MOST_LINES]):
         taken = np.sort(one.latencies_s[~np.isnan(one.latencies_s)]) * factor
         share = np.arange(1, len(taken) + 1) / len(taken)
@@ -138,9 +135,7 @@ def draw_latency(result: MatrixResult, *, ax: Axes | None = None) -> Axes:
     axes.set_ylabel("share of the blocks")
     axes.grid(axis="y", color=PALE, linewidth=0.8)
     more = f"; {len(runs) - MOST_LINES} more runs are not shown" if len(runs) > MOST_LINES else ""
-    axes.set_title(f"How long blocks took{more}", loc="left", color=INK, fontsize=11)
-    for side in ("top", "right"):
-        axes.spines[side].set_visible(False)
+    finish(axes, f"How long blocks took{more}", sides=("bottom", "left"))
     if runs:
         axes.legend(loc="upper left", bbox_to_anchor=(1.0, 1.0), frameon=False, fontsize=9)
     return axes

@@ -8,7 +8,7 @@ from larkreader.declare.receive_path import PollingService
 from larkreader.judge.loss_survey import LossSurvey
 from larkreader.present.terminal import duration
 
-from .waveform import INK, PALE, new_figure
+from .style import INK, PALE, finish, new_axes
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -33,7 +33,7 @@ def draw_losses(survey: LossSurvey, *, ax: Axes | None = None) -> Axes:
     """
     from matplotlib.patches import Rectangle
 
-    axes = ax if ax is not None else new_figure().add_subplot()
+    axes = new_axes(ax)
     service, ring = survey.path.service, survey.path.ring
     declared_s = service.every_s if isinstance(service, PollingService) else getattr(service, "latency_s", 0.0)
     for row, time_s in enumerate(survey.times_s.tolist()):
@@ -54,7 +54,5 @@ def draw_losses(survey: LossSurvey, *, ax: Axes | None = None) -> Axes:
     axes.set_xlabel("places of the ring")
     axes.set_ylabel("looks every" if survey.slowest == "every_s" else "latency of the service")
     title = f"{survey.path.key}: lost of {survey.total:,} characters; thick border: as declared"
-    axes.set_title(title, loc="left", color=INK, fontsize=11)
-    for side in axes.spines.values():
-        side.set_visible(False)
+    finish(axes, title, sides=())
     return axes

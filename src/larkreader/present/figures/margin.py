@@ -14,7 +14,7 @@ import numpy as np
 
 from larkreader.judge.margins import Margin
 
-from .waveform import INK, PALE, SOFT, new_figure
+from .style import INK, PALE, SOFT, finish, new_axes
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -37,7 +37,7 @@ def draw_margin(margin: Margin, *, ax: Axes | None = None) -> Axes:
     -------
     matplotlib.axes.Axes
     """
-    axes = ax if ax is not None else new_figure().add_subplot()
+    axes = new_axes(ax)
     least, greatest = margin.worst
     early = margin.receiver.samples_s * margin.line.baud
     late = early + margin.receiver.look_s * margin.line.baud
@@ -54,9 +54,7 @@ def draw_margin(margin: Margin, *, ax: Axes | None = None) -> Axes:
     axes.set_xticks(np.arange(len(names) + 1))
     axes.set_yticks([])
     axes.set_xlabel("bit times after the start edge, at the declared baud")
-    axes.set_title(_title(margin), loc="left", color=INK, fontsize=11)
-    for side in ("left", "right", "top"):
-        axes.spines[side].set_visible(False)
+    finish(axes, _title(margin))
     return axes
 
 

@@ -16,8 +16,7 @@ from larkreader.judge.reading import Reading
 from larkreader.present.terminal import duration
 from larkreader.present.timeline_rows import Entry, TimelineRows
 
-from .scale import time_scale
-from .waveform import INK, PALE, SOFT, new_figure
+from .style import INK, PALE, SOFT, finish, new_axes, time_scale
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -71,7 +70,7 @@ def draw_timeline(
     entries = {entry.row: entry for entry in rows.entries(shown)}
     begin = float(timeline.begin_s[shown].min()) if begin_s is None else begin_s
     end = float(timeline.end_s[shown].max()) if end_s is None else end_s
-    axes = ax if ax is not None else new_figure().add_subplot()
+    axes = new_axes(ax)
     unit, factor = time_scale(end - begin)
     lanes = {wire: float(len(timeline.wires) - 1 - number) for number, wire in enumerate(timeline.wires)}
     for lane in lanes.values():
@@ -87,12 +86,8 @@ def draw_timeline(
     axes.set_yticks(list(lanes.values()), list(lanes))
     axes.tick_params(axis="y", length=0, labelcolor=INK)
     axes.set_xlabel(f"time from {begin:.6f} s on, in {unit}")
-    axes.set_title(_title(len(entries), timeline.in_groups), loc="left", color=INK, fontsize=11)
-    if marked:
-        told = ", ".join(f"{letter} {text}" for letter, text in LETTERS.items() if letter in marked)
-        axes.set_title(told, loc="right", color=INK, fontsize=9)
-    for side in ("top", "right", "left"):
-        axes.spines[side].set_visible(False)
+    told = ", ".join(f"{letter} {text}" for letter, text in LETTERS.items() if letter in marked)
+    finish(axes, _title(len(entries), timeline.in_groups), told)
     return axes
 
 

@@ -17,9 +17,10 @@ from larkreader.declare.line import LineSettings
 from larkreader.decode.receive import expected_parity
 from larkreader.errors import RequestError
 
+from .style import INK, PALE, SOFT, finish, new_axes, time_scale
+
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
-    from matplotlib.figure import Figure
 
 LETTERS = {
     Fault.PARITY: "P",
@@ -29,7 +30,6 @@ LETTERS = {
     Fault.OVERRUN: "O",
     Fault.UNKNOWN_LEVEL: "U",
 }
-INK, SOFT, PALE = "#1c2b33", "#6b7c85", "#e9eef0"
 LONGEST_PAUSE = 2  # character times; behind a longer one the drawing ends
 MOST_LETTERED_BITS = 72  # in one drawing; more would overlap
 AXIS_Y = -0.22  # of the axis under which the sampling instants hang
@@ -75,9 +75,9 @@ def draw_waveform(
     if count < 1:
         raise RequestError("count", f"is {count}", "must be 1 or more")
     shown = characters[first : first + _without_pause(characters, line, first, count)]
-    axes = ax if ax is not None else new_figure().add_subplot()
+    axes = new_axes(ax)
     origin_s = float(shown.begin_s[0])
-    unit, per_unit = ("ms", 1e3) if line.character_time_s * len(shown) > 2e-3 else ("us", 1e6)
+    unit, per_unit = time_scale(line.character_time_s * len(shown))
     margin_s = 1.2 * line.bit_time_s
     begin_s, end_s = origin_s - margin_s, float(shown.end_s[-1]) + margin_s
 
@@ -92,24 +92,13 @@ def draw_waveform(
     axes.set_yticks([0, 1, AXIS_Y - 0.06, sum(BITS) / 2, sum(VALUES) / 2])
     axes.set_yticklabels(["low", "high", "sampled", "bit", "value"])
     axes.tick_params(axis="y", length=0, labelcolor=INK)
-    axes.set_xlabel(f"time from {origin_s:.6f} s on, in {'µs' if unit == 'us' else unit}")
+    axes.set_xlabel(f"time from {origin_s:.6f} s on, in {unit}")
     name = f"{trace.name}: " if trace.name else ""
     last = first + len(shown) - 1
     which = f"character {first:,}" if last == first else f"characters {first:,} to {last:,}"
-    axes.set_title(f"{name}{which} at {line}", loc="left", fontsize=11, color=INK)
     marks = [f"{letter} {FAULT_NAMES[fault]}" for fault, letter in LETTERS.items() if shown.count(fault)]
-    if marks:
-        axes.set_title("hatched: " + ", ".join(marks), loc="right", fontsize=9, color=INK)
-    for side in ("top", "right", "left"):
-        axes.spines[side].set_visible(False)
+    finish(axes, f"{name}{which} at {line}", "hatched: " + ", ".join(marks) if marks else "")
     return axes
-
-
-def new_figure(width_px: int = 1280, height_px: int = 480) -> Figure:
-    """Make a figure that belongs to no window."""
-    from matplotlib.figure import Figure
-
-    return Figure(figsize=(width_px / 100, height_px / 100), dpi=100, layout="constrained", facecolor="white")
 
 
 def _without_pause(characters: Characters, line: LineSettings, first: int, count: int) -> int:

@@ -1,0 +1,68 @@
+"""How long a wire rests between the characters of a message, and between messages."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+
+from larkreader.capture.characters import Characters
+from larkreader.decode.timeline import Timeline
+from larkreader.errors import RequestError, nearest
+
+Seconds = npt.NDArray[np.float64]
+
+
+@dataclass(frozen=True, eq=False)
+class Gaps:
+    """The rests of one wire.
+
+    Parameters
+    ----------
+    wire : str
+        Its name.
+    within_s : ndarray of float64, shape (n_rests,)
+        From the end of a character to the beginning of the next one of the same message, in seconds; 0 where one
+        follows the other without a rest.
+    between_s : ndarray of float64, shape (n_messages - 1,)
+        From the end of a message to the beginning of the next one, in seconds.
+    """
+
+    wire: str
+    within_s: Seconds
+    between_s: Seconds
+
+    def __repr__(self) -> str:
+        return f"<Gaps of {self.wire}: {len(self.within_s):,} within messages, {len(self.between_s):,} between them>"
+
+
+def find_gaps(timeline: Timeline, characters: Characters, wire: str) -> Gaps:
+    """Find how long a wire rests.
+
+    Parameters
+    ----------
+    timeline : Timeline
+        The messages of all wires.
+    characters : Characters
+        Those of the wire.
+    wire : str
+        Its name.
+
+    Returns
+    -------
+    Gaps
+
+    Raises
+    ------
+    RequestError
+        If the timeline has no such wire.
+    """
+    if wire not in timeline.wires:
+        advice = nearest(wire, list(timeline.wires))
+        raise RequestError(f'wire "{wire}"', "is not on the timeline", "must be one with times", advice)
+    begins = timeline.offset[timeline.wire == timeline.wires.index(wire)]
+    rests_s = np.maximum(characters.begin_s[1:] - characters.end_s[:-1], 0.0)
+    is_between = np.zeros(len(characters), np.bool_)
+    is_between[begins] = True
+    return Gaps(wire, rests_s[~is_between[1:]], rests_s[is_between[1:]])

@@ -1,0 +1,74 @@
+"""What all figures look like: ink on white, told apart by grey, dashes, hatching and letters, never by colour alone.
+
+Nothing here, and no figure, changes Matplotlib's settings or opens a window.
+"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
+
+INK, SOFT, PALE = "#1c2b33", "#6b7c85", "#e9eef0"
+DASHES = ("-", "--", ":", "-.")
+TIME_UNITS = (("s", 1.0), ("ms", 1e3), ("\u00b5s", 1e6), ("ns", 1e9))
+TITLE_SIZE, NOTE_SIZE = 11, 9
+
+
+def new_figure(width_px: int = 1280, height_px: int = 480) -> Figure:
+    """Make a figure that belongs to no window.
+
+    Parameters
+    ----------
+    width_px, height_px : int
+        Its size in pixels, at 100 a inch.
+
+    Returns
+    -------
+    matplotlib.figure.Figure
+    """
+    from matplotlib.figure import Figure
+
+    return Figure(figsize=(width_px / 100, height_px / 100), dpi=100, layout="constrained", facecolor="white")
+
+
+def new_axes(ax: Axes | None, height_px: int = 480) -> Axes:
+    """Return axes to draw into: those that are given, or those of a new figure."""
+    return ax if ax is not None else new_figure(height_px=height_px).add_subplot()
+
+
+def finish(axes: Axes, title: str, remark: str = "", *, sides: tuple[str, ...] = ("bottom",)) -> None:
+    """Write what a figure shows over its left end, what its marks mean over the right one, and take away the frame.
+
+    Parameters
+    ----------
+    axes : matplotlib.axes.Axes
+        Where a figure was drawn.
+    title : str
+        What it shows.
+    remark : str
+        What its marks mean.
+    sides : tuple of str
+        The sides of the frame that stay.
+    """
+    axes.set_title(title, loc="left", color=INK, fontsize=TITLE_SIZE)
+    if remark:
+        axes.set_title(remark, loc="right", color=INK, fontsize=NOTE_SIZE)
+    for side in ("top", "right", "left", "bottom"):
+        axes.spines[side].set_visible(side in sides)
+
+
+def time_scale(span_s: float) -> tuple[str, float]:
+    """Return the unit of a time axis, and how many of it are a second, so that numbers on it are readable.
+
+    Parameters
+    ----------
+    span_s : float
+        The longest time on the axis, in seconds.
+    """
+    for unit, factor in TIME_UNITS:
+        if span_s * factor >= 2:
+            return unit, factor
+    return TIME_UNITS[-1]
