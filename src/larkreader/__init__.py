@@ -2,7 +2,7 @@
 
 The house, from left to right; each folder uses only those before it::
 
-    errors      every exception
+    errors      every exception                shown  what a notebook asks for
     declare     what the engineer says: line, layout, sheet
     capture     what was measured: traces, characters, files
     decode      from measured to meaning: characters, frames, fields
@@ -16,6 +16,8 @@ The public names stand here and are loaded when first used, so that the command 
 
 from importlib import import_module
 from typing import TYPE_CHECKING, Any
+
+from .shown import show_by
 
 __version__ = "0.1.0"
 
@@ -178,8 +180,8 @@ if TYPE_CHECKING:
     from .judge.margins import Margin as Margin
     from .judge.margins import Timing as Timing
     from .judge.margins import find_margin as find_margin
-    from .judge.pairs import PairState as PairState
     from .judge.pairs import Pairs as Pairs
+    from .judge.pairs import PairState as PairState
     from .judge.pairs import find_pairs as find_pairs
     from .judge.path_limits import PathLimits as PathLimits
     from .judge.path_limits import find_limits as find_limits
@@ -668,3 +670,11 @@ def __getattr__(name: str) -> Any:
 
 def __dir__() -> list[str]:
     return sorted([*globals(), *_HOMES])
+
+
+def _html_of(shown: Any) -> str:
+    made: str = import_module(".present.notebook", __name__).html_of(shown)
+    return made
+
+
+show_by(_html_of)

@@ -8,13 +8,15 @@ from typing import TYPE_CHECKING, Any, Self
 import numpy as np
 import numpy.typing as npt
 
+from larkreader.shown import Shown
+
 if TYPE_CHECKING:
     import pandas as pd
 
 SHOWN_ROWS = 6  # rows of a repr
 
 
-class Columns:
+class Columns(Shown):
     """Base of dataclasses whose fields named in `COLUMNS` are arrays of one length."""
 
     COLUMNS: tuple[str, ...] = ()

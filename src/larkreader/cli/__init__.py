@@ -22,6 +22,7 @@ COMMANDS = {
     "plan": "Work out clock, margins and load before anything is sent.",
     "decode": "Read a capture: characters, frames, findings.",
     "timeline": "Show what was on which wire when, and what answers what.",
+    "report": "Write a reading as one page, for somebody who was not there.",
     "layout": "Show where the bits of each field lie in a frame.",
     "diagnose": "Find out what a wire looks like and why it does not read.",
     "convert": "Write a capture in another format.",

@@ -6,6 +6,7 @@ from collections.abc import Mapping, Sequence
 from typing import Any
 
 from larkreader.errors import RequestError, nearest
+from larkreader.shown import Shown
 
 from .boundary import (
     CobsBoundary,
@@ -26,7 +27,7 @@ from .stuffing import cobs_stuffed, stuffed
 from .text_pattern import write_line
 
 
-class FrameLayout(ShapedLayout, frozen=True, extra="forbid"):
+class FrameLayout(Shown, ShapedLayout, frozen=True, extra="forbid"):
     """The declared shape of one kind of frame.
 
     Parameters

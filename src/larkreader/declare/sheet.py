@@ -7,6 +7,8 @@ from typing import Literal
 
 from pydantic import BaseModel, Field
 
+from larkreader.shown import Shown
+
 from .baud_generator import BaudGenerator
 from .capture_form import CaptureForm
 from .clock import Clock
@@ -60,7 +62,7 @@ class Wire(BaseModel, frozen=True, extra="forbid"):
         return self.signal or self.key
 
 
-class Sheet(BaseModel, frozen=True, extra="forbid"):
+class Sheet(Shown, BaseModel, frozen=True, extra="forbid"):
     """A declared link.
 
     Parameters

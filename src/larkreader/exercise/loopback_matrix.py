@@ -9,6 +9,7 @@ from typing import Any, Literal
 
 from larkreader.declare.line import LineSettings
 from larkreader.declare.loopback import NOTHING, LoopbackMatrix, LoopbackPlan
+from larkreader.shown import Shown
 
 from .loopback import Change, run_both_ways, run_loopback
 from .loopback_result import LoopbackResult
@@ -23,7 +24,7 @@ Progress = Callable[[int, int], None]
 
 
 @dataclass(frozen=True)
-class MatrixResult:
+class MatrixResult(Shown):
     """What came of the runs of a matrix.
 
     Parameters

@@ -11,6 +11,7 @@ import numpy.typing as npt
 
 from larkreader.declare.line import LineSettings
 from larkreader.declare.loopback import LoopbackPlan
+from larkreader.shown import Shown
 
 Stopped = Literal["", "time", "silence", "interrupted"]
 
@@ -78,7 +79,7 @@ class Difference:
 
 
 @dataclass(frozen=True, eq=False)
-class LoopbackResult:
+class LoopbackResult(Shown):
     """What came of one run of a loopback.
 
     Parameters

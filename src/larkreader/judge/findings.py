@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from typing import Any, Literal
 
 from larkreader.capture.characters import Characters
+from larkreader.shown import Shown
 
 from .kind import Severity
 from .kinds import KINDS
@@ -16,7 +17,7 @@ SEVERITIES: tuple[Severity, ...] = ("error", "warning", "note")
 
 
 @dataclass(frozen=True)
-class Finding:
+class Finding(Shown):
     """One thing wrong or worth knowing; like places are one finding with a count.
 
     Parameters
@@ -68,6 +69,12 @@ class Finding:
             found["score"] = round(self.score, 3)
         first_s = None if self.first_s is None else round(self.first_s, 12)
         return found | {"first_s": first_s, "offset": self.offset, "text": self.text, "advice": self.advice}
+
+
+class Findings(tuple[Finding, ...], Shown):
+    """Findings, as a tuple that a notebook shows as a table."""
+
+    __slots__ = ()
 
 
 def make_finding(

@@ -23,11 +23,12 @@ from larkreader.decode.frame_columns import FRAME_FAULT_NAMES, Frames, Spans
 from larkreader.decode.frames import read_layouts
 from larkreader.decode.timeline import Timeline, make_timeline
 from larkreader.errors import RequestError, nearest
+from larkreader.shown import Shown
 
 from .character_faults import judge_characters
 from .counting import judge_counting
 from .events import EventDelays, Seconds, measure_delays
-from .findings import SEVERITIES, Finding, Verdict, verdict_of
+from .findings import SEVERITIES, Finding, Findings, Verdict, verdict_of
 from .first_sight import has_stray_beginning, judge_no_frames, judge_stray, judge_text
 from .frame_faults import judge_frames
 from .off_grid import judge_baud
@@ -45,7 +46,7 @@ COUNTED = ("parity", "framing", "break", "noise", "overrun")  # in the JSON docu
 
 
 @dataclass(frozen=True, repr=False)
-class Reading:
+class Reading(Shown):
     """Everything that came out of one capture read against one sheet.
 
     Parameters
@@ -256,7 +257,7 @@ def read(
         for key, event in declared.event.items()
         if key in received.changes_s
     }
-    return Reading(declared, name, characters, frames, skipped, tuple(findings), sheet_name, events, paths, pairs)
+    return Reading(declared, name, characters, frames, skipped, Findings(findings), sheet_name, events, paths, pairs)
 
 
 def _has_turns(sheet: Sheet) -> bool:

@@ -12,7 +12,7 @@ from larkreader.decode.frame_columns import FrameFault, Frames
 from larkreader.decode.verify import names_known, within_range
 from larkreader.errors import RequestError, nearest
 
-from .style import INK, PALE, SOFT, finish, new_axes, time_scale
+from .style import INK, PALE, SOFT, finish, literal, new_axes, time_scale
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -71,7 +71,7 @@ def draw_fields(
     columns = [column for name in chosen for column in _columns_of(shown, name)][:MOST_STRIPS]
     if not columns:
         raise RequestError(frames.layout.key, "has no field that is a number", "there is nothing to draw")
-    axes = new_axes(ax, height_px=max(320, 110 * len(columns) + 110))
+    axes = new_axes(ax, height_px=strips_height(len(columns)))
     unit, factor = time_scale(float(at[-1] - at[0])) if is_timed else ("", 1.0)
     ticks: list[tuple[float, str]] = []
     marked = set()
@@ -79,7 +79,7 @@ def draw_fields(
         base = (len(columns) - 1 - place) * (1 + GAP)
         ticks += _draw_strip(axes, shown, at * factor, base, column)
         marked |= _mark(axes, shown, at * factor, base, column)
-    axes.set_yticks([tick for tick, _ in ticks], [text for _, text in ticks], fontsize=9)
+    axes.set_yticks([tick for tick, _ in ticks], [literal(text) for _, text in ticks], fontsize=9)
     axes.tick_params(axis="y", length=0, labelcolor=INK)
     axes.set_ylim(-0.2, len(columns) * (1 + GAP) + 0.1)
     margin = 0.01 * max(float(at[-1] - at[0]) * factor, 1e-9)
@@ -89,6 +89,16 @@ def draw_fields(
     told = "; ".join(text for mark, text in meanings.items() if mark in marked)
     finish(axes, f"{frames.layout.key}: {len(shown):,} frames", told)
     return axes
+
+
+def count_strips(frames: Frames, names: Sequence[str] = ()) -> int:
+    """Return how many strips a figure of fields has."""
+    return min(sum(len(_columns_of(frames, name)) for name in names or _usual(frames)), MOST_STRIPS)
+
+
+def strips_height(strips: int) -> int:
+    """Return how high a figure of so many strips is, in pixels."""
+    return max(300, 105 * strips + 110)
 
 
 def _usual(frames: Frames) -> list[str]:
@@ -193,7 +203,7 @@ def _draw_strip(
         x, y = np.insert(x, far + 1, np.nan), np.insert(y, far + 1, np.nan)
     style = "steps-post" if texts else "default"
     axes.plot(x, y, color=INK, linewidth=1.3, drawstyle=style, marker="." if len(x) < 60 else None, markersize=4)
-    axes.text(0.004, base + 1.03, label, transform=axes.get_yaxis_transform(), fontsize=10, va="bottom",
+    axes.text(0.004, base + 1.03, literal(label), transform=axes.get_yaxis_transform(), fontsize=10, va="bottom",
               fontweight="bold", color=INK)  # fmt: skip
     seen = sorted({value for value in values[good].tolist() if value in texts})
     if texts and 0 < len(seen) <= MOST_NAMES:

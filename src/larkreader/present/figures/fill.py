@@ -17,7 +17,7 @@ from larkreader.judge.path_report import PathReport
 from larkreader.judge.replayed import Fate, Replay
 from larkreader.present.path_views import holds_of
 
-from .style import INK, PALE, SOFT, finish, new_axes, time_scale
+from .style import INK, PALE, SOFT, finish, literal, new_axes, time_scale
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -27,7 +27,7 @@ LOST_AT = {"fifo": (Fate.OVERRUN,), "block": (Fate.BLOCK,), "ring": (Fate.DROPPE
 GAP = 0.42  # between two strips, of the height of one
 WIRE = 0.16  # height of a wire, of that of a strip
 NEAR = 0.012  # of the width, within which losses are one bar
-MOST_POINTS = 20_000  # of a line that are drawn; the highest of each stretch, where there are more
+MOST_POINTS = 4000  # of a line that are drawn; the highest of each stretch, where there are more
 
 
 def draw_fill(report: PathReport, *, begin_s: float | None = None, end_s: float | None = None,
@@ -122,7 +122,7 @@ def _draw_wires(axes: Axes, report: PathReport, window: tuple[float, float], fac
         shown = [(low * factor, (high - low) * factor) for low, high in shown if high > low]
         axes.plot([window[0] * factor, window[1] * factor], [base, base], color=PALE, linewidth=1)
         axes.broken_barh(shown, (base, WIRE), facecolors=color, linewidth=0)
-        axes.text(window[0] * factor, base + WIRE + 0.03, f" {name}", va="bottom", fontsize=9, color=INK)
+        axes.text(window[0] * factor, base + WIRE + 0.03, f" {literal(name)}", va="bottom", fontsize=9, color=INK)
     return len(rows)
 
 

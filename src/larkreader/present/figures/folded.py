@@ -66,7 +66,9 @@ def draw_folded(phases: EdgePhases, *, name: str = "", ax: Axes | None = None) -
             axes.bar(bounds[:-1][filled], away, 100 / BINS, bottom=row, align="edge", edgecolor=INK, linewidth=0.7,
                      facecolor=AREA if is_rise else "white")  # fmt: skip
         own = 100 * phases.offset_bits[phases.boundary == row]
-        told = f"{own.mean() + 0.0:+.1f} % \u00b1 {own.std():.1f}, {len(own):,}" if len(own) else "none"
+        told = (
+            f"{round(float(own.mean()), 1) + 0.0:+.1f} % \u00b1 {own.std():.1f}, {len(own):,}" if len(own) else "none"
+        )
         axes.text(51.5, row, told, ha="left", va="center", fontsize=9, color=INK)
     axes.text(51.5, 0.35, "mean, spread, changes", ha="left", va="center", fontsize=8, color=SOFT)
     axes.set_yticks(list(rows), _names(line.data_bits, has_parity=line.has_parity))

@@ -12,7 +12,7 @@ from larkreader.declare.layout import FrameLayout
 from larkreader.declare.layout_table import LayoutRow, layout_rows
 from larkreader.errors import RequestError
 
-from .style import INK, PALE, SOFT, finish, new_axes
+from .style import INK, PALE, SOFT, finish, literal, new_axes
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -104,7 +104,7 @@ def _label(axes: Axes, row: LayoutRow, x: float, y: float, width: int, *, is_res
     axes.text(
         x,
         y,
-        text,
+        literal(text),
         ha="center",
         va="center",
         rotation=90 if upright else 0,

@@ -10,7 +10,7 @@ from larkreader.exercise.loopback_matrix import MatrixResult
 from larkreader.exercise.loopback_result import LoopbackResult
 from larkreader.present.loopback_views import name_of
 
-from .style import DASHES, INK, PALE, finish, new_axes, time_scale
+from .style import DASHES, INK, PALE, finish, literal, new_axes, time_scale
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -118,7 +118,7 @@ def draw_latency(result: MatrixResult, *, ax: Axes | None = None) -> Axes:
             linestyle=style,
             color=grey,
             linewidth=1.6,
-            label=name_of(one),
+            label=literal(name_of(one)),
         )
         for part in (0.5, 0.99):
             at = float(np.quantile(taken, part, method="higher"))

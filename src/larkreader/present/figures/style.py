@@ -53,11 +53,16 @@ def finish(axes: Axes, title: str, remark: str = "", *, sides: tuple[str, ...] =
     sides : tuple of str
         The sides of the frame that stay.
     """
-    axes.set_title(title, loc="left", color=INK, fontsize=TITLE_SIZE)
+    axes.set_title(literal(title), loc="left", color=INK, fontsize=TITLE_SIZE)
     if remark:
-        axes.set_title(remark, loc="right", color=INK, fontsize=NOTE_SIZE)
+        axes.set_title(literal(remark), loc="right", color=INK, fontsize=NOTE_SIZE)
     for side in ("top", "right", "left", "bottom"):
         axes.spines[side].set_visible(side in sides)
+
+
+def literal(text: str) -> str:
+    """Write a text so that Matplotlib takes none of it for mathematics."""
+    return text.replace("$", r"\$")
 
 
 def time_scale(span_s: float) -> tuple[str, float]:

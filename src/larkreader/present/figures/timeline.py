@@ -16,7 +16,7 @@ from larkreader.judge.reading import Reading
 from larkreader.present.terminal import duration
 from larkreader.present.timeline_rows import Entry, TimelineRows
 
-from .style import INK, PALE, SOFT, finish, new_axes, time_scale
+from .style import INK, PALE, SOFT, finish, literal, new_axes, time_scale
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -60,7 +60,7 @@ def draw_timeline(
     RequestError
         If there is no message in that time.
     """
-    rows = TimelineRows(reading)
+    rows = TimelineRows(reading, ascii_only=True)  # few fonts have control pictures
     timeline = rows.timeline
     begin = -np.inf if begin_s is None else begin_s
     end = np.inf if end_s is None else end_s
@@ -83,17 +83,18 @@ def draw_timeline(
     margin = MARGIN * max(end - begin, 1e-9) * factor
     axes.set_xlim(-margin, (end - begin) * factor + margin)
     axes.set_ylim(-0.75, len(lanes) - 0.25)
-    axes.set_yticks(list(lanes.values()), list(lanes))
+    axes.set_yticks(list(lanes.values()), [literal(wire) for wire in lanes])
     axes.tick_params(axis="y", length=0, labelcolor=INK)
     axes.set_xlabel(f"time from {begin:.6f} s on, in {unit}")
     told = ", ".join(f"{letter} {text}" for letter, text in LETTERS.items() if letter in marked)
-    finish(axes, _title(len(entries), timeline.in_groups), told)
+    finish(axes, _title(len(entries), in_groups=timeline.in_groups, is_paired=bool(reading.pairs)), told)
     return axes
 
 
-def _title(count: int, in_groups: bool) -> str:
+def _title(count: int, *, in_groups: bool, is_paired: bool) -> str:
+    joined = ", requests joined to replies" if is_paired else ""
     coarse = "; times of groups, not of characters" if in_groups else ""
-    return f"{count:,} message{'' if count == 1 else 's'}, requests joined to replies{coarse}"
+    return f"{count:,} message{'' if count == 1 else 's'}{joined}{coarse}"
 
 
 def _draw_box(axes: Axes, entry: Entry, lane: float, begin: float, end: float, factor: float) -> None:
@@ -114,7 +115,7 @@ def _draw_box(axes: Axes, entry: Entry, lane: float, begin: float, end: float, f
         axes.text(
             area[0][0] + area[1] / 2,
             lane,
-            name,
+            literal(name),
             ha="center",
             va="center",
             fontsize=9,

@@ -1,0 +1,100 @@
+"""``larkreader report``: a reading as one HTML page, or as Markdown."""
+
+from __future__ import annotations
+
+import os
+import shlex
+import sys
+from collections.abc import Mapping
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from .common import capture_argument, check_output, note, progress_of, read_with_progress, sheet_argument, wire_option
+from .forms import form_of, form_options
+
+if TYPE_CHECKING:
+    from larkreader.capture.trace import Trace
+    from larkreader.declare.sheet import Sheet
+
+LARGEST = 64 << 20  # bytes of a capture whose levels are kept for figures
+
+
+@click.command()
+@sheet_argument
+@capture_argument
+@click.option(
+    "-o", "--output", type=click.Path(path_type=Path), required=True, metavar="FILE", help="The page; - for Markdown."
+)
+@click.option("--markdown", is_flag=True, help="Write Markdown, and the figures into a folder beside it.")
+@wire_option
+@form_options
+def report(
+    sheet: Path,
+    capture: Path,
+    output: Path,
+    markdown: bool,
+    wire: str | None,
+    kind: str | None,
+    given: dict[str, Any],
+) -> int:
+    """Write what CAPTURE holds, read as SHEET declares it, for somebody who was not there.
+
+    One page that needs nothing else: verdict, findings with places and advice, faulty frames taken apart, figures,
+    tables, and what it takes to make it again. The exit status is 1 if there is a finding of severity error.
+    """
+    from larkreader.declare.sheet_file import open_sheet
+    from larkreader.errors import RequestError
+    from larkreader.present.report.content import make_report
+    from larkreader.present.report.render import render_html, render_markdown, write_figures
+
+    to_screen = output == Path("-")
+    if to_screen and not markdown:
+        raise RequestError("-o", 'is "-"', "a page needs a file; --markdown can be written to standard output")
+    check_output(None if to_screen else output)
+    declared = open_sheet(sheet)
+    form = form_of(declared.capture, given)
+    reading = read_with_progress(declared, capture, sheet_name=str(sheet), kind=kind, form=form, wire=wire)
+    traces, remarks = _traces(declared, capture, kind=kind, form=form, wire=wire)
+    with progress_of("drawing figures", shown=True):
+        told = make_report(
+            reading,
+            traces,
+            files=(sheet, capture),
+            command=shlex.join(["larkreader", *sys.argv[1:]]) if sys.argv[1:2] == ["report"] else "",
+            made_at=_made_at(),
+            remarks=remarks,
+        )
+    if not markdown:
+        output.write_text(render_html(told), encoding="utf-8")
+        note(f"report written to {output}")
+    elif to_screen:
+        click.echo(render_markdown(told), nl=False)
+    else:
+        folder = output.with_name(f"{output.stem}_figures")
+        written = write_figures(told, folder)
+        output.write_text(render_markdown(told, folder.name if written else ""), encoding="utf-8")
+        note(f"report written to {output}, its {len(written)} figures into {folder}")
+    return 1 if reading.verdict == "faults" else 0
+
+
+def _traces(declared: Sheet, capture: Path, **options: Any) -> tuple[Mapping[str, Trace], list[str]]:
+    """Return the levels of a capture for figures, and what is to be said if there are none."""
+    from larkreader.capture.files.open import open_capture
+    from larkreader.capture.trace import Trace
+
+    if capture.is_file() and capture.stat().st_size > LARGEST:
+        told = f"The capture has more than {LARGEST >> 20} MiB: figures of single levels are left out."
+        return {}, [told]
+    signals = {key: one.source for key, one in declared.wire.items()}
+    measured = open_capture(capture, signals, **options)
+    return {key: one for key, one in measured.items() if isinstance(one, Trace)}, []
+
+
+def _made_at() -> str:
+    """Return date and time; that of ``SOURCE_DATE_EPOCH`` where somebody wants the same page each time."""
+    known = os.environ.get("SOURCE_DATE_EPOCH", "")
+    at = datetime.fromtimestamp(int(known), UTC) if known.isdigit() else datetime.now(UTC)
+    return at.strftime("%Y-%m-%d %H:%M:%S UTC")
