@@ -1,10 +1,12 @@
 # `make check` is what CI runs; the others are its parts, in a virtual environment that you have activated.
-.PHONY: check quick test benchmarks
+.PHONY: check quick test docs benchmarks
 check:
 	bash .ci/run
 quick:
 	ruff format --check . && ruff check . && lint-imports && mypy && pytest -q
 test:
 	pytest -q
+docs:
+	sphinx-build -W --keep-going -q -b html docs docs/_build
 benchmarks:
 	cd benchmarks && for one in bench_*.py; do python $$one; done

@@ -8,6 +8,7 @@ from hypothesis import HealthCheck, settings
 
 from larkreader.cli import run
 from larkreader.demo.rig import Rig, make_rig, write_history, write_rig
+from larkreader.demo.service import make_service, write_service
 
 settings.register_profile("quick", max_examples=25, deadline=None)
 settings.register_profile("usual", max_examples=100, deadline=None, suppress_health_check=[HealthCheck.too_slow])
@@ -26,6 +27,7 @@ def rig_files(rig, tmp_path_factory) -> dict[str, Path]:
     folder = tmp_path_factory.mktemp("rig")
     for paused in (False, True):
         write_history(folder, paused=paused)
+    write_service(folder, make_service())
     return write_rig(folder, rig)
 
 

@@ -2,13 +2,16 @@
 
 import doctest
 import importlib
+import importlib.util
 import inspect
 import pkgutil
 import re
+import shutil
 import subprocess
 import sys
 from pathlib import Path
 
+import documents
 import numpy as np
 import pytest
 
@@ -81,10 +84,32 @@ def test_sheets_and_links_in_the_documents_are_good(path):
         assert (path.parent / target).exists(), target
 
 
-def test_each_kind_of_finding_stands_in_the_table():
-    text = (ROOT / "docs" / "reference" / "findings.md").read_text(encoding="utf-8")
-    rows = dict(re.findall(r"^\| `([a-z-]+)` \| (\w+) \|", text, re.MULTILINE))
+@pytest.mark.parametrize("path", DOCUMENTS, ids=[path.name for path in DOCUMENTS])
+def test_commands_in_the_documents_do_what_is_told(path, rig_files, tmp_path, monkeypatch, capsys):
+    """In a copy of the demo's folder, in order; those that need hardware are read by the command's own parser."""
+    for one in rig_files["sheet"].parent.iterdir():
+        if one.is_file():
+            shutil.copy(one, tmp_path)
+    monkeypatch.chdir(tmp_path)
+    monkeypatch.setenv("COLUMNS", documents.WIDTH)
+    wrong = documents.walk(path, capsys)
+    assert not wrong, "\n\n".join(wrong)
+    for line in documents.lines_to_type(path.read_text(encoding="utf-8")):
+        documents.read_only(line)
+
+
+def test_what_the_documents_take_from_the_code_is_current():
+    """The table of findings, all keys of a sheet, every public name; each kind, key and name stands there."""
+    loader = importlib.util.spec_from_file_location("generate", ROOT / "docs" / "generate.py")
+    generate = importlib.util.module_from_spec(loader)
+    loader.loader.exec_module(generate)
+    generate.check()
+    pages = {path.name: path.read_text(encoding="utf-8") for path in (ROOT / "docs" / "reference").glob("*.md")}
+    rows = dict(re.findall(r"^\| `([a-z-]+)` \| (\w+) \|", pages["findings.md"], re.MULTILINE))
     assert rows == {kind: known.severity for kind, known in KINDS.items()}
+    assert all(f".{name}\n" in pages["names.md"] for name in lr.__all__)
+    for table in lr.sheet_schema()["properties"]:
+        assert re.search(rf"^## `\[+{table}[.\]]|^\| `{table}` ", pages["sheet-keys.md"], re.MULTILINE), table
 
 
 def test_an_example_runs_and_prints_what_stands_beside_it(tmp_path):

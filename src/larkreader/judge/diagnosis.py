@@ -269,7 +269,8 @@ def _format_findings(
             detail += f" The declared word of {best.data_bits} bits counts the parity bit, the sender's does not."
         yield make_finding("data-bits-mismatch", wire, 1, detail=detail, score=score)
     if best.parity != line.parity:
-        detail = f"Declared is {PARITY_NAMES[line.parity]} parity, sent is {PARITY_NAMES[best.parity]}. {evidence}"
+        declared, sent = ("no" if one == "N" else PARITY_NAMES[one] for one in (line.parity, best.parity))
+        detail = f"Declared is {declared} parity, sent is {sent} parity. {evidence}"
         yield make_finding("parity-mismatch", wire, 1, detail=detail, score=score - 0.001)
     if best.first_bit != line.first_bit:
         name = {"lsb": "lowest", "msb": "highest"}

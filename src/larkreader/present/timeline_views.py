@@ -69,7 +69,8 @@ def _pair_cell(entry: Entry, *, named: bool) -> Text:
     cell = Text()
     for number, part in enumerate(entry.parts):
         cell.append("; " if number else "")
-        cell.append(part.text(named=named), style=WRONG if part.is_wrong and not part.again else "")
+        is_wrong = part.state == "unanswered" if part.role == "request" else part.is_wrong
+        cell.append(part.text(named=named), style=WRONG if is_wrong else "")
     return cell
 
 

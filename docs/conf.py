@@ -1,0 +1,36 @@
+"""How the documentation is built: ``sphinx-build -W docs docs/_build``."""
+
+import sys
+from pathlib import Path
+
+sys.path.insert(0, str(Path(__file__).parent))
+
+import generate
+
+import larkreader as lr
+
+project = "Lark Reader"
+author = "The Lark Reader developers"
+copyright = f"2026, {author}"  # noqa: A001  # the name that the generator asks for
+version = release = lr.__version__
+extensions = ["myst_parser", "sphinx.ext.autodoc", "sphinx.ext.napoleon", "sphinx.ext.viewcode"]
+myst_heading_anchors = 4
+myst_enable_extensions = ["colon_fence"]
+exclude_patterns = ["_build"]
+html_theme = "furo"
+html_title = f"Lark Reader {version}"
+html_static_path: list[str] = []
+html_show_sourcelink = False
+html_theme_options = {
+    "light_css_variables": {"color-brand-primary": "#1c2b33", "color-brand-content": "#1c2b33"},
+    "dark_css_variables": {"color-brand-primary": "#e4ebee", "color-brand-content": "#e4ebee"},
+}
+napoleon_google_docstring = False
+napoleon_use_rtype = False
+napoleon_use_ivar = True
+autodoc_typehints = "none"
+autodoc_member_order = "bysource"
+suppress_warnings = ["myst.xref_missing"]  # links to files outside of the pages; a test follows each of them
+nitpicky = False
+
+generate.check()

@@ -1,0 +1,187 @@
+"""What the documentation takes from the code: the keys of a sheet, the kinds of findings, the public names.
+
+``python docs/generate.py`` writes it into the pages; a test, and each build, fails where that has not been done.
+"""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Iterator, Mapping
+from pathlib import Path
+from typing import Any
+
+import larkreader as lr
+from larkreader.judge.kinds import KINDS
+
+PAGES = Path(__file__).parent
+STAGES = {
+    "declare": "What the engineer says",
+    "capture": "What was measured",
+    "decode": "From measured to meaning",
+    "judge": "Is it right, and if not, why",
+    "exercise": "Make it happen",
+    "present": "Figures and tables",
+    "errors": "What can go wrong with a request",
+}
+PLAIN_TYPES = {
+    "string": "text",
+    "integer": "whole number",
+    "number": "number",
+    "boolean": "true or false",
+    "array": "list",
+    "object": "table",
+}
+MEMBERS = "\n   :members:\n   :exclude-members: model_config, model_post_init, model_fields, model_computed_fields"
+KEYS_HEAD = """# All keys of a sheet
+
+Generated from the models that read a sheet, so that it is always all of them; `larkreader schema` prints the same for
+editors. What they are for, with examples, stands in [the sheet](sheet.md), [before anything is sent](plan.md),
+[what gets lost](paths.md) and [make it happen](exercise.md).
+"""
+NAMES_HEAD = """# Every public name
+
+Generated from the code. `import larkreader as lr`; each of these is `lr.NAME`, loaded when it is first used. How they
+go together stands in [from Python](api.md).
+"""
+
+
+def kinds_table() -> str:
+    """Return the kinds of findings as a table."""
+    rows = ["| kind | severity | what it means | what to do |", "|---|---|---|---|"]
+    rows += [f"| `{kind}` | {one.severity} | {one.meaning} | {one.advice} |" for kind, one in KINDS.items()]
+    return "\n".join(rows)
+
+
+def findings_page() -> str:
+    """Return the page of findings with its table as it is to be."""
+    text = (PAGES / "reference" / "findings.md").read_text(encoding="utf-8")
+    return re.sub(r"^\| kind \| severity .*?(?=\n\n|\Z)", lambda _: kinds_table(), text, flags=re.MULTILINE | re.DOTALL)
+
+
+def keys_page() -> str:
+    """Return the page with every key of a sheet."""
+    schema = lr.sheet_schema()
+    parts = [KEYS_HEAD, _table("Top", {key: schema["properties"][key] for key in ("sheet", "title")}, schema)]
+    for name, one in schema["properties"].items():
+        if "properties" in one:
+            parts.append(_table(f"`[{name}]`", one["properties"], schema, one.get("description", "")))
+        elif "additionalProperties" in one and isinstance(one["additionalProperties"], Mapping):
+            model = one["additionalProperties"]
+            head = f"`[{name}.NAME]`"
+            parts.append(_table(head, model["properties"], schema, one["description"], model.get("required")))
+        elif "items" in one:
+            model = one["items"]
+            head = f"`[[{name}]]`"
+            parts.append(_table(head, model["properties"], schema, one["description"], model.get("required")))
+    parts.append("## Tables inside of others\n\nThe value of a key that says *table* above.\n")
+    for name, model in sorted(schema["$defs"].items()):
+        if "properties" in model:
+            told = model.get("description", "")
+            parts.append(_table(f"### {name}", model["properties"], schema, told, model.get("required")))
+    return "\n".join(parts)
+
+
+def names_page() -> str:
+    """Return the page with every public name, stage by stage."""
+    parts = [NAMES_HEAD]
+    for stage, told in STAGES.items():
+        names = [name for name in lr.__all__ if lr._HOMES[name].split(".")[0] == stage]
+        parts.append(f"## {stage}: {told}\n")
+        for name in names:
+            thing = getattr(lr, name)
+            kind = _directive(thing)
+            home = f"larkreader.{lr._HOMES[name]}"
+            parts.append(f"```{{eval-rst}}\n.. {kind}:: {home}.{name}{MEMBERS if kind == 'autoclass' else ''}\n```\n")
+    return "\n".join(parts)
+
+
+GENERATED = {
+    "reference/findings.md": findings_page,
+    "reference/sheet-keys.md": keys_page,
+    "reference/names.md": names_page,
+}
+
+
+def _directive(thing: Any) -> str:
+    """Return what the generator is told to make of a public name."""
+    if isinstance(thing, type):
+        return "autoexception" if issubclass(thing, Exception) else "autoclass"
+    return "autofunction" if callable(thing) else "autodata"
+
+
+def check() -> None:
+    """Raise if a page is not as the code is."""
+    stale = [name for name, make in GENERATED.items() if (PAGES / name).read_text(encoding="utf-8") != make()]
+    if stale:
+        raise SystemExit(f"{', '.join(stale)}: not as the code is. Run python docs/generate.py")
+
+
+def _table(
+    title: str, properties: Mapping[str, Any], schema: Mapping[str, Any], told: str = "", required: Any = ()
+) -> str:
+    head = title if title.startswith("#") else f"## {title}"
+    rows = ["| key | what it holds | unless said | meaning |", "|---|---|---|---|"]
+    rows += [
+        f"| `{key}` | {_type(one, schema)} | {_default(key, one, required or ())} | {_cell(one.get('description'))} |"
+        for key, one in properties.items()
+    ]
+    return f"{head}\n\n{_cell(told) + chr(10) + chr(10) if told else ''}" + "\n".join(rows) + "\n"
+
+
+def _default(key: str, one: Mapping[str, Any], required: Any) -> str:
+    if "default" not in one:
+        return "must be said" if key in required or key == "sheet" else ""
+    value = one["default"]
+    if value in (None, "", [], {}):
+        return ""
+    return "" if isinstance(value, dict) and len(value) > 3 else f"`{json.dumps(value)}`"
+
+
+def _type(one: Mapping[str, Any], schema: Mapping[str, Any]) -> str:
+    return ", or ".join(dict.fromkeys(_types(one, schema)))
+
+
+def _types(one: Mapping[str, Any], schema: Mapping[str, Any]) -> Iterator[str]:
+    """Yield what a key may hold, in words."""
+    if "$ref" in one:
+        name = one["$ref"].rsplit("/", 1)[1]
+        model = schema["$defs"][name]
+        if "properties" in model:
+            yield f"table [{name}](#{name.lower()})"
+        else:
+            yield from _types(model, schema)
+        return
+    for way in ("anyOf", "oneOf", "allOf"):
+        for part in one.get(way, ()):
+            if part.get("type") != "null":
+                yield from _types(part, schema)
+    if "const" in one:
+        yield f"`{json.dumps(one['const'])}`"
+    elif "enum" in one:
+        yield " ".join(f"`{json.dumps(value)}`" for value in one["enum"])
+    elif one.get("type") == "array":
+        inner = one.get("items") or {}
+        told = ", or ".join(dict.fromkeys(_types(inner, schema))) if isinstance(inner, Mapping) else ""
+        yield f"list of {told}" if told else "list"
+    elif one.get("type") == "object":
+        inner = one.get("additionalProperties")
+        told = ", or ".join(dict.fromkeys(_types(inner, schema))) if isinstance(inner, Mapping) else ""
+        yield f"table of {told} by name" if told else "table"
+    elif "type" in one and one["type"] != "null":
+        several = one["type"] if isinstance(one["type"], list) else [one["type"]]
+        yield from (PLAIN_TYPES[name] for name in several if name in PLAIN_TYPES)
+
+
+def _cell(text: str | None) -> str:
+    return " ".join((text or "").replace("|", r"\|").replace("<", "&lt;").split())
+
+
+def main() -> None:
+    """Write the pages."""
+    for name, make in GENERATED.items():
+        (PAGES / name).write_text(make(), encoding="utf-8")
+
+
+if __name__ == "__main__":
+    main()
