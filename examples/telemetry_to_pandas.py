@@ -18,3 +18,8 @@ for name in ("flow", "pressure", "temperature", "dosed"):
 
 table = dosing.to_pandas()
 print(table[["begin_s", "count", "flow", "state", "valve[0]"]].head(3).round(3).to_string(index=False))
+
+picture = lr.new_figure()
+lr.draw_fields(frames, ["flow", "pressure", "state"], ax=picture.add_subplot())
+picture.savefig("telemetry.png")
+print("drawn into telemetry.png: a cross a frame that cannot be trusted, a ring a value out of range")

@@ -1,5 +1,8 @@
 """Tests of a pump head's firmware, as a team writes them; the port is given by options or in pytest.ini."""
 
+import os
+import threading
+import tty
 from collections.abc import Callable
 
 import pytest
@@ -37,3 +40,21 @@ def test_our_own_escape_of_markers_can_be_undone(simulated_line: Callable[..., l
     port = simulated_line(lambda data: data.replace(b"\xd7", b"\xd7\x00"), "57600 8E1")
     port.write(b"\x21\xd7\x4b")
     check_same(port.read(4, 0.1).data.replace(b"\xd7\x00", b"\xd7"), b"\x21\xd7\x4b")
+
+
+def test_a_real_pseudo_terminal_brings_back_every_byte() -> None:
+    """A loopback through the terminal driver of this machine; the device at its other end echoes."""
+    near, far = os.openpty()
+    tty.setraw(far)
+    plan = lr.LoopbackPlan(characters=3000, pattern="prbs-15")
+
+    def echo() -> None:
+        left = plan.characters
+        while left:
+            data = os.read(far, 512)
+            os.write(far, data)
+            left -= len(data)
+
+    threading.Thread(target=echo, daemon=True).start()
+    with os.fdopen(near, "r+b", buffering=0) as port:
+        check(lr.run_loopback(port, plan))

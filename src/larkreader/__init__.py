@@ -226,6 +226,7 @@ if TYPE_CHECKING:
     from .present.figures.loopback import draw_matrix as draw_matrix
     from .present.figures.losses import draw_losses as draw_losses
     from .present.figures.margin import draw_margin as draw_margin
+    from .present.figures.style import new_figure as new_figure
     from .present.figures.timeline import draw_timeline as draw_timeline
     from .present.figures.waveform import draw_waveform as draw_waveform
     from .present.figures.widths import draw_widths as draw_widths
@@ -396,6 +397,7 @@ _HOMES = {
     "judge_wiring": "judge.wiring",
     "make_burst": "judge.buffers",
     "make_timeline": "decode.timeline",
+    "new_figure": "present.figures.style",
     "notations": "present.notations",
     "open_capture": "capture.files.open",
     "open_pieces": "capture.files.open",
@@ -609,6 +611,7 @@ __all__ = [
     "judge_wiring",
     "make_burst",
     "make_timeline",
+    "new_figure",
     "notations",
     "open_capture",
     "open_pieces",
