@@ -91,8 +91,8 @@ def names_page() -> str:
         for name in names:
             thing = getattr(lr, name)
             kind = _directive(thing)
-            home = f"larkreader.{lr._HOMES[name]}"
-            parts.append(f"```{{eval-rst}}\n.. {kind}:: {home}.{name}{MEMBERS if kind == 'autoclass' else ''}\n```\n")
+            members = MEMBERS if kind == "autoclass" else ""
+            parts.append(f"```{{eval-rst}}\n.. {kind}:: larkreader.{name}{members}\n```\n")
     return "\n".join(parts)
 
 

@@ -6,6 +6,7 @@ Lark Reader, 130 interrupted, 141 the reader of the output went away.
 
 from __future__ import annotations
 
+import io
 import os
 import signal
 import sys
@@ -77,6 +78,9 @@ def main() -> None:
     for one in ENDING_SIGNALS:
         if signal.getsignal(one) != signal.SIG_IGN:
             signal.signal(one, _interrupt)
+    for stream in (sys.stdout, sys.stderr):
+        if isinstance(stream, io.TextIOWrapper):  # a terminal that lacks a letter shows its number
+            stream.reconfigure(errors="backslashreplace")
     sys.exit(run(sys.argv[1:]))
 
 

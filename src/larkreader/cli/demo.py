@@ -125,7 +125,7 @@ def _timeline(into: Path, console: Any) -> bool:
     reading = read(str(files["sheet"]), str(files["capture"]))
     rows = TimelineRows(reading)
     shown = rows.between(*SHOWN_S)
-    console.print(timeline_table(rows.entries(shown), rows.timeline.wires, named=False, width=console.width))
+    console.print(timeline_table(rows.entries(shown), rows.timeline.wires, pairings=1, width=console.width))
     console.print("", pairs_table(reading.pairs), sep="\n")
     kinds = ", ".join(dict.fromkeys(one.kind for one in reading.findings))
     console.print(f"\nFound: {kinds}.")

@@ -82,7 +82,7 @@ def timeline(
     if not len(reading.timeline):
         raise RequestError(str(capture), "has no times", "a timeline needs a capture that says when things came")
     if moved_at_s is not None and not reading.pairs:
-        raise RequestError("--moved-at", "compares the parts of a cycle", "needs [pair.NAME] on the sheet")
+        raise RequestError("--moved-at", "has nothing to compare", "parts of a cycle need [pair.NAME] on the sheet")
     _, ascii_only = console_form()
     rows = TimelineRows(reading, ascii_only=ascii_only)
     chosen = rows.between(-float("inf") if from_s is None else from_s, float("inf") if to_s is None else to_s)
@@ -110,9 +110,9 @@ def _show(
     parts: list[Any] = []
     if count:
         entries = rows.entries(chosen[:count])
-        named = len(reading.pairs) > 1
+        pairings = len(reading.pairs)
         parts.append(
-            timeline_views.timeline_table(entries, rows.timeline.wires, named=named, width=console.width)
+            timeline_views.timeline_table(entries, rows.timeline.wires, pairings=pairings, width=console.width)
             if len(chosen)
             else "Nothing to show."
         )
@@ -123,10 +123,10 @@ def _show(
         if moved_at_s is None:
             parts.append(timeline_views.histograms(reading.pairs, ascii_only=ascii_only))
         parts += [timeline_views.parts_table(key, one, moved_at_s) for key, one in reading.pairs.items()]
-    elif not reading.sheet.pair:
-        parts.append(timeline_views.NO_PAIRS)
-    else:
+    elif reading.sheet.pair:
         parts.append("Of no pairing were both sides captured.")
+    elif len(rows.timeline.wires) > 1:
+        parts.append(timeline_views.NO_PAIRS)
     if rows.timeline.in_groups:
         parts.append(timeline_views.IN_GROUPS)
     for number, part in enumerate(parts):

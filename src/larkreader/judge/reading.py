@@ -21,7 +21,6 @@ from larkreader.declare.sheet import Sheet
 from larkreader.declare.sheet_file import open_sheet
 from larkreader.decode.frame_columns import FRAME_FAULT_NAMES, Frames, Spans
 from larkreader.decode.frames import read_layouts
-from larkreader.decode.timeline import Timeline, make_timeline
 from larkreader.errors import RequestError, nearest
 from larkreader.shown import Shown
 
@@ -32,14 +31,14 @@ from .findings import SEVERITIES, Finding, Findings, Verdict, verdict_of
 from .first_sight import has_stray_beginning, judge_no_frames, judge_stray, judge_text
 from .frame_faults import judge_frames
 from .off_grid import judge_baud
-from .pair_findings import judge_pairs
-from .pairs import Pairs, find_pairs
 from .pauses import judge_pauses
 from .received import measured_in, receive_all
 from .sequence import Losses, find_losses, lost_by_hardware
-from .turns import judge_turns
 
 if TYPE_CHECKING:
+    from larkreader.decode.timeline import Timeline
+
+    from .pairs import Pairs
     from .path_report import PathReport
 
 COUNTED = ("parity", "framing", "break", "noise", "overrun")  # in the JSON document, each a name of `Fault`
@@ -245,12 +244,8 @@ def read(
     findings += [finding for one in paths.values() for finding in one.findings]
     pairs: dict[str, Pairs] = {}
     if _has_turns(declared):
-        ends = [extent.end_s for extent in received.extents.values() if extent.end_s is not None]
-        timeline = _timeline_of(declared, characters, frames, skipped)
-        if len(timeline):
-            pairs = _pairs_of(declared, timeline, frames, characters, max(ends, default=None))
-            findings += [finding for one in pairs.values() for finding in judge_pairs(one)]
-            findings += judge_turns(declared, timeline, characters, max(ends, default=None))
+        end_s = max((one.end_s for one in received.extents.values() if one.end_s is not None), default=None)
+        pairs = _judge_turns(declared, characters, frames, skipped, end_s, findings)
     findings.sort(key=lambda one: (SEVERITIES.index(one.severity), one.first_s or 0.0, one.offset or 0))
     events = {
         key: measure_delays(event, received.changes_s[key], _begins_on(event, declared, characters, frames))
@@ -268,23 +263,36 @@ def _has_turns(sheet: Sheet) -> bool:
 def _timeline_of(
     sheet: Sheet, characters: Mapping[str, Characters], frames: Mapping[str, Frames], skipped: Mapping[str, Spans]
 ) -> Timeline:
+    from larkreader.decode.timeline import make_timeline  # few ask for it, and it takes a while to load
+
     return make_timeline(characters, frames, skipped, {key: wire.line for key, wire in sheet.wire.items()})
 
 
-def _pairs_of(
+def _judge_turns(
     sheet: Sheet,
-    timeline: Timeline,
-    frames: Mapping[str, Frames],
     characters: Mapping[str, Characters],
+    frames: Mapping[str, Frames],
+    skipped: Mapping[str, Spans],
     end_s: float | None,
+    findings: list[Finding],
 ) -> dict[str, Pairs]:
-    """Return the pairings of which both sides were captured."""
+    """Return the pairings of which both sides were captured; add what is held against them, and against the turns."""
+    from .pair_findings import judge_pairs
+    from .pairs import find_pairs
+    from .turns import judge_turns
+
+    timeline = _timeline_of(sheet, characters, frames, skipped)
+    if not len(timeline):
+        return {}
     lines = {key: wire.line for key, wire in sheet.wire.items()}
-    return {
+    pairs = {
         key: find_pairs(pairing, timeline, frames, characters, lines, end_s)
         for key, pairing in sheet.pair.items()
         if set(sheet.wires_of((*pairing.request, *pairing.reply))) <= set(timeline.wires)
     }
+    findings += [finding for one in pairs.values() for finding in judge_pairs(one)]
+    findings += judge_turns(sheet, timeline, characters, end_s)
+    return pairs
 
 
 def _inside_frames(sheet: Sheet, wire: str, count: int, frames: Mapping[str, Frames]) -> npt.NDArray[np.bool_]:

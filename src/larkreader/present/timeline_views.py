@@ -33,7 +33,7 @@ TOLD = {
 }
 
 
-def timeline_table(entries: Iterable[Entry], wires: tuple[str, ...], *, named: bool, width: int) -> Table:
+def timeline_table(entries: Iterable[Entry], wires: tuple[str, ...], *, pairings: int, width: int) -> Table:
     """Show messages in order of time: a column a wire where there is room, else one column that says the wire.
 
     Parameters
@@ -42,14 +42,14 @@ def timeline_table(entries: Iterable[Entry], wires: tuple[str, ...], *, named: b
         What is to be shown.
     wires : tuple of str
         The wires.
-    named : bool
-        Whether parts of pairs say of which pairing.
+    pairings : int
+        How many there are; of several, parts of pairs say of which.
     width : int
         Columns of the terminal.
     """
     apart = width >= TWO_COLUMNS and len(wires) == 2
     heads = wires if apart else ("wire", "message")
-    table = new_table(">at s", ">rest", *heads, "pair" if not named else "pairs")
+    table = new_table(">at s", ">rest", *heads, *(["pair" if pairings == 1 else "pairs"] if pairings else []))
     table.columns[0].no_wrap = table.columns[1].no_wrap = True
     for entry in entries:
         message = Text(entry.text)
@@ -61,7 +61,8 @@ def timeline_table(entries: Iterable[Entry], wires: tuple[str, ...], *, named: b
             message.append("into another", style=WRONG)
         cells = [message if wire == entry.wire else "" for wire in wires] if apart else [entry.wire, message]
         rest = "" if np.isnan(entry.rest_s) else duration(entry.rest_s) if entry.rest_s >= 0 else "overlaps"
-        table.add_row(f"{entry.begin_s:.6f}", rest, *cells, _pair_cell(entry, named=named))
+        parts = [_pair_cell(entry, named=pairings > 1)] if pairings else []
+        table.add_row(f"{entry.begin_s:.6f}", rest, *cells, *parts)
     return table
 
 

@@ -38,7 +38,8 @@ def find_kind(path: str | Path, form: CaptureForm | None = None) -> CaptureKind:
     path : str or pathlib.Path
         The file; one packed with gzip is looked into.
     form : CaptureForm, optional
-        Its ``kind`` counts if the content does not tell; with its ``rate``, a table without times is one of samples.
+        Its ``kind`` counts if the content does not tell; with its ``rate``, a table without times
+        and a raw file are of samples.
 
     Returns
     -------
@@ -63,8 +64,8 @@ def find_kind(path: str | Path, form: CaptureForm | None = None) -> CaptureKind:
     if told is not None:
         return told
     ending = Path(path.stem if path.suffix == ".gz" else path).suffix.lower()
-    if ending in BYTE_ENDINGS:
-        return "bytes"
+    if ending in BYTE_ENDINGS:  # bytes that were received have no rate
+        return "bytes" if form.rate is None else "samples"
     if is_hex(whole_pairs(head)[0].decode("latin-1")):
         return "hex"
     begins = head[:16].decode("latin-1").encode("unicode_escape").decode()

@@ -247,7 +247,8 @@ def signal_names(path: CapturePath, *, kind: CaptureKind | None = None, form: Ca
                 return [name for name, one in variables.items() if one.kind not in NOT_LEVELS and one.size == 1]
             if kind == "levels":
                 return list(CsvRows(file, str(path), with_times=form.rate is None).form.signals)
-    raise CaptureError(str(path), f"holds {kind}, not levels", "must be a file of levels or voltages")
+    advice = "If its bytes are samples of levels, say their --rate" if kind == "bytes" else ""
+    raise CaptureError(str(path), f"holds {kind}, not levels", "must be a file of levels or voltages", advice)
 
 
 def open_ring(path: CapturePath, write_index: int, count: int | None = None) -> RingMemory:

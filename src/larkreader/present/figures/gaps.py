@@ -63,7 +63,7 @@ def draw_gaps(gaps: Gaps, line: LineSettings, *, ax: Axes | None = None) -> Axes
             axes.bar(none[0], at_once, none[1] - none[0], align="edge", fill=False, edgecolor=color, linestyle=style,
                      hatch=hatch, linewidth=1.6)  # fmt: skip
     axes.axvline(line.character_time_s * factor, color=PALE, linewidth=2, zorder=0)
-    axes.text(line.character_time_s * factor, 0.8, " one character", transform=axes.get_xaxis_transform(), fontsize=9,
+    axes.text(line.character_time_s * factor, 0.6, " one character", transform=axes.get_xaxis_transform(), fontsize=9,
               va="top", color=SOFT)  # fmt: skip
     axes.set_xscale("log")
     axes.set_yscale("log")
@@ -76,7 +76,9 @@ def draw_gaps(gaps: Gaps, line: LineSettings, *, ax: Axes | None = None) -> Axes
     axes.yaxis.set_major_formatter("{x:,.0f}")
     axes.set_xlabel(f"rest of the wire, {unit}")
     axes.set_ylabel("rests")
-    axes.legend(frameon=False, fontsize=9, loc="upper left", bbox_to_anchor=(0.12, 1.0))
+    axes.legend(
+        facecolor="white", edgecolor="none", framealpha=1, fontsize=9, loc="upper left", bbox_to_anchor=(0.12, 1.0)
+    )
     finish(axes, f"{gaps.wire}: how long it rests, at {line}", sides=("bottom", "left"))
     return axes
 
