@@ -74,7 +74,7 @@ def test_bursts_are_summed_up_and_drawn(shell, varied, tmp_path):
     assert [one["samples"] for one in bursts] == [96, 48]
     assert bursts[0]["frequency_hz"] == pytest.approx(500, abs=5)
     status, _, err = shell("draw", *varied, "bursts", "-o", tmp_path / "bursts.png")
-    assert (status, err) == (0, f"2 bursts of wave drawn into {tmp_path / 'bursts.png'}\n")
+    assert (status, err) == (0, f"bursts of wave, 2 of them, drawn into {tmp_path / 'bursts.png'}\n")
     assert (tmp_path / "bursts.png").read_bytes().startswith(b"\x89PNG")
     status, _, err = shell("draw", *varied, "bursts", "--field", "wvae", "-o", tmp_path / "bursts.png")
     assert (status, err.count('Did you mean "wave"?')) == (2, 1)

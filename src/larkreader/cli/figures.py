@@ -208,7 +208,7 @@ def _bursts(wanted: Wanted, axes: Axes) -> str:
     name = field_ or next(iter(carrying))
     bursts = sample_bursts(wanted.reading.frames[carrying[name]], name)
     draw_bursts(bursts, ax=axes)
-    return f"of {len(bursts):,} bursts of {name}"
+    return f"of {name}, {len(bursts):,} of them,"
 
 
 def _chosen_path(wanted: Wanted, figure: str) -> PathReport:

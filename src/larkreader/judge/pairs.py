@@ -276,7 +276,7 @@ def _find_damaged(
     state: npt.NDArray[np.uint8],
 ) -> None:
     """Find what came damaged in the place of a reply, before the next request."""
-    wires = {int(one) for one in timeline.wire[reply]}
+    wires = set(np.flatnonzero(np.bincount(timeline.wire[reply])).tolist())
     wires |= {timeline.wires.index(name) for name in pairing.reply if name in timeline.wires}
     damaged = np.zeros(len(timeline), np.bool_)
     damaged[reply] = (timeline.faults[reply] & UNTRUSTED) != 0
