@@ -195,7 +195,8 @@ def find_pairs(
     ready_s = _ready(timeline, request, lines)
     asked, answers = _keys(pairing, timeline, frames, request, good)
     found = _last_before(ready_s, asked, timeline.begin_s[good], answers)
-    latency_s = np.where(found >= 0, timeline.begin_s[good] - timeline.end_s[request][found], np.nan)
+    ends_s = np.append(timeline.end_s[request], np.nan)  # the last one is of those that have no request
+    latency_s = timeline.begin_s[good] - ends_s[found]
     if pairing.gone_after_s is not None:
         found[latency_s > pairing.gone_after_s] = -1
     asking, first = np.unique(found, return_index=True)

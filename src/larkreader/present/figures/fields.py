@@ -72,7 +72,8 @@ def draw_fields(
     if not columns:
         raise RequestError(frames.layout.key, "has no field that is a number", "there is nothing to draw")
     axes = new_axes(ax, height_px=strips_height(len(columns)))
-    unit, factor = time_scale(float(at[-1] - at[0])) if is_timed else ("", 1.0)
+    span = float(at[-1] - at[0])
+    unit, factor = time_scale(span) if is_timed and span else ("s", 1.0)
     ticks: list[tuple[float, str]] = []
     marked = set()
     for place, column in enumerate(columns):
@@ -82,7 +83,7 @@ def draw_fields(
     axes.set_yticks([tick for tick, _ in ticks], [literal(text) for _, text in ticks], fontsize=9)
     axes.tick_params(axis="y", length=0, labelcolor=INK)
     axes.set_ylim(-0.2, len(columns) * (1 + GAP) + 0.1)
-    margin = 0.01 * max(float(at[-1] - at[0]) * factor, 1e-9)
+    margin = 0.01 * span * factor if span else 0.5
     axes.set_xlim(at[0] * factor - margin, at[-1] * factor + margin)
     axes.set_xlabel(f"time, {unit}" if is_timed else "number of the frame")
     meanings = {"x": "cross: checksum or character wrong, not drawn", "o": "ring: out of range or without a name"}

@@ -10,7 +10,7 @@ from larkreader.declare.line import LineSettings
 from larkreader.errors import RequestError
 from larkreader.judge.gaps import Gaps
 
-from .style import INK, PALE, SOFT, finish, new_axes, time_scale
+from .style import HEADROOM, INK, LEAST, PALE, SOFT, finish, new_axes, time_scale
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -55,10 +55,12 @@ def draw_gaps(gaps: Gaps, line: LineSettings, *, ax: Axes | None = None) -> Axes
     none = none[0] / width**2, none[0] / width
     kinds = ((gaps.within_s, "between characters of a message", "-", INK, "////"),
              (gaps.between_s, "between messages", "--", SOFT, ""))  # fmt: skip
+    tallest = 1
     for times_s, name, style, color, hatch in kinds:
         counts, _ = np.histogram(times_s * factor, bounds)
         label = f"{name}: {len(times_s):,}" + (f", median {_told(times_s)}" if len(times_s) else "")
         axes.stairs(counts, bounds, color=color, linewidth=1.6, linestyle=style, label=label)
+        tallest = max(tallest, int(counts.max()), int(np.count_nonzero(times_s < least_s)))
         if at_once := int(np.count_nonzero(times_s < least_s)):
             axes.bar(none[0], at_once, none[1] - none[0], align="edge", fill=False, edgecolor=color, linestyle=style,
                      hatch=hatch, linewidth=1.6)  # fmt: skip
@@ -66,8 +68,8 @@ def draw_gaps(gaps: Gaps, line: LineSettings, *, ax: Axes | None = None) -> Axes
     axes.text(line.character_time_s * factor, 0.6, " one character", transform=axes.get_xaxis_transform(), fontsize=9,
               va="top", color=SOFT)  # fmt: skip
     axes.set_xscale("log")
+    axes.set_ylim(LEAST, HEADROOM * tallest)
     axes.set_yscale("log")
-    axes.set_ylim(bottom=0.7)
     axes.set_xlim(none[0] / width, bounds[-1] * width)
     axes.minorticks_off()
     low, high = int(np.ceil(np.log10(bounds[0]))), int(np.floor(np.log10(bounds[-1])))

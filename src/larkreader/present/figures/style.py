@@ -14,6 +14,7 @@ if TYPE_CHECKING:
 INK, SOFT, PALE = "#1c2b33", "#6b7c85", "#e9eef0"
 DASHES = ("-", "--", ":", "-.")
 TIME_UNITS = (("s", 1.0), ("ms", 1e3), ("\u00b5s", 1e6), ("ns", 1e9))
+LEAST, HEADROOM = 0.7, 1.6  # where an axis of counts begins, so that 1 is seen, and ends, times the highest
 TITLE_SIZE, NOTE_SIZE = 11, 9
 
 

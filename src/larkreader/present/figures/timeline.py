@@ -111,9 +111,10 @@ def _draw_box(axes: Axes, entry: Entry, lane: float, begin: float, end: float, f
     axes.add_patch(Rectangle(*area, facecolor=face, edgecolor=SOFT, linewidth=0, hatch="////" if is_faulty else None))
     axes.add_patch(Rectangle(*area, fill=False, edgecolor=INK, linewidth=1.6 if is_faulty else 0.9))
     name = entry.text.split(" ", 1)[0]
-    if 0.0065 * len(name) < width / (end - begin) and "of no frame" not in entry.text:
+    left, right = max(entry.begin_s, begin), min(entry.end_s, end)  # what of it is seen
+    if 0.0065 * len(name) < (right - left) / (end - begin) and "of no frame" not in entry.text:
         axes.text(
-            area[0][0] + area[1] / 2,
+            ((left + right) / 2 - begin) * factor,
             lane,
             literal(name),
             ha="center",
@@ -176,7 +177,7 @@ def _join(
         xs = (asked.end_s - begin) * factor, (answer.begin_s - begin) * factor
         ys = lanes[asked.wire] + up * HEIGHT / 2, lanes[answer.wire] - up * HEIGHT / 2
         axes.plot(xs, ys, color=INK, linewidth=1.2, linestyle=(0, (4, 2)) if is_bad else "-", zorder=3)
-        if len(joined) <= MOST_TIMES:
+        if len(joined) <= MOST_TIMES and 0 <= sum(xs) / 2 <= (end - begin) * factor:
             axes.text(
                 sum(xs) / 2,
                 sum(ys) / 2,

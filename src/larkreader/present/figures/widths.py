@@ -12,7 +12,7 @@ from larkreader.declare.line import LineSettings
 from larkreader.errors import RequestError
 from larkreader.judge.survey import survey
 
-from .style import INK, PALE, SOFT, finish, new_axes, time_scale
+from .style import HEADROOM, INK, LEAST, PALE, SOFT, finish, new_axes, time_scale
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -51,11 +51,13 @@ def draw_widths(trace: Trace, line: LineSettings, *, ax: Axes | None = None) -> 
     bounds = np.linspace(0, most, round(most * BINS_PER_BIT) + 1)
     for whole in range(1, int(most) + 1):
         axes.axvline(whole, color=PALE, linewidth=1.2, zorder=0)
+    tallest = 1
     for chosen, name, style, color in ((is_high, "high", "-", INK), (~is_high, "low", "--", SOFT)):
         counts, _ = np.histogram(widths[chosen], bounds)
+        tallest = max(tallest, int(counts.max()))
         axes.stairs(counts, bounds, color=color, linewidth=1.5, linestyle=style, label=f"{name} for so long")
+    axes.set_ylim(LEAST, HEADROOM * tallest)
     axes.set_yscale("log")
-    axes.set_ylim(bottom=0.7)
     axes.yaxis.set_major_formatter("{x:,.0f}")
     axes.set_xlim(0, most)
     axes.set_xticks(range(int(most) + 1))
