@@ -12,6 +12,8 @@ import larkreader as lr
 from larkreader.cli.figures import FIGURES, Wanted
 from larkreader.demo.service import make_service
 from larkreader.present.figures.style import new_figure, time_scale
+from larkreader.present.report.content import make_report
+from larkreader.present.report.render import render_html
 
 LINE = lr.LineSettings.parse("57600 8E1")
 
@@ -199,3 +201,51 @@ def test_draw_makes_each_figure(shell, rig_files, tmp_path):
     ):
         status, _, err = shell("draw", rig_files["sheet"], *arguments, "-o", tmp_path / "a.png")
         assert (status, told in err) == (2, True), err
+
+
+NEXT_TO_NOTHING = {
+    "nothing": {},
+    "one character": {"a": lr.transmit(b"\x55", LINE, begin_s=0.0)},
+    "one frame": {"a": lr.transmit(b"\xa6\x01\x01", LINE, begin_s=0.0)},
+    "one moment": {key: lr.Characters.from_groups([(0.5, b"\xa6", b"")]) for key in "ab"},
+    "no change": {"a": lr.Trace.from_seconds([], end_s=1.0)},
+    "a break": {"a": lr.Trace.from_seconds([0.1, 0.2], end_s=1.0)},
+    "bytes": {"a": b"\xa6\x01\x01" * 3},
+    "both at once": {key: lr.transmit(b"\xa6\x01\x01", LINE, begin_s=0.0) for key in "ab"},
+}
+SPARE = """sheet = 1
+[line]
+baud = 57600
+format = "8E1"
+[wire.a]
+[wire.b]
+[frame.one]
+wire = "a"
+boundary = { kind = "marker", marker = "A6" }
+fields = [{ name = "n", type = "uint8", repeat = 2 }]
+[pair.p]
+request = "one"
+reply = "b"
+[timing]
+shared = ["a", "b"]
+"""
+
+
+@pytest.mark.parametrize("captured", NEXT_TO_NOTHING.values(), ids=NEXT_TO_NOTHING)
+def test_of_next_to_nothing_every_figure_is_drawn_or_refused(captured):
+    """Without a warning: a figure, or a request that cannot be met; and a report in any case."""
+    sheet = lr.parse_sheet(SPARE)
+    reading = lr.read(sheet, captured)
+    traces = {key: one for key, one in captured.items() if isinstance(one, lr.Trace)}
+    for name, maker in FIGURES.items():
+        if maker.needs != "capture" or (name in ("waveform", "folded", "widths") and not traces):
+            continue  # the command refuses a capture without levels before
+        wanted = Wanted(sheet, "nowhere")
+        vars(wanted).update(reading=reading, traces=traces, received={key: reading.characters[key] for key in traces})
+        picture = new_figure()
+        try:
+            maker.draw(wanted, picture.add_subplot())
+        except (lr.RequestError, lr.CaptureError):
+            continue
+        picture.savefig(io.BytesIO(), format="svg")
+    assert "To make it again" in render_html(make_report(reading, traces))

@@ -33,6 +33,7 @@ LETTERS = {
 HEIGHT = 0.44  # of a box; lanes are 1 apart
 THIN = 0.006  # of the width of the axes, below which a box has no room for hatching
 ROOM = 0.009  # of the width, that a letter takes
+SHORTEST_S = 1e-6  # that is drawn; what came in a group lasts no time
 MARGIN = 0.015  # of the width, before and behind
 MOST_TIMES = 12  # latencies that are written
 
@@ -70,6 +71,7 @@ def draw_timeline(
     entries = {entry.row: entry for entry in rows.entries(shown)}
     begin = float(timeline.begin_s[shown].min()) if begin_s is None else begin_s
     end = float(timeline.end_s[shown].max()) if end_s is None else end_s
+    end = max(end, begin + SHORTEST_S)
     axes = new_axes(ax)
     unit, factor = time_scale(end - begin)
     lanes = {wire: float(len(timeline.wires) - 1 - number) for number, wire in enumerate(timeline.wires)}
@@ -80,7 +82,7 @@ def draw_timeline(
         _draw_box(axes, entry, lanes[entry.wire], begin, end, factor)
         marked |= _draw_letters(axes, entry, lanes, begin, end, factor)
     _join(axes, rows, entries, lanes, begin, end, factor)
-    margin = MARGIN * max(end - begin, 1e-9) * factor
+    margin = MARGIN * (end - begin) * factor
     axes.set_xlim(-margin, (end - begin) * factor + margin)
     axes.set_ylim(-0.75, len(lanes) - 0.25)
     axes.set_yticks(list(lanes.values()), [literal(wire) for wire in lanes])
