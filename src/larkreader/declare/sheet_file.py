@@ -6,7 +6,7 @@ Each table is validated by itself, so that all the mistakes of a sheet are repor
 from __future__ import annotations
 
 import tomllib
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 from dataclasses import replace
 from pathlib import Path
 from typing import Any, TypeVar
@@ -15,25 +15,23 @@ from pydantic import BaseModel, ValidationError
 
 from larkreader.errors import Mistake, SheetError, nearest
 
-from .baud_generator import BaudGenerator, check_words
 from .boundary import DelimitedBoundary
 from .capture_form import CaptureForm
 from .clock import Clock
-from .end import End, Traffic
+from .end import Traffic
 from .event import EventSignal
 from .exchange import Exchange
 from .layout import FrameLayout
 from .line import LineSettings
 from .loopback import LoopbackMatrix
-from .mistakes import mistakes_of, show
+from .mistakes import show
 from .pairing import Pairing, WireTiming
 from .port import DeclaredPort
 from .receive_path import ReceivePath
-from .registers import Meanings, Register
+from .registers import Register
 from .send_path import SendPath
 from .sheet import Sheet, Wire
-from .steps import Rule, Step, check_states
-from .wiring import Joint
+from .sheet_setup import SetupTables
 
 SHIPPED = Path(__file__).parents[1] / "data"
 _Model = TypeVar("_Model", bound=BaseModel)
@@ -116,15 +114,14 @@ def parse_sheet(text: str, *, name: str = "sheet", folder: str | Path = ".") -> 
     return _SheetBuilder(document, name, Path(folder)).build()
 
 
-class _SheetBuilder:
+class _SheetBuilder(SetupTables):
     """Builds a sheet table by table and gathers the mistakes of all of them."""
 
     def __init__(self, document: Mapping[str, Any], name: str, folder: Path) -> None:
-        self.document = document
+        super().__init__(document)
         self.name = name
         self.folder = folder
         self.described: dict[str, Mapping[str, Register]] = {}
-        self.mistakes: list[Mistake] = []
 
     def build(self) -> Sheet:
         self._top()
@@ -193,45 +190,6 @@ class _SheetBuilder:
             advice = 'Write for instance [wire.from_pump] with signal = "pump_tx".'
             self.mistakes.append(Mistake("wire", "", "is missing: a sheet declares one wire at least", advice))
 
-    def _table(self, key: str) -> Mapping[str, Any]:
-        table = self.document.get(key, {})
-        if isinstance(table, Mapping):
-            return table
-        self.mistakes.append(Mistake(key, show(table), f"must be a table, [{key}]"))
-        return {}
-
-    def _each(self, key: str, make: Callable[[str, Mapping[str, Any]], _Model | None]) -> dict[str, _Model]:
-        made = {}
-        for name, table in self._table(key).items():
-            if not isinstance(table, Mapping):
-                self.mistakes.append(Mistake(f"{key}.{name}", show(table), f"must be a table, [{key}.{name}]"))
-            elif "key" in table:
-                self.mistakes.append(Mistake(f"{key}.{name}.key", "", f"is not a key of [{key}.{name}]"))
-            elif (model := make(name, table)) is not None:
-                made[name] = model
-        return made
-
-    def _list(self, key: str, make: Callable[[str, Mapping[str, Any]], _Model | None]) -> tuple[_Model, ...]:
-        tables = self.document.get(key, [])
-        if not isinstance(tables, list) or not all(isinstance(table, Mapping) for table in tables):
-            self.mistakes.append(Mistake(key, show(tables), f"must be tables, each begun with [[{key}]]"))
-            return ()
-        made = [make(f"{key}[{number}]", table) for number, table in enumerate(tables)]
-        return tuple(model for model in made if model is not None)
-
-    def _refer(self, where: str, names: Any, table: str) -> None:
-        """Note which of the names, one or a list of them, are not of a table of the sheet."""
-        known = list(self._table(table))
-        article = "an" if table[0] in "aeiou" else "a"
-        for name in names if isinstance(names, list) else [names]:
-            if isinstance(name, str) and name not in known:
-                told = (
-                    f"is not {article} {table} of this sheet"
-                    if known
-                    else f"is not on this sheet, which has no [{table}.*]"
-                )
-                self.mistakes.append(Mistake(where, show(name), told, nearest(name, known)))
-
     def _wire(self, key: str, table: Mapping[str, Any], common: Mapping[str, Any]) -> Wire | None:
         own = table.get("line", {})
         if not isinstance(own, Mapping):
@@ -282,33 +240,6 @@ class _SheetBuilder:
             self._refer(f"port.{key}.{name}", table.get(name), other)
         return self._model(DeclaredPort, {**table, "key": key}, f"port.{key}")
 
-    def _generator(self, key: str, table: Mapping[str, Any]) -> BaudGenerator | None:
-        return self._model(BaudGenerator, {**table, "key": key}, f"generator.{key}")
-
-    def _end(
-        self,
-        key: str,
-        table: Mapping[str, Any],
-        wires: Mapping[str, Wire],
-        generators: Mapping[str, BaudGenerator],
-    ) -> End | None:
-        for name, other in (("sends", "wire"), ("receives", "wire"), ("clock", "clock"), ("generator", "generator")):
-            self._refer(f"end.{key}.{name}", table.get(name, []), other)
-        end = self._model(End, {**table, "key": key}, f"end.{key}")
-        if end is None:
-            return None
-        if end.words and end.generator is not None and end.generator in generators:
-            wrong = check_words(generators[end.generator], end.words)
-            self.mistakes += [replace(one, where=f"end.{key}.{one.where}") for one in wrong]
-        for wire in end.wires:
-            if wire in wires:
-                try:
-                    end.line_on(wires[wire].line)
-                except ValidationError as error:
-                    self.mistakes += mistakes_of(error, LineSettings, f"end.{key}.line")
-                    break
-        return end
-
     def _register(self, key: str, table: Mapping[str, Any]) -> Register | None:
         self._refer(f"register.{key}.end", table.get("end", []), "end")
         found: dict[str, Any] = {}
@@ -337,58 +268,6 @@ class _SheetBuilder:
             told = f"is not a register of {file}"
             self.mistakes.append(Mistake(f"register.{key}.named", show(named), told, nearest(named, list(known))))
         return known.get(named)
-
-    def _meaning(self, key: str, table: Mapping[str, Any], registers: Mapping[str, Register]) -> Meanings | None:
-        self._refer(f"meaning.{key}", key, "end")
-        meanings = self._model(Meanings, {**table, "key": key}, f"meaning.{key}")
-        for setting, meaning in (meanings.said if meanings is not None else {}).items():
-            for place in meaning.of:
-                self._check_field(f"meaning.{key}.{setting}.of", place, registers)
-                register = registers.get(place.partition(".")[0])
-                if register is not None and register.end not in (None, key):
-                    told = f"is of {register.end}, and this is what the registers of {key} mean"
-                    self.mistakes.append(Mistake(f"meaning.{key}.{setting}.of", show(place), told))
-        return meanings
-
-    def _check_field(self, where: str, place: str, registers: Mapping[str, Register]) -> None:
-        """Note a field, as in ``CTRL.parity``, that is of no register."""
-        register, _, name = place.partition(".")
-        if register not in registers and register in self._table("register"):
-            return  # what is wrong with it has been told
-        fields = registers[register].field if register in registers else {}
-        if name not in fields:
-            known = [f"{key}.{field}" for key, one in registers.items() for field in one.field]
-            told = "must be a field of a register of this sheet, as in CTRL.parity"
-            self.mistakes.append(Mistake(where, show(place), told, nearest(place, known)))
-
-    def _rule(self, key: str, table: Mapping[str, Any], registers: Mapping[str, Register]) -> Rule | None:
-        self._refer(f"rule.{key}.end", table.get("end", []), "end")
-        rule = self._model(Rule, {**table, "key": key}, f"rule.{key}")
-        if rule is not None and rule.write is not None and "." in rule.write:
-            self._check_field(f"rule.{key}.write", rule.write, registers)
-        return rule
-
-    def _check_states(self, rules: Mapping[str, Rule]) -> None:
-        for key, state in check_states(rules):
-            told = "is a state that no rule sets or clears"
-            self.mistakes.append(Mistake(f"rule.{key}", show(state), told))
-
-    def _step(self, where: str, table: Mapping[str, Any]) -> Step | None:
-        self._refer(f"{where}.end", table.get("end", []), "end")
-        ends = self._table("end")
-        if "end" not in table and len(ends) > 1:
-            self.mistakes.append(Mistake(f"{where}.end", "", f"is missing: say whose it is ({', '.join(ends)})"))
-        return self._model(Step, table, where)
-
-    def _joint(self, where: str, table: Mapping[str, Any], ends: Mapping[str, End]) -> Joint | None:
-        joint = self._model(Joint, table, where)
-        known = [f"{end.key}.{name}" for end in ends.values() for name in end.pin]
-        for number, name in enumerate(joint.joins if joint is not None else ()):
-            end = name.partition(".")[0]
-            if name not in known and (end in ends or end not in self._table("end")):  # others have been told already
-                told = "must be a pin of an end of this sheet, as in controller.tx"
-                self.mistakes.append(Mistake(f"{where}.joins[{number}]", show(name), told, nearest(name, known)))
-        return joint
 
     def _traffic(self, where: str, table: Mapping[str, Any], frames: Mapping[str, FrameLayout]) -> Traffic | None:
         self._refer(f"{where}.wire", table.get("wire", []), "wire")
@@ -461,13 +340,6 @@ class _SheetBuilder:
             wrong = {detail["loc"][0] for detail in error.errors() if detail["loc"]}
             return {key: value for key, value in common.items() if key not in wrong}
         return dict(common)
-
-    def _model(self, model: type[_Model], table: Mapping[str, Any], where: str) -> _Model | None:
-        try:
-            return model.model_validate(table)
-        except ValidationError as error:
-            self.mistakes += mistakes_of(error, model, where)
-            return None
 
 
 def _carries_no_bytes(line: LineSettings) -> bool:
