@@ -250,6 +250,21 @@ def test_times_of_groups_are_said_to_be_that(tmp_path):
     assert reading.findings == ()
 
 
+def test_a_line_may_come_in_several_groups():
+    """Up to 20 ms apart they are one message, and a CR and its LF in any case; how long it was on the wire is not known."""
+    groups = {
+        "out": [(0.0, b"flow", b""), (0.015, b"?\r", b""), (0.5, b"\n", b""), (0.6, b"go", b"")],
+        "back": [(0.03, b"12", b""), (0.06, b"0\n", b"")],
+    }
+    captured = {wire: lr.Characters.from_groups(one) for wire, one in groups.items()}
+    reading = lr.read(lr.parse_sheet(PLAIN), captured)
+    timeline, parts = reading.timeline, reading.pairs["talk"].parts()
+    assert [(timeline.wires[one.wire[0]], int(one.length[0])) for one in (timeline[row] for row in range(len(timeline)))
+            ] == [("out", 7), ("back", 2), ("back", 2), ("out", 2)]  # fmt: skip
+    assert np.isnan(parts["request"]).all()
+    assert parts["cycle"][0] == pytest.approx(0.6)
+
+
 @pytest.mark.parametrize(
     ("text", "message"),
     [

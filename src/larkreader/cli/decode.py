@@ -179,6 +179,10 @@ def decode(
         console.print()
         console.print(terminal.counts(reading))
         console.print()
+        if reading.pairs:
+            from larkreader.present.timeline_views import pairs_table
+
+            console.print(pairs_table(reading.pairs), "", sep="\n")
         if reading.paths:
             from larkreader.present.path_views import paths_in_short
 

@@ -120,7 +120,7 @@ def _show(
             parts.append(f"... and {len(chosen) - count:,} more: --count, --from, --to, --only-wrong")
     if reading.pairs:
         parts.append(timeline_views.pairs_table(reading.pairs))
-        if moved_at_s is None:
+        if moved_at_s is None and any(len(one.histogram()) > 1 for one in reading.pairs.values()):
             parts.append(timeline_views.histograms(reading.pairs, ascii_only=ascii_only))
         parts += [timeline_views.parts_table(key, one, moved_at_s) for key, one in reading.pairs.items()]
     elif reading.sheet.pair:

@@ -1,7 +1,8 @@
 """The messages of all wires on one timeline: frames, what belongs to no frame, and what stands on wires without frames.
 
 On a wire without frames a message ends with a line feed, with a carriage return that no line feed follows, and with a
-pause of more than half a character.
+pause of more than half a character; where software got characters in groups, with one of more than 20 ms, since a
+message may come in several groups.
 """
 
 from __future__ import annotations
@@ -28,6 +29,7 @@ Places = npt.NDArray[np.int64]
 Seconds = npt.NDArray[np.float64]
 
 PAUSE = 0.5  # character times of rest, from which on another message begins on a wire without frames
+GROUP_PAUSE_S = 0.02  # the same between groups; adapters on USB hold characters back for up to 16 ms
 LF, CR = 0x0A, 0x0D
 
 
@@ -238,8 +240,12 @@ def _messages(characters: Characters, line: LineSettings) -> tuple[Places, Place
     begins = np.zeros(count + 1, dtype=np.bool_)
     begins[0] = True
     after_cr = value[:-1] == CR
-    begins[1:count] = (value[:-1] == LF) | (after_cr & (value[1:] != LF))
-    begins[1:count] |= characters.begin_s[1:] - characters.end_s[:-1] > PAUSE * line.character_time_s
+    pause_s = PAUSE * line.character_time_s
+    begins[1:count] = (value[:-1] == LF) | after_cr
+    begins[1:count] |= characters.begin_s[1:] - characters.end_s[:-1] > (
+        pause_s if characters.has_line else max(pause_s, GROUP_PAUSE_S)
+    )
+    begins[1:count] &= ~(after_cr & (value[1:] == LF))
     begins[count] = True
     places = np.flatnonzero(begins).astype(np.int64)
     return places[:-1], np.diff(places)

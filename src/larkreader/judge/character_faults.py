@@ -134,7 +134,8 @@ def _around(kind: str, characters: Characters, places: npt.NDArray[np.int64], li
     """Say something about these places that the kind alone does not."""
     first = int(places[0])
     if kind == "parity-error":
-        return f"The first is 0x{characters.value[first]:02X}; declared is {PARITY_NAMES[line.parity]} parity."
+        declared = PARITY_NAMES[line.parity] if line.has_parity else "no"
+        return f"The first is 0x{characters.value[first]:02X}; declared is {declared} parity."
     if kind == "break" and characters.has_times:
         longest = float((characters.end_s[places] - characters.begin_s[places]).max())
         times = longest / line.character_time_s

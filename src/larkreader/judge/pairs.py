@@ -102,6 +102,10 @@ class Pairs(Columns):
         """How long good replies took, in seconds, in order of their requests."""
         return self.latency_s[self.answered]
 
+    def histogram(self) -> list[tuple[float, float, int]]:
+        """Return how many replies took from one time to another, in seconds: at most twelve stretches of one length."""
+        return histogram_of(self.latencies_s)
+
     def parts(self, *, begin_s: float = -np.inf, end_s: float = np.inf) -> dict[str, Seconds]:
         """Return what the time from one request to the next went into, in seconds; NaN where a part is not known.
 
@@ -121,11 +125,13 @@ class Pairs(Columns):
         reply = np.where(self.answered, self.reply, 0)
         following = np.append(begins[self.request][1:], np.nan) if len(self) else nothing
         known = self.answered if len(self.timeline) else np.zeros(0, np.bool_)
+        if self.timeline.in_groups:  # when a message ended is not known
+            ends = np.full(len(ends), np.nan)
         told = {
             "request": ends[self.request] - begins[self.request],
             "answer": np.where(known, self.latency_s, np.nan),
             "reply": np.where(known, ends[reply] - begins[reply], np.nan) if len(self) else nothing,
-            "pause": np.where(known, following - ends[reply], np.nan) if len(self) else nothing,
+            "pause": np.where(known, following - self.timeline.end_s[reply], np.nan) if len(self) else nothing,
             "cycle": following - begins[self.request],
         }
         wanted = (begins[self.request] >= begin_s) & (begins[self.request] < end_s)
@@ -141,9 +147,7 @@ class Pairs(Columns):
             "unasked": len(self.unasked),
             "latency": {
                 **figures_of(self.latencies_s),
-                "histogram": [
-                    {"from_s": low, "to_s": high, "count": count} for low, high, count in histogram_of(self.latencies_s)
-                ],
+                "histogram": [{"from_s": low, "to_s": high, "count": count} for low, high, count in self.histogram()],
             },
             "parts": {name: figures_of(column) for name, column in self.parts().items()},
         }

@@ -10,7 +10,7 @@ from rich.console import Group
 from rich.table import Table
 from rich.text import Text
 
-from larkreader.judge.distribution import figures_of, histogram_of
+from larkreader.judge.distribution import figures_of
 from larkreader.judge.pairs import PARTS, Pairs, PairState
 
 from .terminal import duration, new_table
@@ -97,7 +97,7 @@ def histograms(pairs: Mapping[str, Pairs], *, ascii_only: bool) -> Group:
     parts: list[Any] = []
     bar = "=" if ascii_only else "\u2588"
     for key, one in pairs.items():
-        rows = histogram_of(one.latencies_s)
+        rows = one.histogram()
         if len(rows) < 2:
             continue
         most = max(count for _, _, count in rows)
