@@ -20,7 +20,7 @@ def saved_files(text):
     return [(match.start(2), match[1], match[2]) for match in SAVED.finditer(text)]
 
 
-def sessions(text):
+def typed(text):
     """Yield the commands of a page with what they print: where each block stands, and a list of command and output."""
     for match in BLOCK.finditer(text):
         if match[1] == "console":
@@ -65,7 +65,7 @@ def walk(path: Path, capsys):
     """Do what a page says, in order; return what comes out otherwise than told."""
     text = path.read_text(encoding="utf-8")
     events = [(at, "save", (name, held)) for at, name, held in saved_files(text)]
-    events += [(at, "type", commands) for at, commands in sessions(text)]
+    events += [(at, "type", commands) for at, commands in typed(text)]
     wrong = []
     for _, what, held in sorted(events, key=lambda event: event[0]):
         if what == "save":

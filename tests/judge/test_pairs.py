@@ -250,6 +250,22 @@ def test_times_of_groups_are_said_to_be_that(tmp_path):
     assert reading.findings == ()
 
 
+def test_a_reply_that_is_no_frame_any_more_is_a_damaged_one():
+    """Also where not a single frame of the reply's layout is left; what an array holds can be matched."""
+    text = SHEET.replace('{ name = "number", type = "uint8" }', '{ name = "number", type = "uint8", repeat = 2 }')
+    text = text.replace('{ name = "of", type = "uint8" }', '{ name = "of", type = "uint8", repeat = 2 }')
+    text += '[pair.question]\nrequest = "ask"\nreply = "answer"\nmatch = { number = "of" }\n'
+    out = spoken([(0.0, b"\xa6\x01\x02\x03"), (0.01, b"\xa6\x01\x03\x04")])
+    for back, states in (
+        (spoken([(0.002, b"\xd7\x01")]), ["DAMAGED_REPLY", "OPEN"]),
+        (spoken([(0.012, b"\xd7\x01\x03\x04")]), ["OPEN", "ANSWERED"]),  # its own reply may still come
+        (spoken([(0.012, b"\xd7\x01\x02\x03")]), ["ANSWERED", "OPEN"]),
+    ):
+        pairs = lr.read(lr.parse_sheet(text), {"out": out, "back": back}).pairs["question"]
+        told = [lr.PairState(int(state)).name for state in pairs.state]
+        assert told == states
+
+
 def test_a_line_may_come_in_several_groups():
     """Up to 20 ms apart they are one message, and a CR and its LF in any case; how long it was on the wire is not known."""
     groups = {

@@ -7,6 +7,7 @@ import shlex
 import sys
 from collections.abc import Mapping
 from datetime import UTC, datetime
+from hashlib import sha256
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -19,6 +20,7 @@ if TYPE_CHECKING:
     from larkreader.capture.trace import Trace
     from larkreader.declare.sheet import Sheet
 
+PIECE = 1 << 20  # bytes of a file that are hashed at once
 LARGEST = 64 << 20  # bytes of a capture whose levels are kept for figures
 
 
@@ -62,7 +64,7 @@ def report(
         told = make_report(
             reading,
             traces,
-            files=(sheet, capture),
+            files=[(path.name, _identity(path)) for path in (sheet, capture)],
             command=shlex.join(["larkreader", *sys.argv[1:]]) if sys.argv[1:2] == ["report"] else "",
             made_at=_made_at(),
             remarks=remarks,
@@ -91,6 +93,15 @@ def _traces(declared: Sheet, capture: Path, **options: Any) -> tuple[Mapping[str
     signals = {key: one.source for key, one in declared.wire.items()}
     measured = open_capture(capture, signals, **options)
     return {key: one for key, one in measured.items() if isinstance(one, Trace)}, []
+
+
+def _identity(path: Path) -> str:
+    """Return what tells a file from others: its size and its hash."""
+    held = sha256()
+    with path.open("rb") as file:
+        while piece := file.read(PIECE):
+            held.update(piece)
+    return f"{path.stat().st_size:,} bytes, SHA-256 {held.hexdigest()}"
 
 
 def _made_at() -> str:

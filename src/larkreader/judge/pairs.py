@@ -212,7 +212,8 @@ def find_pairs(
     state = np.where(answered >= 0, PairState.ANSWERED, PairState.UNANSWERED).astype(np.uint8)
     if pairing.within_s is not None:
         state[(answered >= 0) & (took_s > pairing.within_s + ROUNDING_S)] = PairState.LATE
-    _find_damaged(pairing, timeline, request, ready_s, reply, answered, took_s, state)
+    wires = _wires_of(pairing, timeline, frames)
+    _find_damaged(pairing, timeline, request, ready_s, reply, wires, answered, took_s, state)
     _leave_open(pairing, timeline, request, asked, state, end_s)
     used = np.zeros(len(good), np.bool_)
     used[first] = True
@@ -250,7 +251,7 @@ def _raw(timeline: Timeline, frames: Mapping[str, Frames], rows: Places, name: s
         own = np.flatnonzero(timeline.layout[rows] == place)
         if len(own):
             raw = frames[layout][timeline.row[rows[own]]].raw(name)
-            if isinstance(raw, Ragged):
+            if isinstance(raw, Ragged) or raw.ndim > 1:
                 texts[own] = [str(one.tolist()) for one in raw]
             else:
                 texts[own] = (raw.astype(np.uint8) if raw.dtype.kind == "b" else raw).astype(str)
@@ -270,22 +271,27 @@ def _last_before(ready_s: Seconds, asked: Places, begins_s: Seconds, answers: Pl
     return found[len(asked) :]
 
 
+def _wires_of(pairing: Pairing, timeline: Timeline, frames: Mapping[str, Frames]) -> list[int]:
+    """Return on which wires replies come, as places in those of the timeline."""
+    named = [(frames[name].layout.wire or timeline.wires[0]) if name in frames else name for name in pairing.reply]
+    return [timeline.wires.index(wire) for wire in named if wire in timeline.wires]
+
+
 def _find_damaged(
     pairing: Pairing,
     timeline: Timeline,
     request: Places,
     ready_s: Seconds,
     reply: Places,
+    wires: list[int],
     answered: Places,
     took_s: Seconds,
     state: npt.NDArray[np.uint8],
 ) -> None:
     """Find what came damaged in the place of a reply, before the next request."""
-    wires = set(np.flatnonzero(np.bincount(timeline.wire[reply])).tolist())
-    wires |= {timeline.wires.index(name) for name in pairing.reply if name in timeline.wires}
     damaged = np.zeros(len(timeline), np.bool_)
     damaged[reply] = (timeline.faults[reply] & UNTRUSTED) != 0
-    damaged |= (timeline.what == What.SKIPPED) & np.isin(timeline.wire, list(wires))
+    damaged |= (timeline.what == What.SKIPPED) & np.isin(timeline.wire, wires)
     rows = np.flatnonzero(damaged)
     if not len(rows) or not len(request):
         return

@@ -5,8 +5,6 @@ from __future__ import annotations
 import platform
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
-from hashlib import sha256
-from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -32,7 +30,6 @@ from .places import places_of
 
 FAULTY_FRAMES, GOOD_FRAMES = 24, 2  # of each layout, that are explained
 MOST_MESSAGES = 40  # of the timeline
-CHUNK = 1 << 20  # bytes of a file that are hashed at once
 
 
 @dataclass(frozen=True)
@@ -124,7 +121,7 @@ def make_report(
     reading: Reading,
     traces: Mapping[str, Trace],
     *,
-    files: Iterable[Path] = (),
+    files: Iterable[tuple[str, str]] = (),
     command: str = "",
     made_at: str = "",
     remarks: Sequence[str] = (),
@@ -137,8 +134,8 @@ def make_report(
         What was read.
     traces : mapping of str to Trace
         The levels of its wires, for figures; may be empty.
-    files : iterable of Path
-        What it was made from, to be named with size and SHA-256.
+    files : iterable of tuple of str and str
+        The files that it was made from: name, and what tells them from others.
     command : str
         How to make it again.
     made_at : str
@@ -341,23 +338,15 @@ def _explain(reading: Reading, number: int, key: str, row: int) -> ExplainedFram
     )
 
 
-def _facts(files: Iterable[Path], command: str, made_at: str) -> TableOf:
+def _facts(files: Iterable[tuple[str, str]], command: str, made_at: str) -> TableOf:
     """Return what it takes to make a report again."""
     import matplotlib as mpl
     import pandas as pd
 
     rows = [("made", made_at)] if made_at else []
     rows += [("command", command)] if command else []
-    rows += [(f"file {path.name}", f"{path.stat().st_size:,} bytes, SHA-256 {_hash(path)}") for path in files]
+    rows += [(f"file {name}", told) for name, told in files]
     rows.append(("Lark Reader", __version__))
     rows.append(("Python", f"{platform.python_version()} on {platform.system()} {platform.machine()}"))
     rows.append(("NumPy, pandas, Matplotlib", ", ".join((np.__version__, pd.__version__, mpl.__version__))))
     return TableOf("", ("", ""), rows)
-
-
-def _hash(path: Path) -> str:
-    held = sha256()
-    with path.open("rb") as file:
-        while piece := file.read(CHUNK):
-            held.update(piece)
-    return held.hexdigest()
