@@ -13,6 +13,7 @@ if TYPE_CHECKING:
     from larkreader.judge.reading import Reading
 
 SHOWN_S = (3.7, 3.82)  # of the service traffic: a reply that comes too late
+DRAWN_S = (1.1, 2.4)  # of it
 WRONG_CLOCK_PPM = -65_000.0  # of the far end in the second loopback: more than a receiver of 8E1 tolerates
 
 
@@ -91,6 +92,7 @@ def demo(into: Path) -> int:
     }
     console.print(terminal.files(shown))
     console.print(f"\nNow try: larkreader decode {files['sheet']} {files['capture']}", soft_wrap=True)
+    console.print(f"and: larkreader report {files['sheet']} {files['capture']} -o {into / 'rig.html'}", soft_wrap=True)
     return 0 if agree and passed and agreed and held and paired and planned.verdict == "clean" else 1
 
 
@@ -117,6 +119,8 @@ def _timeline(into: Path, console: Any) -> bool:
     from larkreader.demo.service import make_service, write_service
     from larkreader.demo.wires import is_found
     from larkreader.judge.reading import read
+    from larkreader.present.figures.style import new_figure
+    from larkreader.present.figures.timeline import draw_timeline
     from larkreader.present.timeline_rows import TimelineRows
     from larkreader.present.timeline_views import pairs_table, timeline_table
 
@@ -127,6 +131,9 @@ def _timeline(into: Path, console: Any) -> bool:
     shown = rows.between(*SHOWN_S)
     console.print(timeline_table(rows.entries(shown), rows.timeline.wires, pairings=1, width=console.width))
     console.print("", pairs_table(reading.pairs), sep="\n")
+    picture = new_figure()
+    draw_timeline(reading, begin_s=DRAWN_S[0], end_s=DRAWN_S[1], ax=picture.add_subplot())
+    picture.savefig(into / "timeline.png")
     kinds = ", ".join(dict.fromkeys(one.kind for one in reading.findings))
     console.print(f"\nFound: {kinds}.")
     return is_found(service.injected, reading.findings)
@@ -194,5 +201,6 @@ def _write_results(into: Path, rig: Rig, reading: Reading) -> dict[str, str]:
         str(into / "frames.csv"): "every frame with its fields",
         str(into / "reading.json"): "counts and findings",
         str(into / "waveform.png"): "a parity error, drawn",
+        str(into / "timeline.png"): "requests joined to their replies",
         str(into / "fill.png"): "how full FIFO and ring get while the sender is paused in time",
     }
