@@ -171,14 +171,18 @@ def test_markdown_with_its_figures(shell, rig_files, tmp_path):
     assert shell("report", rig_files["sheet"], rig_files["capture"], "-o", "-")[0] == 2
 
 
-def test_a_report_of_both_directions_has_pairs(tmp_path, monkeypatch, shell):
+def test_a_report_of_both_directions_has_pairs(tmp_path, monkeypatch, shell, rig_files):
     files = write_service(tmp_path, make_service())
     monkeypatch.setenv("SOURCE_DATE_EPOCH", "1800000000")
     pages = []
-    for name in ("one.html", "two.html"):
-        shell("report", files["sheet"], files["capture"], "-o", tmp_path / name)
+    folder = rig_files["sheet"].parent
+    for name, sheet, capture in (
+        ("one.html", *files.values()),
+        *(("two.html", folder / "history.toml", folder / "history.vcd"),) * 2,
+    ):
+        shell("report", sheet, capture, "-o", tmp_path / name)
         pages.append((tmp_path / name).read_text(encoding="utf-8"))
-    assert pages[0] == pages[1]  # the same page each time
+    assert pages[1] == pages[2]  # the same page each time
     text = " ".join(" ".join(Page(pages[0]).text).split())
     assert "2027-01-15 08:00:00 UTC" in text
     assert "value 55 48 3 1 3 0 5" in text

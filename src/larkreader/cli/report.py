@@ -59,7 +59,7 @@ def report(
     declared = open_sheet(sheet)
     form = form_of(declared.capture, given)
     reading = read_with_progress(declared, capture, sheet_name=str(sheet), kind=kind, form=form, wire=wire)
-    traces, remarks = _traces(declared, capture, kind=kind, form=form, wire=wire)
+    traces, remarks = ({}, []) if to_screen else _traces(declared, capture, kind=kind, form=form, wire=wire)
     with progress_of("drawing figures", shown=True):
         told = make_report(
             reading,
@@ -68,6 +68,7 @@ def report(
             command=shlex.join(["larkreader", *sys.argv[1:]]) if sys.argv[1:2] == ["report"] else "",
             made_at=_made_at(),
             remarks=remarks,
+            with_figures=not to_screen,
         )
     if not markdown:
         output.write_text(render_html(told), encoding="utf-8")

@@ -125,6 +125,7 @@ def make_report(
     command: str = "",
     made_at: str = "",
     remarks: Sequence[str] = (),
+    with_figures: bool = True,
 ) -> Report:
     """Gather what a report says of a reading.
 
@@ -142,12 +143,15 @@ def make_report(
         Date and time, as they are to stand there.
     remarks : sequence of str
         What else is worth knowing.
+    with_figures : bool
+        Whether to draw any, which takes most of the time.
 
     Returns
     -------
     Report
     """
     frames, left = _explained(reading)
+    drawn = traces if with_figures else {}
     told = [*remarks, *([IN_GROUPS] if reading.timeline.in_groups else [])]
     return Report(
         title=reading.sheet.title or reading.capture or "A UART link",
@@ -155,7 +159,7 @@ def make_report(
         verdict_text=VERDICTS[reading.verdict].partition(": ")[2],
         summary=_summary(reading),
         findings=[
-            ReportedFinding(one, places_of(one, reading), waveform_of(one, reading, traces)) for one in reading.findings
+            ReportedFinding(one, places_of(one, reading), waveform_of(one, reading, drawn)) for one in reading.findings
         ],
         declared=_declared(reading.sheet),
         captured=_captured(reading),
@@ -166,7 +170,7 @@ def make_report(
         ],
         frames=frames,
         frames_left=left,
-        pictures=list(pictures_of(reading, traces)),
+        pictures=list(pictures_of(reading, traces)) if with_figures else (),
         facts=_facts(files, command, made_at),
         remarks=told,
     )  # fmt: skip
