@@ -266,6 +266,17 @@ def test_a_reply_that_is_no_frame_any_more_is_a_damaged_one():
         assert told == states
 
 
+def test_a_counter_that_a_reply_takes_from_its_request_tells_no_losses():
+    """Where a request is not answered it jumps; without a pairing that is a loss behind the line."""
+    counting = SHEET.replace('name = "of", type = "uint8"', 'name = "of", type = "uint8", counter = true')
+    pairing = '[pair.question]\nrequest = "ask"\nreply = "answer"\nmatch = { number = "of" }\nwithin_s = 0.005\n'
+    asks = [(0.01 * number, number, True) for number in range(8)]
+    answers = [(at_s + 0.002, number, True) for at_s, number, _ in asks if number != 4]
+    captured = {"out": on_wire(0xA6, asks), "back": on_wire(0xD7, answers)}
+    for text, kinds in ((counting, ["overflow"]), (counting + pairing, ["unanswered-request"])):
+        assert [one.kind for one in lr.read(lr.parse_sheet(text), captured).findings] == kinds
+
+
 def test_a_line_may_come_in_several_groups():
     """Up to 20 ms apart they are one message, and a CR and its LF in any case; how long it was on the wire is not known."""
     groups = {

@@ -140,3 +140,13 @@ def test_too_few_frames_and_noise_propose_no_checksum():
     found = lr.propose_fields(lr.read_frames(stream, plain))
     assert found.checksum is None
     assert list(found.slot) == ["data"]
+
+
+def test_what_lies_between_pauses_is_a_frame_however_it_repeats():
+    """Requests that ask for four things in turn look most alike four frames behind; they are frames of five bytes."""
+    line = lr.LineSettings.parse("19200 8N1")
+    asks = [bytes([0x01, 0x03, 0x10 + number % 4, number]) for number in range(40)]
+    data = b"".join(one + bytes([sum(one) & 0xFF]) for one in asks)
+    gaps = np.tile([100.0, 0.0, 0.0, 0.0, 0.0], len(asks))
+    found = lr.propose_layout(lr.receive(lr.transmit(data, line, gaps=gaps, begin_s=0.0), line))
+    assert (found.layout.length, found.layout.checksum.algorithm, found.good) == (5, "sum-8", 40)

@@ -1,9 +1,10 @@
 """A layout for frames of which nothing was declared, proposed from the bytes alone.
 
 Frames of one length repeat themselves: bytes that never change, and others that seldom do, come again after that
-length. It is where most bytes equal those that far behind. Pairs of bytes that come again at just that distance anchor
-the frames; what never changes in them may be a marker. Where a frame begins is told by the pauses, or by the checksum:
-every beginning of a constant stretch is tried, and the one under which a checksum fits is right.
+length. It is what nearly always lies between two pauses, or where most bytes equal those that far behind. Pairs of
+bytes that come again at just that distance anchor the frames; what never changes in them may be a marker. Where a frame
+begins is told by the pauses, or by the checksum: every beginning of a constant stretch is tried, and the one under
+which a checksum fits is right.
 """
 
 from __future__ import annotations
@@ -101,7 +102,7 @@ def propose_layout(data: bytes | Bytes | Characters) -> ProposedLayout | None:
     if _is_text(values):
         return None
     best: ProposedLayout | None = None
-    for length in _lengths(values):
+    for length in dict.fromkeys([*_between_pauses(pauses), *_lengths(values)]):
         for anchor in _anchors(values, length):
             for layout in _layouts(values, length, anchor, pauses):
                 frames = read_frames(values, layout)
@@ -132,6 +133,18 @@ def _lengths(values: Bytes) -> list[int]:
         return []
     clear = tried[ahead >= NEARLY_BEST * ahead.max()]
     return [int(length) for length in clear[:3]]
+
+
+def _between_pauses(pauses: npt.NDArray[np.float64] | None) -> list[int]:
+    """Return the length that nearly all messages between two pauses have; nothing if there is none."""
+    if pauses is None:
+        return []
+    lengths = np.diff(np.flatnonzero(pauses > PAUSE_BITS))
+    if len(lengths) < FEWEST_FRAMES:
+        return []
+    usual = int(np.bincount(lengths).argmax())
+    is_usual = float(np.mean(lengths == usual)) >= GOOD and usual in LENGTHS
+    return [usual] if is_usual else []
 
 
 def _anchors(values: Bytes, length: int) -> list[npt.NDArray[np.int64]]:

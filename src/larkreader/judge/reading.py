@@ -212,6 +212,8 @@ def read(
     frames: dict[str, Frames] = {}
     skipped: dict[str, Spans] = {}
     findings: list[Finding] = []
+    # a counter that a reply takes from its request jumps where one was not answered
+    taken = {(name, field) for one in declared.pair.values() for name in one.reply for field in one.match.values()}
     for key in characters:
         line = declared.wire[key].line
         losses: list[Losses] = []
@@ -220,7 +222,7 @@ def read(
             found = read_layouts(characters[key], layouts)
             frames |= found
             skipped[key] = next(iter(found.values())).skipped
-            losses = find_losses(list(found.values()), characters[key])
+            losses = find_losses(list(found.values()), characters[key], taken)
             is_stray = is_stray and bool(len(skipped[key])) and skipped[key].offset[0] == 0
             findings += judge_frames(
                 key, characters[key], list(found.values()), skipped[key], losses, is_stray=is_stray

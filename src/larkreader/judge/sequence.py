@@ -8,7 +8,7 @@ that a software buffer did.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -76,7 +76,7 @@ class Losses:
         return chosen
 
 
-def find_losses(every: list[Frames], characters: Characters) -> list[Losses]:
+def find_losses(every: list[Frames], characters: Characters, but: Collection[tuple[str, str]] = ()) -> list[Losses]:
     """Find where bytes are missing between the frames of each layout that has a counter.
 
     Parameters
@@ -85,6 +85,8 @@ def find_losses(every: list[Frames], characters: Characters) -> list[Losses]:
         The frames of all layouts of a wire.
     characters : Characters
         The characters of the wire, from which they were cut.
+    but : collection of tuple of str and str
+        Layouts and fields that are no counters of their own, such as one that a reply takes from its request.
 
     Returns
     -------
@@ -94,7 +96,7 @@ def find_losses(every: list[Frames], characters: Characters) -> list[Losses]:
     return [
         _losses_of(frames, frames.layout.counter, characters, [other for other in every if other is not frames])
         for frames in every
-        if frames.layout.counter is not None
+        if frames.layout.counter is not None and (frames.layout.key, frames.layout.counter.name) not in but
     ]
 
 
