@@ -90,7 +90,7 @@ def test_what_is_written_reads_back(tmp_path, name):
         "a.raw": lambda path, traces: lr.write_samples(path, traces, rate),
     }[name]
     write(path, traces)
-    options = {"kind": "samples", "form": lr.CaptureForm(rate=rate)} if name == "a.raw" else {}
+    options = {"form": lr.CaptureForm(rate=rate)} if name == "a.raw" else {}  # what has a rate is of samples
     names = ["0", "1"] if name == "a.raw" else list(traces)
     read = lr.open_capture(path, dict(zip(traces, names, strict=True)), **options)
     assert lr.signal_names(path, **options)[:2] == names

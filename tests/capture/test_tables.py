@@ -30,6 +30,7 @@ def test_level_changes_are_read_by_column(tmp_path):
     ("head", "separator", "unit"),
     [
         ("Time [s],tx,rx", ",", 1),
+        ("Zeit [us];tx;rx", ";", 1e6),
         ("time(ms);tx;rx", ";", 1e3),
         ("t_us\ttx\trx", "\t", 1e6),
         ('"Timestamp [\u00b5s]","tx","rx"', ",", 1e6),

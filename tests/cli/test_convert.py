@@ -71,7 +71,7 @@ def test_a_starter_sheet_keeps_what_a_raw_file_does_not_say(shell, tmp_path):
     assert str(lr.open_sheet(sheet).wire["0"].line) == "57600 8E1"
     status, out, _ = shell("decode", sheet, tmp_path / "a.raw", "--json", "--check-stops", "--oversampling", "16")
     assert (status, json.loads(out)["wires"]["0"]["characters"]) == (0, 162)
-    status, out, err = shell("diagnose", tmp_path / "a.raw", "--kind", "samples", "--rate", "1M")
+    status, out, err = shell("diagnose", tmp_path / "a.raw", "--rate", "1M")
     assert (status, "57600 8E1" in out, "nothing happens on 1, 2, 3" in err) == (0, True, True)
 
 
