@@ -4,6 +4,7 @@ import doctest
 import importlib
 import importlib.util
 import inspect
+import json
 import pkgutil
 import re
 import shutil
@@ -96,6 +97,24 @@ def test_commands_in_the_documents_do_what_is_told(path, rig_files, tmp_path, mo
     assert not wrong, "\n\n".join(wrong)
     for line in documents.lines_to_type(path.read_text(encoding="utf-8")):
         documents.read_only(line)
+
+
+def is_part(told, whole):
+    """Tell whether a document holds what is told of it; ``...`` stands for anything."""
+    if isinstance(told, dict):
+        return all(key in whole and is_part(value, whole[key]) for key, value in told.items())
+    if isinstance(told, list):
+        return all(any(is_part(one, other) for other in whole) for one in told)
+    return told == "..." or (told == pytest.approx(whole, rel=1e-3) if isinstance(told, float) else told == whole)
+
+
+def test_json_in_the_documents_is_what_comes(shell, rig_files, monkeypatch):
+    text = (ROOT / "docs" / "reference" / "command.md").read_text(encoding="utf-8")
+    monkeypatch.chdir(rig_files["sheet"].parent)
+    document = json.loads(shell("decode", "rig.toml", "rig.vcd", "--json")[1])
+    blocks = re.findall(r"^```json\n(.*?)^```", text, re.MULTILINE | re.DOTALL)
+    assert blocks
+    assert all(is_part(json.loads(block), document) for block in blocks)
 
 
 def test_what_the_documents_take_from_the_code_is_current():
