@@ -57,7 +57,7 @@ def draw_bursts(bursts: Bursts, *, ax: Axes | None = None) -> Axes:
             label=label if named else None,
         )
     axes.set_xlabel(f"time since the burst's first sample, {unit}")
-    axes.set_ylabel("V")
+    axes.set_ylabel("voltage, V")
     axes.grid(visible=True, color=PALE)
     finish(axes, f"{len(bursts)} bursts at {bursts.rate_hz:g} samples a second", sides=("bottom", "left"))
     axes.legend(frameon=False, fontsize=9, loc="upper left", bbox_to_anchor=(1.0, 1.0))
