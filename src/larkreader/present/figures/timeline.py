@@ -31,6 +31,7 @@ LETTERS = {
     "X": "sent into another",
 }
 HEIGHT = 0.44  # of a box; lanes are 1 apart
+NARROWEST = 0.0012  # of the width of the axes, that a box has
 THIN = 0.006  # of the width of the axes, below which a box has no room for hatching
 ROOM = 0.009  # of the width, that a letter takes
 SHORTEST_S = 1e-6  # that is drawn; what came in a group lasts no time
@@ -78,9 +79,12 @@ def draw_timeline(
     for lane in lanes.values():
         axes.axhline(lane, color=PALE, linewidth=1.0, zorder=0)
     marked: set[str] = set()
+    _draw_thin(axes, [one for one in entries.values() if _is_thin(one, begin, end)], lanes, begin, end, factor)
     for entry in entries.values():
-        _draw_box(axes, entry, lanes[entry.wire], begin, end, factor)
-        marked |= _draw_letters(axes, entry, lanes, begin, end, factor)
+        if not _is_thin(entry, begin, end):
+            _draw_box(axes, entry, lanes[entry.wire], begin, end, factor)
+        if entry.is_wrong or "of no frame" in entry.text:
+            marked |= _draw_letters(axes, entry, lanes, begin, end, factor)
     _join(axes, rows, entries, lanes, begin, end, factor)
     margin = MARGIN * (end - begin) * factor
     axes.set_xlim(-margin, (end - begin) * factor + margin)
@@ -99,16 +103,29 @@ def _title(count: int, *, in_groups: bool, is_paired: bool) -> str:
     return f"{count:,} message{'' if count == 1 else 's'}{joined}{coarse}"
 
 
+def _is_thin(entry: Entry, begin: float, end: float) -> bool:
+    return entry.end_s - entry.begin_s < THIN * (end - begin)
+
+
+def _draw_thin(axes: Axes, thin: list[Entry], lanes: dict[str, float], begin: float, end: float, factor: float) -> None:
+    """Draw the boxes that have no room for hatching, which may be many: faulty ones black."""
+    for wire, lane in lanes.items():
+        for is_faulty, color in ((False, SOFT), (True, INK)):
+            spans = [
+                ((one.begin_s - begin) * factor, max(one.end_s - one.begin_s, NARROWEST * (end - begin)) * factor)
+                for one in thin
+                if one.wire == wire and (bool(one.faults) or "of no frame" in one.text) == is_faulty
+            ]
+            if spans:
+                axes.broken_barh(spans, (lane - HEIGHT / 2, HEIGHT), facecolors=color, linewidth=0)
+
+
 def _draw_box(axes: Axes, entry: Entry, lane: float, begin: float, end: float, factor: float) -> None:
     from matplotlib.patches import Rectangle
 
-    width = max(entry.end_s - entry.begin_s, 0.0012 * (end - begin))
-    is_thin = width < THIN * (end - begin)
+    width = entry.end_s - entry.begin_s
     is_faulty = bool(entry.faults) or "of no frame" in entry.text
     area = ((entry.begin_s - begin) * factor, lane - HEIGHT / 2), width * factor, HEIGHT
-    if is_thin:
-        axes.add_patch(Rectangle(*area, facecolor=INK if is_faulty else SOFT, linewidth=0))
-        return
     face = "white" if is_faulty else PALE
     axes.add_patch(Rectangle(*area, facecolor=face, edgecolor=SOFT, linewidth=0, hatch="////" if is_faulty else None))
     axes.add_patch(Rectangle(*area, fill=False, edgecolor=INK, linewidth=1.6 if is_faulty else 0.9))
@@ -168,17 +185,20 @@ def _join(
     factor: float,
 ) -> None:
     """Draw a line from each request to what answers it."""
+    from matplotlib.collections import LineCollection
+
     joined = []
     for pairs in rows.reading.pairs.values():
         for request, reply in zip(pairs.request.tolist(), pairs.reply.tolist(), strict=True):
             if request in entries and reply in entries:
                 joined.append((entries[request], entries[reply]))
+    lines: dict[bool, list[list[tuple[float, float]]]] = {False: [], True: []}
     for asked, answer in joined:
         is_bad = any(part.role == "reply" and part.is_wrong for part in answer.parts)
         up = 1 if lanes[asked.wire] < lanes[answer.wire] else -1 if lanes[asked.wire] > lanes[answer.wire] else 0
         xs = (asked.end_s - begin) * factor, (answer.begin_s - begin) * factor
         ys = lanes[asked.wire] + up * HEIGHT / 2, lanes[answer.wire] - up * HEIGHT / 2
-        axes.plot(xs, ys, color=INK, linewidth=1.2, linestyle=(0, (4, 2)) if is_bad else "-", zorder=3)
+        lines[is_bad].append(list(zip(xs, ys, strict=True)))
         if len(joined) <= MOST_TIMES and 0 <= sum(xs) / 2 <= (end - begin) * factor:
             axes.text(
                 sum(xs) / 2,
@@ -191,3 +211,8 @@ def _join(
                 bbox={"facecolor": "white", "edgecolor": "none", "pad": 1.5},
                 zorder=4,
             )
+    for is_bad, some in lines.items():
+        style = (0, (4, 2)) if is_bad else "-"
+        axes.add_collection(
+            LineCollection(some, colors=INK, linewidths=1.2, linestyles=[style], zorder=3), autolim=False
+        )
