@@ -55,6 +55,10 @@ def draw(
                            if needs == "sheet" else "is one argument too many")  # fmt: skip
     if not sources and needs != "sheet":
         raise RequestError(figure, f"needs a {needs}", f"write larkreader draw SHEET {needs.upper()} {figure} -o FILE")
+    for name, value in asked.items():
+        if value not in (None, ()) and name not in FIGURES[figure].takes:
+            option = "--" + name.removesuffix("_s").replace("fields", "field")
+            raise RequestError(option, f"is nothing that {figure} heeds", advice="Leave it out")
     check_figure(output)
     source = sources[0] if sources else None
     told = draw_into(

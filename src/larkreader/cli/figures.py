@@ -323,6 +323,8 @@ class Maker:
         What it is made from.
     told : str
         What it shows.
+    takes : tuple of str
+        Which of what can be asked for it heeds, by the names of `Wanted`.
     height_px : int
         How high it is, where it is 1280 wide.
     """
@@ -330,23 +332,37 @@ class Maker:
     draw: Callable[[Wanted, Axes], str]
     needs: str
     told: str
+    takes: tuple[str, ...] = ("wire",)
     height_px: int = 480
 
 
+PLACE, SPAN = ("at_s", "first", "count"), ("from_s", "to_s")
 FIGURES: Mapping[str, Maker] = {
-    "waveform": Maker(_waveform, "capture", "a few characters of one wire: bits, sampling instants, values, faults"),
-    "folded": Maker(_folded, "capture", "its changes folded on the bit time, against the bits' boundaries", 640),
+    "waveform": Maker(
+        _waveform, "capture", "a few characters of one wire: bits, sampling instants, values, faults", ("wire", *PLACE)
+    ),
+    "folded": Maker(
+        _folded, "capture", "its changes folded on the bit time, against the bits' boundaries", height_px=640
+    ),
     "widths": Maker(_widths, "capture", "how long levels last, against the bit time of the declared baud"),
     "gaps": Maker(_gaps, "capture", "how long a wire rests between characters, and between messages"),
-    "timeline": Maker(_timeline, "capture", "the messages of all wires, requests joined to their replies"),
-    "fields": Maker(_fields, "capture", "fields over time, each in a strip of its own", 720),
-    "bursts": Maker(_bursts, "capture", "the samples that a field carries, one burst a frame, over each other"),
-    "fill": Maker(_fill, "capture", "how full each stage of a receive path gets, and what is lost there"),
+    "timeline": Maker(
+        _timeline, "capture", "the messages of all wires, requests joined to their replies", ("wire", *SPAN)
+    ),
+    "fields": Maker(
+        _fields, "capture", "fields over time, each in a strip of its own", ("wire", "frame", "fields", *SPAN), 720
+    ),
+    "bursts": Maker(
+        _bursts, "capture", "the samples that a field carries, one burst a frame, over each other", ("wire", "fields")
+    ),
+    "fill": Maker(
+        _fill, "capture", "how full each stage of a receive path gets, and what is lost there", ("wire", *PLACE, *SPAN)
+    ),
     "losses": Maker(_losses, "capture", "what a receive path loses with other rings, served sooner or later"),
     "margin": Maker(_margin, "sheet", "one end's bits against the other end's samples"),
-    "layout": Maker(_layout, "sheet", "where the fields of a layout lie"),
-    "matrix": Maker(_matrix, "port", "the loopbacks of the sheet, baud by baud and format by format"),
-    "latency": Maker(_latency, "port", "how long the blocks of these loopbacks took"),
+    "layout": Maker(_layout, "sheet", "where the fields of a layout lie", ("frame",)),
+    "matrix": Maker(_matrix, "port", "the loopbacks of the sheet, baud by baud and format by format", ()),
+    "latency": Maker(_latency, "port", "how long the blocks of these loopbacks took", ()),
 }
 
 
