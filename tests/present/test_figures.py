@@ -158,6 +158,15 @@ def test_widths_say_the_baud_that_was_measured():
     assert "measured 58,000 baud, +0.69 % off" in title
 
 
+def test_a_text_about_frames_is_no_fault():
+    """Only bytes that belong to no frame are drawn as such, whatever a message says."""
+    sheet = lr.parse_sheet("sheet = 1\n[line]\nbaud = 9600\n[wire.a]\n[wire.b]\n")
+    said = {key: lr.transmit(b"2 bytes of no frame\n", sheet.line, begin_s=0.0) for key in "ab"}
+    axes = lr.draw_timeline(lr.read(sheet, said))
+    assert "F" not in {one.get_text() for one in axes.texts}
+    assert not any(patch.get_hatch() for patch in axes.patches)
+
+
 def test_names_are_taken_literally():
     """Dollar signs of a sheet are no mathematics."""
     sheet = lr.parse_sheet('sheet = 1\n[line]\nbaud = 9600\n[wire."a$\\\\b$"]\n[wire."c$"]\n')

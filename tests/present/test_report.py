@@ -169,6 +169,8 @@ def test_markdown_with_its_figures(shell, rig_files, tmp_path):
     assert out.startswith("# Dosing rig")
     assert "rig_figures" not in out
     assert shell("report", rig_files["sheet"], rig_files["capture"], "-o", "-")[0] == 2
+    assert shell("report", rig_files["sheet"], rig_files["capture"], "-o", rig_files["sheet"])[0] == 2
+    assert rig_files["sheet"].read_text(encoding="utf-8").startswith("sheet = 1")
 
 
 def test_a_report_of_both_directions_has_pairs(tmp_path, monkeypatch, shell, rig_files):

@@ -56,6 +56,8 @@ def report(
     if to_screen and not markdown:
         raise RequestError("-o", 'is "-"', "a page needs a file; --markdown can be written to standard output")
     check_output(None if to_screen else output)
+    if output.resolve() in (sheet.resolve(), capture.resolve()):
+        raise RequestError("-o", f'is "{output}"', "must be another file than the sheet and the capture")
     declared = open_sheet(sheet)
     form = form_of(declared.capture, given)
     reading = read_with_progress(declared, capture, sheet_name=str(sheet), kind=kind, form=form, wire=wire)

@@ -100,6 +100,10 @@ class Entry:
         What it is in pairs.
     collides : bool
         Whether it was sent into another message on a shared medium.
+    name : str
+        The layout of a frame; nothing for anything else.
+    is_skipped : bool
+        Whether it is bytes that belong to no frame, on a wire with frames.
     """
 
     row: int
@@ -111,11 +115,18 @@ class Entry:
     faults: str
     parts: tuple[Part, ...] = ()
     collides: bool = False
+    name: str = ""
+    is_skipped: bool = False
+
+    @property
+    def is_faulty(self) -> bool:
+        """Whether something is held against the message itself."""
+        return bool(self.faults) or self.is_skipped
 
     @property
     def is_wrong(self) -> bool:
         """Whether something is wrong, or worth knowing, with it."""
-        return bool(self.faults) or self.collides or any(part.is_wrong for part in self.parts)
+        return self.is_faulty or self.collides or any(part.is_wrong for part in self.parts)
 
 
 @dataclass
@@ -177,6 +188,8 @@ class TimelineRows:
                 faults=frame_fault_names(int(timeline.faults[row])),
                 parts=tuple(parts.get(row, ())),
                 collides=bool(collide[place]),
+                name=timeline.layouts[timeline.layout[row]] if timeline.layout[row] >= 0 else "",
+                is_skipped=bool(timeline.what[row] == What.SKIPPED),
             )
 
     def parts_of(self, rows: Places) -> dict[int, list[Part]]:

@@ -83,7 +83,7 @@ def draw_timeline(
     for entry in entries.values():
         if not _is_thin(entry, begin, end):
             _draw_box(axes, entry, lanes[entry.wire], begin, end, factor)
-        if entry.is_wrong or "of no frame" in entry.text:
+        if entry.is_wrong:
             marked |= _draw_letters(axes, entry, lanes, begin, end, factor)
     _join(axes, rows, entries, lanes, begin, end, factor)
     margin = MARGIN * (end - begin) * factor
@@ -114,7 +114,7 @@ def _draw_thin(axes: Axes, thin: list[Entry], lanes: dict[str, float], begin: fl
             spans = [
                 ((one.begin_s - begin) * factor, max(one.end_s - one.begin_s, NARROWEST * (end - begin)) * factor)
                 for one in thin
-                if one.wire == wire and (bool(one.faults) or "of no frame" in one.text) == is_faulty
+                if one.wire == wire and one.is_faulty == is_faulty
             ]
             if spans:
                 axes.broken_barh(spans, (lane - HEIGHT / 2, HEIGHT), facecolors=color, linewidth=0)
@@ -124,18 +124,17 @@ def _draw_box(axes: Axes, entry: Entry, lane: float, begin: float, end: float, f
     from matplotlib.patches import Rectangle
 
     width = entry.end_s - entry.begin_s
-    is_faulty = bool(entry.faults) or "of no frame" in entry.text
+    is_faulty = entry.is_faulty
     area = ((entry.begin_s - begin) * factor, lane - HEIGHT / 2), width * factor, HEIGHT
     face = "white" if is_faulty else PALE
     axes.add_patch(Rectangle(*area, facecolor=face, edgecolor=SOFT, linewidth=0, hatch="////" if is_faulty else None))
     axes.add_patch(Rectangle(*area, fill=False, edgecolor=INK, linewidth=1.6 if is_faulty else 0.9))
-    name = entry.text.split(" ", 1)[0]
     left, right = max(entry.begin_s, begin), min(entry.end_s, end)  # what of it is seen
-    if 0.0065 * len(name) < (right - left) / (end - begin) and "of no frame" not in entry.text:
+    if 0.0065 * len(entry.name) < (right - left) / (end - begin) and entry.name:
         axes.text(
             ((left + right) / 2 - begin) * factor,
             lane,
-            literal(name),
+            literal(entry.name),
             ha="center",
             va="center",
             fontsize=9,
@@ -148,7 +147,7 @@ def _draw_letters(
     axes: Axes, entry: Entry, lanes: dict[str, float], begin: float, end: float, factor: float
 ) -> set[str]:
     """Write what is wrong with a message beyond its lane; return the letters."""
-    letters = ["F"] if entry.faults or "of no frame" in entry.text else []
+    letters = ["F"] if entry.is_faulty else []
     for part in entry.parts:
         letters += ["R"] if part.again else []
         if part.state == "unanswered" and part.role == "request":
