@@ -1,11 +1,13 @@
 # `make check` is what CI runs; the others are its parts, in a virtual environment that you have activated.
-.PHONY: check quick test docs benchmarks
+.PHONY: check quick test deep docs benchmarks
 check:
 	bash .ci/run
 quick:
-	ruff format --check . && ruff check . && lint-imports && mypy && pytest -q
+	ruff format --check . && ruff check . && lint-imports && mypy && pytest -q -n auto
 test:
-	pytest -q
+	pytest -q -n auto
+deep:
+	LARKREADER_TESTS=deep pytest -q -n auto --durations=40
 docs:
 	sphinx-build -W --keep-going -q -b html docs docs/_build
 benchmarks:

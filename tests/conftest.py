@@ -10,11 +10,20 @@ from larkreader.cli import run
 from larkreader.demo.rig import Rig, make_rig, write_history, write_rig
 from larkreader.demo.service import make_service, write_service
 
-settings.register_profile("quick", max_examples=25, deadline=None)
-settings.register_profile("usual", max_examples=100, deadline=None, suppress_health_check=[HealthCheck.too_slow])
-settings.register_profile("deep", max_examples=3000, deadline=None)
-if "CI" not in os.environ:  # there hypothesis has a profile of its own, which repeats itself
-    settings.load_profile("usual")
+USUAL = 30  # examples of a property; `LARKREADER_TESTS=deep` tries many more, and what is marked deep
+COMMON = {"deadline": None, "suppress_health_check": [HealthCheck.too_slow], "derandomize": "CI" in os.environ}
+settings.register_profile("usual", max_examples=USUAL, **COMMON)
+settings.register_profile("deep", max_examples=1000, **COMMON)
+PROFILE = os.environ.get("LARKREADER_TESTS", "usual")
+settings.load_profile(PROFILE)
+
+
+def pytest_collection_modifyitems(items):
+    """Leave what is marked deep to the nightly run."""
+    if PROFILE != "deep":
+        for item in items:
+            if item.get_closest_marker("deep"):
+                item.add_marker(pytest.mark.skip(reason="long: runs with LARKREADER_TESTS=deep (make deep)"))
 
 
 @pytest.fixture(scope="session")

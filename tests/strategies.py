@@ -1,10 +1,16 @@
 """What hypothesis makes for the tests."""
 
+from hypothesis import settings
 from hypothesis import strategies as st
 
 import larkreader as lr
 
 NS = 1e-9
+
+
+def examples(share):
+    """Settings of a property that tries a share of the examples that others try: few of a slow one, many of a quick."""
+    return settings(max_examples=max(round(share * settings.default.max_examples), 4))
 
 
 @st.composite

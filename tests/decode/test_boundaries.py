@@ -5,10 +5,10 @@ from itertools import pairwise
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from reference import slow_cobs, slow_fit, slow_packets, slow_unstuffed, slow_varying
-from strategies import BOUNDARIES, varying_layouts, varying_values
+from strategies import BOUNDARIES, examples, varying_layouts, varying_values
 
 import larkreader as lr
 
@@ -72,7 +72,7 @@ def in_pieces(data, layout, places):
 
 
 @pytest.mark.parametrize("family", BOUNDARIES)
-@settings(max_examples=max(settings.default.max_examples // 2, 10))
+@examples(0.7)
 @given(data=st.data())
 def test_what_was_encoded_comes_back(family, data):
     """Every value of every frame, whatever its fields and its boundary are."""
@@ -109,7 +109,7 @@ def test_what_was_encoded_comes_back(family, data):
 
 
 @pytest.mark.parametrize("family", BOUNDARIES)
-@settings(max_examples=max(settings.default.max_examples // 4, 10))
+@examples(0.4)
 @given(data=st.data())
 def test_damaged_streams_are_cut_as_the_slow_way_does_in_any_pieces(family, data):
     """Frames are those of a search of one byte after the other; every byte is in one frame or one skipped stretch."""

@@ -2,8 +2,9 @@
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
+from strategies import examples
 from reference import slow_differences
 
 import larkreader as lr
@@ -46,7 +47,7 @@ def assert_it_leads_there(found, sent, received):
             here, there = here + 1, there + 1
 
 
-@settings(max_examples=400, deadline=None)
+@examples(7)
 @given(damaged())
 def test_the_differences_are_the_fewest_and_lead_from_one_to_the_other(pair):
     sent, received = pair
@@ -57,7 +58,7 @@ def test_the_differences_are_the_fewest_and_lead_from_one_to_the_other(pair):
     assert (found.first is None) == (sent == received)
 
 
-@settings(max_examples=200, deadline=None)
+@examples(4)
 @given(damaged(), st.integers(0, 2))
 def test_longer_stretches_have_the_fewest_differences_too(pair, repeats):
     """Where not all ways are tried, the kinds may be others, but there are no more of them."""

@@ -37,7 +37,9 @@ def longest_run(bits):
 
 @pytest.mark.parametrize(
     ("stages", "inverted", "zeros"),
-    [(7, False, 6), (9, False, 8), (11, False, 10), (15, True, 15), (20, False, 19), (23, True, 23)],
+    [(7, False, 6), (9, False, 8), (11, False, 10), (15, True, 15), (20, False, 19),
+     pytest.param(23, True, 23, marks=pytest.mark.deep)],  # whose period the next test has by arithmetic
+
 )
 def test_a_sequence_has_the_period_and_the_longest_run_of_zeros_that_its_standard_says(stages, inverted, zeros):
     """O.150 says how many zeros in a row there are at most; of each sequence half the bits and one more are ones."""
@@ -51,18 +53,29 @@ def test_a_sequence_has_the_period_and_the_longest_run_of_zeros_that_its_standar
     assert len(np.unique(states[:period])) == period
 
 
-def test_the_longest_sequence_is_of_maximum_length():
-    """2^31 - 1 is prime: the sequence is as long as that if x^(2^31 - 1) is 1, and x is not, modulo its polynomial."""
-    n, m, _ = SEQUENCES[31]
-    polynomial = 1 << n | 1 << (n - m) | 1
-    power = 2
-    for _ in range(n):  # squared 31 times, x becomes x^(2^31)
-        square = int("".join(f"{bit}0" for bit in f"{power:b}"), 2)
-        for place in range(square.bit_length() - 1, n - 1, -1):
-            if square >> place & 1:
-                square ^= polynomial << (place - n)
-        power = square
-    assert power == 2
+@pytest.mark.parametrize(("stages", "primes"), [(23, (47, 178_481)), (31, (2**31 - 1,))])
+def test_a_long_sequence_is_of_maximum_length(stages, primes):
+    """Its period divides 2^n - 1; it is no less if x^((2^n - 1) / p) is not 1 modulo its polynomial for any prime p."""
+    n, m, _ = SEQUENCES[stages]
+    polynomial, whole = 1 << n | 1 << (n - m) | 1, (1 << n) - 1
+
+    def power_of_x(exponent):
+        result, square = 1, 2
+        for place in range(exponent.bit_length()):
+            result = times(result, square) if exponent >> place & 1 else result
+            square = times(square, square)
+        return result
+
+    def times(one, other):
+        product = 0
+        for place in range(n):
+            product ^= one << place if other >> place & 1 else 0
+        for place in range(product.bit_length() - 1, n - 1, -1):
+            product ^= polynomial << (place - n) if product >> place & 1 else 0
+        return product
+
+    assert power_of_x(whole) == 1
+    assert all(power_of_x(whole // prime) != 1 for prime in primes)
 
 
 @given(

@@ -289,7 +289,8 @@ def made_up_system(tmp_path):
     return tmp_path
 
 
-def test_ports_are_listed_with_what_they_are_and_who_holds_them(made_up_system, capsys):
+def test_ports_are_listed_with_what_they_are_and_who_holds_them(made_up_system, capsys, monkeypatch):
+    monkeypatch.setenv("COLUMNS", "250")  # the folders of tests have long names
     (entry,) = find_ports(made_up_system)
     assert entry.description == "Greenhouse adapter GH07"
     assert entry.stable.endswith("/dev/serial/by-id/usb-GH07")

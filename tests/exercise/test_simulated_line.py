@@ -4,9 +4,9 @@ import math
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
-from strategies import receive_paths
+from strategies import examples, receive_paths
 
 import larkreader as lr
 from larkreader.exercise.channel import Channel, error_ratio_of
@@ -125,7 +125,7 @@ def test_nine_data_bits_go_there_and_back():
     assert (changed.changed, changed.difference.offset) == (2, 10)  # once a block
 
 
-@settings(max_examples=150, deadline=None)
+@examples(3)
 @given(receive_paths(), st.lists(st.sampled_from([0, 0, 0, 3, 30, 300]), min_size=1, max_size=30), st.data())
 def test_a_path_fed_bit_by_bit_does_what_a_replay_of_the_whole_does(path, gaps, data):
     """However the characters come, and whenever somebody looks, each has the fate and the time that it has in a replay."""

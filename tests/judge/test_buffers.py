@@ -3,9 +3,9 @@
 import hypothesis.strategies as st
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from slow_path import SlowPath
-from strategies import receive_paths
+from strategies import examples, receive_paths
 
 import larkreader as lr
 from larkreader.judge.receive_replay import ReceiveRun
@@ -14,7 +14,7 @@ from larkreader.judge.senders import MISSING, NEVER, FreeSender, PausedSender
 NS = 1e-9
 
 
-@settings(max_examples=400, deadline=None)
+@examples(6)
 @given(path=receive_paths(), gaps=st.lists(st.sampled_from([0, 0, 0, 1, 7, 30, 200]), max_size=40), data=st.data())
 def test_a_replay_is_exactly_what_a_slow_one_finds_event_by_event(path, gaps, data):
     length, complete, signal = 10, 9, data.draw(st.sampled_from([0, 10]))
@@ -245,7 +245,7 @@ def test_a_sender_that_cannot_hold_back_enough_loses_it_itself():
     assert told.most_held == 100
 
 
-@settings(max_examples=60, deadline=None)
+@examples(1)
 @given(path=receive_paths(), gaps=st.lists(st.sampled_from([0, 0, 0, 1, 7, 30]), min_size=1, max_size=60))
 def test_what_arithmetic_promises_is_never_less_than_what_a_replay_needs(path, gaps):
     line = lr.LineSettings(baud=2e8, format="8N1")  # a character lasts 50 ns, as the paths' times

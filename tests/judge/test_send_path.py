@@ -3,7 +3,8 @@
 import hypothesis.strategies as st
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
+from strategies import examples
 
 import larkreader as lr
 
@@ -146,7 +147,7 @@ def slow_send(path, asked, lengths, character):
     return fates, begins, returned
 
 
-@settings(max_examples=300, deadline=None)
+@examples(5)
 @given(path=send_paths(), gaps=st.lists(st.integers(0, 90), min_size=1, max_size=5), data=st.data())
 def test_a_send_path_does_exactly_what_a_slow_one_does(path, gaps, data):
     line = lr.LineSettings(baud=1e9, format="8N1")  # a character lasts 10 ns

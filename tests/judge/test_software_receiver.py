@@ -3,7 +3,8 @@
 import hypothesis.strategies as st
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
+from strategies import examples
 
 import larkreader as lr
 
@@ -11,7 +12,7 @@ LINE = lr.LineSettings.parse("9600 8N1")
 BIT_S = LINE.bit_time_s
 
 
-@settings(max_examples=100, deadline=None)
+@examples(2)
 @given(
     text=st.sampled_from(["9600 8N1", "57600 8E1", "19200 7O2", "4800 9S1.5 idle-low", "9600 5N1 msb"]),
     data=st.data(),

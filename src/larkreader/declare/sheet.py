@@ -42,6 +42,9 @@ class Wire(BaseModel, frozen=True, extra="forbid"):
         The signal of a capture that lets the sender send, for flow control by RTS and CTS.
     clear_level : {"low", "high"}
         The level at which it may send; low, as on the pins of a controller, unless said.
+    pause_allowance : float
+        Character times within which characters may still begin after a pause was requested, as the hardware sends what
+        it has taken already; 2 is the default.
     silence_s : float, optional
         How long it may rest between two messages, in seconds; longer is worth a finding.
     note : str
@@ -53,6 +56,7 @@ class Wire(BaseModel, frozen=True, extra="forbid"):
     line: LineSettings = LineSettings()
     clear_to_send: str | None = None
     clear_level: Literal["low", "high"] = "low"
+    pause_allowance: float = Field(default=2.0, ge=0, le=1_000_000)
     silence_s: float | None = Field(default=None, gt=0, le=86_400)
     note: str = ""
 

@@ -69,8 +69,8 @@ def start_session(port: Port, declared: DeclaredPort) -> Started:
         before += port.read_some(1, max(deadline - port.now_s(), 0.0)).data
     if before.endswith(word):
         return Started(before[: -len(word)], notes=tuple(notes))
-    detail = f'Waited {declared.ready_within_s:g} s for "{declared.ready}"; {len(before)} other characters came.'
-    return Started(before, (make_finding("never-ready", declared.key, 1, detail=detail),), tuple(notes))
+    evidence = {"waited_s": declared.ready_within_s, "word": declared.ready, "characters": len(before)}
+    return Started(before, (make_finding("never-ready", declared.key, **evidence),), tuple(notes))
 
 
 def _set(port: Port, line: str, asserted: bool | None) -> str:

@@ -19,7 +19,7 @@ from larkreader.declare.line import LineSettings
 from larkreader.declare.sheet import Sheet
 
 from .divisors import STANDARD_BAUDS
-from .findings import Finding, stated
+from .findings import Finding, make_finding
 
 ROOM = 0.8  # of what a wire carries, that planned traffic may take: the rest is for repeats and pauses
 
@@ -156,26 +156,25 @@ def judge_load(load: WireLoad) -> list[Finding]:
     findings = []
     line = load.line
     if load.share > 1:
-        detail = f"{load.wire} is to carry {load.share:.0%} of what {line} can."
-        advice = f"{load.baud_needed:,.0f} baud would do, with {1 - ROOM:.0%} to spare; or send less, or less often."
-        findings.append(stated("overloaded", load.wire, detail, advice=advice))
+        needed = {"baud_needed": load.baud_needed, "spare": 1 - ROOM}
+        findings.append(make_finding("overloaded", load.wire, share=load.share, line=str(line), **needed))
     for one in load.loads:
         traffic = one.traffic
         deadline_s = traffic.deadline_s or traffic.every_s
         if one.delay_s is not None and one.delay_s > deadline_s:
-            burst = f"the last of {traffic.burst:,}" if traffic.burst > 1 else "it"
-            detail = (
-                f"{traffic.name or 'a message'} is to arrive within {_milliseconds(deadline_s)}, but at worst {burst} "
-                f"has arrived after {_milliseconds(one.delay_s)}."
+            found = make_finding(
+                "missed-deadline",
+                load.wire,
+                message=traffic.name or "a message",
+                deadline_s=deadline_s,
+                burst=f"the last of {traffic.burst:,}" if traffic.burst > 1 else "it",
+                delay_s=one.delay_s,
             )
-            findings.append(stated("missed-deadline", load.wire, detail))
+            findings.append(found)
         asked = traffic.samples * traffic.burst / traffic.every_s
         if traffic.converter_rate is not None and asked > traffic.converter_rate:
-            detail = (
-                f"{traffic.name or 'a message'} is to carry {asked:,.6g} samples a second, but the converter takes "
-                f"{traffic.converter_rate:,.6g} at most."
-            )
-            findings.append(stated("converter-too-slow", load.wire, detail))
+            rates = {"asked": asked, "rate": traffic.converter_rate}
+            findings.append(make_finding("converter-too-slow", load.wire, message=traffic.name or "a message", **rates))
     return findings
 
 
@@ -225,7 +224,3 @@ def _size(traffic: Traffic, layout: FrameLayout | None, line: LineSettings) -> t
     if layout is not None:
         return frame_size(layout, line, traffic.length)
     return float(traffic.length), traffic.length * line.character_time_s
-
-
-def _milliseconds(seconds: float) -> str:
-    return f"{seconds * 1e3:,.4g} ms"

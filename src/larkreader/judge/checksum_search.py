@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -106,8 +107,8 @@ def find_checksums(rows: Bytes, place: int, size: int) -> list[ChecksumFit]:
     return sorted(found, key=lambda one: (-one.frames, one.begin - one.end, names.index(one.algorithm)))
 
 
-def explain_mismatches(frames: Bytes | Ragged, layout: FrameLayout) -> tuple[str, str]:
-    """Say which checksum would make frames right whose declared one fails, and how to declare it; nothing if none.
+def explain_mismatches(frames: Bytes | Ragged, layout: FrameLayout) -> dict[str, Any]:
+    """Return as evidence which checksum makes frames right whose declared one fails; nothing if none does.
 
     Of frames that differ those of the commonest length are looked at.
     """
@@ -119,22 +120,27 @@ def explain_mismatches(frames: Bytes | Ragged, layout: FrameLayout) -> tuple[str
         shape = layout.shape_of(rows[0].tobytes())
     slot = shape.checksum_slot
     if slot is None or layout.checksum is None or slot.first_bit % 8 or slot.bits % 8:
-        return "", ""
+        return {}
     fits = find_checksums(rows, slot.first_bit // 8, slot.bits // 8)
     names = {one.first_bit // 8: name for name, one in shape.slot.items() if one.first_bit % 8 == 0}
     names[0] = "marker" if layout.marker else names.get(0, "")
     last = {one.end_bit // 8: name for name, one in shape.slot.items() if one.end_bit % 8 == 0}
     declarable = [one for one in fits if one.begin in names and (one.end == one.place or one.end in last)]
     if not declarable:
-        return "", ""
+        return {}
     best = declarable[0]
     until = "" if best.end == best.place else f', to = "{last[best.end]}"'
     order = f', order = "{best.order}"' if best.size > 1 else ""
     declared = f'{{ algorithm = "{best.algorithm}", from = "{names[best.begin]}"{until}{order} }}'
-    told = f"With {best.algorithm} over bytes {best.begin} to {best.end - 1}"
-    told += f", stored {'low' if best.order == 'little' else 'high'} byte first" if best.size > 1 else ""
-    told += f", {best.frames} of {best.of} different frames are right, which is no chance."
-    return told, f"Declare checksum = {declared}, if that is what the sender computes."
+    return {
+        "fit": declared,
+        "fit_algorithm": best.algorithm,
+        "fit_first": best.begin,
+        "fit_last": best.end - 1,
+        "fit_order": None if best.size == 1 else "low" if best.order == "little" else "high",
+        "fit_frames": best.frames,
+        "fit_of": best.of,
+    }
 
 
 def _is_no_chance(covered: Bytes, width: int, tries: int) -> bool:

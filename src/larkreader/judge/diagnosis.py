@@ -18,7 +18,7 @@ from larkreader.decode.instants import FEWEST_TICKS
 from larkreader.decode.receive import receive
 from larkreader.errors import CaptureError
 
-from .bit_time import measure_bit
+from .bit_time import BitTime, measure_bit
 from .findings import Finding, Verdict, make_finding, verdict_of
 from .formats import FormatFit, fit_formats
 from .levels import judge_levels, survey_levels
@@ -37,8 +37,8 @@ CLOCKS = (
 )  # fmt: skip
 FACTORS = (2, 3, 4, 6, 8, 12, 16, 24, 32)
 FEWEST_CHARACTERS = 8  # of which anything is concluded
+UNMEASURED_PPM = 20_000.0  # uncertainty of a bit time that was taken from a list
 SURE = 6.6  # bits: a hundred to one
-ALIKE = "Read as declared, hardly a character has a fault; the changes of level alone do not tell the baud."
 READABLE = 0.08  # of the declared baud by which a sender may be off and still be read, now and then
 TOLERABLE = 0.02  # of the declared baud by which a sender may be off without being told so
 NEAR_STANDARD = 0.025
@@ -123,44 +123,73 @@ def diagnose(
     if isinstance(trace, Voltages):
         return _with_levels(trace, line, layouts, wire)
     if line is not None and len(trace) and (ticks := 1 / (line.baud * trace.tick_s)) < FEWEST_TICKS:
-        detail = f"A bit of {line.baud:g} baud lasts {ticks:.3g} ticks of the capture, too few to tell its middle."
-        advice = f"Record with {FEWEST_TICKS * 3 * line.baud:,.0f} samples a second or more."
-        return Diagnosis(
-            (make_finding("cannot-tell", wire, 1, detail=detail, advice=advice, score=1.0),), survey(trace)
-        )
+        evidence = {"baud": line.baud, "ticks": ticks, "rate": FEWEST_TICKS * 3 * line.baud}
+        return Diagnosis((make_finding("cannot-tell", wire, score=1.0, **evidence),), survey(trace))
     is_healthy = line is not None and _fault_share(trace, line) <= HEALTHY_FAULTS
     bit = measure_bit(trace)
-    fits = [] if bit is None else fit_formats(trace, float(1 / (bit.ticks * trace.tick_s)), layouts)
+    bit, fits = _best_bit_time(trace, bit, line, layouts)
     seen = survey(trace, line) if bit is None or not fits else survey_of(trace, bit, fits, line)
     best = seen.best
     if best is None or best.characters < FEWEST_CHARACTERS:
         if is_healthy and line is not None:  # too few different stretches to measure anything, but all as it should be
-            return Diagnosis((make_finding("as-declared", wire, 1, detail=ALIKE, score=0.9),), seen, line)
+            return Diagnosis((make_finding("as-declared", wire, score=0.9, alike=True),), seen, line)
         return Diagnosis((_too_little(wire, trace, seen, line),), seen)
-    is_sure = seen.sureness >= SURE and best.fault_share <= HOPELESS_FAULTS
+    differ = [one for one in seen.alike if one.data_bits != best.line.data_bits or one.parity != best.line.parity]
+    is_sure = seen.sureness >= SURE and best.fault_share <= HOPELESS_FAULTS and not differ
     usual = best.line.model_copy(update={"baud": _usual_baud(best.line.baud, line)})
     if line is None:
         return Diagnosis((_proposed(wire, seen, usual, is_sure=is_sure),), seen, usual if is_sure else None)
     judged = best.line if best.fault_share <= BELIEVABLE_FAULTS else line
-    damage = _damage_finding(wire, off_grid(trace, judged, seen.asymmetry_s), _read_text(best))
+    damage = _damage_finding(wire, off_grid(trace, judged, seen.asymmetry_s), **_read(best))
     means_nothing = damage.kind == "two-senders" and best.fault_share > TWO_SENDERS_FAULTS
     if means_nothing and not is_healthy:
         return Diagnosis((damage,), seen)
     is_near = abs((seen.deviation_ppm or 0.0) * 1e-6) <= READABLE
     if is_healthy and not is_near and off_grid(trace, line, seen.asymmetry_s)[0] <= ON_GRID:
         # Values that are all alike fit several bauds; that they fit the declared one is enough.
-        return Diagnosis((make_finding("as-declared", wire, 1, detail=ALIKE, score=0.9),), seen, line)
+        return Diagnosis((make_finding("as-declared", wire, score=0.9, alike=True),), seen, line)
     found = list(_setting_findings(wire, trace, seen, fits, usual, line, is_healthy=is_healthy))
     if not is_healthy and (best.fault_share > HEALTHY_FAULTS or not found):
         found.append(damage)
     if not found:
-        detail = f"{_clock_text(seen)} {_read_text(best)}"
-        detail += " The settings are not the reason for the others." if best.faulty else ""
-        found.append(make_finding("as-declared", wire, 1, detail=detail, score=1.0))
+        evidence = {**_clock(seen), **_read(best), "faulty": best.faulty}
+        found.append(make_finding("as-declared", wire, score=1.0, **evidence))
     found.sort(key=lambda one: -(one.score or 0.0))
     if {one.kind for one in found} <= LINE_IS_RIGHT:
         found += explain_losses(wire, receive(trace, line), layouts)
     return Diagnosis(tuple(found), seen, usual if is_sure else None)
+
+
+def _best_bit_time(
+    trace: Trace, bit: BitTime | None, line: LineSettings | None, layouts: Sequence[FrameLayout]
+) -> tuple[BitTime | None, list[FormatFit]]:
+    """Return the bit time under which a wire reads best, and how well it reads under every format.
+
+    The measured one if nothing speaks against it; else a multiple or a part of it, or the declared or a usual one, under
+    which a usual format has no fault.
+    """
+    fits = [] if bit is None else fit_formats(trace, float(1 / (bit.ticks * trace.tick_s)), layouts)
+    if fits and fits[0].fault_share <= HEALTHY_FAULTS:
+        return bit, fits
+    if bit is not None:
+        bauds = [1 / (bit.ticks * trace.tick_s) * factor for factor in (0.5, 2.0, 1 / 3, 3.0, 0.25, 4.0)]
+    else:
+        shortest = float(np.percentile(np.diff(trace.edges), 5)) * trace.tick_s if len(trace) > 2 else 0.0
+        bauds = [one for one in STANDARD_BAUDS if shortest and 0.3 / shortest <= one <= 1.5 / shortest]
+        bauds += [line.baud] if line is not None and shortest else []
+    best_bit, best_fits = bit, fits
+    for baud in bauds:
+        ticks = 1 / (baud * trace.tick_s)
+        if ticks < FEWEST_TICKS:
+            continue
+        other = fit_formats(trace, baud, layouts)
+        if not other or other[0].characters < FEWEST_CHARACTERS or not (other[0].is_faultless and other[0].is_usual):
+            continue
+        if off_grid(trace, other[0].line)[0] > ON_GRID:
+            continue
+        if not best_fits or not best_fits[0].is_faultless or other[0].cost < best_fits[0].cost:
+            best_bit, best_fits = BitTime(ticks, UNMEASURED_PPM, 0.0, 0.0, 1.0, 0), other
+    return best_bit, best_fits
 
 
 def _with_levels(voltages: Voltages, line: LineSettings | None, layouts: Sequence[FrameLayout], wire: str) -> Diagnosis:
@@ -199,83 +228,76 @@ def _setting_findings(
             score = 0.999 if declared is None else min(_probability(declared.cost - best.cost), 0.999)
             yield from _format_findings(wire, best, usual, line, score)
     elif not baud_is_off and (early := _early(receive(trace, line), line)):
-        detail = f"Declared are {line.stop_bits:g} stop bits; some characters begin {early:.2g} bits before their end."
-        yield make_finding("stop-bits-mismatch", wire, 1, detail=detail, score=0.95)
+        yield make_finding("stop-bits-mismatch", wire, score=0.95, declared=line.stop_bits, early=early)
 
 
 def _too_little(wire: str, trace: Trace, seen: Survey, line: LineSettings | None) -> Finding:
     """Return what can be said of a wire from which no characters can be read."""
     if not len(trace):
-        return make_finding("silence", wire, 1, detail=f"It stayed at level {trace.first_level}.", score=1.0)
-    detail = f"It changed {len(trace):,} times"
-    detail += f"; {seen.characters} characters could be read." if seen.characters else "."
-    if seen.baud is None and len(trace) > MANY_CHANGES:
-        detail += " The distances between the changes are whole multiples of no bit time."
-        if line is not None and seen.shortest_s is not None:
-            return _damage_finding(wire, off_grid(trace, line), detail)
-    return make_finding("cannot-tell", wire, 1, detail=detail, score=0.5)
+        return make_finding("silence", wire, score=1.0, level=trace.first_level)
+    has_no_bit_time = seen.baud is None and len(trace) > MANY_CHANGES
+    if has_no_bit_time and line is not None and seen.shortest_s is not None:
+        return _damage_finding(wire, off_grid(trace, line), no_bit_time=True, changes=len(trace))
+    evidence = {"changes": len(trace), "read": seen.characters or None, "no_bit_time": has_no_bit_time}
+    return make_finding("cannot-tell", wire, score=0.5, **evidence)
 
 
 def _proposed(wire: str, seen: Survey, usual: LineSettings, *, is_sure: bool) -> Finding:
     """Return the proposal of settings for a wire of which nothing was declared."""
     assert seen.best is not None
-    detail = f"{usual}: {_clock_text(seen)} {_read_text(seen.best)}"
-    if seen.runner_up is not None:
-        detail += f" The next best, {_format_text(seen.runner_up.line)}, is {_odds(seen.sureness)} less likely."
+    evidence = {"settings": str(usual), **_clock(seen), **_read(seen.best)}
+    if seen.alike:
+        evidence["alike"] = [format_text(one) for one in seen.alike]
+    elif seen.runner_up is not None:
+        evidence |= {"runner_up": format_text(seen.runner_up.line), "odds": _odds(seen.sureness)}
     kind = "best-settings" if is_sure else "cannot-tell"
-    return make_finding(kind, wire, 1, detail=detail, score=_probability(seen.sureness))
+    return make_finding(kind, wire, score=_probability(seen.sureness), **evidence)
 
 
 def _baud_findings(wire: str, seen: Survey, line: LineSettings) -> Iterator[Finding]:
     """Yield what a baud that is off may come from."""
     assert seen.baud is not None
     ratio = seen.baud / line.baud
-    percent = 100 * (ratio - 1)
-    detail = f"Declared are {line.baud:g} baud. {_clock_text(seen)}"
     factor = _factor_of(ratio)
+    evidence: dict[str, Any] = {"declared": line.baud, "deviation": ratio - 1, **_clock(seen)}
     if factor is not None:
-        many, way = factor
-        detail += f" That is {many} times {'as fast' if way else 'slower'}"
-        detail += "; a divisor for 16 times oversampling where 8 is set, or the other way about, does so." * (many == 2)
-        detail += "." * (many != 2)
-    else:
-        detail += f" That is {percent:+.2f} %."
-    yield make_finding("baud-mismatch", wire, 1, detail=detail, score=0.9995)
+        many, is_faster = factor
+        evidence |= {"factor" if is_faster else "part": many, "twice": many == 2}
+    yield make_finding("baud-mismatch", wire, score=0.9995, **evidence)
     ranks = sorted(product(range(len(CLOCKS)), repeat=2), key=sum)  # the most usual first
     pairs = [
-        f"{CLOCKS[believed]:g} MHz believed, {CLOCKS[fitted]:g} MHz fitted"
-        for believed, fitted in ranks
-        if believed != fitted and abs(CLOCKS[fitted] / CLOCKS[believed] / ratio - 1) < RATIO_FIT
+        f"{CLOCKS[assumed]:g} MHz assumed, {CLOCKS[fitted]:g} MHz on the board"
+        for assumed, fitted in ranks
+        if assumed != fitted and abs(CLOCKS[fitted] / CLOCKS[assumed] / ratio - 1) < RATIO_FIT
     ]
-    if pairs and factor is None and abs(percent) > 4:
-        told = "; ".join(pairs[:MOST_CLOCKS]) + ("; and others" if len(pairs) > MOST_CLOCKS else "")
-        yield make_finding("clock-mismatch", wire, 1, detail=f"The ratio is {ratio:.4f}: {told}.", score=0.6)
+    if pairs and factor is None and abs(ratio - 1) > 0.04:
+        named = "; ".join(pairs[:MOST_CLOCKS]) + ("; and others" if len(pairs) > MOST_CLOCKS else "")
+        yield make_finding("clock-mismatch", wire, score=0.6, ratio=ratio, pairs=named)
 
 
 def _format_findings(
     wire: str, fit: FormatFit, best: LineSettings, line: LineSettings, score: float
 ) -> Iterator[Finding]:
     """Yield in what the format under which a wire reads best differs from the declared one."""
-    evidence = f"Read as {_format_text(best)}, {_read_text(fit)}"
+    read = {"best": format_text(best), **_read(fit)}
     if best.idle != line.idle:
-        detail = f"Declared is idle {line.idle}, it rests {best.idle}. {evidence}"
-        yield make_finding("polarity-mismatch", wire, 1, detail=detail, score=score)
+        idles = {"declared": line.idle, "found": best.idle}
+        yield make_finding("polarity-mismatch", wire, score=score, **idles, **read)
     if best.data_bits != line.data_bits:
-        detail = f"Declared are {line.data_bits} data bits, sent are {best.data_bits}. {evidence}"
+        bits: dict[str, Any] = {"declared": line.data_bits, "found": best.data_bits}
         whole = (line.data_bits + line.has_parity, best.data_bits + best.has_parity)
         if best.has_parity and whole[1] == line.data_bits:
-            detail += f" The sender's word of {line.data_bits} bits counts the parity bit."
+            bits |= {"word": line.data_bits, "sender_counts": True}
         elif line.has_parity and whole[0] == best.data_bits:
-            detail += f" The declared word of {best.data_bits} bits counts the parity bit, the sender's does not."
-        yield make_finding("data-bits-mismatch", wire, 1, detail=detail, score=score)
+            bits |= {"word": best.data_bits, "sheet_counts": True}
+        yield make_finding("data-bits-mismatch", wire, score=score, **bits, **read)
     if best.parity != line.parity:
         declared, sent = ("no" if one == "N" else PARITY_NAMES[one] for one in (line.parity, best.parity))
-        detail = f"Declared is {declared} parity, sent is {sent} parity. {evidence}"
-        yield make_finding("parity-mismatch", wire, 1, detail=detail, score=score - 0.001)
+        yield make_finding("parity-mismatch", wire, score=score - 0.001, declared=declared, found=sent, **read)
     if best.first_bit != line.first_bit:
         name = {"lsb": "lowest", "msb": "highest"}
-        detail = f"Declared is the {name[line.first_bit]} bit first, sent is the {name[best.first_bit]}. {evidence}"
-        yield make_finding("bit-order-mismatch", wire, 1, detail=detail, score=score - 0.002)
+        order = {"declared": name[line.first_bit], "found": name[best.first_bit]}
+        yield make_finding("bit-order-mismatch", wire, score=score - 0.002, **order, **read)
 
 
 def _fit_of(fits: Sequence[FormatFit], line: LineSettings) -> FormatFit | None:
@@ -308,12 +330,12 @@ def _early(read: Characters, line: LineSettings) -> float:
     return float(np.median(early[often])) if np.count_nonzero(often) >= 2 else 0.0
 
 
-def _damage_finding(wire: str, damage: tuple[float, float], told: str) -> Finding:
+def _damage_finding(wire: str, damage: tuple[float, float], **evidence: Any) -> Finding:
     """Return whether a wire whose settings do not explain its faults is noisy, or driven by two senders."""
     off, glitches = damage
-    text = f"{100 * off:.2g} % of the changes lie between the bits, {100 * glitches:.0f} % of those as short glitches. "
-    kind = "two-senders" if off > TWO_SENDERS and glitches < 0.5 else "noisy-line"
-    return make_finding(kind, wire, 1, detail=text + told, score=0.9 if kind == "two-senders" else 0.8)
+    is_driven_twice = off > TWO_SENDERS and glitches < 0.5
+    kind, score = ("two-senders", 0.9) if is_driven_twice else ("noisy-line", 0.8)
+    return make_finding(kind, wire, score=score, off=off, glitches=glitches, **evidence)
 
 
 def _usual_baud(baud: float, line: LineSettings | None) -> float:
@@ -333,17 +355,20 @@ def _factor_of(ratio: float) -> tuple[int, bool] | None:
     return None
 
 
-def _clock_text(seen: Survey) -> str:
+def _clock(seen: Survey) -> dict[str, Any]:
+    """Return the measured baud as evidence."""
     assert seen.baud is not None
-    told = f"Measured are {seen.baud:,.{max(0, 5 - len(str(int(seen.baud))))}f} baud"
-    return f"{told}, give or take {max(2 * seen.baud_uncertainty_ppm, 1):,.0f} ppm."
+    digits = max(0, 5 - len(str(int(seen.baud))))
+    uncertainty_ppm = max(2 * seen.baud_uncertainty_ppm, 1)
+    return {"measured": f"{seen.baud:,.{digits}f}", "uncertainty_ppm": uncertainty_ppm}
 
 
-def _read_text(fit: FormatFit) -> str:
-    return f"{fit.characters - fit.faulty:,} of {fit.characters:,} characters have no fault."
+def _read(fit: FormatFit) -> dict[str, int]:
+    """Return how well a wire reads as evidence."""
+    return {"good": fit.characters - fit.faulty, "characters": fit.characters}
 
 
-def _format_text(line: LineSettings) -> str:
+def format_text(line: LineSettings) -> str:
     """Write settings without the baud."""
     return str(line).split(" ", 1)[1]
 

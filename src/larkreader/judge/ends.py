@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from typing import Any
 
 from larkreader.declare.end import End
 from larkreader.declare.line import PARITY_NAMES, LineSettings
 from larkreader.declare.sheet import Sheet
 
-from .findings import Finding, stated
+from .findings import Finding, make_finding
 
 SHEET = "the sheet"
 SETTINGS = {
@@ -117,23 +118,25 @@ def _mismatch(sheet: Sheet, name: str, every: Sequence[Sequence[StatedSettings]]
     for row in rows:
         place = f" ({row.stated_in})" if row.stated_in else ""
         who.setdefault(row.text_of(name), []).append(f"{row.end}{place}")
-    said = "; ".join(f"{value} at {' and '.join(names)}" for value, names in who.items())
     ends = {row.text_of(name) for row in rows if row.end != SHEET}
-    detail = f"{title.capitalize()} of {' and '.join(wires)}: {said}."
-    advice = f"Set {title} to {rows[0].text_of(name)} at every end, or declare it otherwise."
-    if len(ends) == 1:
-        detail += " The ends agree, but the sheet says otherwise."
-        return stated("setting-mismatch", wire, detail, meaning="", advice=advice, severity="warning")
-    if name == "stop_bits":
-        detail += " Most receivers judge the first stop bit alone; one that judges more loses characters without a gap."
-        return stated("setting-mismatch", wire, detail, meaning="", advice=advice, severity="warning")
-    if name == "data_bits" and (hint := _counted_parity(sheet, rows)):
-        return stated("setting-mismatch", wire, f"{detail} {hint}", advice=advice)
-    return stated("setting-mismatch", wire, detail, advice=advice)
+    is_harmless = len(ends) == 1 or name == "stop_bits"
+    return make_finding(
+        "setting-mismatch",
+        wire,
+        severity="warning" if is_harmless else None,
+        setting=title,
+        title=title.capitalize(),
+        wires=" and ".join(wires),
+        values="; ".join(f"{value} at {' and '.join(names)}" for value, names in who.items()),
+        wanted=rows[0].text_of(name),
+        ends_agree=len(ends) == 1,
+        stop_bits=name == "stop_bits" and len(ends) > 1,
+        **(_counted_parity(sheet, rows) if name == "data_bits" and len(ends) > 1 else {}),
+    )
 
 
-def _counted_parity(sheet: Sheet, rows: Sequence[StatedSettings]) -> str:
-    """Say so if an end would agree with the others once its data bits were counted in the other way."""
+def _counted_parity(sheet: Sheet, rows: Sequence[StatedSettings]) -> dict[str, Any]:
+    """Return the evidence that an end would agree with the others if its data bits were counted in the other way."""
     others = {row.end: row.line.data_bits for row in rows}
     for row in rows:
         end = sheet.end.get(row.end)
@@ -142,11 +145,9 @@ def _counted_parity(sheet: Sheet, rows: Sequence[StatedSettings]) -> str:
             continue
         shift = 1 if end.parity_counted else -1
         if row.line.data_bits + shift in rest:
-            said = _stated_bits(end, row.line)
-            if end.parity_counted:
-                return f"If the {said} bits that {row.end} states do not include the parity bit after all, they agree."
-            return f"If the {said} bits that {row.end} states include the parity bit (parity_counted), they agree."
-    return ""
+            name = "counted_without" if end.parity_counted else "counted_with"
+            return {name: row.end, "stated_bits": _stated_bits(end, row.line)}
+    return {}
 
 
 def _stated_bits(end: End, line: LineSettings) -> int:

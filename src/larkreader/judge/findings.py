@@ -1,74 +1,255 @@
-"""What a finding is: one thing wrong or worth knowing."""
+"""What a finding is: one thing wrong or worth knowing, as evidence."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
 from typing import Any, Literal
 
+import numpy as np
+import numpy.typing as npt
+
 from larkreader.capture.characters import Characters
+from larkreader.capture.columns import Columns
 from larkreader.shown import Shown
 
 from .kind import Severity
 from .kinds import KINDS
+from .wording import percent, render
 
-Verdict = Literal["clean", "warnings", "faults"]
+Verdict = Literal["clean", "warnings", "faults", "nothing-read"]
+Certainty = Literal["proven", "likely", "possible"]
+SubjectKind = Literal["wire", "frame", "pair", "path", "end", "register", "pins"]
 
 SEVERITIES: tuple[Severity, ...] = ("error", "warning", "note")
+MOST_PLACES = 1000  # in a JSON document
+LIKELY = 0.75  # the score from which an explanation is likely
+NOWHERE = -1  # the offset, and the row, of a place that has none
+
+Offsets = npt.NDArray[np.int64]
+Seconds = npt.NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class Subject:
+    """What a finding is about.
+
+    Parameters
+    ----------
+    kind : {"wire", "frame", "pair", "path", "end", "register", "pins"}
+    name : str
+        Its name on the sheet.
+    wire : str
+        The wire on which it shows; empty where none is concerned.
+    """
+
+    kind: SubjectKind
+    name: str
+    wire: str = ""
+
+    @classmethod
+    def of(cls, where: str) -> Subject:
+        """Return the subject at a place of a sheet: ``end.controller``, ``register.brr``, ``a.tx b.rx``, or a wire."""
+        head, dot, name = where.partition(".")
+        if dot and head in ("end", "register") and " " not in where:
+            return cls("end" if head == "end" else "register", name)
+        return cls("pins", where) if dot else cls("wire", where, where)
+
+    def __str__(self) -> str:
+        """Write the subject as a sheet names it."""
+        return f"{self.kind}.{self.name}" if self.kind in ("end", "register") else self.wire or self.name
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Places(Columns):
+    """Where a finding occurs, one row an occurrence; all columns have shape (n_places,).
+
+    Parameters
+    ----------
+    offset : ndarray of int64
+        Number of the character on its wire, counted from 0; -1 where the place lies between characters.
+    time_s : ndarray of float64
+        When it began, in seconds on the clock of the capture; NaN where that is not known.
+    row : ndarray of int64
+        Row of what is concerned: of the frames of a layout, of the timeline, of reads; -1 without any.
+    """
+
+    COLUMNS = ("offset", "time_s", "row")
+
+    offset: Offsets
+    time_s: Seconds
+    row: Offsets
+
+    def __post_init__(self) -> None:
+        self.check_lengths()
+
+    def __eq__(self, other: object) -> bool:
+        """Tell whether all places are the same."""
+        if not isinstance(other, Places):
+            return NotImplemented
+        same = np.array_equal(self.offset, other.offset) and np.array_equal(self.row, other.row)
+        return same and np.array_equal(self.time_s, other.time_s, equal_nan=True)
+
+    __hash__ = None  # type: ignore[assignment]  # arrays have none
+
+    @classmethod
+    def nowhere(cls) -> Places:
+        """Return the one place of a finding about a whole wire, or about what is declared."""
+        return cls.at()
+
+    @classmethod
+    def at(
+        cls,
+        offset: npt.ArrayLike | None = None,
+        time_s: npt.ArrayLike | None = None,
+        row: npt.ArrayLike | None = None,
+    ) -> Places:
+        """Make places of the columns that are known; without any, one place of which nothing is known."""
+        given = [np.atleast_1d(np.asarray(one)) for one in (offset, time_s, row) if one is not None]
+        count = len(given[0]) if given else 1
+        return cls(
+            np.full(count, NOWHERE) if offset is None else np.atleast_1d(np.asarray(offset)).astype(np.int64),
+            np.full(count, np.nan) if time_s is None else np.atleast_1d(np.asarray(time_s)).astype(np.float64),
+            np.full(count, NOWHERE) if row is None else np.atleast_1d(np.asarray(row)).astype(np.int64),
+        )
+
+    @classmethod
+    def on(cls, characters: Characters, offset: npt.ArrayLike, row: npt.ArrayLike | None = None) -> Places:
+        """Make places at characters of a wire, with the times at which these began."""
+        offsets = np.atleast_1d(np.asarray(offset)).astype(np.int64)
+        times = np.full(len(offsets), np.nan)
+        if characters.has_times and len(characters):
+            there = offsets < len(characters)
+            times[there] = characters.begin_s[offsets[there]]
+        return cls.at(offsets, times, row)
+
+    def to_list(self, most: int = MOST_PLACES) -> list[dict[str, Any]]:
+        """Return the first places as JSON has them; what is not known is None."""
+        return [
+            {
+                "offset": None if offset == NOWHERE else offset,
+                "time_s": None if np.isnan(time_s) else round(time_s, 12),
+                "row": None if row == NOWHERE else row,
+            }
+            for offset, time_s, row in zip(
+                self.offset[:most].tolist(), self.time_s[:most].tolist(), self.row[:most].tolist(), strict=True
+            )
+        ]
 
 
 @dataclass(frozen=True)
 class Finding(Shown):
-    """One thing wrong or worth knowing; like places are one finding with a count.
+    """One thing wrong or worth knowing, as evidence; the sentences are made from it.
 
     Parameters
     ----------
     kind : str
         A key of `KINDS`.
-    wire : str
-        Where it was seen.
-    count : int
-        How many places there are.
-    text : str
-        Where, how often, and what it means.
-    advice : str
-        What to do.
-    first_s : float, optional
-        When the first place began, in seconds on the clock of the capture; None where that has no times.
-    offset : int, optional
-        Number of the first place's character on its wire, counted from 0; None where it lies between characters.
-    frame : str, optional
-        The layout concerned.
+    subject : Subject
+        What it is about.
+    places : Places
+        Every occurrence, in order; their number is the count.
+    evidence : mapping of str to value
+        The numbers from which it was concluded, by name; the kind says which names there may be.
     severity : {"error", "warning", "note"}
-        How bad it is; as `KINDS` has it.
+        How bad it is.
+    certainty : {"proven", "likely", "possible"}
+        How sure it is. A cause is proven where nothing else can explain the evidence.
     score : float, optional
-        How likely it is as an explanation, 0 to 1; None for what was seen, not concluded.
+        How likely it is as an explanation, 0 to 1; None for what was observed.
+    caused_by : Finding, optional
+        The finding of which this one is a consequence.
     """
 
     kind: str
-    wire: str
-    count: int
-    text: str
-    advice: str
-    first_s: float | None = None
-    offset: int | None = None
-    frame: str | None = None
+    subject: Subject
+    places: Places = field(default_factory=Places.nowhere)
+    evidence: Mapping[str, Any] = field(default_factory=dict)
     severity: Severity = "error"
+    certainty: Certainty = "proven"
     score: float | None = None
+    caused_by: Finding | None = None
+
+    @property
+    def count(self) -> int:
+        """How many places there are."""
+        return len(self.places)
+
+    @property
+    def wire(self) -> str:
+        """The wire on which it shows; of what is declared alone, its place on the sheet."""
+        return str(self.subject)
+
+    @property
+    def frame(self) -> str | None:
+        """The layout concerned."""
+        name: str | None = self.evidence.get("frame")
+        return self.subject.name if self.subject.kind == "frame" else name
+
+    @property
+    def first_s(self) -> float | None:
+        """When the first place began, in seconds on the clock of the capture; None where that is not known."""
+        return float(self.places.time_s[0]) if len(self.places) and not np.isnan(self.places.time_s[0]) else None
+
+    @property
+    def offset(self) -> int | None:
+        """Number of the first place's character on its wire; None where it lies between characters."""
+        return int(self.places.offset[0]) if len(self.places) and self.places.offset[0] != NOWHERE else None
+
+    @property
+    def text(self) -> str:
+        """Where, how often, and what it means."""
+        known = KINDS[self.kind]
+        held = self._named
+        sentences = [self._how_often(), render(known.detail, held), render(known.meaning, held)]
+        return " ".join(one for one in sentences if one)
+
+    @property
+    def advice(self) -> str:
+        """What to do."""
+        return render(KINDS[self.kind].advice, self._named)
+
+    @property
+    def _named(self) -> dict[str, Any]:
+        return {
+            "wire": self.wire,
+            "frame": self.frame,
+            "count": self.count,
+            "certain": self.certainty == "proven",
+            **self.evidence,
+        }
+
+    def _how_often(self) -> str:
+        """Write how many places there are, of how many, and where the first is."""
+        known, where = KINDS[self.kind], place(self.first_s, self.offset)
+        total = self.evidence.get("total")
+        if self.score is not None or (not where and total is None and self.count == 1 and known.detail):
+            return ""  # an explanation of the whole wire, or about what is declared: the detail says it all
+        text = f"{self.count:,} {known.singular if self.count == 1 else known.plural}"
+        if total:
+            text += f" in {total:,} {render(known.among, self._named)} ({percent(self.count / total)})"
+        return f"{text}{', first ' * (self.count > 1) or ', '}{where}." if where else f"{text}."
 
     def to_dict(self) -> dict[str, Any]:
         """Return the finding as JSON has it."""
         found: dict[str, Any] = {
             "kind": self.kind,
             "severity": self.severity,
+            "certainty": self.certainty,
             "wire": self.wire,
+            "subject": {"kind": self.subject.kind, "name": self.subject.name},
             "count": self.count,
         }
         if self.frame is not None:
             found["frame"] = self.frame
         if self.score is not None:
             found["score"] = round(self.score, 3)
+        if self.caused_by is not None:
+            cause = self.caused_by
+            found["caused_by"] = {"kind": cause.kind, "wire": cause.wire, "offset": cause.offset}
         first_s = None if self.first_s is None else round(self.first_s, 12)
-        return found | {"first_s": first_s, "offset": self.offset, "text": self.text, "advice": self.advice}
+        found |= {"first_s": first_s, "offset": self.offset, "places": self.places.to_list()}
+        return found | {"evidence": dict(self.evidence), "text": self.text, "advice": self.advice}
 
 
 class Findings(tuple[Finding, ...], Shown):
@@ -77,109 +258,55 @@ class Findings(tuple[Finding, ...], Shown):
     __slots__ = ()
 
 
-def make_finding(
-    kind: str,
-    wire: str,
-    count: int,
-    *,
-    of: tuple[int, str] | None = None,
-    first_s: float | None = None,
-    offset: int | None = None,
-    frame: str | None = None,
-    detail: str = "",
-    meaning: str | None = None,
-    advice: str | None = None,
-    score: float | None = None,
-) -> Finding:
-    """Make a finding with the sentences of its kind.
+def make_finding(kind: str, subject: Subject | str, places: Places | None = None, /, **evidence: Any) -> Finding:
+    """Make a finding of a kind.
 
     Parameters
     ----------
     kind : str
         A key of `KINDS`.
-    wire : str
-        Where it was seen.
-    count : int
-        How many places there are.
-    of : tuple of int and str, optional
-        How many there could have been, and what those are called.
-    first_s, offset, frame
-        As in `Finding`.
-    detail : str
-        A sentence about these places alone, which stands before the meaning.
-    meaning, advice : str, optional
-        Instead of those of the kind.
-    score : float, optional
-        As in `Finding`.
+    subject : Subject or str
+        What it is about; a text is a wire, or a place on the sheet as `Subject.of` reads it.
+    places : Places, optional
+        Every occurrence; one of which nothing is known is the default.
+    **evidence
+        The numbers from which it was concluded; None is left out. ``severity``, ``certainty``, ``score`` and
+        ``caused_by`` are none of them, but as in `Finding`; the severity of the kind, and the certainty that goes with
+        the score, are the defaults.
 
     Returns
     -------
     Finding
+
+    Raises
+    ------
+    KeyError
+        If the kind is not known, or has no evidence of such a name.
     """
     known = KINDS[kind]
-    how_many = f"{count:,} {known.one if count == 1 else known.many}"
-    if of is not None and of[0]:
-        how_many += f" in {of[0]:,} {of[1]} ({_share(count, of[0])})"
-    where = place(first_s, offset)
-    if score is not None:  # an explanation is of the whole wire
-        how_many = ""
-    sentences = [f"{how_many}{', first ' * (count > 1) or ', '}{where}." if where else f"{how_many}."]
-    sentences = sentences if how_many else []
-    sentences += [sentence for sentence in (detail, known.meaning if meaning is None else meaning) if sentence]
-    return Finding(
-        kind=kind,
-        wire=wire,
-        count=count,
-        text=" ".join(sentences),
-        advice=known.advice if advice is None else advice,
-        first_s=first_s,
-        offset=offset,
-        frame=frame,
-        severity=known.severity,
-        score=score,
+    severity, certainty, score, caused_by = (
+        evidence.pop(name, None) for name in ("severity", "certainty", "score", "caused_by")
     )
-
-
-def stated(
-    kind: str,
-    where: str,
-    detail: str,
-    *,
-    meaning: str | None = None,
-    advice: str | None = None,
-    severity: Severity | None = None,
-) -> Finding:
-    """Make a finding about what is declared, which nobody has seen on a wire.
-
-    Parameters
-    ----------
-    kind : str
-        A key of `KINDS`.
-    where : str
-        The wire, or the place on the sheet.
-    detail : str
-        What is so, with its figures; stands before what the kind means.
-    meaning, advice, severity : str, optional
-        Instead of those of the kind.
-
-    Returns
-    -------
-    Finding
-    """
-    known = KINDS[kind]
+    held = {name: _plain(value) for name, value in evidence.items() if value is not None}
+    if strange := held.keys() - {*known.evidence, "frame"}:
+        raise KeyError(f"{kind} has no evidence {', '.join(sorted(strange))}")
+    if certainty is None:
+        certainty = "proven" if score is None else "likely" if score >= LIKELY else "possible"
     return Finding(
         kind,
-        where,
-        1,
-        f"{detail} {known.meaning if meaning is None else meaning}".strip(),
-        known.advice if advice is None else advice,
-        severity=severity or known.severity,
+        Subject.of(subject) if isinstance(subject, str) else subject,
+        Places.nowhere() if places is None else places,
+        held,
+        severity or known.severity,
+        certainty,
+        score,
+        caused_by,
     )
 
 
-def number_of(count: int, noun: str) -> str:
-    """Write a count with its noun."""
-    return f"{count:,} {noun}{'' if count == 1 else 's'}"
+def frame_subject(layout: str, wire: str) -> Subject:
+    """Return the subject of findings about the frames of a layout."""
+    return Subject("frame", layout, wire)
 
 
 def place(first_s: float | None, offset: int | None) -> str:
@@ -189,17 +316,26 @@ def place(first_s: float | None, offset: int | None) -> str:
     return ", ".join(parts)
 
 
+def number_of(count: int, noun: str) -> str:
+    """Write a count with its noun."""
+    return f"{count:,} {noun}{'' if count == 1 else 's'}"
+
+
 def time_of(characters: Characters, offset: int) -> float | None:
-    """Return when a character began, in seconds; None where nobody knows, or it is not there."""
+    """Return when a character began, in seconds; None where that is not known, or it is not there."""
     return float(characters.begin_s[offset]) if characters.has_times and offset < len(characters) else None
 
 
-def verdict_of(findings: tuple[Finding, ...]) -> Verdict:
-    """Return the verdict that follows from findings: notes do not spoil it."""
+def verdict_of(findings: Sequence[Finding]) -> Verdict:
+    """Return the verdict that follows from findings alone: notes do not spoil it."""
     severities = {finding.severity for finding in findings}
     return "faults" if "error" in severities else "warnings" if "warning" in severities else "clean"
 
 
-def _share(count: int, total: int) -> str:
-    share = 100 * count / total
-    return f"{share:.3g} %" if share < 99.95 or count == total else "almost all"
+def _plain(value: Any) -> Any:
+    """Return a value as plain Python has it, so that it compares, pickles and is written as JSON."""
+    if isinstance(value, np.generic):
+        return value.item()
+    if isinstance(value, np.ndarray):
+        return tuple(value.tolist())
+    return tuple(map(_plain, value)) if isinstance(value, (list, tuple)) else value

@@ -15,7 +15,7 @@ import numpy as np
 from larkreader.capture.characters import Characters, Fault
 from larkreader.decode.escapes import find_escapes, strip_escapes
 
-from .findings import Finding, make_finding, number_of, time_of
+from .findings import Finding, Places, make_finding, number_of
 
 LOOKED_AT = 1 << 16  # characters; what is not plain in so many is not plain
 LONGEST_MESSAGE = 4096  # characters of a message that is held against its answer
@@ -68,9 +68,8 @@ def has_stray_beginning(characters: Characters, character_time_s: float) -> bool
 
 
 def judge_stray(wire: str, characters: Characters) -> Iterator[Finding]:
-    """Yield the finding on a first character that nobody sent."""
-    detail = f"It is 0x{int(characters.value[0]):02X}."
-    yield make_finding("startup-character", wire, 1, first_s=time_of(characters, 0), offset=0, detail=detail)
+    """Yield the finding on a spurious first character."""
+    yield make_finding("startup-character", wire, Places.on(characters, 0), value=int(characters.value[0]))
 
 
 def judge_text(
@@ -100,27 +99,18 @@ def judge_text(
     if not is_doubled(data):
         yield from _judge_endings(wire, characters, endings, ending)
     else:
-        yield make_finding("doubled-characters", wire, len(data) // 2, first_s=time_of(characters, 0), offset=0)
+        yield make_finding("doubled-characters", wire, Places.on(characters, np.arange(0, len(data), 2)))
     if known:
         often = Counter(map(str, known)).most_common(MOST_ESCAPES_NAMED)
-        named = ", ".join(f"{count} {name}" for name, count in often)
-        first = known[0].offset
-        yield make_finding(
-            "escape-sequence",
-            wire,
-            len(known),
-            first_s=time_of(characters, first),
-            offset=first,
-            detail=f"Most often: {named}.",
-        )
+        named = [f"{count} {name}" for name, count in often]
+        yield make_finding("escape-sequence", wire, Places.on(characters, [one.offset for one in known]), often=named)
 
 
 def judge_no_text(wire: str, characters: Characters) -> Iterator[Finding]:
     """Yield the finding on a wire from which lines were expected and no text came."""
     data = characters.value[:LOOKED_AT].astype(np.uint8).tobytes()
     if len(data) >= FEWEST and not is_text(data):
-        begins = f"It begins with {_shown(data)}."
-        yield make_finding("no-text", wire, 1, first_s=time_of(characters, 0), offset=0, detail=begins)
+        yield make_finding("no-text", wire, Places.on(characters, 0), begins=_shown(data))
 
 
 def judge_no_frames(wire: str, characters: Characters) -> Iterator[Finding]:
@@ -128,14 +118,7 @@ def judge_no_frames(wire: str, characters: Characters) -> Iterator[Finding]:
     data = characters.value[:LOOKED_AT].astype(np.uint8).tobytes()
     if len(data) >= FEWEST and not data.translate(None, _AROUND_DIGITS) and _share_of(data, _DIGITS) >= 0.5:
         example = " ".join(data[:24].decode("ascii").split())
-        yield make_finding(
-            "digits-for-value",
-            wire,
-            len(data),
-            first_s=time_of(characters, 0),
-            offset=0,
-            detail=f'They begin with "{example}".',
-        )
+        yield make_finding("digits-for-value", wire, Places.on(characters, np.arange(len(data))), begins=example)
 
 
 def judge_exchanges(wire: str, exchanges: Sequence[tuple[bytes, bytes]]) -> Iterator[Finding]:
@@ -148,23 +131,18 @@ def judge_exchanges(wire: str, exchanges: Sequence[tuple[bytes, bytes]]) -> Iter
     exchanges : sequence of tuple of bytes and bytes
         What was sent, and what came back before the next was sent.
     """
-    told: Counter[str] = Counter()
+    rows: dict[str, list[int]] = {}
     first: dict[str, tuple[bytes, bytes]] = {}
-    for sent, received in exchanges:
+    for row, (sent, received) in enumerate(exchanges):
         kind = _kind_of_exchange(sent, received)
         if kind:
-            told[kind] += 1
+            rows.setdefault(kind, []).append(row)
             first.setdefault(kind, (sent, received))
     answered = sum(1 for _, received in exchanges if received)
-    for kind, count in told.items():
+    for kind in rows:
         sent, received = first[kind]
-        yield make_finding(
-            kind,
-            wire,
-            count,
-            detail=f"It shows in {count:,} of {number_of(answered, 'answer')}. "
-            f"Sent was {_shown(sent)}, {_shown(received)} came back.",
-        )
+        messages = {"sent": _shown(sent), "received": _shown(received)}
+        yield make_finding(kind, wire, Places.at(row=np.array(rows[kind])), answers=answered, **messages)
 
 
 def is_text(data: bytes) -> bool:
@@ -193,21 +171,14 @@ def _judge_endings(
         odd = dict(often)
     if not odd:
         return
-    first = next(place for name, place in endings if name in odd)
-    parts = ", ".join(
-        f"{count:,} {'lines end' if count > 1 else 'line ends'} with {name}" for name, count in odd.items()
-    )
-    against = "" if usual in odd else f"; {'declared' if declared else 'the others end with'} is {usual}"
-    if not declared:
-        against = against.replace(" is ", " ")
     yield make_finding(
         "undeclared-ending",
         wire,
-        sum(odd.values()),
-        of=(len(endings), "endings"),
-        first_s=time_of(characters, first),
-        offset=first,
-        detail=f"{parts}{against}.",
+        Places.on(characters, [place for name, place in endings if name in odd]),
+        total=len(endings),
+        endings=[f"{count:,} {name}" for name, count in odd.items()],
+        expected=declared,
+        usual=usual if declared is None and usual not in odd else None,
     )
 
 

@@ -52,6 +52,7 @@ PRIOR = {
     "7S": 12.0,
 }
 RARE = 13.0
+USUAL_BITS = 6.0  # of `PRIOR`, up to which a format is usual
 LOW_IDLE_BITS = 2.0
 MSB_BITS = 5.0
 
@@ -70,12 +71,25 @@ class FormatFit:
         How many were read.
     faulty : int
         How many of those have a parity error, a framing error or a break.
+    false_starts : int
+        How many starts were none.
     """
 
     line: LineSettings
     cost: float
     characters: int
     faulty: int
+    false_starts: int = 0
+
+    @property
+    def is_faultless(self) -> bool:
+        """Whether nothing speaks against it: characters, no faults, no false starts."""
+        return self.characters > 0 and not self.faulty and not self.false_starts
+
+    @property
+    def is_usual(self) -> bool:
+        """Whether microcontrollers are often set to its format."""
+        return _prior(self.line.data_bits, self.line.parity) <= USUAL_BITS
 
     @property
     def fault_share(self) -> float:
@@ -109,7 +123,24 @@ def fit_formats(trace: Trace, baud: float, layouts: Sequence[FrameLayout] = ()) 
     for idle in idles:
         for bits in range(5, 10):
             fits += _fits_of(some, baud, idle, bits, layouts)
-    return sorted(fits, key=lambda fit: fit.cost)
+    return ranked(fits)
+
+
+def ranked(fits: Sequence[FormatFit]) -> list[FormatFit]:
+    """Return fits, the best first: the cheapest, but never a faulty one before a usual format without any fault.
+
+    A parity bit is taken for data by a format that has one data bit more, which then has no parity errors. That such a
+    format is faultless proves nothing; where parity errors are few it does not go first.
+    """
+    by_cost = sorted(fits, key=lambda fit: fit.cost)
+    if not by_cost or by_cost[0].is_faultless:
+        return by_cost
+    best = by_cost[0]
+    for place, fit in enumerate(by_cost):
+        wider = fit.line.data_bits > best.line.data_bits and best.line.has_parity and best.fault_share <= MOST_WRONG
+        if fit.is_faultless and fit.is_usual and not wider and 2 * fit.characters >= best.characters:
+            return [fit, *by_cost[:place], *by_cost[place + 1 :]]
+    return by_cost
 
 
 def _fits_of(trace: Trace, baud: float, idle: Idle, bits: int, layouts: Sequence[FrameLayout]) -> list[FormatFit]:
@@ -140,8 +171,9 @@ def _fits_of(trace: Trace, baud: float, idle: Idle, bits: int, layouts: Sequence
             if wrong > MOST_WRONG * len(last):
                 continue
             line = raw.model_copy(update={"format": f"{bits - 1}{parity}1"})
-            # A damaged data bit makes the parity wrong: that is damage already, and no news about the parity bit.
-            cost = base + _prior(bits - 1, parity) + float(_coded(len(last), 0)) + PARITY_BITS[parity] * wrong
+            # Which characters have a wrong parity must be explained too, or any rare bit would pass for a parity bit.
+            cost = base + _prior(bits - 1, parity) + float(_coded(len(last) - wrong, wrong))
+            cost += PARITY_BITS[parity] * wrong
             fits.append(_fit(line, characters, cost, bad + wrong, layouts))
     return fits
 
@@ -191,7 +223,7 @@ def _fit(
         total = cost - gain + (MSB_BITS if first_bit == "msb" else 0.0)
         if total < best_cost:
             best_cost, best_line = total, line.model_copy(update={"first_bit": first_bit})
-    return FormatFit(best_line, float(best_cost), len(characters), faulty)
+    return FormatFit(best_line, float(best_cost), len(characters), faulty, len(characters.false_starts_s))
 
 
 def _meaning(values: npt.NDArray[np.uint16], data_bits: int, layouts: Sequence[FrameLayout]) -> float:

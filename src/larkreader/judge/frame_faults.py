@@ -1,8 +1,10 @@
-"""What is held against the frames of one wire, and against what lies between them."""
+"""Findings about the frames of one wire, and about the bytes between them."""
 
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -14,11 +16,33 @@ from larkreader.decode.unpack import raw_column, scaled
 from larkreader.decode.verify import fixed_value, names_known, within_range
 
 from .checksum_search import explain_mismatches
-from .findings import Finding, make_finding, time_of
+from .findings import Finding, Places, frame_subject, make_finding
 from .sequence import Losses, judge_losses
 from .statistics import judge_period
 
 NEARLY_ALL = 0.8  # of the frames; if so many checksums fail, the declared one is wrong
+RESTS = 3.0  # character times at the end of a capture, and twice as long as any rest within a frame: no frame goes on
+JUDGED = (FrameFault.CHECKSUM_MISMATCH, FrameFault.UNKNOWN_VALUE, FrameFault.OUT_OF_RANGE)
+Offsets = npt.NDArray[np.int64]
+
+
+@dataclass(frozen=True)
+class Causes:
+    """Findings about single characters, of which findings about frames can be a consequence."""
+
+    findings: tuple[Finding, ...]
+
+    def find(self, begin: Offsets, end: Offsets) -> Finding | None:
+        """Return the first finding that has a place in each of some stretches of characters, if all have a cause."""
+        explained = np.zeros(len(begin), dtype=np.bool_)
+        first = None
+        for finding in self.findings:
+            offsets = np.sort(finding.places.offset)
+            hit = np.searchsorted(offsets, end) > np.searchsorted(offsets, begin)
+            if first is None and hit.any():
+                first = finding
+            explained |= hit
+        return first if len(explained) and explained.all() else None
 
 
 def judge_frames(
@@ -29,48 +53,90 @@ def judge_frames(
     losses: list[Losses],
     *,
     is_stray: bool = False,
+    causes: Causes | None = None,
+    span_s: tuple[float, float] | None = None,
 ) -> Iterator[Finding]:
-    """Yield what is held against the frames of one wire, and what lies between them but a first, stray character."""
+    """Yield what is wrong with the frames of one wire, and with the bytes between them.
+
+    Parameters
+    ----------
+    wire : str
+        The wire.
+    characters : Characters
+        Its characters.
+    every : list of Frames
+        The frames of all its layouts.
+    skipped : Spans
+        The bytes between them.
+    losses : list of Losses
+        What the counters show.
+    is_stray : bool
+        Whether the first character is spurious, which is a finding of its own.
+    causes : Causes, optional
+        The findings about its characters.
+    span_s : tuple of float, optional
+        From when to when it was captured, in seconds.
+    """
+    causes = causes or Causes(())
     for frames in every:
-        key = frames.layout.key
-        for fault in (FrameFault.CHECKSUM_MISMATCH, FrameFault.UNKNOWN_VALUE, FrameFault.OUT_OF_RANGE):
-            places = np.flatnonzero(frames.faults & fault)
-            if fault == FrameFault.CHECKSUM_MISMATCH:  # what a loss has joined from two frames is told with the loss
-                places = places[~_within(frames.offset[places], losses)]
-            if places.size:
-                first = int(frames.offset[places[0]])
-                detail, advice, meaning = _worst_field(frames, int(places[0]), fault), "", None
-                if fault == FrameFault.CHECKSUM_MISMATCH and len(places) > NEARLY_ALL * len(frames):
-                    told, advice = "", ""
-                    if frames.layout.pattern is None:
-                        told, advice = explain_mismatches(frames.data[places], frames.layout)
-                    detail = f"{detail} {told}".rstrip()
-                    meaning = "The two ends compute the checksum differently." if told else None
-                yield make_finding(
-                    FRAME_FAULT_NAMES[fault],
-                    wire,
-                    len(places),
-                    of=(len(frames), f"{key} frames"),
-                    first_s=time_of(characters, first),
-                    offset=first,
-                    frame=key,
-                    detail=detail,
-                    meaning=meaning,
-                    advice=advice or None,
-                )
+        for fault in JUDGED:
+            rows = np.flatnonzero(frames.faults & fault)
+            if fault == FrameFault.CHECKSUM_MISMATCH:  # the rest of two frames, joined by a loss, belongs to the loss
+                rows = rows[~_within(frames.offset[rows], losses, joined=True)]
+            for some, cause in _by_cause(rows, frames, causes):
+                yield _fault_finding(wire, characters, frames, some, fault, cause)
         yield from _judge_substitutes(wire, characters, frames)
-        yield from judge_period(wire, characters, frames)
+        yield from judge_period(wire, characters, frames, span_s)
     for lost in losses:
-        yield from judge_losses(lost, characters, wire)
+        yield from judge_losses(lost, characters, wire, causes.find)
     explained = _within(skipped.offset, losses)
     breaks = np.concatenate([[0], np.cumsum((characters.faults & Fault.BREAK) != 0)])
     explained |= breaks[skipped.offset + skipped.length] - breaks[skipped.offset] == skipped.length
     explained |= is_stray & (skipped.offset == 0) & (skipped.length == 1)
-    yield from _judge_spans(wire, characters, skipped, explained, every)
+    yield from _judge_spans(wire, characters, skipped, explained, every, causes, span_s)
+
+
+def _by_cause(rows: Offsets, frames: Frames, causes: Causes) -> Iterator[tuple[Offsets, Finding | None]]:
+    """Yield rows that have a faulty character apart from those that have none; one group of each at most."""
+    has_fault = (frames.faults[rows] & FrameFault.CHARACTER_FAULT) != 0
+    for some, is_consequence in ((rows[~has_fault], False), (rows[has_fault], True)):
+        if len(some):
+            begin = frames.offset[some]
+            yield some, causes.find(begin, begin + frames.length[some]) if is_consequence else None
+
+
+def _fault_finding(
+    wire: str, characters: Characters, frames: Frames, rows: Offsets, fault: FrameFault, cause: Finding | None
+) -> Finding:
+    if fault == FrameFault.CHECKSUM_MISMATCH:
+        evidence = _checksums(frames, rows)
+    else:
+        evidence = _worst_field(frames, int(rows[0]), fault)
+    places = Places.on(characters, frames.offset[rows], rows)
+    subject = frame_subject(frames.layout.key, wire)
+    kind = FRAME_FAULT_NAMES[fault]
+    return make_finding(kind, subject, places, caused_by=cause, total=len(frames), **evidence)
+
+
+def _checksums(frames: Frames, rows: Offsets) -> dict[str, Any]:
+    """Return what the first frame holds and should hold; and which checksum fits, if the declared one never does."""
+    layout = frames.layout
+    assert layout.checksum is not None
+    assert layout.checksum_slot is not None
+    algorithm = layout.checksum.algorithm
+    first = int(rows[0])
+    evidence: dict[str, Any] = {
+        "found": int(frames.raw(layout.checksum_slot.name)[first]),
+        "expected": _computed(frames, first),
+        "algorithm": algorithm if isinstance(algorithm, str) else f"CRC of {algorithm.width} bits",
+    }
+    if len(rows) > NEARLY_ALL * len(frames) and layout.pattern is None:
+        evidence |= explain_mismatches(frames.data[rows], layout)
+    return evidence
 
 
 def _judge_substitutes(wire: str, characters: Characters, frames: Frames) -> Iterator[Finding]:
-    """Yield since when and for how long the sender says that values are substitutes, field by field that says so."""
+    """Yield since when and for how long the sender reports that values are substitutes, field by field."""
     good = frames[(frames.faults & FrameFault.CHECKSUM_MISMATCH) == 0]
     for name, slot in frames.layout.slot.items():
         field = slot.field
@@ -80,34 +146,40 @@ def _judge_substitutes(wire: str, characters: Characters, frames: Frames) -> Ite
         turns = np.flatnonzero(np.diff(told, prepend=False, append=False)).reshape(-1, 2)
         if not len(turns):
             continue
-        first = int(good.offset[turns[0, 0]])
-        detail = f"By {name}, {', '.join(field.substitutes.fields)} are substitutes in {int(told.sum()):,} frames"
+        longest_s = None
         if characters.has_times:
             ends_s = np.append(good.begin_s, good.begin_s[-1])[turns[:, 1]]
-            longest = float((ends_s - good.begin_s[turns[:, 0]]).max())
-            detail += f", for {longest:.3g} s at the longest"
-        detail += ", at the end still." if told[-1] else "."
+            longest_s = float((ends_s - good.begin_s[turns[:, 0]]).max())
         yield make_finding(
             "substitute-values",
-            wire,
-            len(turns),
-            first_s=time_of(characters, first),
-            offset=first,
-            frame=frames.layout.key,
-            detail=detail,
+            frame_subject(frames.layout.key, wire),
+            Places.on(characters, good.offset[turns[:, 0]]),
+            field=name,
+            fields=field.substitutes.fields,
+            frames=int(told.sum()),
+            longest_s=longest_s,
+            to_end=bool(told[-1]),
         )
 
 
 def _judge_spans(
-    wire: str, characters: Characters, skipped: Spans, explained: npt.NDArray[np.bool_], every: list[Frames]
+    wire: str,
+    characters: Characters,
+    skipped: Spans,
+    explained: npt.NDArray[np.bool_],
+    every: list[Frames],
+    causes: Causes,
+    span_s: tuple[float, float] | None,
 ) -> Iterator[Finding]:
-    """Yield what lies between the frames and is not explained by a loss behind the line."""
+    """Yield the stretches between the frames that no loss behind the line explains."""
     total, length = len(characters), max(one.layout.longest for one in every)
     is_text = isinstance(every[0].layout.boundary, TerminatorBoundary)
     too_long = "terminator-missing" if is_text else "overlong-frame"
     reason = skipped.reason.copy()
     at_begin = (skipped.offset == 0) & (reason == Skip.NO_MARKER) & (skipped.length < min(length, total))
     reason[at_begin] = Skip.UNFINISHED
+    if _rests_behind(characters, skipped, every, span_s):
+        reason[-1] = Skip.TRUNCATED_FRAME
     for skip, kind in (
         (Skip.TRUNCATED_FRAME, "truncated-frame"),
         (Skip.LENGTH_MISMATCH, "length-mismatch"),
@@ -120,22 +192,42 @@ def _judge_spans(
         chosen = np.flatnonzero((reason == skip) & ~explained)
         if not chosen.size:
             continue
-        first, number = int(skipped.offset[chosen[0]]), int(skipped.length[chosen].sum())
+        begin, lengths = skipped.offset[chosen], skipped.length[chosen]
         yield make_finding(
             kind,
             wire,
-            len(chosen),
-            first_s=time_of(characters, first),
-            offset=first,
-            detail=f"{number:,} of {total:,} bytes lie there.",
+            Places.on(characters, begin, chosen),
+            caused_by=causes.find(begin, begin + lengths + 1),
+            bytes=int(lengths.sum()),
+            total_bytes=total,
         )
 
 
-def _within(offsets: npt.NDArray[np.int64], losses: list[Losses]) -> npt.NDArray[np.bool_]:
-    """Tell which offsets lie where a buffer or the hardware lost bytes."""
+def _rests_behind(
+    characters: Characters, skipped: Spans, every: list[Frames], span_s: tuple[float, float] | None
+) -> bool:
+    """Tell whether the line rests so long behind a last, unfinished frame that it does not go on after the capture."""
+    if not len(skipped) or skipped.reason[-1] != Skip.UNFINISHED or span_s is None or not characters.has_line:
+        return False
+    begin, end = int(skipped.offset[-1]), int(skipped.offset[-1] + skipped.length[-1])
+    good = max(every, key=len)
+    if begin == 0 or end != len(characters) or not len(good):
+        return False
+    rests_s = characters.begin_s[1:] - characters.end_s[:-1]
+    inside = np.zeros(len(characters) + 1, dtype=np.int64)
+    for frames in every:
+        np.add.at(inside, frames.offset, 1)
+        np.add.at(inside, frames.offset + frames.length - 1, -1)
+    usual_s = float(rests_s[np.cumsum(inside)[: len(rests_s)] > 0].max(initial=0.0))
+    character_s = float(np.median(characters.end_s - characters.begin_s))
+    return span_s[1] - float(characters.end_s[-1]) > max(2 * usual_s, RESTS * character_s)
+
+
+def _within(offsets: Offsets, losses: list[Losses], *, joined: bool = False) -> npt.NDArray[np.bool_]:
+    """Tell which offsets lie where a buffer or the hardware lost bytes; where frames are `joined` by it, if asked."""
     within = np.zeros(len(offsets), dtype=np.bool_)
     for lost in losses:
-        behind = ~lost.by("line")
+        behind = ~lost.by("line") & ((lost.joined > 0) | (not joined))
         begins = np.append(lost.begin[behind], np.iinfo(np.int64).max)
         within |= begins[np.searchsorted(lost.end[behind], offsets, side="right")] <= offsets
     return within
@@ -151,17 +243,10 @@ def _computed(frames: Frames, row: int) -> int:
     return layout.checksum.method.of(data[begin:end])
 
 
-def _worst_field(frames: Frames, row: int, fault: FrameFault) -> str:
-    """Name the field of a frame that is at fault, with what it holds."""
-    if fault == FrameFault.CHECKSUM_MISMATCH:
-        layout = frames.layout
-        assert layout.checksum is not None
-        assert layout.checksum_slot is not None
-        stored, computed = frames.raw(layout.checksum_slot.name)[row], _computed(frames, row)
-        digits = -(-layout.checksum.method.width // 4)
-        return f"The first holds 0x{int(stored):0{digits}X}, computed is 0x{computed:0{digits}X}."
+def _worst_field(frames: Frames, row: int, fault: FrameFault) -> dict[str, Any]:
+    """Return the field of a frame that is at fault, with its value."""
     if frames.layout.pattern is not None:
-        return f'The first is "{frames.data[row].tobytes().decode("latin-1").encode("unicode_escape").decode()}".'
+        return {}
     data = np.frombuffer(frames.data[row].tobytes(), dtype=np.uint8)[None, :]
     for name, slot in frames.layout.shape_of(data.tobytes()).slot.items():
         field = slot.field
@@ -172,9 +257,9 @@ def _worst_field(frames: Frames, row: int, fault: FrameFault) -> str:
         shown = f"{float(value):.6g} {field.unit}".rstrip()
         wanted = fixed_value(slot)
         if fault == FrameFault.UNKNOWN_VALUE and wanted is not None and (raw != wanted).any():
-            return f"The first has {name} = {int(raw.reshape(-1)[0])}, where {wanted} is declared."
+            return {"field": name, "found": int(raw.reshape(-1)[0]), "expected": wanted}
         if fault == FrameFault.UNKNOWN_VALUE and field.names and not names_known(raw, slot)[0]:
-            return f"The first has {name} = {shown}, which has no name."
+            return {"field": name, "value": shown}
         if fault == FrameFault.OUT_OF_RANGE and field.range and not within_range(raw, slot)[0]:
-            return f"The first has {name} = {shown}, declared are {field.range[0]:g} to {field.range[1]:g}."
-    return "The first has reserved bits, a digit or a text that are not what they must be."
+            return {"field": name, "value": shown, "low": field.range[0], "high": field.range[1]}
+    return {}

@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from difflib import SequenceMatcher
+from itertools import product
 from math import ceil
 from typing import Literal
 
@@ -28,6 +29,7 @@ TICKS_A_BIT = 48  # of the simulated wire, at the faster of the two bauds
 LEAD = 12  # bit times of idle before the first character
 MOST_GAP = 25  # bit times between characters that the receiver takes one by one, at the least
 FACTORS = (1 / 12, 1 / 8, 1 / 6, 1 / 4, 1 / 3, 1 / 2, 2 / 3, 3 / 4, 4 / 3, 3 / 2, 2, 3, 4, 6, 8, 12)
+CLOCK_OFFSETS = (0.0, -0.0005, 0.0005, -0.003, 0.003)  # of a sender that is a whole number of times faster
 PERCENTS = (-8, -6, -5, -4, 4, 5, 6, 8)
 FORMATS = ("8N1", "8E1", "8O1", "7E1", "7O1", "7N1", "8N2", "9N1")
 LEAST_LIKENESS, LEAST_TEXT = 0.5, 0.65  # of an explanation worth telling, if what was sent is known, or is text
@@ -212,8 +214,14 @@ def _character(value: int, line: LineSettings) -> list[int]:
 def _compared(came: bytes, sender: LineSettings, line: LineSettings, sent: bytes) -> tuple[float, bytes, bytes] | None:
     """Return how much of what came a mistake explains, given what was sent; with or without pauses."""
     best: tuple[float, bytes, bytes] | None = None
-    for gap in (0, _alone(sender, line)):
-        predicted = _simulated(sent[:LOOKED_AT], sender, line, gap)
+    ratio = sender.baud / line.baud
+    some = sent[: LOOKED_AT * ceil(max(ratio, 1.0))]
+    # The middle of the receiver's bits falls on edges of a sender that is an even number of times faster: what is read
+    # there depends on the least difference of the clocks.
+    offsets = CLOCK_OFFSETS if ratio > 1 and abs(ratio - round(ratio)) < 1e-9 else (0.0,)
+    for gap, offset in product((0, _alone(sender, line)), offsets):
+        actual = sender.model_copy(update={"baud": sender.baud * (1 + offset)})
+        predicted = _simulated(some, actual, line, gap)
         same = sum(block.size for block in SequenceMatcher(None, predicted, came, autojunk=False).get_matching_blocks())
         likeness = same / max(len(came), 1)
         if best is None or likeness > best[0]:

@@ -114,26 +114,27 @@ def judge_levels(wire: str, seen: LevelSurvey) -> Iterator[Finding]:
     if not seen.swing_v:
         if seen.most_v < max(family.high_v for family in FAMILIES) and seen.high_v > FAMILIES[0].low_v:
             known = [family for family in FAMILIES if seen.high_v >= family.high_v]
-            detail = f"It stays at {seen.high_v:.2f} V"
-            detail += ", which inputs of 3.3 V or 5 V take neither for low nor for high." if not known else "."
             if not known:
-                yield make_finding("level-mismatch", wire, 1, detail=detail, score=0.9)
+                yield make_finding("level-mismatch", wire, score=0.9, level_v=seen.high_v)
         return
-    levels = f"Low is {seen.low_v:.2f} V, high {seen.high_v:.2f} V."
+    levels = {"low_v": seen.low_v, "high_v": seen.high_v}
     if seen.is_line_driver:
-        detail = f"{levels} Those are levels of a line driver, on which idle is the low one."
-        advice = "Put a line receiver between, or record behind it. A pin of a controller does not bear such levels."
-        yield make_finding("level-mismatch", wire, 1, detail=detail, advice=advice, score=0.9)
+        yield make_finding("level-mismatch", wire, score=0.9, **levels, line_driver=True)
     elif not seen.read_by:
         family = min(FAMILIES, key=lambda one: abs(one.supply_v - seen.high_v))
-        detail = f"{levels} {family.name} takes up to {family.low_v:g} V for low, {family.high_v:g} V and more for high"
         most = family.supply_v * (1 + SUPPLY_FIT)
-        detail += f", and bears {most:.2g} V at the most." if seen.high_v > most else "."
-        if seen.low_v > family.low_v:
-            detail += " A raised low level comes of a missing ground, a weak driver, or two outputs on one wire."
-        if seen.low_v < -0.3:
-            detail += " A level below 0 comes of another ground, or of a probe that is not at ground."
-        yield make_finding("level-mismatch", wire, 1, detail=detail, score=0.95)
+        yield make_finding(
+            "level-mismatch",
+            wire,
+            score=0.95,
+            **levels,
+            family=family.name,
+            reads_low_v=family.low_v,
+            reads_high_v=family.high_v,
+            tolerates_v=most if seen.high_v > most else None,
+            raised=seen.low_v > family.low_v,
+            below=seen.low_v < -0.3,
+        )
 
 
 def _read_by(low_v: float, high_v: float) -> tuple[str, ...]:

@@ -67,8 +67,5 @@ def judge_baud(wire: str, beginning: Trace, characters: Characters, line: LineSe
     late = abs(bit.asymmetry_ticks) * some.tick_s
     if off_grid(some, line, late)[0] < WRONG_BAUD or abs(baud / line.baud - 1) < TOLERATED:
         return
-    detail = f"Declared are {line.baud:g} baud; by its changes the sender has about {baud:.4g}"
-    detail += (
-        f", {100 * (baud / line.baud - 1):+.1f} %, so that the last bits of characters may be wrong without a fault."
-    )
-    yield make_finding("baud-mismatch", wire, 1, detail=detail)
+    evidence = {"declared": line.baud, "measured": f"{baud:,.4g}", "deviation": baud / line.baud - 1}
+    yield make_finding("baud-mismatch", wire, **evidence, unnoticed=True)

@@ -31,6 +31,8 @@ Seconds = npt.NDArray[np.float64]
 
 STOP_JUDGED = 0.5  # bit times into the first stop bit, after which the receiver has the character
 ROUNDING_S = 1e-9  # of times
+PATIENCE = 2.0  # times the longest good reply after which, without a declared limit, a request counts as unanswered
+PATIENCE_CHARACTERS = 4.0  # character times in addition, for latencies of almost nothing
 PARTS = ("request", "answer", "reply", "pause", "cycle")
 
 
@@ -72,6 +74,10 @@ class Pairs(Columns):
         The rows that are meant.
     unasked : ndarray of int64, shape (n_unasked,)
         Rows of good replies that answer nothing.
+    end_s : float
+        When the capture ends, in seconds.
+    is_learned : bool
+        Whether no time limit is declared, so that the longest reply says how long to wait for one.
     """
 
     COLUMNS = ("request", "reply", "latency_s", "state", "again")
@@ -84,6 +90,8 @@ class Pairs(Columns):
     pairing: Pairing
     timeline: Timeline
     unasked: Places = field(default_factory=lambda: np.empty(0, np.int64))
+    end_s: float = np.nan
+    is_learned: bool = False
 
     def __post_init__(self) -> None:
         self.check_lengths()
@@ -96,6 +104,21 @@ class Pairs(Columns):
     def answered(self) -> npt.NDArray[np.bool_]:
         """Whether each request got a good reply, late or not: bool, shape (n_requests,)."""
         return self.state <= PairState.LATE
+
+    @property
+    def count_open(self) -> int:
+        """How many requests the end of the capture leaves open."""
+        return self.count(PairState.OPEN)
+
+    @property
+    def has_no_limit(self) -> bool:
+        """Whether nothing says how long to wait for a reply: no declared limit, and no reply to learn it from."""
+        return self.pairing.within_s is None and self.pairing.gone_after_s is None and not self.is_learned
+
+    @property
+    def longest_s(self) -> float | None:
+        """How long the longest good reply took, in seconds; None without any."""
+        return float(self.latencies_s.max()) if self.answered.any() else None
 
     @property
     def latencies_s(self) -> Seconds:
@@ -212,14 +235,32 @@ def find_pairs(
     state = np.where(answered >= 0, PairState.ANSWERED, PairState.UNANSWERED).astype(np.uint8)
     if pairing.within_s is not None:
         state[(answered >= 0) & (took_s > pairing.within_s + ROUNDING_S)] = PairState.LATE
+    answered_well = state <= PairState.LATE
     wires = _wires_of(pairing, timeline, frames)
     _find_damaged(pairing, timeline, request, ready_s, reply, wires, answered, took_s, state)
-    _leave_open(pairing, timeline, request, asked, state, end_s)
+    last_s = (float(timeline.end_s.max()) if len(timeline) else 0.0) if end_s is None else end_s
+    limit_s, is_learned = _limit(pairing, took_s[answered_well], lines)
+    _leave_open(pairing, timeline, request, asked, state, last_s, limit_s)
     used = np.zeros(len(good), np.bool_)
     used[first] = True
     begun = timeline.begin_s[good] >= ready_s[0] if len(ready_s) else used
     again = _repeats(timeline, frames, characters, request, answered, state)
-    return Pairs(request, answered, took_s, state, again, pairing, timeline, good[~used & begun])
+    unasked = good[~used & begun]
+    return Pairs(request, answered, took_s, state, again, pairing, timeline, unasked, last_s, is_learned)
+
+
+def _limit(pairing: Pairing, took_s: Seconds, lines: Mapping[str, LineSettings]) -> tuple[float, bool]:
+    """Return how long to wait for a reply, in seconds, and whether that was learned from the replies that came.
+
+    Without a declared limit it is `PATIENCE` times the longest good reply and a few character times.
+    """
+    limit_s = pairing.within_s if pairing.gone_after_s is None else pairing.gone_after_s
+    if limit_s is not None:
+        return limit_s, False
+    if not len(took_s):
+        return np.inf, False
+    slack_s = PATIENCE_CHARACTERS * max(line.character_time_s for line in lines.values())
+    return PATIENCE * max(float(took_s.max()), 0.0) + slack_s, True
 
 
 def _ready(timeline: Timeline, rows: Places, lines: Mapping[str, LineSettings]) -> Seconds:
@@ -312,14 +353,13 @@ def _leave_open(
     request: Places,
     asked: Places,
     state: npt.NDArray[np.uint8],
-    end_s: float | None,
+    last_s: float,
+    limit_s: float,
 ) -> None:
-    """Leave those open of which the capture ends too early to tell, and that no later request took the place of."""
+    """Leave those open for whose reply the capture ends too early, and that no later request took the place of."""
     if not len(request):
         return
-    last = float(timeline.end_s.max()) if end_s is None else end_s
-    limit = pairing.within_s if pairing.gone_after_s is None else pairing.gone_after_s
-    early = last - timeline.end_s[request] < (np.inf if limit is None else limit)
+    early = last_s - timeline.end_s[request] < limit_s
     newest = np.zeros(len(request), np.bool_)
     newest[len(request) - 1 - np.unique(asked[::-1], return_index=True)[1]] = True
     if not pairing.match:

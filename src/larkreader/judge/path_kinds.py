@@ -6,26 +6,42 @@ from collections.abc import Mapping
 
 from .kind import Kind
 
+LOST = "They are lost in {stretches:count stretch}, {longest:,} at most in one, because {stage}, of {size:,}, is full."
+
 PATHS: Mapping[str, Kind] = {
     "predicted-overrun": Kind(
         "error",
         "character that the hardware would lose",
         "characters that the hardware would lose",
-        "By the declared receive path the FIFO, or the data register, is still full when the next character is "
+        "With the declared receive path the FIFO, or the data register, is still full when the next character is "
         "complete.",
-        "Serve it sooner: a higher priority, shorter stretches without service, a lower trigger, or DMA.",
+        (
+            "{!slowest_s}Serve it sooner: a higher priority, shorter stretches without service, a lower trigger, or "
+            "DMA.",
+            "With a {delay} of {slowest_s:time} or less nothing is lost there.",
+        ),
+        detail=LOST,
     ),
     "predicted-overflow": Kind(
         "error",
         "character that a buffer would lose",
         "characters that a buffer would lose",
-        "By the declared receive path there is no room for it when it gets there.",
-        "Make the buffer larger, let the application look more often, or pause the sender in time.",
+        "With the declared receive path there is no room for it when it gets there.",
+        (
+            "{!remedy}Make the buffer larger, let the application look more often, or pause the sender in time.",
+            "A ring of {ring_needed:,} loses nothing of this.",
+            "By arithmetic {ring_bound:,} are enough, whatever the phases.",
+            "{?ring_needed}{?paused}Or pause the sender earlier.",
+            "{?ring_needed}{!paused}Or pause the sender in time.",
+            "With a latency of {slowest_s:time} or less nothing is lost there.",
+        ),
+        detail=LOST,
+        also=("remedy", "paused"),
     ),
     "discarded-characters": Kind(
         "error",
-        "character that the application would throw away",
-        "characters that the application would throw away",
+        "character that the application would discard",
+        "characters that the application would discard",
         "It was received, and is dropped with a read that its time limit ended, or with the rest of a line that is too "
         "long.",
         "Keep what a read has got when its time is up, or give it more time; make the line buffer larger.",
@@ -35,67 +51,114 @@ PATHS: Mapping[str, Kind] = {
         "read that begins inside a message",
         "reads that begin inside a message",
         "Reads of a fixed length are out of step with the messages, and nothing brings them back.",
-        "Let a read end with the message: by its length field, its terminator, or the idle line; throw away what is "
-        "there after a read that was too short.",
+        "End a read with the message: by its length field, its terminator, or the idle line; discard the rest after a "
+        "read that was too short.",
+        detail=(
+            "The first begins at character {inside:,} of a message of {usual:,}",
+            ", after {short:count message} of another length",
+            "{?usual}.",
+            "{?by_rests}No frame is declared; messages are taken to end where the line rests.",
+        ),
+        among="whole reads",
+        also=("by_rests",),
     ),
     "stuck-read": Kind(
         "error",
         "read that never returns",
         "reads that never return",
-        "The application waits for something that does not come, and nothing is taken out of the ring any more.",
-        "Give the read a time limit, ask for no more than the ring can hold, and make sure that what it waits for is "
-        "sent.",
+        (
+            "{?certain}The application waits for characters that do not come, and takes nothing more out of the ring.",
+            "{!certain}The capture ends while the application waits in a read: either the rest of a message follows, "
+            "or the read never returns.",
+        ),
+        "Give the read a time limit, ask for no more than the ring can hold, and make sure that the sender sends what "
+        "the read waits for.",
+        detail=(
+            "{left:count character} {left:is} there at the end, and not taken",
+            "; the last read returned at {last_s:.6f} s.",
+            "{!last_s}; no read ever returned.",
+        ),
     ),
     "sender-overflow": Kind(
         "error",
         "character that the sender could not hold back",
         "characters that the sender could not hold back",
-        "While it is paused, the sender has no room for what it is to send.",
-        "Pause for shorter: a higher mark to go on at, an application that takes more at a time; or a larger buffer "
+        "While it is paused, the sender has no room for the characters it must send.",
+        "Pause for shorter: a higher mark to resume at, an application that takes more at a time; or a larger buffer "
         "at the sender.",
     ),
     "little-room": Kind(
         "warning",
         "place with little room",
         "places with little room",
-        "Nothing is lost, but little is missing until something is.",
-        "Leave room for what the sheet does not say: other interrupts, a debugger, a longer burst.",
+        "Nothing is lost, but there is little headroom.",
+        "Leave room for what the sheet does not declare: other interrupts, a debugger, a longer burst.",
+        detail=(
+            "{wire}: up to {needed:,} of the ring's {capacity:,} places are taken.",
+            "{wire}: the service's {delay} is {declared_s:time}; from {slowest_s:time} on it is too late.",
+        ),
     ),
     "waiting-tail": Kind(
         "warning",
         "message whose end waits in the hardware",
         "messages whose ends wait in the hardware",
-        "Nobody is told of the last characters of a message, as they are too few, until the next one brings more.",
-        "Let the hardware tell of an idle line too (idle_characters of the FIFO, the idle notice of DMA), or ask at 1.",
+        "The last characters of a message are too few to raise an interrupt, and wait until the next message brings "
+        "more.",
+        "Let the hardware report an idle line too (idle_characters of the FIFO, the idle notice of DMA), or set the "
+        "trigger to 1.",
+        detail=(
+            "{wire}: characters wait in {stage} for up to {longest_s:time}.",
+            "{wire}: {left:count character} {left:is} still in {stage} at the end.",
+        ),
     ),
     "busy-processor": Kind(
         "warning",
-        "processor that is kept busy",
-        "processors that are kept busy",
+        "busy processor",
+        "busy processors",
         "Serving the line takes a large share of the processor's time.",
         "Use a FIFO with a higher trigger, DMA, or look less often.",
+        detail="{wire}: serving it takes {share:.0%} of the processor's time; the longest stretch without a rest is "
+        "{longest_s:time}.",
     ),
     "large-request": Kind(
         "error",
         "request that is too large",
         "requests that are too large",
         "A read asks for more than there is room for.",
-        "Ask for as many characters as the buffer has places, and one less where a NUL is put behind them.",
+        "Ask for at most as many characters as the buffer has places, and one less where a NUL follows them.",
+        detail=(
+            "{wire}: a read asks for {length:count character}",
+            "{?terminated} and a NUL",
+            ", and its buffer has {room:count place}.",
+            ", and waits until they are in the ring, which holds {ring:,}.",
+            "{wire}: a line may have {line:,} characters, and the ring holds {ring:,}: a longer line never comes out "
+            "of it.",
+        ),
+        also=("terminated",),
     ),
     "pause-unused": Kind(
         "warning",
-        "pause that nobody is asked for",
-        "pauses that nobody is asked for",
-        "The receive path says when to pause, but the line has no flow control.",
-        'Write flow_control = "rts-cts" or "xon-xoff" with the line, if both ends have it.',
+        "pause that is never requested",
+        "pauses that are never requested",
+        "The receive path declares a pause, but the line has no flow control.",
+        'Set flow_control = "rts-cts" or "xon-xoff" for the line, if both ends have it.',
+        detail="{wire}: [receive.{wire}] has a pause, and the line is {line}.",
     ),
     "control-in-payload": Kind(
         "error",
         "pause character inside the payload",
         "pause characters inside the payload",
-        "With XON/XOFF the values 0x11 and 0x13 mean go on and pause; as a part of binary data they stop the other "
+        "With XON/XOFF the values 0x11 and 0x13 mean resume and pause; as a part of binary data they stop the other "
         "direction, and some receivers swallow them.",
         "Escape them, send binary data as text, or use RTS and CTS instead.",
+        detail=(
+            "{wire}: frame {frame} can hold 0x11 or 0x13:",
+            "{always:list} always does",
+            "{?always}{?may};",
+            "{may:list} may",
+            "{?declared}.",
+        ),
+        also=("declared",),
     ),
     "deaf-receiver": Kind(
         "error",
@@ -105,11 +168,13 @@ PATHS: Mapping[str, Kind] = {
         "listened again.",
         "Keep interrupts on while characters may come, let the sender rest after a pause of more than a character, or "
         "use a UART in hardware.",
+        detail="{missed:,} are missed, {misread:,} misread, and {spurious:,} begin where none does, on a data bit; "
+        "{framing:count framing error} {framing:is} reported.",
     ),
     "overwritten-value": Kind(
         "error",
-        "character that is written over before it is sent",
-        "characters that are written over before they are sent",
+        "character that is overwritten before it is sent",
+        "characters that are overwritten before they are sent",
         "The code writes to the data register without waiting until it is empty.",
         "Wait for the empty flag before each write, or write no faster than the line sends.",
     ),
@@ -117,60 +182,83 @@ PATHS: Mapping[str, Kind] = {
         "error",
         "message whose end is not sent whole",
         "messages whose ends are not sent whole",
-        "The sender gives up, or lets go of the wire, before the last character is out.",
-        "Let the time limit be longer than the message, and let go of a shared wire when the last character is "
-        "complete, not when the register is empty.",
+        "The sender gives up, or releases the wire, before the last character is out.",
+        "Make the time limit longer than the message, and release a shared wire when the last character is complete, "
+        "not when the register is empty.",
+        detail=(
+            "{lost:count character} {lost:does} not arrive whole",
+            ": the call sends {sent:,} of {length:,}",
+            ": the wire is released {short_s:time} before the last one is complete",
+            ".",
+        ),
+        among="messages",
     ),
     "short-limit": Kind(
         "error",
         "time limit that is too short",
         "time limits that are too short",
-        "A call that waits is ended before its message can be sent, whatever else happens.",
-        "Let the limit be longer than the message takes on the line.",
+        "A call that waits ends before its message can be sent, whatever else happens.",
+        "Make the limit longer than the message takes on the line.",
+        detail="{wire}: a message of {length:count character} is {done} after {needed_s:time}, and the call waits "
+        "{limit_s:time}.",
     ),
     "sent-nul": Kind(
         "warning",
         "NUL that is sent with a text",
         "NULs that are sent with a text",
-        "The length counts the NUL that ends the text in memory, so that it goes out too.",
+        "The length counts the NUL that ends the text in memory, so the NUL is sent too.",
         "Send the length of the text without its NUL.",
+        detail="{wire}: every message has one character more, 0x00.",
     ),
     "send-overflow": Kind(
         "error",
-        "character that the send buffer has no room for",
-        "characters that the send buffer has no room for",
+        "character that does not fit into the send buffer",
+        "characters that do not fit into the send buffer",
         "The call drops what does not fit into the buffer.",
-        "Make the buffer larger, send less at a time, or look at what the call returns and send the rest later.",
+        "Make the buffer larger, send less at a time, or check what the call returns and send the rest later.",
     ),
     "late-release": Kind(
         "error",
-        "shared wire that is let go too late",
-        "shared wires that are let go too late",
+        "shared wire that is released too late",
+        "shared wires that are released too late",
         "The sender still drives the wire when the other end may answer.",
-        "Let go when the last character is complete, with no more latency than the other end leaves.",
+        "Release it when the last character is complete, with no more latency than the other end leaves.",
+        detail="It is still driven {late_s:time} after the last character, and the other end may answer after "
+        "{reply_s:time}.",
+        among="messages",
     ),
     "pause-ignored": Kind(
         "error",
-        "sender that does not pause",
-        "senders that do not pause",
-        "The other end asks for pauses, and the sender goes on as if nobody had.",
+        "pause that the sender ignores",
+        "pauses that the sender ignores",
+        "The other end requests pauses, and the sender continues as if there were none.",
         "Switch flow control on at the sender; check that the wire, or the character, reaches it, and that no layer "
         "swallows it.",
+        detail=(
+            "{sent:count character} went out in {ignored:,} of {long:count pause} long enough to show it.",
+            "From {kept_from_s:.6f} s on pauses are kept: flow control was switched on by then.",
+        ),
     ),
     "pause-reversed": Kind(
         "error",
         "clear-to-send signal with its levels reversed",
         "clear-to-send signals with their levels reversed",
-        "The sender sends while the signal forbids it, and rests while it allows it.",
+        "{share:.0%} of its characters begin while the signal forbids it.",
         "The signal is active low at a controller's pins; look for an inverter too many, for RTS that means sending, "
         "or for RTS and CTS exchanged.",
+        detail=(
+            "{?never}No character is ever held back by it.",
+            "{?own}Each change surrounds the sender's own characters: it is the sender's RTS, taken for its CTS.",
+        ),
+        also=("never", "own"),
     ),
     "never-resumed": Kind(
         "error",
         "pause that never ends",
         "pauses that never end",
-        "The sender was asked to pause and never told to go on.",
-        "Look for an XON that was lost, sent too early or swallowed; let the sender go on by itself after a time.",
+        "The sender was asked to pause and never asked to resume.",
+        "Look for an XON that was lost, sent too early or swallowed; let the sender resume by itself after a time.",
+        detail="From then to the end of the capture, {lasted_s:time}, the wire rests.",
     ),
     "clear-never-moves": Kind(
         "warning",
@@ -178,6 +266,12 @@ PATHS: Mapping[str, Kind] = {
         "clear-to-send signals that never move",
         "The signal kept its level in the whole capture.",
         "Check that the pin is wired, set up as RTS at the receiver, and named from the right end; if the receiver "
-        "never filled up, that is as it should be.",
+        "never filled up, that is correct.",
+        detail=(
+            "{?forbids}It stayed at level {level}, which forbids sending, and {sent:count character} {sent:was} sent "
+            "all the same.",
+            "{!forbids}It stayed at level {level}, which allows sending.",
+        ),
+        also=("forbids",),
     ),
 }

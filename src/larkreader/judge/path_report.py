@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
@@ -23,16 +23,48 @@ from larkreader.declare.receive_path import (
 from larkreader.declare.sheet import Sheet
 
 from .buffers import replay
-from .findings import Finding, make_finding, number_of, stated
+from .findings import Finding, Places, make_finding
 from .path_limits import PathLimits, find_limits
 from .replayed import BUFFERS, Fate, Replay
 from .software_receiver import Heard, compare_heard, hear, trace_of
+from .survey import MESSAGE_GAP
 
 ROOM = 0.8  # of what there is, that may be taken: the rest is for what the sheet does not say
 BUSY = 0.5  # of the processor's time
 SEARCHED = 20_000  # characters up to which plan and decode search what a path could stand
 LONG = 20.0  # character times beyond those until it is served, from which on a character waits for long
-Places = npt.NDArray[np.int64]
+USUAL = 0.5  # of the messages, above which their commonest length is that of all
+Offsets = npt.NDArray[np.int64]
+
+
+@dataclass(frozen=True)
+class Messages:
+    """Which characters make a message, as far as that is known.
+
+    Parameters
+    ----------
+    starts : ndarray of int64, shape (n_messages,)
+        Number of the first character of each.
+    is_whole : bool, optional
+        Whether the last one ends with the last character; None where that is not known.
+    by_rests : bool
+        Whether they were taken to end where the line rests, as no frame is declared.
+    """
+
+    starts: Offsets = field(default_factory=lambda: np.empty(0, np.int64))
+    is_whole: bool | None = None
+    by_rests: bool = False
+
+    @classmethod
+    def between_rests(cls, characters: Characters, line: LineSettings, end_s: float | None = None) -> Messages:
+        """Take messages to end where the line rests for three character times; `end_s` is the end of the capture."""
+        if not len(characters):
+            return cls(by_rests=True)
+        rest_s = MESSAGE_GAP * line.character_time_s
+        rests_s = characters.begin_s[1:] - characters.end_s[:-1]
+        starts = np.append(0, np.flatnonzero(rests_s >= rest_s) + 1)
+        is_whole = True if end_s is not None and end_s - characters.end_s[-1] >= rest_s else None
+        return cls(starts, is_whole, by_rests=True)
 
 
 @dataclass(frozen=True)
@@ -72,7 +104,7 @@ class PathReport:
 
 
 def judge_receive_path(
-    sheet: Sheet, wire: str, characters: Characters, starts: Places | None = None, *, search: bool = True
+    sheet: Sheet, wire: str, characters: Characters, messages: Messages | None = None, *, search: bool = True
 ) -> PathReport:
     """Run characters through the receive path of a wire and tell what is wrong with it.
 
@@ -84,8 +116,8 @@ def judge_receive_path(
         The wire.
     characters : Characters
         What is on it, with times.
-    starts : ndarray of int64, shape (n_messages,), optional
-        Number of the first character of each message.
+    messages : Messages, optional
+        Which characters make a message.
     search : bool
         Whether to search for what the path could stand, which takes a score of replays.
 
@@ -105,14 +137,14 @@ def judge_receive_path(
     if isinstance(path.service, SoftwareReceiver):
         trace = trace_of(characters, line)
         heard = compare_heard(characters, hear(trace, line, path.deaf, start=path.service.start), line)
-        characters, starts = heard.characters, None  # whose messages begin elsewhere
+        characters, messages = heard.characters, None  # whose messages begin elsewhere
         path = path.model_copy(update={"deaf": tuple(one for one in path.deaf if one.stops == "everything")})
     told = replay(characters, path, line, back=back)
     limits = find_limits(characters, path, line, back=back) if search else PathLimits()
     findings = [
         *([] if heard is None else _judge_deafness(wire, heard)),
         *_judge_losses(wire, told, limits, is_paused=path.pause is not None and line.flow_control != "none"),
-        *_judge_reads(wire, told, starts if starts is not None else np.empty(0, np.int64)),
+        *_judge_reads(wire, told, messages or Messages()),
         *([] if any(told.count(fate) for fate in (Fate.OVERRUN, *BUFFERS)) else _judge_room(wire, told, limits)),
         *_judge_processor(wire, told),
         *_judge_waits(wire, told, line),
@@ -124,133 +156,134 @@ def judge_declared_path(wire: str, path: ReceivePath, line: LineSettings) -> Ite
     """Yield what is wrong with a receive path on paper, whatever comes in."""
     application, ring = path.application, path.ring
     if isinstance(application, BlockingApplication):
-        places = application.length if application.buffer is None else application.buffer
-        wanted = application.length + application.terminated
-        if wanted > places:
-            nul = " and a NUL behind them" if application.terminated else ""
-            detail = f"{wire}: a read asks for {number_of(application.length, 'character')}{nul}, but its buffer has "
-            yield stated("large-request", wire, f"{detail}{number_of(places, 'place')}.")
-        if ring is not None and application.whole and application.length > ring.capacity:
-            detail = (
-                f"{wire}: a read waits until {number_of(application.length, 'character')} are in the ring, which "
-                f"holds {ring.capacity:,}."
-            )
-            yield stated("large-request", wire, detail)
+        length, terminated = application.length, application.terminated
+        room = length if application.buffer is None else application.buffer
+        if length + terminated > room:
+            yield make_finding("large-request", wire, length=length, terminated=terminated, room=room)
+        if ring is not None and application.whole and length > ring.capacity:
+            yield make_finding("large-request", wire, length=length, ring=ring.capacity)
     if isinstance(application, LineApplication) and ring is not None and application.room > ring.capacity:
-        detail = (
-            f"{wire}: a line may have {application.room:,} characters, but the ring holds {ring.capacity:,}: one "
-            "that is longer never comes out of it."
-        )
-        yield stated("large-request", wire, detail, severity="warning")
+        yield make_finding("large-request", wire, severity="warning", line=application.room, ring=ring.capacity)
     if path.pause is not None and line.flow_control == "none":
-        yield stated("pause-unused", wire, f"{wire}: [receive.{wire}] has a pause, and the line is {line}.")
+        yield make_finding("pause-unused", wire, line=str(line))
 
 
 def _judge_deafness(wire: str, heard: Heard) -> Iterator[Finding]:
-    missed, misread, made_up = len(heard.missed), len(heard.misread), len(heard.made_up)
-    if not missed + misread + made_up:
+    missed, misread, spurious = len(heard.missed), len(heard.misread), len(heard.made_up)
+    if not missed + misread + spurious:
         return
-    framing = heard.characters.count(Fault.FRAMING)
-    detail = (
-        f"{missed:,} are missed, {misread:,} misread, and {made_up:,} begin where none does, on a data bit; "
-        f"{number_of(framing, 'framing error')} {'is' if framing == 1 else 'are'} reported."
+    offsets = np.sort(np.concatenate([heard.missed, heard.misread]))
+    yield make_finding(
+        "deaf-receiver",
+        wire,
+        Places.at(offsets if len(offsets) else np.full(spurious, -1)),
+        missed=missed,
+        misread=misread,
+        spurious=spurious,
+        framing=heard.characters.count(Fault.FRAMING),
     )
-    places = np.concatenate([heard.missed, heard.misread])
-    first = int(places.min()) if places.size else None
-    yield make_finding("deaf-receiver", wire, missed + misread or made_up, offset=first, detail=detail)
 
 
 def _judge_losses(wire: str, told: Replay, limits: PathLimits, *, is_paused: bool) -> Iterator[Finding]:
-    total = (len(told), "characters")
     ring, service = told.path.ring, told.path.service
-    stretches = _stretches(told.fate, (Fate.OVERRUN,))
-    if len(stretches):
+    slowest_s = limits.slowest_s if limits.slowest_s is not None and np.isfinite(limits.slowest_s) else None
+    if len(stretches := _stretches(told.fate, (Fate.OVERRUN,))):
         size = told.path.fifo.size
-        detail = _how_many(stretches, "the FIFO" if size > 1 else "the data register", size)
-        advice = None
-        if limits.slowest_s is not None and np.isfinite(limits.slowest_s):
-            what = "a period" if isinstance(service, PollingService) else "a latency"
-            advice = f"With {what} of {_time(limits.slowest_s)} or less nothing is lost there."
-        yield _lost("predicted-overrun", wire, told, stretches, total, detail, advice)
-    stretches = _stretches(told.fate, BUFFERS)
-    if len(stretches):
+        yield make_finding(
+            "predicted-overrun",
+            wire,
+            _lost(told, (Fate.OVERRUN,)),
+            total=len(told),
+            **_how_many(stretches, "the FIFO" if size > 1 else "the data register", size),
+            delay="period" if isinstance(service, PollingService) else "latency",
+            slowest_s=slowest_s,
+        )
+    if len(stretches := _stretches(told.fate, BUFFERS)):
         in_block = told.count(Fate.BLOCK)
         what, size = ("the ring", ring.capacity) if ring is not None and not in_block else ("the block of DMA", 0)
         if isinstance(service, DmaService) and in_block:
             size = service.block
-        detail = _how_many(stretches, what, size)
-        advice = None
-        if limits.ring_needed is not None and not in_block:
-            advice = f"A ring of {limits.ring_needed:,} loses nothing of this."
-            if limits.ring_bound is not None:
-                advice += f" By arithmetic {limits.ring_bound:,} are enough, however the phases lie."
-            advice += " Or pause the sender earlier." if is_paused else " Or pause the sender in time."
-        elif in_block and limits.slowest_s is not None and np.isfinite(limits.slowest_s):
-            advice = f"With a latency of {_time(limits.slowest_s)} or less nothing is lost there."
-        yield _lost("predicted-overflow", wire, told, stretches, total, detail, advice)
+        needed = None if in_block else limits.ring_needed
+        yield make_finding(
+            "predicted-overflow",
+            wire,
+            _lost(told, BUFFERS),
+            total=len(told),
+            **_how_many(stretches, what, size),
+            ring_needed=needed,
+            ring_bound=None if needed is None else limits.ring_bound,
+            slowest_s=slowest_s if in_block and needed is None else None,
+            remedy=needed is not None or bool(in_block and slowest_s is not None),
+            paused=is_paused,
+        )
     for fate, kind in ((Fate.DISCARDED, "discarded-characters"), (Fate.HELD_BACK, "sender-overflow")):
-        if len(stretches := _stretches(told.fate, (fate,))):
-            yield _lost(kind, wire, told, stretches, total, "", None)
+        if told.count(fate):
+            yield make_finding(kind, wire, _lost(told, (fate,)), total=len(told))
 
 
-def _lost(
-    kind: str, wire: str, told: Replay, stretches: Places, total: tuple[int, str], detail: str, advice: str | None
-) -> Finding:
-    first = int(stretches[0, 0])
-    at_s = told.arrived_s[first] if np.isfinite(told.arrived_s[first]) else told.lost_s[first]
-    count = int(stretches[:, 1].sum())
-    return make_finding(kind, wire, count, of=total, first_s=float(at_s), offset=first, detail=detail, advice=advice)
+def _lost(told: Replay, fates: tuple[Fate, ...]) -> Places:
+    """Return the characters that had one of some fates."""
+    lost = np.flatnonzero(np.isin(told.fate, fates))
+    return Places.at(lost, np.where(np.isfinite(told.arrived_s[lost]), told.arrived_s[lost], told.lost_s[lost]))
 
 
-def _how_many(stretches: Places, what: str, size: int) -> str:
-    """Say in how many stretches characters were lost, and for want of room where."""
-    places, longest = len(stretches), int(stretches[:, 1].max())
-    where = f"in {number_of(places, 'stretch')}" if places == 1 else f"in {places:,} stretches"
-    return f"They are lost {where}, {longest:,} at most in one, because {what}, of {size:,}, is full."
+def _how_many(stretches: Offsets, stage: str, size: int) -> dict[str, Any]:
+    """Return in how many stretches characters were lost, and for want of room where."""
+    return {"stretches": len(stretches), "longest": int(stretches[:, 1].max()), "stage": stage, "size": size}
 
 
-def _stretches(fate: npt.NDArray[np.uint8], fates: tuple[Fate, ...]) -> Places:
+def _stretches(fate: npt.NDArray[np.uint8], fates: tuple[Fate, ...]) -> Offsets:
     """Return where characters in a row had one of some fates: first and how many, int64 of shape (n, 2)."""
     has = np.isin(fate, fates)
     turns = np.flatnonzero(np.diff(has, prepend=False, append=False)).reshape(-1, 2)
     return np.column_stack([turns[:, 0], turns[:, 1] - turns[:, 0]]).astype(np.int64)
 
 
-def _judge_reads(wire: str, told: Replay, starts: Places) -> Iterator[Finding]:
-    application, reads = told.path.application, told.reads
-    is_cut = True  # as the end of a capture may be in the midst of a message
+def _judge_reads(wire: str, told: Replay, messages: Messages) -> Iterator[Finding]:
+    """Yield the reads that are out of step with the messages, and the one that does not return."""
+    application, reads, starts = told.path.application, told.reads, messages.starts
+    is_whole = messages.is_whole
     if isinstance(application, BlockingApplication) and len(starts):
         lengths = np.diff(starts, append=len(told))
         sizes, times = np.unique(lengths, return_counts=True)
         usual = int(sizes[times.argmax()])
-        is_cut = int(lengths[-1]) != usual
+        is_usual = int(times.max()) > USUAL * len(lengths)
+        if is_whole is None and is_usual and lengths[-1] == usual:
+            is_whole = True
         whole = np.flatnonzero((reads.count == application.length) & (reads.first >= starts[0]))
         into = reads.first[whole] - starts[np.searchsorted(starts, reads.first[whole], side="right") - 1]
         wrong = whole[(into > 0) & (into < usual)]
-        if application.length == usual and len(wrong):
+        if application.length == usual and is_usual and len(wrong):
             first, inside = int(reads.first[wrong[0]]), int(into[np.searchsorted(whole, wrong[0])])
-            detail = f"The first begins at character {inside:,} of a message of {usual:,}"
-            if short := np.flatnonzero(lengths[: np.searchsorted(starts, first)] != usual).size:
-                detail += f", behind {number_of(short, 'message')} of another length"
+            short = int(np.count_nonzero(lengths[: np.searchsorted(starts, first)] != usual))
             yield make_finding(
                 "misaligned-read",
                 wire,
-                len(wrong),
-                of=(len(whole), "whole reads"),
-                first_s=float(reads.begin_s[wrong[0]]),
-                offset=first,
-                detail=f"{detail}.",
+                Places.at(reads.first[wrong], reads.begin_s[wrong], wrong),
+                certainty="likely" if messages.by_rests else "proven",
+                total=len(whole),
+                inside=inside,
+                usual=usual,
+                short=short or None,
+                by_rests=messages.by_rests,
             )
     left = told.count(Fate.LEFT)
     capacity = told.path.ring.capacity if told.path.ring is not None else 0
     waits = isinstance(application, LineApplication) or (
         isinstance(application, BlockingApplication) and application.limit_s is None
     )
-    if waits and left and ((told.unfinished and not is_cut) or left >= capacity > 0):
-        last_s = float(reads.end_s[-1]) if len(reads) else None
-        what = f"{number_of(left, 'character')} {'is' if left == 1 else 'are'} there at the end, and not taken"
-        since = "none was ever taken" if last_s is None else f"the last read returned at {last_s:.6f} s"
-        yield make_finding("stuck-read", wire, 1, detail=f"{what}; {since}.")
+    is_full = left >= capacity > 0
+    is_unfinished = bool(told.unfinished) or isinstance(application, LineApplication)
+    if waits and left and (is_full or (is_unfinished and is_whole is not False)):
+        is_certain = is_full or is_whole is True
+        yield make_finding(
+            "stuck-read",
+            wire,
+            severity=None if is_certain else "warning",
+            certainty="proven" if is_certain else "possible",
+            left=left,
+            last_s=float(reads.end_s[-1]) if len(reads) else None,
+        )
 
 
 def _judge_room(wire: str, told: Replay, limits: PathLimits) -> Iterator[Finding]:
@@ -259,13 +292,11 @@ def _judge_room(wire: str, told: Replay, limits: PathLimits) -> Iterator[Finding
     if ring is not None and limits.ring_needed is not None and told.path.pause is None:
         needed = limits.ring_needed - (ring.size - ring.capacity)
         if needed > ROOM * ring.capacity:
-            detail = f"{wire}: up to {needed:,} of the ring's {ring.capacity:,} places are taken."
-            yield stated("little-room", wire, detail)
+            yield make_finding("little-room", wire, needed=needed, capacity=ring.capacity)
     declared = service.every_s if isinstance(service, PollingService) else getattr(service, "latency_s", 0.0)
     if limits.slowest_s is not None and declared > ROOM * limits.slowest_s:
         what = "period" if isinstance(service, PollingService) else "latency"
-        detail = f"{wire}: the service's {what} is {_time(declared)}, and at {_time(limits.slowest_s)} it is too late."
-        yield stated("little-room", wire, detail)
+        yield make_finding("little-room", wire, delay=what, declared_s=declared, slowest_s=limits.slowest_s)
 
 
 def _judge_waits(wire: str, told: Replay, line: LineSettings) -> Iterator[Finding]:
@@ -286,20 +317,10 @@ def _judge_waits(wire: str, told: Replay, line: LineSettings) -> Iterator[Findin
     held = service.block if isinstance(service, DmaService) else fifo.trigger
     usual_s = service.latency_s + service.jitter_s + deaf_s + (held + LONG) * line.character_time_s
     if longest_s > usual_s or left:
-        detail = f"{wire}: characters wait in {where} for up to {_time(longest_s)}" if longest_s > usual_s else ""
-        rest = f"{number_of(left, 'character')} {'is' if left == 1 else 'are'} still in {where} at the end"
-        detail = f"{detail}, and {rest}." if detail and left else f"{detail or f'{wire}: {rest}'}."
-        yield stated("waiting-tail", wire, detail)
+        longest = longest_s if longest_s > usual_s else None
+        yield make_finding("waiting-tail", wire, stage=where, longest_s=longest, left=left or None)
 
 
 def _judge_processor(wire: str, told: Replay) -> Iterator[Finding]:
     if told.busy_share > BUSY:
-        longest = f"The longest stretch without a rest is {_time(told.longest_busy_s)}."
-        detail = f"{wire}: serving it takes {told.busy_share:.0%} of the processor's time. {longest}"
-        yield stated("busy-processor", wire, detail)
-
-
-def _time(seconds: float) -> str:
-    if seconds >= 1:
-        return f"{seconds:.4g} s"
-    return f"{seconds * 1e3:.4g} ms" if seconds >= 1e-3 else f"{seconds * 1e6:.4g} us"
+        yield make_finding("busy-processor", wire, share=told.busy_share, longest_s=told.longest_busy_s)

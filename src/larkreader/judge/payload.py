@@ -9,7 +9,7 @@ from larkreader.declare.fields import Slot
 from larkreader.declare.layout import FrameLayout
 from larkreader.declare.sheet import Sheet
 
-from .findings import Finding, stated
+from .findings import Finding, make_finding
 from .pauses import XOFF, XON
 
 
@@ -31,10 +31,8 @@ def judge_payload(sheet: Sheet) -> Iterator[Finding]:
             continue
         fixed, fields = _that_can_hold(layout)
         if fixed or fields:
-            which = [f"the {name} always does" for name in fixed]
-            which += [f"{', '.join(fields)} may"] if fields else []
-            detail = f"{wire}: frame {layout.key} can hold 0x11 or 0x13: {'; '.join(which)}."
-            yield stated("control-in-payload", wire, detail)
+            named = {"always": fixed or None, "may": fields or None}
+            yield make_finding("control-in-payload", wire, frame=layout.key, declared=True, **named)
 
 
 def _that_can_hold(layout: FrameLayout) -> tuple[list[str], list[str]]:

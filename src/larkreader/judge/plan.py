@@ -7,7 +7,6 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
-import numpy.typing as npt
 
 from larkreader.capture.characters import Characters
 from larkreader.declare.baud_generator import BaudGenerator, words_text
@@ -21,9 +20,9 @@ from .budget import WireLoad, find_load, judge_load
 from .buffers import make_burst
 from .divisors import BaudSetting, bauds_hit, find_divisors, of_formula, read_words
 from .ends import StatedSettings, compare_ends, stated_settings
-from .findings import SEVERITIES, Finding, Verdict, stated, verdict_of
+from .findings import SEVERITIES, Finding, Verdict, make_finding, verdict_of
 from .margins import Margin, Timing, find_margin
-from .path_report import SEARCHED, PathReport, judge_declared_path, judge_receive_path
+from .path_report import SEARCHED, Messages, PathReport, judge_declared_path, judge_receive_path
 from .payload import judge_payload
 from .registers import ImpliedSettings, compare_maps, with_registers
 from .send_path import SendReplay, judge_send_path, replay_send
@@ -156,9 +155,10 @@ def plan(sheet: Sheet, *, burst: int | None = None) -> Plan:
     margins = {wire: margins for wire in sheet.wire if (margins := _margins_of(wire, sheet, clocks))}
     loads = find_load(sheet)
     paths = {
-        wire: judge_receive_path(sheet, wire, *arrivals, search=len(arrivals[0]) <= SEARCHED)
+        wire: judge_receive_path(sheet, wire, characters, messages, search=len(characters) <= SEARCHED)
         for wire in sheet.receive
-        if len((arrivals := _arrivals(sheet, wire, burst))[0])
+        for characters, messages in [_arrivals(sheet, wire, burst)]
+        if len(characters)
     }
     sends = {
         wire: replay_send(*traffic_messages(sheet, wire), sheet.send[wire], sheet.wire[wire].line)
@@ -187,11 +187,16 @@ def plan(sheet: Sheet, *, burst: int | None = None) -> Plan:
     return Plan(declared, implied, stated_settings(sheet), clocks, margins, loads, paths, sends, tuple(findings))
 
 
-def _arrivals(sheet: Sheet, wire: str, burst: int | None) -> tuple[Characters, npt.NDArray[np.int64]]:
-    """Return what comes in on a wire, and where its messages begin."""
-    if burst is None:
-        return traffic_characters(sheet, wire)
-    return make_burst(burst, sheet.wire[wire].line), np.empty(0, np.int64)
+def _arrivals(sheet: Sheet, wire: str, burst: int | None) -> tuple[Characters, Messages]:
+    """Return the characters that arrive on a wire, and which of them make a message.
+
+    The traffic goes on after the last message that is played, so a read that waits for more is not stuck.
+    """
+    if burst is not None:
+        return make_burst(burst, sheet.wire[wire].line), Messages(is_whole=False)
+    characters, starts = traffic_characters(sheet, wire)
+    is_usual = len(starts) > 1 and bool(np.ptp(np.diff(starts, append=len(characters))) == 0)
+    return characters, Messages(starts, is_whole=None if is_usual else False)
 
 
 def _lines_of(end: End, sheet: Sheet) -> dict[str, LineSettings]:
@@ -240,25 +245,28 @@ def _judge_clock(one: EndClock) -> Iterator[Finding]:
     """Yield what is wrong with how an end makes a baud."""
     end, setting = one.end, one.setting
     where = f"end.{end.key}"
-    baud = f"{one.line.baud:,.10g} baud"
     hertz = setting.clock.hertz if setting is not None else None
     if setting is None:
         advice = _better_advice(one, [best for best in one.alternatives if abs(best.error) < 0.02])
-        detail = f"{end.key} is to make {baud}. {one.problem}".strip()
-        yield stated("no-divisor", where, detail, meaning="" if one.problem else None, advice=advice or None)
+        named = {"baud": one.line.baud, "problem": one.problem or None, "remedy": advice or None}
+        yield make_finding("no-divisor", where, end=end.key, **named)
         return
     if end.believed_hertz is not None and hertz is not None and end.believed_hertz != hertz:
         ratio = hertz / end.believed_hertz
-        detail = (
-            f"The code of {end.key} computes its divisor of {hertz_text(end.believed_hertz)}, but the clock is "
-            f"{hertz_text(hertz)}: bauds are {ratio:.4g} times what they should be."
-        )
-        yield stated("clock-mismatch", where, detail, meaning="", severity="error")
+        clocks = {"assumed": hertz_text(end.believed_hertz), "clock": hertz_text(hertz)}
+        yield make_finding("clock-mismatch", where, severity="error", end=end.key, times=ratio, **clocks)
     best = next((other for other in one.alternatives if other.clock == setting.clock), setting)
     if setting.worst_deviation - best.worst_deviation > WORSE and end.believed_hertz in (None, hertz):
-        how = f"the {end.formula} formula" if end.formula else "what is written"
-        detail = f"{how.capitalize()} gives {end.key} {numbers_text(setting)}: {setting.error:+.2%}."
-        yield stated("divisor-not-best", where, detail, advice=f"Write {numbers_text(best)}: {best.error:+.2%}.")
+        yield make_finding(
+            "divisor-not-best",
+            where,
+            formula=end.formula or None,
+            end=end.key,
+            numbers=numbers_text(setting),
+            error=setting.error,
+            best=numbers_text(best),
+            best_error=best.error,
+        )
 
 
 def _margins_of(wire: str, sheet: Sheet, clocks: Sequence[EndClock]) -> list[Margin]:
@@ -296,24 +304,27 @@ def _judge_margin(wire: str, margin: Margin, clocks: Sequence[EndClock]) -> Iter
     blamed = margin.to_blame
     baud = margin.line.baud
     slower, faster = margin.tolerance
-    who = f"{margin.receiver.name} reads {margin.line.format} from {margin.sender.name}"
-    clocks_move = share_text(margin.sender.spread + margin.receiver.spread)
-    detail = (
-        f"{who} if that is {_faster(slower)} to {_faster(faster)} than {baud:,.10g} baud. It is "
-        f"{_faster(margin.sender.baud / baud - 1)}, and the clocks may move it by {clocks_move} to either side. "
-        f"{blamed.name} is to blame the more: it is {_faster(blamed.baud / baud - 1)} than that baud and "
-        f"{share_text(blamed.spread)} uncertain."
-    )
     if margin.tightest >= THIN:
         return
     made = next((one for one in clocks if one.end.key == blamed.name and one.line.baud == margin.line.baud), None)
-    advice = _remedy(margin, made) or None
+    evidence: dict[str, Any] = {
+        "receiver": margin.receiver.name,
+        "format": margin.line.format,
+        "sender": margin.sender.name,
+        "slowest": _faster(slower),
+        "fastest": _faster(faster),
+        "baud": baud,
+        "actual": _faster(margin.sender.baud / baud - 1),
+        "spread": share_text(margin.sender.spread + margin.receiver.spread),
+        "larger": blamed.name,
+        "larger_error": _faster(blamed.baud / baud - 1),
+        "larger_spread": share_text(blamed.spread),
+        "remedy": _remedy(margin, made) or None,
+    }
     if margin.tightest < 0:
-        when = "" if min(margin.left_nominal) < 0 else " That is so at the worst of both clocks only, not nominally."
-        yield stated("beyond-tolerance", wire, detail + when, advice=advice)
+        yield make_finding("beyond-tolerance", wire, **evidence, worst_only=min(margin.left_nominal) >= 0)
     else:
-        told = f"{detail} {margin.tightest:.2%} of the baud is left, {margin.tightest * 1e6:,.0f} ppm of a clock."
-        yield stated("thin-margin", wire, told, advice=advice)
+        yield make_finding("thin-margin", wire, **evidence, left=margin.tightest, left_ppm=margin.tightest * 1e6)
 
 
 def _remedy(margin: Margin, made: EndClock | None) -> str:

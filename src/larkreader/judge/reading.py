@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
@@ -17,22 +17,24 @@ from larkreader.capture.trace import Trace
 from larkreader.declare.boundary import BreakBoundary
 from larkreader.declare.capture_form import CaptureForm, CaptureKind
 from larkreader.declare.event import EventSignal
+from larkreader.declare.receive_path import LineApplication
 from larkreader.declare.sheet import Sheet
 from larkreader.declare.sheet_file import open_sheet
-from larkreader.decode.frame_columns import FRAME_FAULT_NAMES, Frames, Spans
+from larkreader.decode.frame_columns import FRAME_FAULT_NAMES, Frames, Skip, Spans
 from larkreader.decode.frames import read_layouts
 from larkreader.errors import RequestError, nearest
 from larkreader.shown import Shown
 
 from .character_faults import judge_characters
+from .checked import Checked, add_up
 from .counting import judge_counting
 from .events import EventDelays, Seconds, measure_delays
-from .findings import SEVERITIES, Finding, Findings, Verdict, verdict_of
+from .findings import SEVERITIES, Finding, Findings, Places, Verdict, make_finding
 from .first_sight import has_stray_beginning, judge_no_frames, judge_stray, judge_text
-from .frame_faults import judge_frames
+from .frame_faults import Causes, judge_frames
 from .off_grid import judge_baud
-from .pauses import judge_pauses
-from .received import measured_in, receive_all
+from .pauses import Pauses, judge_pauses, measure_pauses
+from .received import Received, measured_in, receive_all
 from .sequence import Losses, find_losses, lost_by_hardware
 
 if TYPE_CHECKING:
@@ -41,6 +43,7 @@ if TYPE_CHECKING:
     from .pairs import Pairs
     from .path_report import PathReport
 
+CAUSES = ("parity-error", "framing-error", "break", "noise", "unknown-level", "overrun")  # of what frames show
 COUNTED = ("parity", "framing", "break", "noise", "overrun")  # in the JSON document, each a name of `Fault`
 
 
@@ -70,6 +73,10 @@ class Reading(Shown):
         By wire, what the declared receive path makes of its characters; only of wires whose levels were captured.
     pairs : mapping of str to Pairs
         The sheet's pairings, by name: which reply answers which request.
+    pauses : mapping of str to Pauses
+        By wire with flow control, how late its sender stopped when a pause was requested.
+    checked : Checked
+        What the reading proves, and what it could not check.
     """
 
     sheet: Sheet
@@ -82,6 +89,8 @@ class Reading(Shown):
     events: Mapping[str, EventDelays] = field(default_factory=dict)
     paths: Mapping[str, PathReport] = field(default_factory=dict)
     pairs: Mapping[str, Pairs] = field(default_factory=dict)
+    pauses: Mapping[str, Pauses] = field(default_factory=dict)
+    checked: Checked = field(default_factory=lambda: Checked((), (), is_read=True))
 
     @cached_property
     def timeline(self) -> Timeline:
@@ -90,8 +99,12 @@ class Reading(Shown):
 
     @property
     def verdict(self) -> Verdict:
-        """``"faults"`` with a finding of severity error, ``"warnings"`` with one of warning, else ``"clean"``."""
-        return verdict_of(self.findings)
+        """What the reading is worth.
+
+        ``"nothing-read"`` without a single character; ``"faults"`` with a finding of severity error, ``"warnings"``
+        with one of warning; ``"clean"`` if all that was checked holds. `checked` has what that was, and what was not.
+        """
+        return self.checked.verdict_with(self.findings)
 
     def bytes_of(self, wire: str) -> dict[str, int]:
         """Account for every byte of a wire: total, and of it good, faulty and skipped.
@@ -99,23 +112,7 @@ class Reading(Shown):
         On a wire that carries frames, bytes of good frames, of faulty frames and of no frame; on another, characters
         without and with a fault.
         """
-        characters = self.characters[wire]
-        total = len(characters)
-        layouts = [layout.key for layout in self.sheet.layouts_of(wire)]
-        if not layouts:
-            faulty = int(np.count_nonzero(characters.faults))
-            return {"total": total, "good": total - faulty, "faulty": faulty, "skipped": 0}
-        good = faulty = 0
-        for key in layouts:
-            frames = self.frames[key]
-            good += int(frames.length[frames.faults == 0].sum())
-            faulty += int(frames.length[frames.faults != 0].sum())
-        return {
-            "total": total,
-            "good": good,
-            "faulty": faulty,
-            "skipped": int(self.skipped[wire].length.sum()),
-        }
+        return _bytes_of(self.sheet, wire, self.characters[wire], self.frames, self.skipped)
 
     def to_dict(self) -> dict[str, Any]:
         """Return the reading as the JSON document has it: counts and findings, not the columns."""
@@ -123,11 +120,13 @@ class Reading(Shown):
             "sheet": self.sheet_name,
             "capture": self.capture,
             "verdict": self.verdict,
+            "checked": self.checked.to_dict(),
             "wires": {wire: self._wire_dict(wire) for wire in self.characters},
             "frames": {key: _frames_dict(frames) for key, frames in self.frames.items()},
             **({"events": {key: one.to_dict() for key, one in self.events.items()}} if self.sheet.event else {}),
             **({"pairs": {key: one.to_dict() for key, one in self.pairs.items()}} if self.pairs else {}),
             **({"receive": {key: one.to_dict() for key, one in self.paths.items()}} if self.paths else {}),
+            **({"pauses": {key: one.to_dict() for key, one in self.pauses.items()}} if self.pauses else {}),
             "findings": [finding.to_dict() for finding in self.findings],
         }
 
@@ -224,25 +223,33 @@ def read(
             skipped[key] = next(iter(found.values())).skipped
             losses = find_losses(list(found.values()), characters[key], taken)
             is_stray = is_stray and bool(len(skipped[key])) and skipped[key].offset[0] == 0
+        held = characters[key]
+        if any(isinstance(layout.boundary, BreakBoundary) for layout in layouts):
+            held = replace(held, faults=held.faults & ~np.uint8(Fault.BREAK))  # they begin frames, as declared
+        of_characters = [
+            *judge_characters(key, held, line, received.extents.get(key), missing=lost_by_hardware(losses))
+        ]
+        findings += of_characters
+        if layouts:
+            every, span_s = list(found.values()), _span_of(received, key)
+            causes = Causes(tuple(one for one in of_characters if one.kind in CAUSES))
             findings += judge_frames(
-                key, characters[key], list(found.values()), skipped[key], losses, is_stray=is_stray
+                key, held, every, skipped[key], losses, is_stray=is_stray, causes=causes, span_s=span_s
             )
-            if not any(map(len, found.values())):
+            if not any((one.faults == 0).any() for one in every):
                 findings += judge_no_frames(key, characters[key])
+                findings += _judge_no_good_frame(key, characters[key], every)
         else:
-            findings += judge_text(key, characters[key], is_stray=is_stray)
+            findings += judge_text(key, characters[key], _ending_of(declared, key), is_stray=is_stray)
             findings += judge_counting(key, characters[key], line.data_bits)
         if is_stray:
             findings += judge_stray(key, characters[key])
         if key in received.beginnings:
             findings += judge_baud(key, received.beginnings[key], characters[key], line)
-        held = characters[key]
-        if any(isinstance(layout.boundary, BreakBoundary) for layout in declared.layouts_of(key)):
-            held = replace(held, faults=held.faults & ~np.uint8(Fault.BREAK))  # they begin frames, as declared
-        findings += judge_characters(key, held, line, received.extents.get(key), missing=lost_by_hardware(losses))
     inside = {key: _inside_frames(declared, key, len(told), frames) for key, told in characters.items()}
     findings += judge_pauses(declared, characters, received.clear, inside)
-    paths = _paths_of(declared, characters, frames) if declared.receive else {}
+    pauses = measure_pauses(declared, characters, received.clear, inside)
+    paths = _paths_of(declared, received, characters, frames, skipped) if declared.receive else {}
     findings += [finding for one in paths.values() for finding in one.findings]
     pairs: dict[str, Pairs] = {}
     if _has_turns(declared):
@@ -254,7 +261,60 @@ def read(
         for key, event in declared.event.items()
         if key in received.changes_s
     }
-    return Reading(declared, name, characters, frames, skipped, Findings(findings), sheet_name, events, paths, pairs)
+    checked = add_up(
+        declared,
+        characters,
+        frames,
+        {key: _bytes_of(declared, key, held, frames, skipped) for key, held in characters.items()},
+        findings,
+        pairs=pairs,
+        paths=paths,
+        pauses=pauses,
+        wires=[*declared.wire] if wire is None else [wire],
+    )
+    found_all = Findings(findings)
+    return Reading(
+        declared, name, characters, frames, skipped, found_all, sheet_name, events, paths, pairs, pauses, checked
+    )
+
+
+def _bytes_of(
+    sheet: Sheet, wire: str, characters: Characters, frames: Mapping[str, Frames], skipped: Mapping[str, Spans]
+) -> dict[str, int]:
+    """Account for every byte of a wire; see `Reading.bytes_of`."""
+    total = len(characters)
+    layouts = [layout.key for layout in sheet.layouts_of(wire)]
+    if not layouts:
+        faulty = int(np.count_nonzero(characters.faults))
+        return {"total": total, "good": total - faulty, "faulty": faulty, "skipped": 0}
+    good = sum(int(frames[key].length[frames[key].faults == 0].sum()) for key in layouts)
+    faulty = sum(int(frames[key].length[frames[key].faults != 0].sum()) for key in layouts)
+    return {"total": total, "good": good, "faulty": faulty, "skipped": int(skipped[wire].length.sum())}
+
+
+def _span_of(received: Received, wire: str) -> tuple[float, float] | None:
+    """Return from when to when a wire was captured, in seconds; None where only its characters are known."""
+    extent = received.extents.get(wire)
+    return None if extent is None or extent.end_s is None else (extent.begin_s, extent.end_s)
+
+
+def _ending_of(sheet: Sheet, wire: str) -> str | None:
+    """Return how the application of a wire says that its lines end; None where it does not."""
+    path = sheet.receive.get(wire)
+    application = path.application if path is not None else None
+    if not isinstance(application, LineApplication):
+        return None
+    names = {0x0D: "CR", 0x0A: "LF", 0x00: "NUL"}
+    values = bytes.fromhex(application.terminator)
+    return " ".join(names[one] for one in values) if set(values) <= names.keys() else None
+
+
+def _judge_no_good_frame(wire: str, characters: Characters, every: list[Frames]) -> Iterator[Finding]:
+    """Yield that a wire with declared layouts has no good frame, though it carries something."""
+    if len(characters):
+        layouts = [one.layout.key for one in every]
+        count = len(characters)
+        yield make_finding("no-good-frame", wire, Places.on(characters, 0), characters=count, layouts=layouts)
 
 
 def _has_turns(sheet: Sheet) -> bool:
@@ -309,16 +369,31 @@ def _inside_frames(sheet: Sheet, wire: str, count: int, frames: Mapping[str, Fra
 
 
 def _paths_of(
-    sheet: Sheet, characters: Mapping[str, Characters], frames: Mapping[str, Frames]
+    sheet: Sheet,
+    received: Received,
+    characters: Mapping[str, Characters],
+    frames: Mapping[str, Frames],
+    skipped: Mapping[str, Spans],
 ) -> dict[str, PathReport]:
     """Return what the declared receive paths make of the wires whose levels were captured."""
-    from .path_report import SEARCHED, judge_receive_path  # most sheets declare none, and it takes a while to load
+    from .path_report import SEARCHED, Messages, judge_receive_path  # few sheets declare any; it takes a while to load
 
-    return {
-        key: judge_receive_path(sheet, key, told, _starts_on(sheet, key, frames), search=len(told) <= SEARCHED)
-        for key, told in characters.items()
-        if key in sheet.receive and told.has_times and told.has_line
-    }
+    reports = {}
+    for key, held in characters.items():
+        if key not in sheet.receive or not held.has_times or not held.has_line:
+            continue
+        span_s = _span_of(received, key)
+        by_rests = Messages.between_rests(held, sheet.wire[key].line, None if span_s is None else span_s[1])
+        starts = _starts_on(sheet, key, frames)
+        ends = [frames[layout.key].offset + frames[layout.key].length for layout in sheet.layouts_of(key)]
+        is_whole: bool | None = by_rests.is_whole
+        if any((one == len(held)).any() for one in ends):
+            is_whole = True
+        if key in skipped and len(skipped[key]) and skipped[key].reason[-1] == Skip.UNFINISHED:
+            is_whole = by_rests.is_whole or False
+        messages = Messages(starts, is_whole) if len(starts) else by_rests
+        reports[key] = judge_receive_path(sheet, key, held, messages, search=len(held) <= SEARCHED)
+    return reports
 
 
 def _starts_on(sheet: Sheet, wire: str, frames: Mapping[str, Frames]) -> npt.NDArray[np.int64]:

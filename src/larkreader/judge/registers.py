@@ -13,7 +13,7 @@ from larkreader.declare.sheet import Sheet
 from larkreader.errors import RequestError
 
 from .divisors import STANDARD_BAUDS, read_words
-from .findings import Finding, stated
+from .findings import Finding, make_finding
 from .setup_steps import written
 
 NEAR = 0.05  # how far a baud may be from the one that is meant
@@ -95,20 +95,19 @@ def read_registers(sheet: Sheet, end: str, registers: Mapping[str, int]) -> Impl
             numbers.append(known[register].read(field, word))
             values.setdefault(register, {})[field] = numbers[-1]
         if len(numbers) < len(meaning.of):
-            findings.append(_unknown(end, f"{register} was not given, and its reset value is not declared."))
+            findings.append(_unknown(end, problem=f"{register} was not given, and its reset value is not declared."))
             continue
         told = meaning.of_values(tuple(numbers))
-        shown = ", ".join(f"{place} = {number}" for place, number in zip(meaning.of, numbers, strict=True))
+        shown = [f"{place} = {number}" for place, number in zip(meaning.of, numbers, strict=True)]
         if told is None:
-            findings.append(_unknown(end, f"{shown} means no {setting.replace('_', ' ')} that is declared."))
+            findings.append(_unknown(end, values=shown, setting=setting.replace("_", " ")))
         else:
             said[setting] = told
             parity_counted |= setting == "data_bits" and meaning.parity_counted
     changes, problems = _changes(declared, sheet, said, registers, parity_counted=parity_counted)
     findings += [*problems, *_not_enabled(declared, said)]
     if relied:
-        names = " and ".join(relied)
-        findings.append(stated("reset-relied-on", f"end.{end}", f"{names} of {end} was never written."))
+        findings.append(make_finding("reset-relied-on", f"end.{end}", registers=relied, end=end, number=len(relied)))
     is_word = {word.name for word in sheet.generator[declared.generator].words} if declared.generator else set()
     passed_over = tuple(name for name in registers if name not in known and name not in is_word)
     return ImpliedSettings(declared.model_copy(update=changes), values, tuple(relied), passed_over, tuple(findings))
@@ -123,7 +122,7 @@ def with_registers(sheet: Sheet) -> tuple[Sheet, dict[str, ImpliedSettings]]:
             try:
                 implied[key] = read_registers(sheet, key, registers)
             except RequestError as error:
-                implied[key] = ImpliedSettings(end, {}, (), (), (_unknown(key, str(error)),))
+                implied[key] = ImpliedSettings(end, {}, (), (), (_unknown(key, problem=str(error)),))
     if not implied:
         return sheet, {}
     return sheet.model_copy(update={"end": {**sheet.end, **{key: one.end for key, one in implied.items()}}}), implied
@@ -136,8 +135,16 @@ def compare_maps(sheet: Sheet) -> list[Finding]:
         for name in sorted(set(register.fields) & set(register.mapped)):
             ours, theirs = register.fields[name], register.mapped[name]
             if spans_of(ours) != spans_of(theirs):
-                detail = f"{name} of {key} is at {_bits(ours)} on the sheet, and at {_bits(theirs)} in {register.svd}."
-                findings.append(stated("map-mismatch", f"register.{key}", detail))
+                found = make_finding(
+                    "map-mismatch",
+                    f"register.{key}",
+                    field=name,
+                    register=key,
+                    declared=_bits(ours),
+                    found=_bits(theirs),
+                    file=register.svd,
+                )
+                findings.append(found)
     return findings
 
 
@@ -168,13 +175,13 @@ def _changes(
             made = read_words(words, wire.baud, sheet.clock[end.clock[0]], generator)
             line["baud"] = _meant(made.baud, wire.baud)
         except RequestError as error:
-            findings.append(_unknown(end.key, str(error)))
+            findings.append(_unknown(end.key, problem=str(error)))
             changes.pop("words")
     try:
         LineSettings.model_validate(wire.model_dump() | line)
         changes |= {"line": line, "stated_in": end.stated_in or "its registers"} if line != end.line else {}
     except ValueError:
-        findings.append(_unknown(end.key, f"Together the registers mean {line.get('format')}, which is no format."))
+        findings.append(_unknown(end.key, format=str(line.get("format"))))
     return changes, findings
 
 
@@ -189,14 +196,14 @@ def _meant(baud: float, declared: float) -> float:
 def _not_enabled(end: End, said: Mapping[str, Any]) -> list[Finding]:
     what = {"sends": "transmitter", "receives": "receiver"}
     return [
-        stated("not-enabled", f"end.{end.key}", f"The {title} of {end.key} is not enabled.")
+        make_finding("not-enabled", f"end.{end.key}", half=title, end=end.key)
         for role, title in what.items()
         if getattr(end, role) and said.get(role) is False
     ]
 
 
-def _unknown(end: str, detail: str) -> Finding:
-    return stated("unknown-setting", f"end.{end}", detail)
+def _unknown(end: str, **evidence: Any) -> Finding:
+    return make_finding("unknown-setting", f"end.{end}", **evidence)
 
 
 def _bits(bits: tuple[str, ...]) -> str:

@@ -19,7 +19,7 @@ from larkreader.declare.line import LineSettings
 from larkreader.declare.send_path import Direction, SendPath
 
 from .buffers import seconds_of
-from .findings import Finding, make_finding, number_of, stated
+from .findings import Finding, Places, make_finding
 from .senders import MISSING, NEVER, nanoseconds
 
 Seconds = npt.NDArray[np.float64]
@@ -278,55 +278,36 @@ def judge_send_path(wire: str, told: SendReplay, line: LineSettings) -> Iterator
     Finding
     """
     call, direction = told.path.call, told.path.direction
-    total = (len(told.fate), "characters")
     for fate, kind in ((SendFate.OVERWRITTEN, "overwritten-value"), (SendFate.DROPPED, "send-overflow")):
-        places = np.flatnonzero(told.fate == fate)
-        if places.size:
-            message = int(np.searchsorted(told.first, places[0], side="right") - 1)
-            at_s = float(told.called_s[message])
-            yield make_finding(kind, wire, len(places), of=total, first_s=at_s, offset=int(places[0]))
-    cut = (told.fate == SendFate.CUT) | (told.fate == SendFate.BROKEN)
-    owners = np.unique(np.searchsorted(told.first, np.flatnonzero(cut), side="right") - 1)
+        lost = np.flatnonzero(told.fate == fate)
+        if lost.size:
+            called_s = told.called_s[np.searchsorted(told.first, lost, side="right") - 1]
+            yield make_finding(kind, wire, Places.at(lost, called_s), total=len(told.fate))
+    cut = np.flatnonzero((told.fate == SendFate.CUT) | (told.fate == SendFate.BROKEN))
+    owners, firsts = np.unique(np.searchsorted(told.first, cut, side="right") - 1, return_index=True)
     if owners.size:
         message = int(owners[0])
-        detail = f"{number_of(int(cut.sum()), 'character')} never arrive whole"
+        evidence: dict[str, Any] = {}
         if call.length is not None and call.length < told.count[message]:
-            detail += f": the call sends {call.length:,} of {int(told.count[message]):,}"
+            evidence = {"sent": call.length, "length": int(told.count[message])}
         elif told.count_of(SendFate.BROKEN) and direction is not None:
-            short_s = float(told.done_s[message] - told.released_s[message])
-            detail += f": the wire is let go {short_s * 1e6:,.4g} us before the last one is complete"
-        yield make_finding(
-            "cut-tail",
-            wire,
-            len(owners),
-            of=(len(told), "messages"),
-            first_s=float(told.called_s[message]),
-            offset=int(np.flatnonzero(cut)[0]),
-            detail=f"{detail}.",
-        )
+            evidence = {"short_s": float(told.done_s[message] - told.released_s[message])}
+        places = Places.at(cut[firsts], told.called_s[owners], owners)
+        yield make_finding("cut-tail", wire, places, total=len(told), lost=len(cut), **evidence)
     if call.limit_s is not None and len(told):
         longest = int(told.count.max())
         waits = longest if call.returns == "sent" else max(longest - 1 - told.path.fifo - told.path.buffer, 0)
         needed_s = waits * line.character_time_s
         if needed_s > call.limit_s:
-            what = "sent" if call.returns == "sent" else "handed on"
-            detail = (
-                f"{wire}: a message of {number_of(longest, 'character')} is {what} after {needed_s * 1e3:,.4g} ms, "
-                f"and the call waits {call.limit_s * 1e3:,.4g} ms."
-            )
-            yield stated("short-limit", wire, detail)
+            done = "sent" if call.returns == "sent" else "handed on"
+            times = {"needed_s": needed_s, "limit_s": call.limit_s}
+            yield make_finding("short-limit", wire, length=longest, done=done, **times)
     if call.counts_nul:
-        yield stated("sent-nul", wire, f"{wire}: every message has one character more, 0x00.")
+        yield make_finding("sent-nul", wire)
     if direction is not None and direction.reply_after_s is not None:
         held_s = told.released_s + direction.latency_s - told.done_s
         late = np.flatnonzero(held_s > direction.reply_after_s)
         if late.size:
-            worst_s = float(held_s[late].max())
-            detail = (
-                f"It is still driven {worst_s * 1e6:,.4g} us after the last character, and the other end may answer "
-                f"after {direction.reply_after_s * 1e6:,.4g} us."
-            )
-            first_s = float(told.done_s[late[0]])
-            yield make_finding(
-                "late-release", wire, len(late), of=(len(told), "messages"), first_s=first_s, detail=detail
-            )
+            places = Places.at(None, told.done_s[late], late)
+            times = {"late_s": float(held_s[late].max()), "reply_s": direction.reply_after_s}
+            yield make_finding("late-release", wire, places, total=len(told), **times)

@@ -13,7 +13,7 @@ from larkreader.declare.registers import Register
 from larkreader.declare.sheet import Sheet
 from larkreader.declare.steps import Rule, Step
 
-from .findings import Finding, stated
+from .findings import Finding, make_finding
 
 
 @dataclass
@@ -64,20 +64,19 @@ def _go(sheet: Sheet, end: str) -> _Progress:
         held = [rule for rule in met if _is_ignored(rule, progress.states)]
         for rule in held:
             locks = sorted(set(rule.locked_while) & progress.states)
-            why = f"while {' and '.join(locks)}" if locks else f"unless {' or '.join(rule.only_while)}"
-            progress.findings.append(stated("step-ignored", where, f"{text} is ignored {why}.{_why(rule)}"))
+            why = {"locks": " and ".join(locks)} if locks else {"needs": " or ".join(rule.only_while)}
+            progress.findings.append(make_finding("step-ignored", where, step=text, why=_why(rule), **why))
         if held:
             continue
         for rule in met:
             lacking = [name for name in rule.needs if name not in progress.done]
             later = [name for name in lacking if _comes(rules, name, steps[number:], registers)]
             for name in later:
-                detail = f"{text} comes before {name}, which it needs.{_why(rule)}"
-                progress.findings.append(stated("step-order", where, detail))
+                progress.findings.append(make_finding("step-order", where, step=text, needed=name, why=_why(rule)))
             for name in lacking:
                 if name not in later and not any(other.key == name and other.must for other in rules):
-                    detail = f"{text} needs {name}, which is never done.{_why(rule)}"
-                    progress.findings.append(stated("step-missing", where, detail))
+                    missing = make_finding("step-missing", where, step=text, needed=name, why=_why(rule))
+                    progress.findings.append(missing)
             progress.states |= set(rule.sets)
             progress.states -= set(rule.clears)
             progress.done.setdefault(rule.key, number)
@@ -87,9 +86,10 @@ def _go(sheet: Sheet, end: str) -> _Progress:
             progress.registers[step.write] = step.value
     for rule in rules:
         if rule.must and rule.key not in progress.done:
-            in_vain = " with effect" if _comes(rules, rule.key, steps, registers) else ""
-            detail = f"{rule.key} is never done{in_vain}.{_why(rule)}"
-            progress.findings.append(stated("step-missing", where, detail))
+            in_vain = _comes(rules, rule.key, steps, registers)
+            progress.findings.append(
+                make_finding("step-missing", where, rule=rule.key, in_vain=in_vain, why=_why(rule))
+            )
     return progress
 
 
@@ -130,5 +130,5 @@ def _text(number: int, step: Step) -> str:
     return f"Step {number}, {what}{f' ({step.note})' if step.note else ''},"
 
 
-def _why(rule: Rule) -> str:
-    return f" {rule.note.rstrip('.')}." if rule.note else ""
+def _why(rule: Rule) -> str | None:
+    return rule.note.rstrip(".") or None

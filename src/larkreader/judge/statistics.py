@@ -14,7 +14,7 @@ from larkreader.declare.layout import FrameLayout
 from larkreader.decode.frame_columns import FrameFault, Frames
 from larkreader.decode.ragged_columns import every_item
 
-from .findings import Finding, make_finding, number_of, time_of
+from .findings import NOWHERE, Finding, Places, frame_subject, make_finding
 
 UNTRUSTED = FrameFault.CHECKSUM_MISMATCH | FrameFault.UNKNOWN_VALUE | FrameFault.CHARACTER_FAULT
 LATE = 1.5  # declared periods from which on a frame is late, and another one was due
@@ -116,29 +116,56 @@ def frame_statistics(frames: Frames) -> FrameStatistics:
     )
 
 
-def judge_period(wire: str, characters: Characters, frames: Frames) -> Iterator[Finding]:
-    """Yield where frames with a declared period come late."""
-    apart = _apart(frames)
-    late = _late(apart, frames.layout)
+def judge_period(
+    wire: str, characters: Characters, frames: Frames, span_s: tuple[float, float] | None = None
+) -> Iterator[Finding]:
+    """Yield where frames with a declared period come late, or not at all.
+
+    Parameters
+    ----------
+    wire : str
+        Where they travel.
+    characters : Characters
+        Its characters.
+    frames : Frames
+        Those of one layout.
+    span_s : tuple of float, optional
+        From when to when the wire was captured, in seconds; as long as its characters last unless given.
+    """
+    period_s = frames.layout.period
+    if period_s is None or not characters.has_times:
+        return
+    subject = frame_subject(frames.layout.key, wire)
+    begin_s, end_s = span_s or (float(characters.begin_s[0]), float(np.nanmax(characters.end_s)))
+    if not len(frames):
+        if end_s - begin_s >= LATE * period_s:
+            yield make_finding("silent-layout", subject, period_s=period_s, span_s=end_s - begin_s)
+        return
+    apart = np.append(_apart(frames), end_s - frames.begin_s[-1])
+    late = np.flatnonzero(apart >= LATE * period_s)
+    late = late[(late < len(apart) - 1) | (apart[late] >= LATE * period_s + frames_last_s(frames, characters))]
     if not len(late):
         return
-    declared = frames.layout.period
-    assert declared is not None
-    first = int(np.flatnonzero(apart >= LATE * declared)[0]) + 1
-    offset = int(frames.offset[first])
-    detail = f"Declared is one every {declared:g} s; the longest took {float(apart.max()):.3g} s, and altogether "
-    missing = int(late.sum())
-    detail += f"{number_of(missing, 'frame')} that {'was' if missing == 1 else 'were'} due did not come."
+    missing = int(np.maximum(np.rint(apart[late] / period_s).astype(np.int64) - 1, 1).sum())
+    is_last = late == len(frames) - 1
+    rows = np.minimum(late + 1, len(frames) - 1)
+    offsets = np.where(is_last, NOWHERE, frames.offset[rows])
+    times = np.where(is_last, end_s, frames.begin_s[rows])
     yield make_finding(
         "late-frame",
-        wire,
-        len(late),
-        of=(len(frames), f"{frames.layout.key} frames"),
-        first_s=time_of(characters, offset),
-        offset=offset,
-        frame=frames.layout.key,
-        detail=detail,
+        subject,
+        Places.at(offsets, times, rows),
+        total=len(frames),
+        period_s=period_s,
+        longest_s=float(apart.max()),
+        missing=missing,
     )
+
+
+def frames_last_s(frames: Frames, characters: Characters) -> float:
+    """Return how long the last frame lasts, in seconds: a frame that is due then may be cut off by the capture."""
+    last = int(frames.offset[-1] + frames.length[-1]) - 1
+    return float(characters.end_s[last] - characters.begin_s[int(frames.offset[-1])])
 
 
 def _apart(frames: Frames) -> npt.NDArray[np.float64]:

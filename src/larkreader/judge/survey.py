@@ -19,6 +19,8 @@ from .formats import FormatFit, fit_formats
 from .levels import LevelSurvey, survey_levels
 
 MESSAGE_GAP = 3.0  # character times of idle that end a message, at the least
+PITCH_FIT = 0.2  # bits within which a distance between starts is one of whole characters
+BACK_TO_BACK = 0.05  # of the characters that must follow the one before at the least distance, for that to be no pause
 FEWEST_CHARACTERS = 4  # from which the transmitter's clock is measured character by character
 
 
@@ -70,6 +72,8 @@ class Survey:
         The settings under which the wire reads best, and how well.
     runner_up : FormatFit or None
         The next best that differ in more than the number of stop bits.
+    alike : tuple of LineSettings
+        Other settings under which the wire reads just as well, since it never shows the bits in which they differ.
     """
 
     edges: int
@@ -89,6 +93,7 @@ class Survey:
     levels: LevelSurvey | None = None
     best: FormatFit | None = None
     runner_up: FormatFit | None = None
+    alike: tuple[LineSettings, ...] = ()
 
     @property
     def sureness(self) -> float:
@@ -99,7 +104,8 @@ class Survey:
 
     def to_dict(self) -> dict[str, Any]:
         """Return the survey as JSON has it."""
-        told = {key: value for key, value in asdict(self).items() if key not in ("best", "runner_up")}
+        told = {key: value for key, value in asdict(self).items() if key not in ("best", "runner_up", "alike")}
+        told["alike"] = [str(line) for line in self.alike]
         for key, fit in (("best", self.best), ("runner_up", self.runner_up)):
             told[key] = (
                 None
@@ -156,6 +162,7 @@ def survey_of(trace: Trace, bit: BitTime, fits: list[FormatFit], line: LineSetti
     asymmetry_s = bit.asymmetry_ticks * tick_s
     best = fits[0] if fits else None
     runner_up, gaps, messages, characters, idle_share = None, None, None, 0, 1.0
+    alike: tuple[LineSettings, ...] = ()
     if best is not None:
         runner_up = next((fit for fit in fits if _differs(fit.line, best.line)), None)
         read = receive(trace, best.line)
@@ -163,6 +170,9 @@ def survey_of(trace: Trace, bit: BitTime, fits: list[FormatFit], line: LineSetti
         if clock := _clock_of(trace, read, best.line):
             baud, uncertainty_ppm, jitter_s, asymmetry_s = clock
             best = FormatFit(best.line.model_copy(update={"baud": baud}), best.cost, best.characters, best.faulty)
+        stops, others = _stop_bits(read, best.line)
+        best = replace(best, line=_with_stops(best.line, stops))
+        alike = (*(_with_stops(best.line, one) for one in others), *_alike(best, fits, read))
         gaps, messages = _gaps_of(read, best.line)
         busy_s = float((read.end_s - read.begin_s).sum())
         idle_share = max(0.0, 1 - busy_s / duration_s) if duration_s else 0.0
@@ -183,7 +193,64 @@ def survey_of(trace: Trace, bit: BitTime, fits: list[FormatFit], line: LineSetti
         message_gaps=messages,
         best=best,
         runner_up=runner_up,
+        alike=alike,
     )
+
+
+def _stop_bits(characters: Characters, line: LineSettings) -> tuple[float, tuple[float, ...]]:
+    """Return how many stop bits the distances between starts show, and which other numbers they do not exclude.
+
+    Characters back to back begin a whole character apart. If the least distance occurs again and again it is that of
+    characters back to back; if not, every number of stop bits that it leaves room for is possible.
+    """
+    pitches = np.diff(characters.begin_s) * line.baud - line.bits_per_character
+    room = float(np.percentile(pitches, 1)) if len(pitches) >= FEWEST_CHARACTERS else 0.0
+    room = min(room, float(np.sort(pitches)[: max(len(pitches) // 50, 1)].max())) if len(pitches) else 0.0
+    fitting = [stops for stops in (1.0, 1.5, 2.0) if stops - 1.0 <= room + PITCH_FIT]
+    if room < 0.5 - PITCH_FIT or len(pitches) < FEWEST_CHARACTERS:
+        return 1.0, ()
+    often = int(np.count_nonzero(np.abs(pitches - room) <= PITCH_FIT))
+    most = fitting[-1]
+    if often >= max(FEWEST_CHARACTERS, BACK_TO_BACK * len(pitches)) and abs(room - (most - 1.0)) <= PITCH_FIT:
+        return most, ()
+    return 1.0, tuple(one for one in fitting[1:] if one != 1.5)  # one and a half is rare
+
+
+def _with_stops(line: LineSettings, stops: float) -> LineSettings:
+    """Return settings with another number of stop bits."""
+    return line.model_copy(update={"format": f"{line.data_bits}{line.parity}{stops:g}"})
+
+
+def _alike(best: FormatFit, fits: list[FormatFit], read: Characters) -> tuple[LineSettings, ...]:
+    """Return the usual formats with other data bits that read the same characters without a fault.
+
+    They differ in bits that stay at idle level in every character, which a format of fewer bits takes for stop bits or
+    for a pause.
+    """
+    if not best.is_faultless:
+        return ()
+    bits = np.diff(read.begin_s) * best.line.baud
+    apart = float(bits.min()) if len(bits) else np.inf
+    alike = []
+    for fit in fits:
+        line, other = best.line, fit.line
+        same = (other.idle, other.first_bit) == (line.idle, line.first_bit) and fit.characters == best.characters
+        if not (same and fit.is_faultless and fit.is_usual) or _is_one_format(line, other):
+            continue
+        whole = [1 + one.data_bits + one.has_parity for one in (line, other)]
+        if whole[0] != whole[1] or _is_constant(read, best.line):
+            stops = 2.0 if apart >= whole[1] + 2 - PITCH_FIT and whole[1] < whole[0] else 1.0
+            alike.append(_with_stops(other, stops))
+    return tuple(alike)
+
+
+def _is_one_format(line: LineSettings, other: LineSettings) -> bool:
+    return (line.data_bits, line.parity) == (other.data_bits, other.parity)
+
+
+def _is_constant(read: Characters, line: LineSettings) -> bool:
+    """Tell whether all characters are the same."""
+    return len(np.unique(read.value)) == 1
 
 
 def _differs(one: LineSettings, other: LineSettings) -> bool:

@@ -1,4 +1,4 @@
-"""The kinds of findings about requests and replies, and about who speaks when."""
+"""The kinds of findings about requests and replies, and about who sends when."""
 
 from __future__ import annotations
 
@@ -11,60 +11,86 @@ TURNS: Mapping[str, Kind] = {
         "error",
         "unanswered request",
         "unanswered requests",
-        "The request was on the wire, and nothing that answers it came.",
-        "Look whether the request arrived whole, whether the other end was ready and means the same address and "
-        "checksum, and whether its answer fits the declared layouts.",
+        "The request was on the wire, and no reply to it came.",
+        "Check whether the request arrived whole, whether the other end was ready and uses the same address and "
+        "checksum, and whether its reply fits the declared layouts.",
+        detail=(
+            "{damaged:,} of them {damaged:was} damaged on the wire already.",
+            "Replies took {learned_s:time} at most; none came within {waited_s:time}.",
+        ),
+        among="{pair} requests",
+        also=("pair",),
     ),
     "damaged-reply": Kind(
         "error",
         "damaged reply",
         "damaged replies",
-        "Something came in the place of the reply, but not one that can be trusted.",
-        "Look at the line faults at the place; on a shared medium, at who drives it when the reply begins.",
+        "In the place of the reply came bytes that cannot be trusted.",
+        "Look at the line faults at the place; on a shared medium, at which end drives it when the reply begins.",
+        among="{pair} requests",
+        also=("pair",),
     ),
     "late-reply": Kind(
         "warning",
         "late reply",
         "late replies",
-        "The reply came, but later than it may; whoever waits so long only has given up by then.",
-        "Look at what keeps the other end busy at these moments; or wait longer.",
+        "The reply came later than allowed; a requester that waits no longer has given up by then.",
+        "Find what keeps the other end busy at these moments; or wait longer.",
+        detail="{within_s:time} is declared; the longest took {longest_s:time}.",
+        among="{pair} requests",
+        also=("pair",),
     ),
     "repeated-request": Kind(
         "note",
         "repeated request",
         "repeated requests",
-        "The requester sent the same once more, since it had no good reply: as it should.",
-        "Mend what spoiled or swallowed the first try; make sure that doing it twice does no harm.",
+        "The requester sent the same again, since it had no good reply: as it should.",
+        "Fix what damaged or swallowed the first try; make sure that doing it twice does no harm.",
+        detail=(
+            "{after_damage:,} after a damaged reply",
+            "{?after_damage}{?after_none} and {after_none:,} after none",
+            "{!after_damage}{after_none:,} after none",
+            "; {answered:count repeat} {answered:was} answered.",
+        ),
+        among="{pair} requests",
+        also=("pair",),
     ),
     "unasked-reply": Kind(
         "warning",
-        "reply that nobody asked for",
-        "replies that nobody asked for",
-        "It answers no request, or one that has been answered or has waited too long.",
+        "unsolicited reply",
+        "unsolicited replies",
+        "It answers no request, or one that was answered before or has waited too long.",
         "Look for a reply to a request that was given up, for a device that answers twice, and for a request that the "
         "capture shows damaged.",
+        also=("pair",),
     ),
     "collision": Kind(
         "error",
         "message sent into another one",
         "messages sent into another one",
-        "Two ends drove the shared medium at once, so that both messages may be damaged.",
-        "Let nobody send before the other one has ended and its answer is in or overdue; look for an answer that "
+        "Two ends drove the shared medium at once, so both messages may be damaged.",
+        "Let no end send before the other one has ended and its reply has arrived or is overdue; look for a reply that "
         "comes after its requester has given up, and for a driver that is switched off too late.",
     ),
     "short-turnaround": Kind(
         "warning",
         "turn that was too short",
         "turns that were too short",
-        "One end began before the other had let go of the medium for as long as declared.",
+        "One end began before the medium had rested as long as declared.",
         "Let the answering end wait longer, or switch the other end's driver off sooner.",
+        detail="{declared_s:time} is declared; the shortest rest was {shortest_s:time}.",
     ),
     "long-silence": Kind(
         "warning",
         "silence that was too long",
         "silences that were too long",
-        "The wire rested for longer than it may between two messages.",
-        "Look whether the sender restarted, lost its supply or waited for something; a watchdog for this silence is "
-        "worth having at the receiver.",
+        "The wire rested longer than allowed between two messages.",
+        "Check whether the sender restarted, lost its supply or waited for something; the receiver should have a "
+        "watchdog for this silence.",
+        detail=(
+            "The longest lasted {longest_s:time}; at most {declared_s:time} is declared.",
+            "{?to_end}The last one lasts to the end of the capture.",
+        ),
+        also=("to_end",),
     ),
 }

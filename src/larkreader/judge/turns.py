@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -12,16 +13,16 @@ from larkreader.declare.line import LineSettings
 from larkreader.declare.sheet import Sheet
 from larkreader.decode.timeline import Timeline
 
-from .findings import Finding, make_finding
+from .findings import Finding, Places, make_finding
 from .pairs import ROUNDING_S, STOP_JUDGED
 
-Places = npt.NDArray[np.int64]
+Rows = npt.NDArray[np.int64]
 Seconds = npt.NDArray[np.float64]
 
 
 def find_collisions(
     timeline: Timeline, characters: Mapping[str, Characters], lines: Mapping[str, LineSettings], shared: tuple[str, ...]
-) -> Places:
+) -> Rows:
     """Find the messages of shared wires during which another wire sends too.
 
     Parameters
@@ -81,7 +82,7 @@ def judge_turns(
     shared = sheet.timing.shared
     collisions = find_collisions(timeline, characters, lines, shared)
     if len(collisions):
-        yield _finding("collision", timeline, collisions, "")
+        yield _finding("collision", timeline, collisions)
     if sheet.timing.turnaround_s is not None:
         yield from _judge_turnaround(timeline, shared, sheet.timing.turnaround_s, collisions)
     for key, wire in sheet.wire.items():
@@ -90,7 +91,7 @@ def judge_turns(
 
 
 def _judge_turnaround(
-    timeline: Timeline, shared: tuple[str, ...], turnaround_s: float, collisions: Places
+    timeline: Timeline, shared: tuple[str, ...], turnaround_s: float, collisions: Rows
 ) -> Iterator[Finding]:
     rows = np.flatnonzero(timeline.is_on(shared))
     if timeline.in_groups or len(rows) < 2:
@@ -100,8 +101,8 @@ def _judge_turnaround(
     short = np.flatnonzero(turned & (rest_s < turnaround_s - ROUNDING_S))
     if len(short):
         least = float(rest_s[short].min())
-        detail = f"Declared are {1e6 * turnaround_s:,.4g} us; the shortest rest was {1e6 * max(least, 0.0):,.4g} us."
-        yield _finding("short-turnaround", timeline, rows[short + 1], detail)
+        times = {"declared_s": turnaround_s, "shortest_s": max(least, 0.0)}
+        yield _finding("short-turnaround", timeline, rows[short + 1], **times)
 
 
 def _judge_silence(wire: str, characters: Characters, silence_s: float, end_s: float | None) -> Iterator[Finding]:
@@ -111,22 +112,16 @@ def _judge_silence(wire: str, characters: Characters, silence_s: float, end_s: f
     long = np.flatnonzero(rests_s > silence_s + ROUNDING_S)
     if not len(long):
         return
-    first = int(long[0])
-    told = f"The longest lasted {float(rests_s[long].max()):.4g} s; declared are {silence_s:g} s at most."
-    if long[-1] == len(characters) - 1:
-        told += " The last one lasts to the end of the capture."
     yield make_finding(
-        "long-silence", wire, len(long), first_s=float(characters.end_s[first]), offset=first, detail=told
+        "long-silence",
+        wire,
+        Places.at(long, characters.end_s[long]),
+        longest_s=float(rests_s[long].max()),
+        declared_s=silence_s,
+        to_end=bool(long[-1] == len(characters) - 1),
     )
 
 
-def _finding(kind: str, timeline: Timeline, rows: Places, detail: str) -> Finding:
-    first = int(rows[0])
-    return make_finding(
-        kind,
-        timeline.wires[timeline.wire[first]],
-        len(rows),
-        first_s=float(timeline.begin_s[first]),
-        offset=int(timeline.offset[first]),
-        detail=detail,
-    )
+def _finding(kind: str, timeline: Timeline, rows: Rows, **evidence: Any) -> Finding:
+    places = Places.at(timeline.offset[rows], timeline.begin_s[rows], rows)
+    return make_finding(kind, timeline.wires[timeline.wire[rows[0]]], places, **evidence)

@@ -14,7 +14,7 @@ from larkreader.declare.end import End
 from larkreader.declare.sheet import Sheet
 from larkreader.declare.wiring import INPUTS, OUTPUTS, ROLES, Joint, Levels, Pin, Role
 
-from .findings import Finding, stated
+from .findings import Finding, make_finding
 
 PIN_FARADS = 20e-12  # of an input or output and the trace to it
 SLOW = 0.25  # of a bit: how long an edge may take from 10 % to 90 %
@@ -109,15 +109,14 @@ class _Wiring:
         for pad, names in users.items():
             if len(names) > 1 or pad in end.taken:
                 others = [*names, *(["something else"] if pad in end.taken else [])]
-                yield stated("pin-used-twice", where, f"{pad} of {end.key} is to be {' and '.join(others)}.")
+                yield make_finding("pin-used-twice", where, pad=pad, end=end.key, uses=others)
         for name, jumper in end.jumper.items():
             if jumper.is_ != jumper.wanted:
-                detail = f"{name} of {end.key} is set to {jumper.is_}, but must be set to {jumper.wanted}."
-                yield stated("jumper-wrong", where, detail)
+                found, wanted = str(jumper.is_), str(jumper.wanted)
+                yield make_finding("jumper-wrong", where, jumper=name, end=end.key, found=found, wanted=wanted)
         most = max((end.line_on(self.sheet.wire[wire].line).baud for wire in end.wires), default=0.0)
         if end.most_baud is not None and most > end.most_baud:
-            detail = f"{end.key} is to keep up {most:,.10g} baud, but can do {end.most_baud:,.10g} at most."
-            yield stated("baud-too-high", where, detail)
+            yield make_finding("baud-too-high", where, end=end.key, baud=most, most=end.most_baud)
 
     def _of_wires(self) -> Iterator[Finding]:
         pairs: set[frozenset[str]] = set()
@@ -125,9 +124,9 @@ class _Wiring:
             senders = [end for end in self.sheet.end.values() if key in end.sends]
             receivers = [end for end in self.sheet.end.values() if key in end.receives]
             if receivers and not senders:
-                yield stated("nobody-sends", key, f"No end sends on {key}.")
+                yield make_finding("nobody-sends", key)
             if senders and not receivers:
-                yield stated("nobody-listens", key, f"No end receives on {key}.")
+                yield make_finding("nobody-listens", key)
             for sender, receiver in product(senders, receivers) if self.sheet.joint else ():
                 has_pins = wire.line.flow_control == "rts-cts"
                 yield from self._of_pair(key, sender, receiver, has_flow_pins=has_pins)
@@ -145,14 +144,14 @@ class _Wiring:
         grounds = [self._nets(end, "ground", None) for end in (sender, receiver)]
         is_isolated = any(joint.isolates and self._touches(joint, sender, receiver) for joint in self.sheet.joint)
         if sender.pin and receiver.pin and not grounds[0] & grounds[1] and not is_isolated:
-            yield stated("ground-missing", wire, f"Nothing joins the grounds of {sender.key} and {receiver.key}.")
+            yield make_finding("ground-missing", wire, sender=sender.key, receiver=receiver.key)
 
     def _joined(self, wire: str, giver: End, output: Role, taker: End, into: Role) -> Iterator[Finding]:
         """Yield a finding if an output is not joined to the input that it is for; both pins must be known."""
         outputs, inputs = self._pins(giver, output, wire), self._pins(taker, into, wire)
         if not outputs or not inputs or self._nets(giver, output, wire) & self._nets(taker, into, wire):
             return
-        wanted = f"Join {outputs[0].text} to {inputs[0].text}."
+        pins = {"output": outputs[0].text, "input": inputs[0].text}
         same = [
             (one, role)
             for one, other, role in ((giver, taker, output), (taker, giver, into))
@@ -160,10 +159,10 @@ class _Wiring:
         ]
         if same:
             roles = " and ".join(f"{NAMES[role]} to {NAMES[role]}" for _, role in same)
-            yield stated("pins-swapped", wire, f"{giver.key} and {taker.key} are joined {roles}.", advice=wanted)
+            yield make_finding("pins-swapped", wire, ends=(giver.key, taker.key), roles=roles, **pins)
         else:
-            detail = f"{NAMES[output]} of {giver.key} is not joined to {NAMES[into]} of {taker.key}."
-            yield stated("joint-missing", wire, detail, advice=wanted)
+            named = {"giver_role": NAMES[output], "giver": giver.key, "taker_role": NAMES[into], "taker": taker.key}
+            yield make_finding("joint-missing", wire, **named, **pins)
 
     def _polarity(self, wire: str, sender: End, receiver: End) -> Iterator[Finding]:
         """Yield a finding if what inverts between two ends is not what their idle levels want."""
@@ -176,25 +175,28 @@ class _Wiring:
                 flips = self.flips[out.text] ^ self.flips[into.text]
                 flips ^= _is_inverted(out) ^ _is_inverted(into)
                 if flips != (idles[0] != idles[1]):
-                    how = "is inverted" if flips else "is not inverted"
-                    detail = (
-                        f"{out.text} rests {idles[0]} and {into.text} wants {idles[1]}, and what lies between {how}."
+                    yield make_finding(
+                        "polarity-mismatch",
+                        wire,
+                        output=out.text,
+                        rests=idles[0],
+                        input=into.text,
+                        expects=idles[1],
+                        joint="inverts" if flips else "does not invert",
                     )
-                    yield stated("polarity-mismatch", wire, detail, meaning="")
 
     def _of_net(self, places: list[_Place]) -> Iterator[Finding]:
         where = " ".join(place.text for place in places)
         outputs = [place for place in places if place.role in OUTPUTS]
         pushing = [place.text for place in outputs if place.pin.drive == "push-pull"]
         if len(pushing) > 1:
-            yield stated("outputs-collide", where, f"{' and '.join(pushing)} drive the same wire.")
+            yield make_finding("outputs-collide", where, pins=pushing)
         joints = [one for one in self.sheet.joint if any(place.text in one.joins for place in places)]
         every = [*(joint.pull_up_ohms for joint in joints), *(place.pin.pull_up_ohms for place in places)]
         pulls = [ohms for ohms in every if ohms is not None]
         if outputs and not pushing:
-            names = " and ".join(place.text for place in outputs)
             if not pulls:
-                yield stated("pull-up-missing", where, f"{names} drives low alone, and nothing pulls the wire up.")
+                yield make_finding("pull-up-missing", where, pins=[place.text for place in outputs])
             else:
                 yield from self._slow_edge(where, outputs, places, joints, pulls)
         supplies = [place for place in places if place.role == "supply"]
@@ -209,12 +211,16 @@ class _Wiring:
         rise_s = RISE * ohms * farads
         baud = max(self._baud(place) for place in outputs)
         if rise_s > SLOW / baud:
-            detail = (
-                f"A pull-up of {ohms:,.0f} ohms and {farads * 1e12:,.0f} pF take {rise_s * 1e6:.3g} us from low to "
-                f"high, {rise_s * baud:.0%} of a bit at {baud:,.10g} baud."
+            yield make_finding(
+                "slow-edge",
+                where,
+                ohms=ohms,
+                picofarads=farads * 1e12,
+                rise_s=rise_s,
+                bits=rise_s * baud,
+                baud=baud,
+                ohms_needed=SLOW / baud / RISE / farads,
             )
-            advice = f"Take a pull-up of {SLOW / baud / RISE / farads:,.0f} ohms or less, or a lower baud."
-            yield stated("slow-edge", where, detail, advice=advice)
 
     def _of_joint(self, joint: Joint) -> Iterator[Finding]:
         places = [self.places[name] for name in joint.joins]
@@ -225,8 +231,8 @@ class _Wiring:
                     if out.role in OUTPUTS and into.role in INPUTS:
                         yield from _of_levels(where, out, into)
         bauds = [self._baud(place) for place in places if place.role in (*OUTPUTS, *INPUTS)]
-        if bauds and (told := _too_long(joint, places, max(bauds))):
-            yield stated("cable-too-long", where, told)
+        if bauds and (evidence := _too_long(joint, places, max(bauds))):
+            yield make_finding("cable-too-long", where, **evidence)
 
     def _baud(self, place: _Place) -> float:
         wires = [place.pin.wire] if place.pin.wire else list(place.end.wires)
@@ -257,14 +263,19 @@ def _of_levels(where: str, out: _Place, into: _Place) -> Iterator[Finding]:
     is_pushing = out.pin.drive == "push-pull"
     if (is_pushing and most > read.limit[1]) or least < read.limit[0]:
         drives = f"{least:g} to {most:g} V" if least < read.limit[0] else f"up to {most:g} V"
-        detail = f"{out.text} drives {drives}, and {into.text} bears {read.limit[0]:g} to {read.limit[1]:g} V."
-        yield stated("level-too-high", where, detail)
+        limits = {"least_v": read.limit[0], "most_v": read.limit[1]}
+        yield make_finding("level-too-high", where, output=out.text, drives=drives, input=into.text, **limits)
     elif low > read.input[0] or (is_pushing and high < read.input[1]):
-        detail = (
-            f"{out.text} drives low up to {low:g} V and high from {high:g} V; {into.text} reads low up to "
-            f"{read.input[0]:g} V and high from {read.input[1]:g} V."
+        yield make_finding(
+            "level-not-read",
+            where,
+            output=out.text,
+            low_v=low,
+            high_v=high,
+            input=into.text,
+            reads_low_v=read.input[0],
+            reads_high_v=read.input[1],
         )
-        yield stated("level-not-read", where, detail)
 
 
 def _of_supply(where: str, places: list[_Place]) -> Iterator[Finding]:
@@ -272,32 +283,37 @@ def _of_supply(where: str, places: list[_Place]) -> Iterator[Finding]:
     givers = [place for place in places if place.pin.gives_a is not None]
     takers = [place for place in places if place.pin.draws_a is not None]
     if len(givers) > 1:
-        yield stated("outputs-collide", where, f"{' and '.join(one.text for one in givers)} feed the same wire.")
+        yield make_finding("outputs-collide", where, supplies=[one.text for one in givers])
     given, drawn = (sum(amperes or 0.0 for amperes in every) for every in (
         [one.pin.gives_a for one in givers], [one.pin.draws_a for one in takers]))  # fmt: skip
     if givers and drawn > given:
-        names = " and ".join(one.text for one in takers)
-        detail = f"{names} draws {drawn * 1e3:,.4g} mA, and {givers[0].text} gives {given * 1e3:,.4g} mA at most."
-        yield stated("supply-too-weak", where, detail)
+        yield make_finding(
+            "supply-too-weak",
+            where,
+            pins=[one.text for one in takers],
+            drawn_ma=drawn * 1e3,
+            supply=givers[0].text,
+            given_ma=given * 1e3,
+        )
     for one, other in combinations(places, 2):
         if one.pin.volts is not None and other.pin.volts is not None and one.pin.volts != other.pin.volts:
-            detail = f"{one.text} is of {one.pin.volts:g} V, and {other.text} of {other.pin.volts:g} V."
-            yield stated("supply-too-weak", where, detail, meaning="The end is fed at a voltage that it is not for.")
+            pair = {"first": one.text, "first_v": one.pin.volts, "second": other.text, "second_v": other.pin.volts}
+            yield make_finding("supply-too-weak", where, **pair)
 
 
-def _too_long(joint: Joint, places: list[_Place], baud: float) -> str:
-    """Say why a joint is too long for its levels and baud; nothing if it is not."""
+def _too_long(joint: Joint, places: list[_Place], baud: float) -> dict[str, float]:
+    """Return the evidence that a joint is too long for its levels and baud; nothing if it is not."""
     length_m = joint.length_m
     names = {place.pin.levels or place.end.levels for place in places}
     if "eia-485" in names:
         if length_m > LONGEST_485_M or length_m * baud > MOST_485_METRE_BAUDS:
             most = min(LONGEST_485_M, MOST_485_METRE_BAUDS / baud)
-            return f"{length_m:g} m at {baud:,.10g} baud; a line of this kind should be {most:,.4g} m long at most."
+            return {"length_m": length_m, "baud": baud, "most_m": most}
     elif "eia-232" in names:
         farads = length_m * joint.farads_per_m
         if farads > MOST_232_FARADS:
             most = MOST_232_FARADS * 1e12
-            return f"{length_m:g} m have {farads * 1e12:,.0f} pF; drivers of this kind are for {most:,.0f} pF."
+            return {"length_m": length_m, "picofarads": farads * 1e12, "most_picofarads": most}
     elif names - {None} and length_m > LONGEST_LOGIC_M and not joint.isolates:
-        return f"{length_m:g} m of logic levels, which are for {LONGEST_LOGIC_M:g} m at most."
-    return ""
+        return {"length_m": length_m, "most_logic_m": LONGEST_LOGIC_M}
+    return {}

@@ -1,0 +1,222 @@
+"""The kinds of findings about the characters of a wire: line faults, losses, and what the capture itself lacks."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from .kind import Kind
+
+SAME_SETTINGS = (
+    "{?many}So many at once are no accident: the two ends, or the sheet and the wire, differ in a setting. Compare "
+    "baud, data bits, parity and polarity before looking for noise."
+)
+
+CHARACTERS: Mapping[str, Kind] = {
+    "parity-error": Kind(
+        "error",
+        "parity error",
+        "parity errors",
+        "A bit of the character changed on the way, or the two ends use different parities.",
+        (
+            SAME_SETTINGS,
+            "{!many}If few: look for noise, a missing ground or a weak driver. If most: compare the parity at both "
+            "ends.",
+        ),
+        detail="The first is {value:hex}; {parity} parity is declared.",
+    ),
+    "framing-error": Kind(
+        "error",
+        "framing error",
+        "framing errors",
+        "The line was not at idle level where the stop bit should be.",
+        (
+            SAME_SETTINGS,
+            "{!many}Compare baud and character format at both ends; then look for a receiver that began inside a "
+            "character.",
+        ),
+    ),
+    "break": Kind(
+        "warning",
+        "break",
+        "breaks",
+        "The line stayed at start level for a whole character: a break that was sent, or a wire that came loose.",
+        (
+            SAME_SETTINGS,
+            "{!many}If nobody sends breaks, check the wire, the sender's supply, and whether its pin is an output.",
+        ),
+        detail="The longest lasts {longest_s:time}, {longest_characters:.3g} character times.",
+    ),
+    "noise": Kind(
+        "warning",
+        "noisy character",
+        "noisy characters",
+        "The three samples of a bit did not agree.",
+        "Look for noise, slow edges or a baud at the limit of the receiver's tolerance.",
+    ),
+    "unknown-level": Kind(
+        "warning",
+        "character of unknown level",
+        "characters of unknown level",
+        "The capture has no level of the wire (undefined or undriven) for a part of the character.",
+        "Check that an output drives the wire at all times, or that a pull-up holds it at idle level.",
+    ),
+    "false-start": Kind(
+        "warning",
+        "false start",
+        "false starts",
+        "The line left idle level and was back half a bit later; nothing was received.",
+        "Look for spikes: crosstalk, a missing ground, a pin that changes its function while the line is idle.",
+    ),
+    "cut-character": Kind(
+        "note",
+        "cut-off character",
+        "cut-off characters",
+        "The capture begins or ends inside a character, which is not counted.",
+        "Start recording while the line is idle, and stop a little after the last character.",
+        detail="Of the {run:count character} until the wire first rests, at {until_s:.6g} s, the first {doubtful} may "
+        "be read out of step.",
+    ),
+    "cut-capture": Kind(
+        "warning",
+        "cut-off capture",
+        "cut-off captures",
+        "The file breaks off; everything before that was read.",
+        "Record again, or copy the file again; what the recording program still held when it ended is lost.",
+        detail="{reason}.",
+    ),
+    "coarse-capture": Kind(
+        "warning",
+        "coarse capture",
+        "coarse captures",
+        "So few samples a bit can show errors that the receiver never saw, and hide others.",
+        "Record with at least ten samples a bit.",
+        detail="A bit lasts {ticks:.3g} ticks of the capture, so each level is judged up to {off:.0%} of a bit too "
+        "early or too late.",
+    ),
+    "short-stop": Kind(
+        "warning",
+        "missing second stop bit",
+        "missing second stop bits",
+        "The line was not at idle level in the second stop bit: the sender leaves fewer stop bits than declared.",
+        "Compare the stop bits at both ends; most receivers check the first one alone and never notice.",
+    ),
+    "overrun": Kind(
+        "error",
+        "overrun",
+        "overruns",
+        "The receiver's hardware lost a character: the next one arrived before the last was fetched.",
+        "Fetch sooner: a higher interrupt priority, shorter stretches with interrupts off, a FIFO, or DMA.",
+        detail=(
+            "{?counted}The driver of the receiving port counted them by the time it delivered this character.",
+            "{?counting}The characters count up, and {missing:count character} {missing:is} missing, {first_missing} "
+            "at the first place (or a multiple of {cycle} more).",
+            "{!counting}By the sequence counter {missing:count byte} {missing:is} missing there.",
+        ),
+        also=("counted", "counting"),
+    ),
+    "overflow": Kind(
+        "error",
+        "overflow",
+        "overflows",
+        (
+            "{?recorded}The line shows no fault there and no gap as long as the missing bytes: they never reached the "
+            "wire.",
+            "{?bytes_alone}The capture holds bytes alone and shows no line fault there: most likely a software buffer "
+            "lost them, but a loss on the line is possible.",
+            "{?marked}The line shows no fault there: most likely a software buffer behind it lost them.",
+        ),
+        (
+            "{?recorded}Look at the sender's transmit buffer, and at code that writes into it without waiting for "
+            "room; a sender that counts without sending looks the same.",
+            "{?bytes_alone}Make the receiver's software buffer larger, empty it more often, or let flow control pause "
+            "the sender. Record the wire as well to exclude the sender.",
+            "{?marked}Make the receiver's software buffer larger, empty it more often, or let flow control pause the "
+            "sender.",
+            "{?counted}Read from the port more often, or more at a time, or let flow control pause the sender.",
+            "{?counting}Look at the receiver's buffers: with [receive] on the sheet, plan and decode calculate how "
+            "large they must be and how soon they must be emptied.",
+        ),
+        detail=(
+            "{?counted}The driver of the receiving port counted them by the time it delivered this character.",
+            "{?counting}The characters count up, and {missing:count character} {missing:is} missing, {first_missing} "
+            "at the first place (or a multiple of {cycle} more).",
+            "{?frames}{missing:count byte} {missing:is} missing, of {frames:count frame}.",
+            "{at_least:count byte} or more {at_least:is} missing ({at_most:,} at most), of {frames:count frame}.",
+            "{?joined}The rest was read as {joined:count frame with a wrong checksum}.",
+        ),
+        also=("counted", "counting", "bytes_alone", "recorded", "marked", "joined"),
+    ),
+    "counter-gap": Kind(
+        "error",
+        "gap in the sequence",
+        "gaps in the sequence",
+        "Bytes are missing where the line shows a fault or a gap: they were lost on the line.",
+        "Fix the line faults there first.",
+        detail=(
+            "{?counting}The characters count up, and {missing:count character} {missing:is} missing, {first_missing} "
+            "at the first place (or a multiple of {cycle} more).",
+            "{?frames}{missing:count byte} {missing:is} missing, of {frames:count frame}.",
+            "{at_least:count byte} or more {at_least:is} missing ({at_most:,} at most), of {frames:count frame}.",
+        ),
+        also=("counting", "frames", "joined"),
+    ),
+    "sent-while-paused": Kind(
+        "error",
+        "pause that was not kept",
+        "pauses that were not kept",
+        "The sender continued although the other end had requested a pause; the characters sent then may be lost.",
+        "Check that flow control is on at the sender, that the signal or the characters reach it, and how many "
+        "characters its FIFO still sends: the receiver must request the pause early enough.",
+        detail="{late:count character} began after the allowance of {allowed_s:time}, {most_late} at most in one of "
+        "{pauses:count pause}; the last began {latest_s:time} after the request. Up to {after:count character} came "
+        "after a request, with those that hardware may still send.",
+    ),
+    "silence": Kind(
+        "warning",
+        "silent wire",
+        "silent wires",
+        "The wire kept one level in the whole capture.",
+        "Check that the sender is powered and enabled, that TX goes to RX, and that the right signal was recorded.",
+        detail="It stayed at level {level}.",
+    ),
+    "counter-repeat": Kind(
+        "warning",
+        "repeated frame",
+        "repeated frames",
+        "{!counting}The sequence counter has the same value in two frames in a row.",
+        (
+            "{!counting}Check whether the sender repeats after a missing reply, or forgets to count.",
+            "{?counting}Look for an echo, a sender that repeats, or a buffer that is read twice.",
+        ),
+        detail="{?counting}The characters count up, and these occur twice.",
+        among="{frame} frames",
+        also=("counting",),
+    ),
+    "counter-restart": Kind(
+        "warning",
+        "restarted counter",
+        "restarted counters",
+        "The sequence counter starts again at 0 long before it is due: most likely the sender has restarted.",
+        "Check the sender's supply, its watchdog, and whether opening the port resets it.",
+        among="{frame} frames",
+    ),
+    "counter-mismatch": Kind(
+        "error",
+        "counter that fits neither neighbour",
+        "counters that fit neither neighbour",
+        "The frames before and after fit each other, so no frame is missing: the counter, or its frame, was changed.",
+        "Add a checksum to the frame if it has none; then look for line faults there.",
+        detail="The first is {found}, where {expected} is expected.",
+        among="{frame} frames",
+    ),
+    "counter-jump": Kind(
+        "warning",
+        "counter that jumps without proof of a loss",
+        "counters that jump without proof of a loss",
+        "Either frames are missing here, or the counter was changed: one frame alone, without a checksum, does not "
+        "decide.",
+        "Add a checksum to the frame, or record longer.",
+        detail="The first jumps from {before} to {found}.",
+        among="{frame} frames",
+    ),
+}
