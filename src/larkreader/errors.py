@@ -16,6 +16,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from difflib import get_close_matches
+from typing import Any
 
 
 class LarkReaderError(Exception):
@@ -39,6 +40,10 @@ class LarkReaderError(Exception):
         self.found = found
         self.wanted = wanted
         self.advice = advice
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        """Return what makes the same error again, in another process too."""
+        return type(self), (self.where, self.found, self.wanted, self.advice)
 
     def __str__(self) -> str:
         sentences = [_sentence(f"{self.where} {self.found}")]
@@ -74,6 +79,10 @@ class SheetError(LarkReaderError, ValueError):
         super().__init__(first.where, first.found, first.wanted, first.advice)
         self.name = name
         self.mistakes = tuple(mistakes)
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        """Return what makes the same error again, in another process too."""
+        return type(self), (self.name, self.mistakes)
 
     def __str__(self) -> str:
         count = len(self.mistakes)

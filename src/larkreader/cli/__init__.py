@@ -41,6 +41,10 @@ ENDING_SIGNALS = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
 OK, FINDINGS, UNUSABLE, BUG, INTERRUPTED, PIPE_CLOSED = 0, 1, 2, 70, 130, 141
 
 
+class _PipeClosedError(Exception):
+    """The reader of the output has gone."""
+
+
 class _LateGroup(click.Group):
     """Loads a command when it is called, so that help comes at once."""
 
@@ -61,6 +65,13 @@ class _LateGroup(click.Group):
 
             ctx.fail(f'There is no command "{args[0]}". {nearest(args[0], list(COMMANDS))}')
         return super().resolve_command(ctx, args)
+
+    def invoke(self, ctx: click.Context) -> object:
+        """Run a command; click would end with 1 where the reader of the output has gone, which is that of findings."""
+        try:
+            return super().invoke(ctx)
+        except BrokenPipeError as gone:
+            raise _PipeClosedError from gone
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         with formatter.section("Commands"):
@@ -124,7 +135,7 @@ def run(arguments: list[str]) -> int:
     except (click.Abort, KeyboardInterrupt):
         click.echo("larkreader: interrupted", err=True)
         return INTERRUPTED
-    except BrokenPipeError:
+    except (BrokenPipeError, _PipeClosedError):
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return PIPE_CLOSED
     except OSError as error:

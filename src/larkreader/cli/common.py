@@ -81,6 +81,11 @@ def write_fates_of(paths: Mapping[str, PathReport], path: Path, sheet: str) -> N
     note(f"what became of each character written to {path}")
 
 
+def exit_status(verdict: str) -> int:
+    """Return the exit status of a verdict: 1 for faults, and where nothing was read, 0 otherwise."""
+    return 1 if verdict in ("faults", "nothing-read") else 0
+
+
 def console_form() -> tuple[int, bool]:
     """Return the columns of the terminal, and whether it has nothing but ASCII."""
     from larkreader.present.terminal import make_console

@@ -14,6 +14,7 @@ from .common import (
     capture_argument,
     check_output,
     console_form,
+    exit_status,
     json_option,
     note,
     oversampling_option,
@@ -187,8 +188,8 @@ def decode(
             from larkreader.present.path_views import paths_in_short
 
             console.print(paths_in_short(reading.paths), "", sep="\n")
-        console.print(terminal.findings(reading.findings, reading.verdict))
-    return 1 if reading.verdict == "faults" else 0
+        console.print(terminal.findings(reading.findings, reading.verdict, reading.checked))
+    return exit_status(reading.verdict)
 
 
 def _ring_of(capture: Path, write_index: int | None, filled: int | None, kind: str | None) -> RingMemory | None:

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from .common import capture_argument, check_output, json_option, note, print_json
+from .common import capture_argument, check_output, exit_status, json_option, note, print_json
 from .forms import form_of, form_options
 from .stepping import diagnose_port, is_port, probe_port
 
@@ -140,7 +140,7 @@ def diagnose(
         print_json({**document, "wires": {name: one.to_dict() for name, one in told.items()} | _json_of(garbled, lost)})
     else:
         _show(told, garbled, lost)
-    return 1 if verdict == "faults" else 0
+    return exit_status(verdict)
 
 
 def _verdict_of(

@@ -261,7 +261,7 @@ def say_findings(found: Iterator[Any]) -> None:
     """Say findings on standard error."""
     for finding in found:
         note(f"{finding.severity} {finding.kind} on {finding.wire}: {finding.text}")
-        note(f"To do: {finding.advice}")
+        note(f"Fix: {finding.advice}")
 
 
 @contextmanager

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from .common import check_figure, check_output, json_option, note, print_json, write_fates_of
+from .common import check_figure, check_output, exit_status, json_option, note, print_json, write_fates_of
 from .forms import Rate
 
 if TYPE_CHECKING:
@@ -135,7 +135,7 @@ def plan(
         print_json({"sheet": str(sheet), **planned.to_dict()})
     else:
         _show(planned, only)
-    return 1 if planned.verdict == "faults" else 0
+    return exit_status(planned.verdict)
 
 
 def _refuse_unused(names: tuple[str, ...], given: str) -> None:

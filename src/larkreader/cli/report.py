@@ -13,7 +13,16 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from .common import capture_argument, check_output, note, progress_of, read_with_progress, sheet_argument, wire_option
+from .common import (
+    capture_argument,
+    check_output,
+    exit_status,
+    note,
+    progress_of,
+    read_with_progress,
+    sheet_argument,
+    wire_option,
+)
 from .forms import form_of, form_options
 
 if TYPE_CHECKING:
@@ -82,7 +91,7 @@ def report(
         written = write_figures(told, folder)
         output.write_text(render_markdown(told, folder.name if written else ""), encoding="utf-8")
         note(f"report written to {output}, its {len(written)} figures into {folder}")
-    return 1 if reading.verdict == "faults" else 0
+    return exit_status(reading.verdict)
 
 
 def _traces(declared: Sheet, capture: Path, **options: Any) -> tuple[Mapping[str, Trace], list[str]]:

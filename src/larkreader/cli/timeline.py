@@ -12,6 +12,7 @@ from .common import (
     check_figure,
     check_output,
     console_form,
+    exit_status,
     json_option,
     note,
     print_json,
@@ -98,7 +99,7 @@ def timeline(
         print_json(_document(reading, rows, chosen))
     else:
         _show(reading, rows, chosen, count, moved_at_s, ascii_only=ascii_only)
-    return 1 if reading.verdict == "faults" else 0
+    return exit_status(reading.verdict)
 
 
 def _show(

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Literal
+from typing import Any, Literal
 
-from pydantic import BaseModel, Field
+from pydantic import BaseModel, Field, ValidationError
 
+from larkreader.errors import SheetError
 from larkreader.shown import Shown
 
 from .baud_generator import BaudGenerator
@@ -18,13 +19,34 @@ from .exchange import Exchange
 from .layout import FrameLayout
 from .line import LineSettings
 from .loopback import LoopbackMatrix
+from .mistakes import mistakes_of
 from .pairing import Pairing, WireTiming
 from .port import DeclaredPort
 from .receive_path import ReceivePath
+from .references import reference_mistakes
 from .registers import Meanings, Register
 from .send_path import SendPath
 from .steps import Rule, Step
 from .wiring import Joint
+
+# The tables whose parts know their own name.
+NAMED = frozenset(
+    (
+        "wire",
+        "frame",
+        "port",
+        "event",
+        "clock",
+        "generator",
+        "end",
+        "register",
+        "meaning",
+        "rule",
+        "receive",
+        "send",
+        "pair",
+    )
+)
 
 
 class Wire(BaseModel, frozen=True, extra="forbid"):
@@ -141,6 +163,21 @@ class Sheet(Shown, BaseModel, frozen=True, extra="forbid"):
     pair: Mapping[str, Pairing] = {}
     timing: WireTiming = WireTiming()
 
+    def __init__(self, **data: Any) -> None:
+        """Make a sheet; a part takes its name from its table, and a frame the only wire there is.
+
+        Raises
+        ------
+        SheetError
+            If a part cannot be used, or refers to another one that is not there; `mistakes` lists all of them.
+        """
+        try:
+            super().__init__(**_named(data))
+        except ValidationError as error:
+            raise SheetError("the sheet", mistakes_of(error, type(self), "")) from None
+        if mistakes := list(reference_mistakes(self)):
+            raise SheetError("the sheet", mistakes)
+
     def line_of(self, port: str) -> LineSettings:
         """Return the line settings of a port of the sheet, or those of ``[line]`` for another."""
         wire = self.port[port].wire if port in self.port else None
@@ -154,3 +191,31 @@ class Sheet(Shown, BaseModel, frozen=True, extra="forbid"):
     def layouts_of(self, wire: str) -> tuple[FrameLayout, ...]:
         """Return the layouts of the frames that travel on `wire`."""
         return tuple(layout for layout in self.frame.values() if layout.wire == wire)
+
+
+def _named(data: Mapping[str, Any]) -> dict[str, Any]:
+    """Return the tables of a sheet, each part with the name that it has in its table."""
+    named = dict(data)
+    for table, parts in data.items():
+        if table in NAMED and isinstance(parts, Mapping):
+            named[table] = {name: _with(part, "key", name) for name, part in parts.items()}
+    wires, frames = named.get("wire"), named.get("frame")
+    if isinstance(wires, Mapping) and len(wires) == 1 and isinstance(frames, Mapping):
+        only = next(iter(wires))
+        named["frame"] = {
+            name: part if _get(part, "wire") is not None else _with(part, "wire", only) for name, part in frames.items()
+        }
+    return named
+
+
+def _get(part: Any, name: str) -> Any:
+    return part.get(name) if isinstance(part, Mapping) else getattr(part, name, None)
+
+
+def _with(part: Any, name: str, value: str) -> Any:
+    """Return a part, a model or a mapping, with a value; as it is if it has that already, or is neither."""
+    if isinstance(part, Mapping):
+        return {**part, name: value}
+    if isinstance(part, BaseModel) and getattr(part, name) != value:
+        return part.model_copy(update={name: value})
+    return part

@@ -308,7 +308,8 @@ def _skipped(
     reason = np.full(len(some), Skip.NO_MARKER, dtype=np.uint8)
     reason[(needed > 0) & (length < needed)] = Skip.TRUNCATED_FRAME
     reason[(needed > 0) & (length >= needed)] = Skip.LENGTH_MISMATCH
-    reason[(needed > 0) & (begins + needed > total)] = Skip.UNFINISHED
+    reaches_end = begins + length == total  # whatever claims to reach further is no frame if another one follows
+    reason[(needed > 0) & (begins + needed > total) & reaches_end] = Skip.UNFINISHED
     return Spans(begins, length, reason), begun
 
 

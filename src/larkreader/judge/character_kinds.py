@@ -44,7 +44,7 @@ CHARACTERS: Mapping[str, Kind] = {
             SAME_SETTINGS,
             "{!many}If nobody sends breaks, check the wire, the sender's supply, and whether its pin is an output.",
         ),
-        detail="The longest lasts {longest_s:time}, {longest_characters:.3g} character times.",
+        detail="The longest lasts {longest_s:time}, {longest_characters:.3g} times as long as a character.",
     ),
     "noise": Kind(
         "warning",
@@ -141,10 +141,10 @@ CHARACTERS: Mapping[str, Kind] = {
             "{?counting}The characters count up, and {missing:count character} {missing:is} missing, {first_missing} "
             "at the first place (or a multiple of {cycle} more).",
             "{?frames}{missing:count byte} {missing:is} missing, of {frames:count frame}.",
-            "{at_least:count byte} or more {at_least:is} missing ({at_most:,} at most), of {frames:count frame}.",
+            "At least {at_least:count byte} {at_least:is} missing, of {frames:count frame}.",
             "{?joined}The rest was read as {joined:count frame with a wrong checksum}.",
         ),
-        also=("counted", "counting", "bytes_alone", "recorded", "marked", "joined"),
+        also=("counted", "counting", "bytes_alone", "recorded", "marked", "joined", "at_most"),
     ),
     "counter-gap": Kind(
         "error",
@@ -156,9 +156,9 @@ CHARACTERS: Mapping[str, Kind] = {
             "{?counting}The characters count up, and {missing:count character} {missing:is} missing, {first_missing} "
             "at the first place (or a multiple of {cycle} more).",
             "{?frames}{missing:count byte} {missing:is} missing, of {frames:count frame}.",
-            "{at_least:count byte} or more {at_least:is} missing ({at_most:,} at most), of {frames:count frame}.",
+            "At least {at_least:count byte} {at_least:is} missing, of {frames:count frame}.",
         ),
-        also=("counting", "frames", "joined"),
+        also=("counting", "frames", "joined", "at_most"),
     ),
     "sent-while-paused": Kind(
         "error",

@@ -20,32 +20,32 @@ from larkreader.decode.frame_columns import Frames
 from .findings import Finding, Verdict, verdict_of
 from .wording import Template, render
 
-# What can be checked: how it reads when it was, and when it was not, by reason.
-CHECKS: Mapping[str, Template] = {
-    "frames": "{good:count byte} of {wire} {good:is} in good frames",
-    "line": "{characters:count character} of {wire} {characters:has} no line fault",
-    "counter": "no {frame} frame is missing by its counter",
-    "period": "{frame} keeps its period of {period_s:time}",
-    "pairs": "{answered:count request} of {pair} {answered:is} answered",
-    "reads": "every read of {wire} returns",
-    "pauses": "{pauses:count pause} of {wire} {pauses:is} kept",
+# What can be proven, and why something could not be checked: a heading, and what stands behind it for each subject.
+PROVEN: Mapping[str, tuple[str, Template]] = {
+    "frames": ("bytes in good frames", "{good:,} of {total:,} on {wire}"),
+    "line": ("characters without a line fault", "{good:,} of {total:,} on {wire}"),
+    "counter": ("no frame missing by its counter", "{frame}"),
+    "period": ("period kept", "{frame}"),
+    "pairs": ("requests answered", "{answered:,} of {total:,} ({pair})"),
+    "reads": ("every read returns", "{wire}"),
+    "pauses": ("pauses kept", "{pauses:,} on {wire}"),
 }
-REASONS: Mapping[str, Template] = {
-    "not-captured": "{wire}: not in the capture",
-    "silent": "{wire}: nothing was sent on it",
-    "no-layout": "content of {wire}: no frame is declared on it",
-    "no-checksum": "content of {frame}: it has no checksum, so changed bytes do not show",
-    "no-counter": "missing {frame} frames: it has no counter and no period",
-    "bytes-alone": "line faults on {wire}: the capture holds bytes alone",
-    "no-parity": "single changed bits on {wire}: it has no parity",
-    "no-times": "{what} on {wire}: the capture has no times",
-    "not-both-sides": "requests of {pair}: the capture does not have both wires",
-    "open-requests": "{open:count request} of {pair}: the capture ends before a reply is due",
-    "no-requests": "requests of {pair}: there is none",
-    "no-limit": "reply times of {pair}: no time limit is declared, and no reply shows how long one takes",
-    "no-signal": "pauses of {wire}: the capture does not show when a pause is requested",
-    "no-pauses": "pauses of {wire}: none was requested",
-    "no-levels": "receive path of {wire}: the capture has no levels of it",
+NOT_CHECKED: Mapping[str, tuple[str, Template]] = {
+    "not-captured": ("wires that are not in the capture", "{wire}"),
+    "silent": ("wires without a character", "{wire}"),
+    "no-layout": ("content, as no frame is declared", "{wire}"),
+    "no-checksum": ("changed bytes, as there is no checksum", "{frame}"),
+    "no-counter": ("missing frames, as there is no counter and no period", "{frame}"),
+    "bytes-alone": ("line faults, as the capture holds bytes alone", "{wire}"),
+    "no-parity": ("single changed bits, as there is no parity", "{wire}"),
+    "no-times": ("periods, as the capture has no times", "{frame}"),
+    "not-both-sides": ("requests, as not both wires are in the capture", "{pair}"),
+    "open-requests": ("replies that were not due yet when the capture ended", "{open:,} of {pair}"),
+    "no-requests": ("replies, as there is no request", "{pair}"),
+    "no-limit": ("replies, as neither the sheet nor a reply shows how long one takes", "{pair}"),
+    "no-signal": ("pauses, as the capture does not show when one is requested", "{wire}"),
+    "no-pauses": ("pauses, as none was requested", "{wire}"),
+    "no-levels": ("reads, as the capture has no levels", "{wire}"),
 }
 
 
@@ -56,7 +56,7 @@ class Check:
     Parameters
     ----------
     what : str
-        A key of `CHECKS` if it was proven, of `REASONS` if it could not be checked.
+        A key of `PROVEN` or of `NOT_CHECKED`.
     evidence : mapping of str to value
         Of what, and how much.
     """
@@ -65,13 +65,19 @@ class Check:
     evidence: Mapping[str, Any]
 
     @property
+    def is_proven(self) -> bool:
+        """Whether it was proven."""
+        return self.what in PROVEN
+
+    @property
     def text(self) -> str:
-        """The check as a clause."""
-        return render(CHECKS.get(self.what) or REASONS[self.what], self.evidence)
+        """The check in words."""
+        head, subject = _words_of(self.what)
+        return f"{head}: {render(subject, self.evidence)}"
 
     def to_dict(self) -> dict[str, Any]:
         """Return the check as JSON has it."""
-        return {"what": self.what, "evidence": dict(self.evidence), "text": self.text}
+        return {"what": self.what, **self.evidence, "text": self.text}
 
 
 @dataclass(frozen=True)
@@ -104,13 +110,21 @@ class Checked:
         }
 
     def __str__(self) -> str:
-        """Write both lists as two lines."""
-        lines = [
-            f"{head}: {'; '.join(one.text for one in every)}."
-            for head, every in (("Proven", self.proven), ("Not checked", self.not_checked))
-            if every
-        ]
+        """Write both lists as two lines; what has the same heading stands together."""
+        lines = []
+        for title, every in (("Proven", self.proven), ("Not checked", self.not_checked)):
+            by_head: dict[str, list[str]] = {}
+            for one in every:
+                head, subject = _words_of(one.what)
+                by_head.setdefault(head, []).append(render(subject, one.evidence))
+            if by_head:
+                parts = [f"{head} ({', '.join(subjects)})" for head, subjects in by_head.items()]
+                lines.append(f"{title}: {'; '.join(parts)}.")
         return "\n".join(lines)
+
+
+def _words_of(what: str) -> tuple[str, Template]:
+    return PROVEN[what] if what in PROVEN else NOT_CHECKED[what]
 
 
 def add_up(
@@ -148,15 +162,14 @@ def add_up(
     -------
     Checked
     """
-    proven: list[Check] = []
-    missing: list[Check] = []
-    for one in _of_wires(sheet, characters, frames, bytes_of, findings, wires):
-        (proven if one.what in CHECKS else missing).append(one)
-    for one in (*_of_pairs(sheet, pairs), *_of_paths(sheet, characters, paths, findings)):
-        (proven if one.what in CHECKS else missing).append(one)
-    for one in _of_pauses(sheet, characters, pauses, findings):
-        (proven if one.what in CHECKS else missing).append(one)
-    return Checked(tuple(proven), tuple(missing), is_read=any(map(len, characters.values())))
+    every = [
+        *_of_wires(sheet, characters, frames, bytes_of, findings, wires),
+        *_of_pairs(sheet, pairs),
+        *_of_paths(sheet, characters, paths, findings),
+        *_of_pauses(sheet, characters, pauses, findings),
+    ]
+    proven, not_checked = ([one for one in every if one.is_proven is wanted] for wanted in (True, False))
+    return Checked(tuple(proven), tuple(not_checked), is_read=any(map(len, characters.values())))
 
 
 def _of_wires(
@@ -179,18 +192,20 @@ def _of_wires(
             if not layouts:
                 yield Check("no-layout", {"wire": wire})
             elif bytes_of[wire]["good"]:
-                yield Check("frames", {"wire": wire, "good": bytes_of[wire]["good"]})
+                counts = {name: bytes_of[wire][name] for name in ("good", "total")}
+                yield Check("frames", {"wire": wire, **counts})
             for layout in layouts:
                 if len(frames[layout.key]):
                     yield from _of_layout(wire, frames[layout.key], held, findings)
 
 
 def _of_line(wire: str, held: Characters, sheet: Sheet) -> Iterator[Check]:
-    sound = int(np.count_nonzero(held.faults == 0))
+    layouts = sheet.layouts_of(wire)
     if held.has_line or held.faults.any():
-        if sound:
-            yield Check("line", {"wire": wire, "characters": sound})
-        if not sheet.wire[wire].line.has_parity and not all(one.checksum for one in sheet.layouts_of(wire)):
+        sound = int(np.count_nonzero(held.faults == 0))
+        if sound and not layouts:
+            yield Check("line", {"wire": wire, "good": sound, "total": len(held)})
+        if not sheet.wire[wire].line.has_parity and not (layouts and all(one.checksum for one in layouts)):
             yield Check("no-parity", {"wire": wire})
     else:
         yield Check("bytes-alone", {"wire": wire})
@@ -209,7 +224,7 @@ def _of_layout(wire: str, frames: Frames, held: Characters, findings: Sequence[F
         yield Check("no-counter", named)
     if layout.period is not None:
         if not held.has_times:
-            yield Check("no-times", {"what": f"the period of {layout.key}", "wire": wire})
+            yield Check("no-times", named)
         elif not wrong & {"late-frame", "silent-layout"}:
             yield Check("period", {**named, "period_s": layout.period})
 
@@ -225,7 +240,7 @@ def _of_pairs(sheet: Sheet, pairs: Mapping[str, Any]) -> Iterator[Check]:
         if not len(one):
             yield Check("no-requests", named)
         if answered:
-            yield Check("pairs", {**named, "answered": answered})
+            yield Check("pairs", {**named, "answered": answered, "total": len(one)})
         if still_open and not answered and one.has_no_limit:
             yield Check("no-limit", named)
         elif still_open:

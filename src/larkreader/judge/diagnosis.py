@@ -165,8 +165,8 @@ def _best_bit_time(
 ) -> tuple[BitTime | None, list[FormatFit]]:
     """Return the bit time under which a wire reads best, and how well it reads under every format.
 
-    The measured one if nothing speaks against it; else a multiple or a part of it, or the declared or a usual one, under
-    which a usual format has no fault.
+    The measured one if nothing speaks against it; else a multiple or a part of it, or the declared or a usual one,
+    under which a usual format has no fault.
     """
     fits = [] if bit is None else fit_formats(trace, float(1 / (bit.ticks * trace.tick_s)), layouts)
     if fits and fits[0].fault_share <= HEALTHY_FAULTS:
@@ -360,7 +360,7 @@ def _clock(seen: Survey) -> dict[str, Any]:
     assert seen.baud is not None
     digits = max(0, 5 - len(str(int(seen.baud))))
     uncertainty_ppm = max(2 * seen.baud_uncertainty_ppm, 1)
-    return {"measured": f"{seen.baud:,.{digits}f}", "uncertainty_ppm": uncertainty_ppm}
+    return {"measured": f"{seen.baud:.{digits}f}", "uncertainty_ppm": uncertainty_ppm}
 
 
 def _read(fit: FormatFit) -> dict[str, int]:

@@ -59,9 +59,10 @@ FRAMES: Mapping[str, Kind] = {
         "The sender reports that it did not measure these values, but sent substitutes.",
         "Find out what the sender lacks: a sensor, a set-point in time, power. Do not use these values as measured.",
         detail=(
-            "By {field}, {fields:list} are substitutes in {frames:count frame}",
+            "By {field}, {frames:count frame} {frames:has} substitutes for {fields:list}",
             ", for at most {longest_s:time}",
             "{?to_end}, still at the end",
+            "{?field}.",
         ),
         also=("to_end",),
     ),
@@ -74,7 +75,7 @@ FRAMES: Mapping[str, Kind] = {
         "traffic.",
         detail=(
             "A period of {period_s:time} is declared; the longest gap is {longest_s:time}.",
-            "In all {missing:count frame} that {missing:was} due did not come.",
+            "{missing:count frame} that {missing:was} due did not come.",
         ),
         among="{frame} frames",
     ),

@@ -67,5 +67,5 @@ def judge_baud(wire: str, beginning: Trace, characters: Characters, line: LineSe
     late = abs(bit.asymmetry_ticks) * some.tick_s
     if off_grid(some, line, late)[0] < WRONG_BAUD or abs(baud / line.baud - 1) < TOLERATED:
         return
-    evidence = {"declared": line.baud, "measured": f"{baud:,.4g}", "deviation": baud / line.baud - 1}
+    evidence = {"declared": line.baud, "measured": f"about {baud:.4g}", "deviation": baud / line.baud - 1}
     yield make_finding("baud-mismatch", wire, **evidence, unnoticed=True)

@@ -130,7 +130,7 @@ PATHS: Mapping[str, Kind] = {
             "{wire}: a read asks for {length:count character}",
             "{?terminated} and a NUL",
             ", and its buffer has {room:count place}.",
-            ", and waits until they are in the ring, which holds {ring:,}.",
+            "{?length}, and waits until they are in the ring, which holds {ring:,}.",
             "{wire}: a line may have {line:,} characters, and the ring holds {ring:,}: a longer line never comes out "
             "of it.",
         ),

@@ -104,7 +104,12 @@ class PathReport:
 
 
 def judge_receive_path(
-    sheet: Sheet, wire: str, characters: Characters, messages: Messages | None = None, *, search: bool = True
+    sheet: Sheet,
+    wire: str,
+    characters: Characters,
+    messages: Messages | Offsets | None = None,
+    *,
+    search: bool = True,
 ) -> PathReport:
     """Run characters through the receive path of a wire and tell what is wrong with it.
 
@@ -116,8 +121,8 @@ def judge_receive_path(
         The wire.
     characters : Characters
         What is on it, with times.
-    messages : Messages, optional
-        Which characters make a message.
+    messages : Messages, or ndarray of int64 of shape (n_messages,), optional
+        Which characters make a message: the number of the first character of each.
     search : bool
         Whether to search for what the path could stand, which takes a score of replays.
 
@@ -139,12 +144,13 @@ def judge_receive_path(
         heard = compare_heard(characters, hear(trace, line, path.deaf, start=path.service.start), line)
         characters, messages = heard.characters, None  # whose messages begin elsewhere
         path = path.model_copy(update={"deaf": tuple(one for one in path.deaf if one.stops == "everything")})
+    starts = np.empty(0, np.int64) if messages is None or isinstance(messages, Messages) else messages
     told = replay(characters, path, line, back=back)
     limits = find_limits(characters, path, line, back=back) if search else PathLimits()
     findings = [
         *([] if heard is None else _judge_deafness(wire, heard)),
         *_judge_losses(wire, told, limits, is_paused=path.pause is not None and line.flow_control != "none"),
-        *_judge_reads(wire, told, messages or Messages()),
+        *_judge_reads(wire, told, messages if isinstance(messages, Messages) else Messages(starts)),
         *([] if any(told.count(fate) for fate in (Fate.OVERRUN, *BUFFERS)) else _judge_room(wire, told, limits)),
         *_judge_processor(wire, told),
         *_judge_waits(wire, told, line),

@@ -238,7 +238,8 @@ def read(
             )
             if not any((one.faults == 0).any() for one in every):
                 findings += judge_no_frames(key, characters[key])
-                findings += _judge_no_good_frame(key, characters[key], every)
+                if not any(one.severity == "error" and one.wire == key for one in findings):
+                    findings += _judge_no_good_frame(key, characters[key], every)
         else:
             findings += judge_text(key, characters[key], _ending_of(declared, key), is_stray=is_stray)
             findings += judge_counting(key, characters[key], line.data_bits)

@@ -104,7 +104,7 @@ SETUP: Mapping[str, Kind] = {
         "pairs of pins joined wrongly",
         "Two outputs drive each other, and two inputs receive nothing: both ends look dead.",
         "Join {output} to {input}.",
-        detail="{ends:list} are joined {roles}.",
+        detail="{ends:and} are joined {roles}.",
     ),
     "joint-missing": Kind(
         "error",
@@ -128,7 +128,7 @@ SETUP: Mapping[str, Kind] = {
         "pairs of outputs that drive each other",
         "The levels fight, which can damage both. An end that only listens must leave its TX open.",
         "Let one of them drive the wire, or make all of them open-drain with a pull-up.",
-        detail=("{pins:list} drive the same wire.", "{supplies:list} feed the same wire."),
+        detail=("{pins:and} drive the same wire.", "{supplies:and} feed the same wire."),
     ),
     "level-too-high": Kind(
         "error",
@@ -153,7 +153,7 @@ SETUP: Mapping[str, Kind] = {
         "open outputs without a pull-up",
         "The wire never gets high, so it looks like an endless break.",
         "Add a pull-up to the supply of the input, or set the pin to push-pull.",
-        detail="{pins:list} drives low alone, and nothing pulls the wire up.",
+        detail="{pins:and} drives low alone, and nothing pulls the wire up.",
     ),
     "slow-edge": Kind(
         "warning",
@@ -186,7 +186,7 @@ SETUP: Mapping[str, Kind] = {
         ("{?drawn_ma}The end restarts, or never appears.", "{?first_v}The end gets a voltage that it is not made for."),
         "Use a supply that is made for it, and join the grounds.",
         detail=(
-            "{pins:list} draws {drawn_ma:,.4g} mA, and {supply} gives {given_ma:,.4g} mA at most.",
+            "{pins:and} draws {drawn_ma:,.4g} mA, and {supply} gives {given_ma:,.4g} mA at most.",
             "{first} is of {first_v:g} V, and {second} of {second_v:g} V.",
         ),
     ),
@@ -196,7 +196,7 @@ SETUP: Mapping[str, Kind] = {
         "pins that are used twice",
         "Only one of its uses can work.",
         "Move one of them to another pin, or to another UART.",
-        detail="{pad} of {end} has the uses {uses:list}.",
+        detail="{pad} of {end} is used as {uses:and}.",
     ),
     "jumper-wrong": Kind(
         "error",
@@ -237,7 +237,7 @@ SETUP: Mapping[str, Kind] = {
         "The setting of the end is not known.",
         "Look the value up in the manual, and declare what it means; it may be reserved.",
         detail=(
-            "{values:list} means no {setting} that is declared.",
+            "{values:and} means no {setting} that is declared.",
             "{problem}",
             "Together the registers mean {format}, which is not a format.",
         ),
@@ -248,7 +248,7 @@ SETUP: Mapping[str, Kind] = {
         "registers that were never written",
         "Its reset value counts, which a boot loader or a debugger may have changed.",
         "Write it all the same, so that the settings stand in the code.",
-        detail="{registers:list} of {end} {number:was} never written.",
+        detail="{registers:and} of {end} {number:was} never written.",
     ),
     "not-enabled": Kind(
         "error",

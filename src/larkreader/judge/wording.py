@@ -14,7 +14,7 @@ After the colon stands how to write the value:
 ``percent``          a share as percent: ``4.41 %``
 ``change``           a share as percent with its sign: ``+0.25 %``
 ``hex``              ``0x0D``
-``list``             the items, with commas
+``list``, ``and``    the items, with commas or with ``and``
 any other            as in Python's format strings
 ===================  =====================================================
 """
@@ -72,7 +72,7 @@ def render(template: Template, evidence: Mapping[str, Any]) -> str:
             continue
         written = _PLACE.sub(lambda match: "" if match[1] else write_value(evidence[match[2]], match[3] or ""), clause)
         if written:
-            text += written if not text or written[0] in ",;.:" else f" {written}"
+            text += written if not text or written[0] in " ,;.:" else f" {written}"
     return text
 
 
@@ -94,6 +94,8 @@ def write_value(value: Any, form: str) -> str:
         return f"{100 * value:+.3g} %"
     if form == "hex":
         return f"0x{value:02X}"
+    if form == "and":
+        return " and ".join(map(str, value))
     if form == "list":
         return ", ".join(map(str, value))
     return format(value, form)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 from rich import box
@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from larkreader.decode.frame_columns import Frames
     from larkreader.exercise.ports.listing import PortEntry
     from larkreader.exercise.stepping import Trial
+    from larkreader.judge.checked import Checked
     from larkreader.judge.diagnosis import Diagnosis
     from larkreader.judge.findings import Finding
     from larkreader.judge.garble import Garble
@@ -30,15 +31,17 @@ if TYPE_CHECKING:
     from larkreader.present.frame_views import ValueView
 
 SHOWN_TEXT = 24  # characters of a message that is shown beside other things
+CERTAINTIES = {"likely": "likely", "possible": "possible"}
 SEVERITY_STYLES = {"error": "bold reverse", "warning": "bold", "note": "dim"}
 MOST_NAMES = 6  # of a field whose counts are shown
 LONGEST_WHOLE = 24  # of a name that is not folded
 WIDE = 100  # columns of a terminal from which everything is shown
 SAMPLE = 40  # characters of what came in that are shown
 VERDICTS = {
-    "clean": "clean: nothing is wrong",
-    "warnings": "warnings: nothing is broken, but look at what follows",
-    "faults": "faults: something is wrong, as follows",
+    "clean": "clean: everything that was checked is right",
+    "warnings": "warnings: nothing is broken, but look at the following",
+    "faults": "faults: the following is wrong",
+    "nothing-read": "nothing read: the capture holds no character of these wires",
 }
 
 
@@ -157,19 +160,50 @@ def frame_parts(frames: Frames, row: int, faults: Any, width: int) -> Group:
     )
 
 
-def findings(found: tuple[Finding, ...], verdict: str) -> Group:
-    """Show the verdict, then each finding: where, how often, what it means, what to do."""
+def findings(found: Sequence[Finding], verdict: str, checked: Checked | None = None) -> Group:
+    """Show the verdict, then each finding: where, how often, what it means, what to do; consequences below their cause.
+
+    At the end stands what was proven and what could not be checked.
+    """
     parts: list[Any] = [Text(f"Verdict: {VERDICTS[verdict]}", style="bold")]
-    for one in found:
-        head = Text.assemble(
-            (f" {one.severity} ", SEVERITY_STYLES[one.severity]), f" {one.kind} on ", (one.wire, "bold")
-        )
-        if one.frame:
-            head.append(f", frame {one.frame}")
-        parts += ["", head, Padding(Text(one.text), (0, 0, 0, 2))]
-        if one.advice:
-            parts.append(Padding(Text.assemble(("To do: ", "bold"), one.advice), (0, 0, 0, 2)))
+    for one, depth in in_order(found):
+        parts += ["", _head(one), *_sentences(one, depth)]
+    if checked is not None and str(checked):
+        parts += ["", *(Text(line) for line in str(checked).split("\n"))]
     return Group(*parts)
+
+
+def in_order(found: Sequence[Finding]) -> Iterator[tuple[Finding, int]]:
+    """Yield findings, each followed by its consequences, with how many causes lie above it."""
+    present = list(found)
+
+    def below(cause: Finding | None, depth: int) -> Iterator[tuple[Finding, int]]:
+        for one in present:
+            is_listed = one.caused_by is not None and any(one.caused_by is other for other in present)
+            if (one.caused_by if is_listed else None) is cause:
+                yield one, depth
+                yield from below(one, depth + 1)
+
+    yield from below(None, 0)
+
+
+def _head(one: Finding) -> Text:
+    head = Text.assemble((f" {one.severity} ", SEVERITY_STYLES[one.severity]), f" {one.kind} on ", (one.wire, "bold"))
+    if one.frame:
+        head.append(f", frame {one.frame}")
+    if one.certainty != "proven":
+        head.append(f", {CERTAINTIES[one.certainty]}" if one.score is None else f", {_likelihood(one.score)}")
+    return head
+
+
+def _sentences(one: Finding, depth: int = 0) -> list[Padding]:
+    """Return what a finding says and what to do; of a consequence, of what it is one."""
+    sentences = [Padding(Text(one.text), (0, 0, 0, 2))]
+    if depth and one.caused_by is not None:
+        sentences.append(Padding(Text(f"A consequence of the {one.caused_by.kind} above."), (0, 0, 0, 2)))
+    elif one.advice:
+        sentences.append(Padding(Text.assemble(("Fix: ", "bold"), one.advice), (0, 0, 0, 2)))
+    return sentences
 
 
 def explanations(told: Mapping[str, Diagnosis]) -> Group:
@@ -180,7 +214,7 @@ def explanations(told: Mapping[str, Diagnosis]) -> Group:
         is_declared = any(finding.kind == "as-declared" for finding in one.findings)
         if one.proposal is not None and one.verdict != "clean" and not is_declared:
             parts += [
-                Text.assemble("As it is, ", (wire, "bold"), " reads best as ", (str(one.proposal), "bold"), "."),
+                Text.assemble((wire, "bold"), " reads best as ", (str(one.proposal), "bold"), "."),
                 "",
             ]
     return Group(*parts[:-1])
@@ -190,13 +224,7 @@ def explained(found: Sequence[Finding]) -> Group:
     """Show findings with how likely they are as explanations, where they are some."""
     parts: list[Any] = []
     for one in found:
-        likely = "" if one.score is None else f", {_likelihood(one.score)}"
-        style = SEVERITY_STYLES[one.severity]
-        parts.append(Text.assemble((f" {one.severity} ", style), f" {one.kind} on ", (one.wire, "bold"), likely))
-        parts.append(Padding(Text(one.text), (0, 0, 0, 2)))
-        if one.advice:
-            parts.append(Padding(Text.assemble(("To do: ", "bold"), one.advice), (0, 0, 0, 2)))
-        parts.append("")
+        parts += [_head(one), *_sentences(one), ""]
     return Group(*parts[:-1])
 
 
@@ -222,17 +250,17 @@ def surveys(seen: Mapping[str, Survey]) -> Table:
             "recorded": duration(one.duration_s),
             "shortest stretch": "-" if one.shortest_s is None else duration(one.shortest_s),
             "baud": "unknown" if one.baud is None else f"{one.baud:,.1f}",
-            "  give or take": "-" if one.baud is None else f"{max(2 * one.baud_uncertainty_ppm, 1):,.0f} ppm",
-            "  off the declared": "-" if deviation is None or one.baud is None else f"{deviation / 1e4:+.3f} %",
-            "rises later than falls": duration(one.asymmetry_s),
+            "  uncertainty": "-" if one.baud is None else f"±{max(2 * one.baud_uncertainty_ppm, 1):,.0f} ppm",
+            "  from the declared": "-" if deviation is None or one.baud is None else f"{deviation / 1e4:+.3f} %",
+            "edge asymmetry": duration(one.asymmetry_s),
             "jitter": duration(one.jitter_s),
             "glitches": _number(one.glitches),
             "idle": f"{100 * one.idle_share:.1f} %",
             "reads best as": "-" if one.best is None else str(one.best.line).split(" ", 1)[1],
             "  characters": _number(one.characters),
             "  of them faulty": "-" if one.best is None else _number(one.best.faulty),
-            "  pause in a message": _median(one.character_gaps),
-            "  pause between messages": _median(one.message_gaps),
+            "  gap between characters": _median(one.character_gaps),
+            "  gap between messages": _median(one.message_gaps),
         }
         for name, text in told.items():
             rows.setdefault(name, []).append(text)
@@ -362,7 +390,7 @@ def duration(seconds: float) -> str:
 
 
 def _likelihood(score: float) -> str:
-    return "as good as sure" if score >= 0.99 else "likely" if score >= 0.75 else "possible"
+    return "almost certain" if score >= 0.99 else "likely" if score >= 0.75 else "possible"
 
 
 def _median(spread: Spread | None) -> str:

@@ -16,19 +16,19 @@ from larkreader.declare.layout_table import layout_heading, layout_rows
 from larkreader.declare.sheet import Sheet
 from larkreader.decode.frame_columns import Frames
 from larkreader.judge.distribution import figures_of
-from larkreader.judge.findings import Finding
+from larkreader.judge.findings import Finding, place
 from larkreader.judge.pairs import PARTS, Pairs, PairState
 from larkreader.judge.reading import Reading
 from larkreader.judge.statistics import frame_statistics
 from larkreader.present.frame_explained import headline, parts_of
-from larkreader.present.terminal import VERDICTS, duration
+from larkreader.present.terminal import VERDICTS, duration, in_order
 from larkreader.present.timeline_rows import TimelineRows
 from larkreader.present.timeline_views import IN_GROUPS, TOLD
 
 from .pictures import Picture, pictures_of, waveform_of
-from .places import places_of
 
 FAULTY_FRAMES, GOOD_FRAMES = 24, 2  # of each layout, that are explained
+MOST_PLACES = 12  # of a finding, that are listed
 MOST_MESSAGES = 40  # of the timeline
 
 
@@ -95,6 +95,8 @@ class Report:
         What else is worth knowing.
     facts : TableOf
         By what, of which files and how it was made.
+    checked : sequence of str
+        What was proven, and what could not be checked, a line each.
     """
 
     title: str
@@ -110,6 +112,7 @@ class Report:
     pictures: Sequence[Picture]
     facts: TableOf
     remarks: Sequence[str] = field(default_factory=tuple)
+    checked: Sequence[str] = field(default_factory=tuple)
 
     @property
     def opened(self) -> int:
@@ -159,7 +162,8 @@ def make_report(
         verdict_text=VERDICTS[reading.verdict].partition(": ")[2],
         summary=_summary(reading),
         findings=[
-            ReportedFinding(one, places_of(one, reading), waveform_of(one, reading, drawn)) for one in reading.findings
+            ReportedFinding(one, _places_of(one), waveform_of(one, reading, drawn))
+            for one, _ in in_order(reading.findings)
         ],
         declared=_declared(reading.sheet),
         captured=_captured(reading),
@@ -173,7 +177,14 @@ def make_report(
         pictures=list(pictures_of(reading, traces)) if with_figures else (),
         facts=_facts(files, command, made_at),
         remarks=told,
+        checked=str(reading.checked).splitlines(),
     )  # fmt: skip
+
+
+def _places_of(finding: Finding) -> list[str]:
+    """Return where a finding is, the first places."""
+    rows = finding.places.to_list(MOST_PLACES)
+    return [text for row in rows if (text := place(row["time_s"], row["offset"]))]
 
 
 def _summary(reading: Reading) -> str:
