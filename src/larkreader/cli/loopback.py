@@ -50,7 +50,9 @@ INTERRUPTED = 130
     type=click.Choice(["same", "altered", "prefixed"]),
     help="What is to come back: what was sent, each character changed, or lines with a prefix. [default: same]",
 )
-@click.option("--xor", metavar="BITS", help="With --expect altered: the bits that are turned over, all unless given.")
+@click.option(
+    "--xor", metavar="BITS", help="With --expect altered: the bits that are turned over; all of them without --add."
+)
 @click.option("--add", type=int, help="With --expect altered: what is added.")
 @click.option("--prefix", metavar="TEXT", help='What stands before lines that come back. [default: "got: "]')
 @click.option("--only-receive", is_flag=True, help="Send nothing: check a pseudo-random sequence that arrives.")

@@ -278,7 +278,7 @@ def _quick(
     """Tell what to write into a baud generator that was described by options."""
     from pydantic import ValidationError
 
-    from larkreader.declare.baud_generator import BaudGenerator
+    from larkreader.declare.baud_generator import BaudGenerator, numbers_of
     from larkreader.declare.clock import Clock
     from larkreader.declare.end import End
     from larkreader.declare.line import LineSettings
@@ -302,8 +302,7 @@ def _quick(
     found = find_divisors(line.baud, clock, divider, bits=bits)
     best = found[0] if found else None
     if written:
-        numbers = dict(zip(("divisor", "fraction", "extra"), written, strict=False))
-        best = of_registers(numbers, line.baud, clock, divider, bits=bits)
+        best = of_registers(numbers_of(divider, written), line.baud, clock, divider, bits=bits)
     one = EndClock(End(key="this end", sends=("out",)), line, best, found)
     hit = bauds_hit(clock, divider, bits=bits)
     if as_json:

@@ -13,7 +13,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, Field, StrictInt, model_validator
 
-from larkreader.errors import Mistake
+from larkreader.errors import Mistake, RequestError
 
 from .mistakes import raise_mistakes
 from .several import Numbers
@@ -164,6 +164,11 @@ class BaudGenerator(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False)
             return ()
         return tuple(tuple(int(letter) for letter in text.replace("_", "")) for text in self.extra)
 
+    @property
+    def stored(self) -> dict[str, int]:
+        """How many bits each of divisor, fraction and pattern takes in a register; 0 for what it does not have."""
+        return self._widths()
+
     def code_of(self, name: Literal["prescaler", "oversampling"], choice: int) -> int:
         """Return what stands in a register for a choice."""
         choices, codes = self._codes(name)
@@ -244,6 +249,38 @@ class BaudGenerator(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False)
         """Return how many bits each number takes that must stand in some word."""
         extra = self.pattern_bits or max(0, len(self.patterns) - 1).bit_length()
         return {"divisor": self.divisor_bits, "fraction": max(self.fraction_bits), "extra": extra}
+
+
+def numbers_of(generator: BaudGenerator, values: Sequence[int]) -> dict[str, int]:
+    """Return the numbers that stand in a generator's registers, by name.
+
+    Parameters
+    ----------
+    generator : BaudGenerator
+        What it is.
+    values : sequence of int
+        The divisor, then its fraction and the pattern of extra ticks, as far as the generator has them.
+
+    Returns
+    -------
+    dict of str to int
+
+    Raises
+    ------
+    RequestError
+        If there are more or fewer than the generator has, or if a number does not fit.
+    """
+    wanted = {name: bits for name, bits in generator.stored.items() if bits or name == "divisor"}
+    named = ", ".join(f"{name} ({bits} bits)" for name, bits in wanted.items())
+    if len(values) != len(wanted):
+        found = f"has {len(values)} numbers: {', '.join(map(str, values))}"
+        raise RequestError("written", found, f"must have {len(wanted)}: {named}")
+    numbers = dict(zip(wanted, values, strict=True))
+    for name, value in numbers.items():
+        most = len(generator.patterns) if name == "extra" and generator.patterns else 1 << wanted[name]
+        if not 0 <= value < most:
+            raise RequestError("written", f"has {value} as {name}", f"must have 0 to {most - 1} there")
+    return numbers
 
 
 def words_text(words: Sequence[tuple[str, int, int]]) -> str:

@@ -48,13 +48,18 @@ class Alteration(BaseModel, frozen=True, extra="forbid"):
     Parameters
     ----------
     xor : int
-        Bits that are turned over; all of them unless said.
+        Bits that are turned over; all of them is the default, and none where something is added.
     add : int
         What is added to that; what goes beyond the data bits is cut off.
     """
 
     xor: int = -1
     add: int = 0
+
+    @model_validator(mode="before")
+    @classmethod
+    def _what_is_added_is_not_turned_over(cls, data: Any) -> Any:
+        return {"xor": 0, **data} if isinstance(data, Mapping) and data.get("add") else data
 
     def of(self, value: int, data_bits: int) -> int:
         """Return the value as which a value comes back."""

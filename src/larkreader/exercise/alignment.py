@@ -302,6 +302,7 @@ def _fewest(out: Array, back: Array) -> list[Step] | None:
     best = 0
     for differences in range(1, MOST + 1):
         row, last = [], reach[-1]
+        settled: list[tuple[int, int, int]] = []  # how much longer the rest of the one is, diagonal, begin
         for diagonal in range(-differences, differences + 1):
             begin = max(_ways(last, differences, diagonal, n, m))
             end = begin if begin < 0 else _extended(out, back, near, begin, diagonal)
@@ -309,10 +310,12 @@ def _fewest(out: Array, back: Array) -> list[Step] | None:
             if begin >= 0:
                 rest = n - end if end + diagonal == m else m - end - diagonal if end == n else None
                 if end - begin >= SURE or rest == 0 or (rest is not None and rest > MOST):
-                    reach.append(row)
-                    return _kinds(out, back, reach, diagonal, begin)
+                    settled.append((abs(m - n - diagonal), diagonal, begin))
                 best = max(best, 2 * end + diagonal)
         reach.append(row)
+        if settled:  # of a pattern that repeats, several ways agree from here on: that which ends with the least rest
+            _, diagonal, begin = min(settled)
+            return _kinds(out, back, reach, diagonal, begin)
     if best < 2 * SENSE * MOST:
         return None
     # many differences, but sense between them: the ways that may still be best differ in the last ones alone

@@ -15,7 +15,7 @@ import numpy.typing as npt
 
 from larkreader.capture.characters import Fault, fault_names
 from larkreader.declare.line import LineSettings
-from larkreader.declare.loopback import LoopbackPlan
+from larkreader.declare.loopback import Alteration, LoopbackPlan
 
 from .alignment import Alignment, align, align_step_by_step
 from .loopback_result import Cycle, Difference, LoopbackResult, Stopped
@@ -29,6 +29,7 @@ WRITE_LIMIT_S = 30.0  # beyond the time of the line, after which a port that tak
 LARGEST_BLOCK = 8192  # characters; twice as many fit into the buffers of any port on the way there and back
 PIECE = 512  # characters written into one of two ports at once, which any buffer between them holds
 UNDER_WAY = 2  # blocks at a time
+FEWEST_ALIKE = 16  # characters from which it is no chance that all differ alike
 GIVE_UP = 2  # blocks after which a port that has sent nothing at all is taken to be dead
 MOST_BEFORE = 1 << 20  # characters that are read away before anything is sent
 GRAIN_S = 1e-9  # below which two times are the same
@@ -324,6 +325,11 @@ class OneWay:
                 found = align(expected, received)
         else:
             expected, received, found, before = _as_sequence(received, self._plan)
+        constant = _constant_of(expected, received, found, bits)
+        if constant is not None:  # one change of all characters, rather than a loss and an addition that look alike
+            places = np.flatnonzero(expected != received)
+            nothing = np.empty(0, np.int64)
+            found = Alignment(nothing, np.column_stack([places, places]), nothing, 0, (0, 0))
         wrong = expected[found.changed_at[:, 0]] ^ received[found.changed_at[:, 1]]
         duration_s = max(self._last_s - self._begin_s, 0.0)
         spent = self._send_s + self._wait_s + self._receive_s + self._rest_s
@@ -346,6 +352,7 @@ class OneWay:
             before=before,
             faults=_fault_counts(bytes(self._faults)),
             stopped=self.stopped,
+            constant=constant,
             name=self._out.name if self._out is self._back else f"{self._out.name} to {self._back.name}",
         )
 
@@ -366,6 +373,24 @@ class OneWay:
         known = ~is_lost & (at < len(times)) & (places >= 0)
         taken = times[np.minimum(at, len(times) - 1)] - begins
         return np.where(known & (taken >= 0), taken, np.nan)  # nothing comes before it is sent
+
+
+def _constant_of(
+    expected: npt.NDArray[np.uint16], received: npt.NDArray[np.uint16], found: Alignment, bits: int
+) -> Alteration | None:
+    """Return the one change with which every character came back: the same number added, or the same bits inverted.
+
+    In a pattern that counts, a number added to all looks like a loss at the beginning and an addition at the end.
+    """
+    if found.first is None or len(expected) != len(received) or len(expected) < FEWEST_ALIKE:
+        return None
+    mask = (1 << bits) - 1
+    added = (received.astype(np.int64) - expected) & mask
+    if added[0] and (added == added[0]).all():
+        add = int(added[0])
+        return Alteration(add=add if add <= mask // 2 else add - mask - 1)
+    turned = (received ^ expected) & mask
+    return Alteration(xor=int(turned[0])) if turned[0] and (turned == turned[0]).all() else None
 
 
 def block_for(line: LineSettings | None) -> int:

@@ -10,7 +10,7 @@ import numpy as np
 import numpy.typing as npt
 
 from larkreader.declare.line import LineSettings
-from larkreader.declare.loopback import LoopbackPlan
+from larkreader.declare.loopback import Alteration, LoopbackPlan
 from larkreader.shown import Shown
 
 Stopped = Literal["", "time", "silence", "interrupted"]
@@ -115,6 +115,8 @@ class LoopbackResult(Shown):
         What ended the run before all was sent: its time, a port that gave nothing at all, or somebody.
     name : str
         What it was run on.
+    constant : Alteration, optional
+        The one change that all characters came back with, where they all differ alike.
     """
 
     plan: LoopbackPlan
@@ -135,6 +137,7 @@ class LoopbackResult(Shown):
     faults: Mapping[str, int] = field(default_factory=dict)
     stopped: Stopped = ""
     name: str = ""
+    constant: Alteration | None = None
 
     @property
     def compared(self) -> int:
@@ -188,6 +191,8 @@ class LoopbackResult(Shown):
         ):
             if count > most:
                 told.append(f"{count:,} {what}" + (f", {most:,} allowed" if most else ""))
+        if self.constant is not None:
+            told.append(self.constant_text)
         high = self.error_interval[1] if not self.bit_errors.any() else self.error_ratio
         if limits.error_ratio is not None and not high <= limits.error_ratio:
             what = "error ratio" if self.bit_errors.any() else "upper bound of the error ratio"
@@ -201,6 +206,17 @@ class LoopbackResult(Shown):
         if not self.plan.sends and not self.received:
             told.append("no sequence was found")
         return tuple(dict.fromkeys(told))
+
+    @property
+    def constant_text(self) -> str:
+        """How every character differs, and how to declare that it is meant; empty where they do not differ alike."""
+        if self.constant is None:
+            return ""
+        add, mask = self.constant.add, f"0x{self.constant.xor:02X}"
+        text = f"every character came back {f'{add:+d}' if add else f'with the bits {mask} inverted'}"
+        if self.plan.expect != "same":
+            return text
+        return f"{text}; if that is meant: --expect altered {f'--add {add}' if add else f'--xor {mask}'}"
 
     @property
     def verdict(self) -> Literal["pass", "fail"]:
@@ -236,6 +252,7 @@ class LoopbackResult(Shown):
             "changed": self.changed,
             "extra": self.extra,
             "doubled": self.doubled,
+            "constant": self.constant and self.constant.model_dump(),
             "before": len(self.before),
             "faults": dict(self.faults),
             "bits": {
