@@ -188,6 +188,10 @@ def decode(
             from larkreader.present.path_views import paths_in_short
 
             console.print(paths_in_short(reading.paths), "", sep="\n")
+        if reading.pauses:
+            from larkreader.present.path_views import pauses_table
+
+            console.print(pauses_table(reading.pauses), "", sep="\n")
         console.print(terminal.findings(reading.findings, reading.verdict, reading.checked))
     return exit_status(reading.verdict)
 

@@ -100,18 +100,11 @@ FRAMES: Mapping[str, Kind] = {
         "frame of a wrong length",
         "frames of a wrong length",
         (
-            "{!offset}The stretch between two frames, or two delimiters, is not as long as a frame: bytes were "
+            "The stretch between two frames, or two delimiters, is not as long as a frame: bytes were "
             "inserted or lost, or a marker, a delimiter or a length was changed.",
-            "{?offset}The length field counts other bytes than declared.",
         ),
-        (
-            "{!offset}Look for doubled characters, a local echo, or a second sender on the wire.",
-            "{?offset}Declare {offset}, if that is what the sender counts.",
-        ),
-        detail=(
-            "{bytes:count byte} of {total_bytes:,} {bytes:is} in them.",
-            "With {offset}, {fit_frames} of {fit_of} are whole frames with a right checksum: no coincidence.",
-        ),
+        ("Look for doubled characters, a local echo, or a second sender on the wire.",),
+        detail=("{bytes:count byte} of {total_bytes:,} {bytes:is} in them.",),
     ),
     "undeclared-frame": Kind(
         "warning",
@@ -160,6 +153,14 @@ FRAMES: Mapping[str, Kind] = {
         "The capture begins or ends inside a frame, which is not counted.",
         "Record a little longer if the frame matters.",
         detail="{bytes:count byte} of {total_bytes:,} {bytes:is} in them.",
+    ),
+    "layout-suspect": Kind(
+        "error",
+        "layout that does not fit",
+        "layouts that do not fit",
+        "The declared layout is probably wrong.",
+        "Declare {change}, if that is what the sender does.",
+        detail="As declared, {declared_good:,} frames are good; with {change}, {good:,} of {of:,} are.",
     ),
     "no-good-frame": Kind(
         "error",

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass, field, replace
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
@@ -14,28 +14,20 @@ from larkreader.capture.characters import Characters, Fault
 from larkreader.capture.files.content import Progress
 from larkreader.capture.files.open import CapturePath
 from larkreader.capture.trace import Trace
-from larkreader.declare.boundary import BreakBoundary
 from larkreader.declare.capture_form import CaptureForm, CaptureKind
 from larkreader.declare.event import EventSignal
-from larkreader.declare.receive_path import LineApplication
 from larkreader.declare.sheet import Sheet
 from larkreader.declare.sheet_file import open_sheet
 from larkreader.decode.frame_columns import FRAME_FAULT_NAMES, Frames, Skip, Spans
-from larkreader.decode.frames import read_layouts
 from larkreader.errors import RequestError, nearest
 from larkreader.shown import Shown
 
-from .character_faults import judge_characters
 from .checked import Checked, add_up
-from .counting import judge_counting
 from .events import EventDelays, Seconds, measure_delays
-from .findings import SEVERITIES, Finding, Findings, Places, Verdict, make_finding
-from .first_sight import has_stray_beginning, judge_no_frames, judge_stray, judge_text
-from .frame_faults import Causes, judge_frames
-from .off_grid import judge_baud
+from .findings import SEVERITIES, Finding, Findings, Verdict
 from .pauses import Pauses, judge_pauses, measure_pauses
 from .received import Received, measured_in, receive_all
-from .sequence import Losses, find_losses, lost_by_hardware
+from .wire_findings import judge_wire, span_of
 
 if TYPE_CHECKING:
     from larkreader.decode.timeline import Timeline
@@ -43,7 +35,6 @@ if TYPE_CHECKING:
     from .pairs import Pairs
     from .path_report import PathReport
 
-CAUSES = ("parity-error", "framing-error", "break", "noise", "unknown-level", "overrun")  # of what frames show
 COUNTED = ("parity", "framing", "break", "noise", "overrun")  # in the JSON document, each a name of `Fault`
 
 
@@ -214,39 +205,11 @@ def read(
     # a counter that a reply takes from its request jumps where one was not answered
     taken = {(name, field) for one in declared.pair.values() for name in one.reply for field in one.match.values()}
     for key in characters:
-        line = declared.wire[key].line
-        losses: list[Losses] = []
-        is_stray = has_stray_beginning(characters[key], line.character_time_s)
-        if layouts := declared.layouts_of(key):
-            found = read_layouts(characters[key], layouts)
-            frames |= found
-            skipped[key] = next(iter(found.values())).skipped
-            losses = find_losses(list(found.values()), characters[key], taken)
-            is_stray = is_stray and bool(len(skipped[key])) and skipped[key].offset[0] == 0
-        held = characters[key]
-        if any(isinstance(layout.boundary, BreakBoundary) for layout in layouts):
-            held = replace(held, faults=held.faults & ~np.uint8(Fault.BREAK))  # they begin frames, as declared
-        of_characters = [
-            *judge_characters(key, held, line, received.extents.get(key), missing=lost_by_hardware(losses))
-        ]
-        findings += of_characters
-        if layouts:
-            every, span_s = list(found.values()), _span_of(received, key)
-            causes = Causes(tuple(one for one in of_characters if one.kind in CAUSES))
-            findings += judge_frames(
-                key, held, every, skipped[key], losses, is_stray=is_stray, causes=causes, span_s=span_s
-            )
-            if not any((one.faults == 0).any() for one in every):
-                findings += judge_no_frames(key, characters[key])
-                if not any(one.severity == "error" and one.wire == key for one in findings):
-                    findings += _judge_no_good_frame(key, characters[key], every)
-        else:
-            findings += judge_text(key, characters[key], _ending_of(declared, key), is_stray=is_stray)
-            findings += judge_counting(key, characters[key], line.data_bits)
-        if is_stray:
-            findings += judge_stray(key, characters[key])
-        if key in received.beginnings:
-            findings += judge_baud(key, received.beginnings[key], characters[key], line)
+        found = judge_wire(declared, key, received, taken)
+        frames |= found.frames
+        findings += found.findings
+        if found.skipped is not None:
+            skipped[key] = found.skipped
     inside = {key: _inside_frames(declared, key, len(told), frames) for key, told in characters.items()}
     findings += judge_pauses(declared, characters, received.clear, inside)
     pauses = measure_pauses(declared, characters, received.clear, inside)
@@ -291,31 +254,6 @@ def _bytes_of(
     good = sum(int(frames[key].length[frames[key].faults == 0].sum()) for key in layouts)
     faulty = sum(int(frames[key].length[frames[key].faults != 0].sum()) for key in layouts)
     return {"total": total, "good": good, "faulty": faulty, "skipped": int(skipped[wire].length.sum())}
-
-
-def _span_of(received: Received, wire: str) -> tuple[float, float] | None:
-    """Return from when to when a wire was captured, in seconds; None where only its characters are known."""
-    extent = received.extents.get(wire)
-    return None if extent is None or extent.end_s is None else (extent.begin_s, extent.end_s)
-
-
-def _ending_of(sheet: Sheet, wire: str) -> str | None:
-    """Return how the application of a wire says that its lines end; None where it does not."""
-    path = sheet.receive.get(wire)
-    application = path.application if path is not None else None
-    if not isinstance(application, LineApplication):
-        return None
-    names = {0x0D: "CR", 0x0A: "LF", 0x00: "NUL"}
-    values = bytes.fromhex(application.terminator)
-    return " ".join(names[one] for one in values) if set(values) <= names.keys() else None
-
-
-def _judge_no_good_frame(wire: str, characters: Characters, every: list[Frames]) -> Iterator[Finding]:
-    """Yield that a wire with declared layouts has no good frame, though it carries something."""
-    if len(characters):
-        layouts = [one.layout.key for one in every]
-        count = len(characters)
-        yield make_finding("no-good-frame", wire, Places.on(characters, 0), characters=count, layouts=layouts)
 
 
 def _has_turns(sheet: Sheet) -> bool:
@@ -383,7 +321,7 @@ def _paths_of(
     for key, held in characters.items():
         if key not in sheet.receive or not held.has_times or not held.has_line:
             continue
-        span_s = _span_of(received, key)
+        span_s = span_of(received, key)
         by_rests = Messages.between_rests(held, sheet.wire[key].line, None if span_s is None else span_s[1])
         starts = _starts_on(sheet, key, frames)
         ends = [frames[layout.key].offset + frames[layout.key].length for layout in sheet.layouts_of(key)]

@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from typing import Any
 
 from rich.console import Group
+from rich.table import Table
 
 from larkreader.declare.receive_path import (
     BlockingApplication,
@@ -17,6 +18,7 @@ from larkreader.declare.receive_path import (
 )
 from larkreader.judge.path_limits import PathLimits
 from larkreader.judge.path_report import PathReport
+from larkreader.judge.pauses import Pauses
 from larkreader.judge.replayed import BUFFERS, Fate, Replay
 from larkreader.judge.send_path import SendFate, SendReplay
 
@@ -179,3 +181,17 @@ def lost_of(told: Replay) -> int:
 
 def _number(count: int | None) -> str:
     return "-" if count is None else f"{count:,}"
+
+
+def pauses_table(every: Mapping[str, Pauses]) -> Table:
+    """Show how late senders stopped when a pause was requested: median and worst, in characters and in time."""
+    heads = (">pauses", ">stopped late", ">chars after", ">worst", ">last after", ">worst", ">allowed")
+    table = new_table("paused wire", *heads)
+    for wire, pauses in every.items():
+        held = pauses.to_dict()
+        after, last = held["characters_after"], held["last_after_s"]
+        counts = ["-" if one is None else f"{one:g}" for one in (after["median"], after["most"])]
+        times = ["-" if one is None else duration(one) for one in (last["median"], last["most"])]
+        numbers = (f"{len(pauses):,}", f"{held['stopped_late']:,}", *counts, *times, duration(pauses.allowed_s))
+        table.add_row(wire, *numbers)
+    return table

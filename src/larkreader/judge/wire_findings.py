@@ -1,0 +1,176 @@
+"""Everything that is found on one wire by itself: its settings, characters, frames, losses and text."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable, Iterator, Mapping
+from dataclasses import dataclass, field, replace
+
+import numpy as np
+
+from larkreader.capture.characters import Characters, Fault
+from larkreader.declare.boundary import BreakBoundary
+from larkreader.declare.receive_path import LineApplication
+from larkreader.declare.sheet import Sheet
+from larkreader.decode.frame_columns import Frames, Spans
+from larkreader.decode.frames import read_layouts
+
+from .character_faults import judge_characters
+from .counting import judge_counting
+from .findings import Finding, Places, frame_subject, make_finding
+from .first_sight import has_stray_beginning, judge_no_frames, judge_stray, judge_text
+from .frame_faults import Causes, judge_frames
+from .layout_search import find_layout_change
+from .off_grid import judge_baud
+from .received import Received
+from .sequence import UNTRUSTED, Losses, find_losses, lost_by_hardware
+from .setting_suspicion import judge_settings
+
+LINE_FAULTS = ("parity-error", "framing-error", "break", "noise", "false-start", "short-stop")  # of wrong settings
+PROVEN_SHARE = 0.5  # of the bytes in frames with a right checksum, from which the settings are proven
+CAUSES = ("parity-error", "framing-error", "break", "noise", "unknown-level", "overrun")  # of what frames show
+FEW_GOOD = 0.2  # of the bytes in good frames, up to which a small change of the layout is looked for
+
+
+@dataclass(frozen=True)
+class WireFindings:
+    """What was found on one wire.
+
+    Parameters
+    ----------
+    findings : list of Finding
+        What is wrong or worth knowing.
+    frames : mapping of str to Frames
+        By layout.
+    skipped : Spans, optional
+        What belongs to no frame; None on a wire without layouts.
+    """
+
+    findings: list[Finding]
+    frames: Mapping[str, Frames] = field(default_factory=dict)
+    skipped: Spans | None = None
+
+
+def judge_wire(sheet: Sheet, wire: str, received: Received, taken: Collection[tuple[str, str]] = ()) -> WireFindings:
+    """Cut the characters of a wire into frames, and judge all of it.
+
+    Parameters
+    ----------
+    sheet : Sheet
+        What was declared.
+    wire : str
+        The wire.
+    received : Received
+        What came out of the capture.
+    taken : collection of tuple of str and str
+        Layouts and fields that are no counters of their own; see `find_losses`.
+
+    Returns
+    -------
+    WireFindings
+    """
+    characters, line, layouts = received.characters[wire], sheet.wire[wire].line, sheet.layouts_of(wire)
+    frames = dict(read_layouts(characters, layouts)) if layouts else {}
+    every = list(frames.values())
+    skipped = every[0].skipped if every else None
+    losses = find_losses(every, characters, taken)
+    held = characters
+    if any(isinstance(layout.boundary, BreakBoundary) for layout in layouts):
+        held = replace(held, faults=held.faults & ~np.uint8(Fault.BREAK))  # they begin frames, as declared
+    beginning = received.beginnings.get(wire)
+    is_proven = _is_proven(every, len(held))
+    suspects = list(judge_settings(wire, characters, beginning, line, layouts, is_proven=is_proven))
+    suspects = suspects or list(_judge_layouts(wire, characters, every))
+    suspect = suspects[0] if suspects else None
+    of_line = judge_characters(wire, held, line, received.extents.get(wire), missing=lost_by_hardware(losses))
+    of_characters = _caused_by(suspect, of_line, LINE_FAULTS)
+    findings = [*suspects, *of_characters]
+    if skipped is not None:
+        findings += _judge_content(wire, held, every, skipped, losses, of_characters, suspect, received)
+    else:
+        is_stray = has_stray_beginning(characters, line.character_time_s)
+        findings += judge_text(wire, characters, _ending_of(sheet, wire), is_stray=is_stray)
+        findings += judge_counting(wire, characters, line.data_bits)
+        findings += judge_stray(wire, characters) if is_stray else ()
+    if beginning is not None and suspect is None:
+        findings += judge_baud(wire, beginning, characters, line)
+    return WireFindings(findings, frames, skipped)
+
+
+def _judge_content(
+    wire: str,
+    characters: Characters,
+    every: list[Frames],
+    skipped: Spans,
+    losses: list[Losses],
+    of_characters: list[Finding],
+    suspect: Finding | None,
+    received: Received,
+) -> Iterator[Finding]:
+    """Yield what is wrong with the frames of a wire."""
+    character_s = float(np.median(characters.end_s - characters.begin_s)) if characters.has_times else 0.0
+    is_stray = has_stray_beginning(characters, character_s) and bool(len(skipped)) and skipped.offset[0] == 0
+    causes = Causes(tuple(one for one in of_characters if one.kind in CAUSES))
+    span_s = span_of(received, wire)
+    found = judge_frames(wire, characters, every, skipped, losses, is_stray=is_stray, causes=causes, span_s=span_s)
+    of_frames = _caused_by(suspect, found)
+    yield from of_frames
+    if is_stray:
+        yield from judge_stray(wire, characters)
+    if not any((one.faults == 0).any() for one in every):
+        yield from judge_no_frames(wire, characters)
+        if suspect is None and not any(one.severity == "error" for one in (*of_frames, *of_characters)):
+            yield from _judge_no_good_frame(wire, characters, every)
+
+
+def span_of(received: Received, wire: str) -> tuple[float, float] | None:
+    """Return from when to when a wire was captured, in seconds; None where only its characters are known."""
+    extent = received.extents.get(wire)
+    return None if extent is None or extent.end_s is None else (extent.begin_s, extent.end_s)
+
+
+def _ending_of(sheet: Sheet, wire: str) -> str | None:
+    """Return how the application of a wire says that its lines end; None where it does not."""
+    path = sheet.receive.get(wire)
+    application = path.application if path is not None else None
+    if not isinstance(application, LineApplication):
+        return None
+    names = {0x0D: "CR", 0x0A: "LF", 0x00: "NUL"}
+    values = bytes.fromhex(application.terminator)
+    return " ".join(names[one] for one in values) if set(values) <= names.keys() else None
+
+
+def _is_proven(every: list[Frames], count: int) -> bool:
+    """Tell whether frames with a right checksum prove the settings of their line."""
+    good = sum(int(one.length[(one.faults & UNTRUSTED) == 0].sum()) for one in every if one.layout.checksum)
+    return good > PROVEN_SHARE * count
+
+
+def _caused_by(cause: Finding | None, found: Iterable[Finding], kinds: Collection[str] | None = None) -> list[Finding]:
+    """Return findings as consequences of a wrong setting or layout, if there is one: all, or those of some kinds."""
+    if cause is None:
+        return list(found)
+    return [
+        replace(one, caused_by=cause) if one.caused_by is None and (kinds is None or one.kind in kinds) else one
+        for one in found
+    ]
+
+
+def _judge_layouts(wire: str, characters: Characters, every: list[Frames]) -> Iterator[Finding]:
+    """Yield the small change of a layout that makes its frames right, where next to none is."""
+    data = characters.value.astype(np.uint8)
+    for frames in every:
+        good = int(np.count_nonzero((frames.faults & UNTRUSTED) == 0))
+        if len(every) > 1 or int(frames.length[(frames.faults & UNTRUSTED) == 0].sum()) > FEW_GOOD * len(data):
+            continue
+        found = find_layout_change(data, frames.layout)
+        if found is not None:
+            evidence = {"change": found.change, "good": found.good, "of": found.total, "declared_good": good}
+            yield make_finding("layout-suspect", frame_subject(frames.layout.key, wire), certainty="likely", **evidence)
+
+
+def _judge_no_good_frame(wire: str, characters: Characters, every: list[Frames]) -> Iterator[Finding]:
+    """Yield that a wire with declared layouts has no good frame, though it carries something."""
+    if len(characters):
+        layouts = [one.layout.key for one in every]
+        count = len(characters)
+        yield make_finding("no-good-frame", wire, Places.on(characters, 0), characters=count, layouts=layouts)
