@@ -9,7 +9,7 @@ NS = 1e-9
 
 
 def examples(share):
-    """Settings of a property that tries a share of the examples that others try: few of a slow one, many of a quick."""
+    """Make the settings of a property that tries a share of the examples that others try."""
     return settings(max_examples=max(round(share * settings.default.max_examples), 4))
 
 

@@ -29,8 +29,8 @@ def test_decode_shows_counts_and_findings_and_ends_with_1(shell, rig_files):
     status, out, err = shell("decode", rig_files["sheet"], rig_files["capture"])
     assert (status, err) == (1, "")
     assert "from_pump       3,185  4 parity, 1 framing, 1 break" in out
-    assert "Verdict: faults: something is wrong, as follows" in out
-    assert out.count("To do:") == 13
+    assert "Verdict: faults: the following is wrong" in out
+    assert out.count("Fix:") == 13
     assert "\x1b[" not in out
 
 
@@ -89,7 +89,7 @@ def test_a_clean_capture_ends_with_0(shell, tmp_path, rig_files):
     trace = lr.transmit(b"pump ready\r\n", lr.LineSettings.parse("57600 8E1"))
     lr.write_vcd(tmp_path / "a.vcd", {"rig.tx": trace})
     status, out, _ = shell("decode", sheet, tmp_path / "a.vcd")
-    assert (status, "Verdict: clean: nothing is wrong" in out) == (0, True)
+    assert (status, "Verdict: clean: everything that was checked is right" in out) == (0, True)
 
 
 UNUSABLE = [
@@ -160,7 +160,7 @@ def test_draw_writes_a_figure(shell, rig_files, tmp_path, ending):
 
 
 def test_a_bug_is_neither_clean_nor_faulty_nor_unusable(shell, monkeypatch, rig_files):
-    monkeypatch.setattr("larkreader.judge.reading.read_layouts", lambda *_, **__: 1 / 0)
+    monkeypatch.setattr("larkreader.judge.wire_findings.read_layouts", lambda *_, **__: 1 / 0)
     status, _, err = shell("decode", rig_files["sheet"], rig_files["capture"])
     assert status == 70
     assert err.endswith("this is a bug in Lark Reader; the lines above say where\n")
@@ -170,7 +170,7 @@ def test_an_interrupt_ends_with_130(shell, monkeypatch, rig_files):
     def interrupt(*_, **__):
         raise KeyboardInterrupt
 
-    monkeypatch.setattr("larkreader.judge.reading.read_layouts", interrupt)
+    monkeypatch.setattr("larkreader.judge.wire_findings.read_layouts", interrupt)
     assert shell("decode", rig_files["sheet"], rig_files["capture"])[0] == 130
 
 

@@ -68,7 +68,7 @@ def test_a_frame_is_sent_by_its_fields_and_its_recording_decoded(shell, tmp_path
     assert status == 0
     assert out.splitlines()[1].split()[1] == "to_pump"
     reading = lr.read(rig.sheet, record)
-    assert [one.kind for one in reading.findings] == ["resynchronised"]  # the echo is no status frame
+    assert [one.kind for one in reading.findings] == ["no-good-frame", "resynchronised"]  # the echo is no status frame
     assert reading.frames["setpoint"]["count"].tolist() == [0, 1, 2, 3, 4]
     assert reading.frames["setpoint"]["flow"].tolist() == [12.5] * 5
     assert reading.characters["to_pump"].begin_s[0] >= 0

@@ -71,7 +71,7 @@ def test_one_json_object_has_it_all(shell, sheet):
     status, out, _ = shell("plan", sheet, "--json")
     told = json.loads(out)
     assert (status, told["verdict"], told["findings"][0]["kind"]) == (1, "faults", "beyond-tolerance")
-    assert "at the worst of both clocks only, not nominally" in told["findings"][0]["text"]
+    assert "with both clocks at their worst it does not" in told["findings"][0]["text"]
     slow, fast = told["clocks"]
     assert (fast["setting"]["divisor"], slow["setting"]["divisor"]) == (9, 26)
     assert slow["setting"]["error"] == pytest.approx(8e6 / 16 / 26 / 19200 - 1)
@@ -258,9 +258,9 @@ def test_a_path_that_cannot_be_is_told_at_its_place(shell, tmp_path, path, messa
 @pytest.mark.parametrize(
     ("path", "kind", "text"),
     [
-        ('application = { kind = "blocking", length = 80, terminated = true }', "large-request", "80 characters and a NUL behind them"),
+        ('application = { kind = "blocking", length = 80, terminated = true }', "large-request", "80 characters and a NUL"),
         ('application = { kind = "blocking", length = 80, whole = true }', "large-request", "the ring, which holds 64"),
-        ('application = { kind = "lines", every_s = 0.1 }', "large-request", "may have 79 characters, but the ring holds 64"),
+        ('application = { kind = "lines", every_s = 0.1 }', "large-request", "may have 79 characters, and the ring holds 64"),
         ('application = { kind = "periodic", every_s = 0.0109 }', "little-room", "up to 57 of the ring's 64 places"),
         (
             'fifo = { size = 8, trigger = 4 }\napplication = { kind = "periodic", every_s = 0.005 }',

@@ -153,7 +153,7 @@ def test_a_checksum_declared_wrongly_is_found(name, span, order, seed):
     right = [one for one in fits if (one.algorithm, one.begin, one.end, one.order) == (name, begin, end, order)]
     assert right or (span.get("to") and end < 9 - 2)
     if right:
-        assert "different frames are right, which is no chance" in found.text
+        assert "different frames are right: no coincidence" in found.text
         assert "Declare checksum = { algorithm =" in found.advice
 
 

@@ -104,7 +104,7 @@ def test_a_counter_in_text_wraps_where_it_is_said_to():
     assert lr.read(sheet, {"tx": b"".join(lines)}).findings == ()
     findings = lr.read(sheet, {"tx": b"".join(lines[:7] + lines[9:])}).findings
     assert [(one.kind, one.offset) for one in findings] == [("overflow", 49)]
-    assert "14 bytes are missing, of 2 tick frames" in findings[0].text
+    assert "At least 12 bytes are missing, of 2 frames." in findings[0].text
 
 
 @pytest.mark.parametrize(

@@ -4,8 +4,8 @@ import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
-from strategies import examples
 from reference import slow_differences
+from strategies import examples
 
 import larkreader as lr
 from larkreader.exercise import alignment

@@ -37,9 +37,14 @@ def longest_run(bits):
 
 @pytest.mark.parametrize(
     ("stages", "inverted", "zeros"),
-    [(7, False, 6), (9, False, 8), (11, False, 10), (15, True, 15), (20, False, 19),
-     pytest.param(23, True, 23, marks=pytest.mark.deep)],  # whose period the next test has by arithmetic
-
+    [
+        (7, False, 6),
+        (9, False, 8),
+        (11, False, 10),
+        (15, True, 15),
+        (20, False, 19),
+        pytest.param(23, True, 23, marks=pytest.mark.deep),
+    ],  # whose period the next test has by arithmetic
 )
 def test_a_sequence_has_the_period_and_the_longest_run_of_zeros_that_its_standard_says(stages, inverted, zeros):
     """O.150 says how many zeros in a row there are at most; of each sequence half the bits and one more are ones."""

@@ -176,7 +176,7 @@ def test_a_short_message_puts_fixed_reads_out_of_step_for_good():
     found = {one.kind: one for one in report.findings}
     assert (found["misaligned-read"].count, found["misaligned-read"].offset) == (2, 30)
     assert (
-        "begins at character 1 of a message of 10, behind 1 message of another length" in found["misaligned-read"].text
+        "begins at character 1 of a message of 10, after 1 message of another length" in found["misaligned-read"].text
     )
     assert report.replay.unfinished == 9
     assert "stuck-read" in found

@@ -15,12 +15,12 @@ def told(data, ending=None):
 @pytest.mark.parametrize(
     ("data", "ending", "text"),
     [
-        (b"flow 1\r\nflow 2\rflow 3\r\n", None, "1 line ends with CR; the others end with CR LF."),
-        (b"flow 1\n\rflow 2\n\r\n\rflow 3\n\r", None, "4 lines end with LF CR."),
-        (b"flow 1\rflow 2\r", None, "2 lines end with CR."),
-        (b"flow 1\r\n\0flow 2\r\n\0", None, "2 lines end with CR LF NUL."),
-        (b"flow 1\nflow 2\n", "CR LF", "2 lines end with LF; declared is CR LF."),
-        (b"flow 1\r\r\nflow 2\r\r\n", None, "2 lines end with CR CR LF."),
+        (b"flow 1\r\nflow 2\rflow 3\r\n", None, "Found: 1 CR; the other lines end with CR LF."),
+        (b"flow 1\n\rflow 2\n\r\n\rflow 3\n\r", None, "Found: 4 LF CR."),
+        (b"flow 1\rflow 2\r", None, "Found: 2 CR."),
+        (b"flow 1\r\n\0flow 2\r\n\0", None, "Found: 2 CR LF NUL."),
+        (b"flow 1\nflow 2\n", "CR LF", "Found: 2 LF; CR LF is declared."),
+        (b"flow 1\r\r\nflow 2\r\r\n", None, "Found: 2 CR CR LF."),
     ],
 )
 def test_an_ending_that_nobody_declared_is_told(data, ending, text):
@@ -77,7 +77,7 @@ def test_escape_sequences_are_counted_and_no_noise():
 def test_what_came_back_is_held_against_what_was_sent(sent, received, kind):
     (finding,) = judge_exchanges("in", [(sent, received), (b"x", b"x"), (b"y", b""), (b"12", b"34")])
     assert (finding.kind, finding.count) == (kind, 1)
-    assert f"1 of 3 answers. Sent was {sent[:8].hex(' ').upper()}, " in finding.text
+    assert f"1 of 3 answers. Sent {sent[:8].hex(' ').upper()}, " in finding.text
 
 
 @pytest.mark.parametrize("value", [0x00, 0xFF, 0xF8])

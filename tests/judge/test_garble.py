@@ -3,8 +3,8 @@ import json
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
-from strategies import examples
 from reference import slow_receive
+from strategies import examples
 
 import larkreader as lr
 from larkreader.cli import run

@@ -38,7 +38,7 @@ def test_what_is_sent_after_xoff_is_counted_but_for_what_the_hardware_had_taken(
         assert not found
     else:
         assert [one.count for one in found] == [1]
-        assert f"{told} character{'' if told == 1 else 's'} began while the wire was to pause" in found[0].text
+        assert f"{told} character{'' if told == 1 else 's'} began after the allowance" in found[0].text
     assert not pauses(sheet_of("none"), {"to_pump": sent, "from_pump": asks})
 
 
@@ -173,7 +173,7 @@ ESCAPED = '{ kind = "escape", end = "7E", escape = "7D", xor = 32, also = "11 13
     ("kind", "state", "flow", "boundary", "told"),
     [
         (0x21, 1, "uint16", MARKER, "flow may"),
-        (0x11, 1, "uint4", MARKER, "the kind always does"),  # 4 bits and reserved zeros hold 0x0F at most
+        (0x11, 1, "uint4", MARKER, "kind always does"),  # 4 bits and reserved zeros hold 0x0F at most
         (0x21, 0x13, "uint5", MARKER, "state, flow may"),  # 5 bits hold 0x1F at most
         (0x21, 1, "uint1", MARKER, None),
         (0x21, 1, "uint16", ESCAPED, None),

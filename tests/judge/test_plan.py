@@ -275,20 +275,20 @@ generator = "whole"
     [
         (9600, "", "", [], ""),
         (9600, 'line = { format = "8E1" }', 'line = { format = "9E1" }\nparity_counted = true',
-         [("setting-mismatch", "warning")], "The ends agree, but the sheet says otherwise."),
+         [("setting-mismatch", "warning")], "The ends agree, but the sheet declares another value."),
         (9600, 'line = { format = "8E1" }', 'line = { format = "9E1" }',
          [("setting-mismatch", "error"), ("setting-mismatch", "warning")],
          "If the 9 bits that pump_head states include the parity bit (parity_counted), they agree."),
         (9600, 'line = { baud = 19200 }\nstated_in = "link.c"', "", [("setting-mismatch", "error")] +
          [("beyond-tolerance", "error")] * 2, "19,200 at controller (link.c)"),
-        (9600, "", 'line = { format = "8N2" }', [("setting-mismatch", "warning")], "judge the first stop bit alone"),
+        (9600, "", 'line = { format = "8N2" }', [("setting-mismatch", "warning")], "check the first stop bit alone"),
         # 8e6 / 16 / 57600 = 8.68, cut off to 8: +8.5 %; the crystal's 17 is +2.1 %
         (57600, "", 'formula = "truncated"', [("beyond-tolerance", "error")] * 2 + [("divisor-not-best", "warning")],
          "The truncated formula gives pump_head 8: +8.51%."),
         (9600, "believed_hertz = 8_000_000", "", [("clock-mismatch", "error"), ("beyond-tolerance", "error"),
          ("beyond-tolerance", "error")], "bauds are 2 times what they should be"),
         # 16e6 / 16 / 300 = 3333 is more than 8 bits hold
-        (300, "", "", [("no-divisor", "error")] * 2, "controller is to make 300 baud."),
+        (300, "", "", [("no-divisor", "error")] * 2, "controller needs 300 baud."),
     ],
 )  # fmt: skip
 def test_what_is_wrong_with_the_ends_is_told(baud, controller, pump_head, wanted, told):

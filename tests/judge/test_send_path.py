@@ -28,7 +28,7 @@ def test_a_time_limit_shorter_than_the_message_cuts_its_tail():
     assert sent(told) == {"SENT": 54 + 20, "CUT": 46}
     assert told.blocked_s == pytest.approx([0.01, 18 * CHARACTER_S], abs=1e-7)
     assert (found["cut-tail"].count, found["cut-tail"].offset) == (1, 54)
-    assert "handed on after 18.72 ms, and the call waits 10 ms" in found["short-limit"].text
+    assert "handed on after 18.7 ms, and the call waits 10 ms" in found["short-limit"].text
 
 
 def test_a_length_that_counts_the_nul_sends_it():

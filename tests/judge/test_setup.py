@@ -84,7 +84,7 @@ def test_a_dump_is_held_against_the_other_end():
     )
     wide = end.model_copy(update={"registers": {"MODE": 0x100}})
     told = lr.plan(SHEET.model_copy(update={"end": {**SHEET.end, "pump_head": wide}})).findings[0]
-    assert (told.kind, told.text.partition(" What")[0]) == (
+    assert (told.kind, told.text.partition(" The setting")[0]) == (
         "unknown-setting",
         "MODE holds 256. It must fit into its 8 bits.",
     )

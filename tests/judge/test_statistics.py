@@ -69,7 +69,9 @@ def test_frames_that_come_late_are_told_with_how_many_were_due():
     reading = lr.read(SHEET, {"pump": wire(skipped=[2, 5, 6])})
     (late,) = [one for one in reading.findings if one.kind == "late-frame"]
     assert (late.count, late.first_s, late.offset) == (2, pytest.approx(0.3, abs=1e-6), 2 * LAYOUT.length)
-    assert "the longest took 0.3 s, and altogether 3 frames that were due did not come" in late.text
+    assert (
+        "A period of 100 ms is declared; the longest gap is 300 ms. 3 frames that were due did not come." in late.text
+    )
     told = lr.frame_statistics(reading.frames["status"])
     assert (told.late, told.missing, told.most_s) == (2, 3, pytest.approx(0.3, rel=1e-6))
     untimed = lr.frame_statistics(lr.read_frames(LAYOUT.encode({"count": 1}) * 2, LAYOUT))

@@ -82,7 +82,7 @@ CASES = {
     ),
     "5 V into 3.3 V": (
         [('pin.tx = {}', 'pin.tx = { levels = "cmos-5" }')], ["level-too-high"],
-        "pump_head.tx drives up to 5.5 V, and controller.rx bears -0.3 to 3.9 V.",
+        "pump_head.tx drives up to 5.5 V, and controller.rx tolerates -0.3 to 3.9 V.",
     ),
     "5 V into an input that bears it": (
         [('pin.tx = {}', 'pin.tx = { levels = "cmos-5" }'), ('pin.rx = { pad', 'pin.rx = { limit_volts = [-0.3, 5.5], pad')],
@@ -105,7 +105,7 @@ CASES = {
     ),
     "an inverter that nobody wants": (
         [(TX_RX, TX_RX + "\ninverts = true")], ["polarity-mismatch"],
-        "controller.tx rests high and pump_head.rx wants high, and what lies between is inverted.",
+        "controller.tx rests high and pump_head.rx expects high, and the joint between them inverts.",
     ),
     "an inverter that the receiver expects": (
         [(TX_RX, TX_RX + "\ninverts = true"), ('receives = "to_pump"', 'receives = "to_pump"\nline = { idle = "low" }'),
@@ -124,11 +124,11 @@ CASES = {
         [('pin.tx = { pad = "P4.1" }', 'pin.tx = { drive = "open-drain" }'), (TX_RX, TX_RX + "\npull_up_ohms = 8_200")], [], ""
     ),
     "one pad for two pins": (
-        [('pad = "P4.2"', 'pad = "P4.1"')], ["pin-used-twice"], "P4.1 of controller is to be tx and rx."
+        [('pad = "P4.2"', 'pad = "P4.1"')], ["pin-used-twice"], "P4.1 of controller is used as tx and rx."
     ),
     "a pad that the debug link has": (
         [('levels = "lvcmos-3.3"\npin.tx = { pad', 'taken = "P4.1"\nlevels = "lvcmos-3.3"\npin.tx = { pad')],
-        ["pin-used-twice"], "P4.1 of controller is to be tx and something else.",
+        ["pin-used-twice"], "P4.1 of controller is used as tx and something else.",
     ),
     "a jumper": (
         [('pin.tx = {}', 'pin.tx = {}\njumper.J2 = { is = "debug", wanted = "UART" }')], ["jumper-wrong"],
@@ -136,7 +136,7 @@ CASES = {
     ),
     "a UART in software": (
         [('pin.tx = {}', "pin.tx = {}\nmost_baud = 19_200")], ["baud-too-high"],
-        "pump_head is to keep up 57,600 baud, but can do 19,200 at most.",
+        "pump_head needs 57,600 baud, but can do 19,200 at most.",
     ),
     "a supply that is too weak": (
         [("gives_a = 0.5", "gives_a = 0.1")], ["supply-too-weak"], "pump_head.vcc draws 200 mA, and controller.vcc gives 100 mA"
@@ -157,7 +157,7 @@ def test_each_mistake_is_told_and_what_is_sound_is_not(case):
 
 def test_a_tap_must_only_listen():
     found = judge(more=TAP + '[[joint]]\njoins = ["tap.tx", "controller.rx"]\n')
-    assert [(one.kind, one.text.partition(" drive")[0]) for one in found] == [
+    assert [(one.kind, one.text.partition(" drive ")[0]) for one in found] == [
         ("outputs-collide", ["controller.rx", "pump_head.tx", "tap.tx"][1] + " and tap.tx")
     ]
 

@@ -261,4 +261,4 @@ def test_of_next_to_nothing_every_figure_is_drawn_or_refused(captured):
         except (lr.RequestError, lr.CaptureError):
             continue
         picture.savefig(io.BytesIO(), format="svg")
-    assert "To make it again" in render_html(make_report(reading, traces))
+    assert "Reproduce" in render_html(make_report(reading, traces))

@@ -14,7 +14,6 @@ from larkreader.declare.sheet_text import toml_value
 from larkreader.demo.service import make_service, write_service
 from larkreader.present.notebook import html_of
 from larkreader.present.report.content import make_report
-from larkreader.present.report.places import places_of
 from larkreader.present.report.render import escape_markdown, plain, render_html, render_markdown
 
 VOID = {"meta", "br", "img", "input", "hr", "link"}
@@ -101,12 +100,11 @@ def test_a_page_has_all_in_it_and_loads_nothing(rig_page, rig_files):
 def test_places_are_all_of_a_finding(rig_files):
     """Four parity errors are listed one by one: where the characters with that fault are."""
     reading = lr.read(rig_files["sheet"], rig_files["capture"])
-    parity = next(one for one in reading.findings if one.kind == "parity-error" and one.wire == "from_pump")
     characters = reading.characters["from_pump"]
     offsets = [int(one) for one in (characters.faults & lr.Fault.PARITY).nonzero()[0]]
-    assert [
-        int(re.search(r"character ([\d,]+)", one)[1].replace(",", "")) for one in places_of(parity, reading)
-    ] == offsets
+    report = make_report(reading, {}, with_figures=False)
+    listed = next(one for one in report.findings if one.told.kind == "parity-error" and one.told.wire == "from_pump")
+    assert [int(re.search(r"character ([\d,]+)", one)[1].replace(",", "")) for one in listed.places] == offsets
 
 
 @given(

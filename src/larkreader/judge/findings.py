@@ -90,7 +90,8 @@ class Places(Columns):
         same = np.array_equal(self.offset, other.offset) and np.array_equal(self.row, other.row)
         return same and np.array_equal(self.time_s, other.time_s, equal_nan=True)
 
-    __hash__ = None  # type: ignore[assignment]  # arrays have none
+    def __hash__(self) -> int:
+        return hash((len(self), int(self.offset[0]) if len(self) else 0))
 
     @classmethod
     def nowhere(cls) -> Places:
@@ -169,6 +170,9 @@ class Finding(Shown):
     certainty: Certainty = "proven"
     score: float | None = None
     caused_by: Finding | None = None
+
+    def __hash__(self) -> int:
+        return hash((self.kind, self.subject, self.places))
 
     @property
     def count(self) -> int:
@@ -249,7 +253,8 @@ class Finding(Shown):
             found["caused_by"] = {"kind": cause.kind, "wire": cause.wire, "offset": cause.offset}
         first_s = None if self.first_s is None else round(self.first_s, 12)
         found |= {"first_s": first_s, "offset": self.offset, "places": self.places.to_list()}
-        return found | {"evidence": dict(self.evidence), "text": self.text, "advice": self.advice}
+        evidence = {name: list(one) if isinstance(one, tuple) else one for name, one in self.evidence.items()}
+        return found | {"evidence": evidence, "text": self.text, "advice": self.advice}
 
 
 class Findings(tuple[Finding, ...], Shown):
