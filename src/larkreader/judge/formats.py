@@ -20,6 +20,7 @@ import numpy.typing as npt
 
 from larkreader.capture.characters import Characters, Fault
 from larkreader.capture.trace import Trace
+from larkreader.declare.boundary import AddressMarkBoundary, BreakBoundary, IdleBoundary
 from larkreader.declare.layout import FrameLayout
 from larkreader.declare.line import Idle, LineSettings
 from larkreader.decode.frames import read_layouts
@@ -228,6 +229,7 @@ def _fit(
 
 def _meaning(values: npt.NDArray[np.uint16], data_bits: int, layouts: Sequence[FrameLayout]) -> float:
     """Return what the values are worth, in bits: declared frames, or plain text."""
+    layouts = [one for one in layouts if not isinstance(one.boundary, (IdleBoundary, BreakBoundary, AddressMarkBoundary))]
     if layouts and data_bits == 8:
         frames = read_layouts(values.astype(np.uint8), layouts).values()
         found = sum(int(np.count_nonzero(one.faults == 0)) for one in frames)

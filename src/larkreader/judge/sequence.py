@@ -41,6 +41,7 @@ UNTRUSTED = FrameFault.CHECKSUM_MISMATCH | FrameFault.UNKNOWN_VALUE
 ON_THE_LINE = Fault.PARITY | Fault.FRAMING | Fault.BREAK | Fault.NOISE | Fault.UNKNOWN_LEVEL
 HOLE_FIT = 0.6  # characters within which the length of a gap must be that of the missing bytes
 FEWEST_RESTART_BITS = 4  # of a counter; a narrower one stands at 0 too often to show a restart
+FEWEST_RESTART_STEPS = 8  # of a counter that jumps to 0; so many frames seldom go missing just before its turn
 FEWEST_SUPPORTED = 0.5  # of the frames without a checksum that must agree with a neighbour, for any to be trusted
 
 
@@ -212,9 +213,8 @@ def _agreeing(values: npt.NDArray[np.uint64], cycle: int) -> tuple[Offsets, Mask
     steps = counter_steps(values, cycle)
     follows = steps == 1
     supported = np.append(follows, False) | np.append(False, follows)
-    if count and not supported.any():
-        jumped = np.flatnonzero(steps > 1) + 1
-        return np.arange(min(count, 1)), np.zeros(count, np.bool_), jumped
+    if not supported.any():
+        return np.arange(min(count, 1)), np.zeros(count, np.bool_), np.flatnonzero(steps > 1) + 1
     if np.count_nonzero(supported) < FEWEST_SUPPORTED * count:
         return np.flatnonzero(supported), np.zeros(count, np.bool_), nothing
     number = np.flatnonzero(supported)
@@ -248,8 +248,8 @@ def _intervals(
     begin, end = chain.offset[:-1] + chain.length[:-1], chain.offset[1:]
     most_there = end - begin - _taken_by(others, begin, end, only_good=True)
     least_there = end - begin - _taken_by(others, begin, end, only_good=False)
-    restarts = (values[1:] == 0) & (steps > cycle // 2) & (counter.bits >= FEWEST_RESTART_BITS)
-    restarts &= most_there < usual * (steps - 1) / 2
+    restarts = (values[1:] == 0) & (steps > min(cycle // 2, FEWEST_RESTART_STEPS))
+    restarts &= (counter.bits >= FEWEST_RESTART_BITS) & (most_there < min(usual, shortest))
     steps = np.where(restarts, 1, steps)
     steps = steps + cycle * np.maximum(np.rint((most_there / usual + 1 - steps) / cycle), 0).astype(np.int64)
     least = (steps - 1) * shortest - most_there

@@ -21,6 +21,7 @@ from .levels import LevelSurvey, survey_levels
 MESSAGE_GAP = 3.0  # character times of idle that end a message, at the least
 PITCH_FIT = 0.2  # bits within which a distance between starts is one of whole characters
 BACK_TO_BACK = 0.05  # of the characters that must follow the one before at the least distance, for that to be no pause
+PLAIN_BITS = 8  # data bits up to which the highest may never change, as in text
 FEWEST_CHARACTERS = 4  # from which the transmitter's clock is measured character by character
 
 
@@ -236,6 +237,8 @@ def _alike(best: FormatFit, fits: list[FormatFit], read: Characters) -> tuple[Li
         line, other = best.line, fit.line
         same = (other.idle, other.first_bit) == (line.idle, line.first_bit) and fit.characters == best.characters
         if not (same and fit.is_faultless and fit.is_usual) or _is_one_format(line, other):
+            continue
+        if other.data_bits > max(line.data_bits, PLAIN_BITS):  # a ninth bit that never changes is a pause
             continue
         whole = [1 + one.data_bits + one.has_parity for one in (line, other)]
         if whole[0] != whole[1] or _is_constant(read, best.line):
