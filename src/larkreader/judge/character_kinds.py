@@ -120,8 +120,8 @@ CHARACTERS: Mapping[str, Kind] = {
         "overflows",
         (
             "{?recorded}{?counting}The line shows no fault there: they never reached the wire, or were never sent.",
-            "{?recorded}{!counting}The line shows no fault there and no gap as long as the missing bytes: they never reached the "
-            "wire.",
+            "{?recorded}{!counting}The line shows no fault there and no gap as long as the missing bytes: they never "
+            "reached the wire.",
             "{?bytes_alone}The capture holds bytes alone and shows no line fault there: most likely a software buffer "
             "lost them, but a loss on the line is possible.",
             "{?marked}The line shows no fault there: most likely a software buffer behind it lost them.",

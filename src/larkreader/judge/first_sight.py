@@ -21,6 +21,8 @@ from .findings import Finding, Places, make_finding, number_of
 LOOKED_AT = 1 << 16  # characters; what is not plain in so many is not plain
 LONGEST_MESSAGE = 4096  # characters of a message that is held against its answer
 FEWEST = 8  # characters from which anything can be told
+SAMPLE = 512  # characters that are looked at to tell whether they count
+MOST_RISING = 0.7  # of the characters of a text that may be one more than the one before
 TEXT_SHARE = 0.9  # of the characters that must be text
 MOST_NULS = 0.2  # of the characters of a text
 STRAY_PAUSE = 2.0  # character times behind a character that stands alone
@@ -98,7 +100,7 @@ def judge_text(
     known = [one for one in find_escapes(data) if one.kind != "unfinished"]
     endings = [one for one in ending_names(data) if one[1] >= is_stray]
     if not is_doubled(data):
-        yield from _judge_endings(wire, characters, endings, ending)
+        yield from _judge_endings(wire, characters, _without_cut(endings, data, ending), ending)
     else:
         yield make_finding("doubled-characters", wire, Places.on(characters, np.arange(0, len(data), 2)))
     if known:
@@ -148,6 +150,8 @@ def judge_exchanges(wire: str, exchanges: Sequence[tuple[bytes, bytes]]) -> Iter
 
 def is_text(data: bytes) -> bool:
     """Tell whether bytes are plainly text: letters, spaces and line endings, with escape sequences and some NULs."""
+    if sum(following == one + 1 for one, following in pairwise(data[:SAMPLE])) > MOST_RISING * min(len(data), SAMPLE):
+        return False  # a counter or a ramp passes through letters
     plain = strip_escapes(data)
     letters = plain.replace(b"\0", b"")
     if len(data) < FEWEST or len(plain) - len(letters) > MOST_NULS * len(plain):
@@ -161,6 +165,15 @@ def is_doubled(data: bytes) -> bool:
         return False
     single = data[0::2]  # runs of one character are of even length by chance
     return 2 * sum(one != other for one, other in pairwise(single)) >= len(single)
+
+
+def _without_cut(endings: list[tuple[str, int]], data: bytes, declared: str | None) -> list[tuple[str, int]]:
+    """Return line endings without the last, where the end of the capture may have cut it off."""
+    if not endings or endings[-1][1] + len(endings[-1][0].split()) < len(data):
+        return endings
+    name, others = endings[-1][0], {one for one, _ in endings[:-1]} | ({declared} if declared else set())
+    is_part = any(one.startswith(f"{name} ") for one in others) or (name == "CR" and not others)
+    return endings[:-1] if is_part else endings
 
 
 def _judge_endings(

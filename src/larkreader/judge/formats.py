@@ -229,7 +229,8 @@ def _fit(
 
 def _meaning(values: npt.NDArray[np.uint16], data_bits: int, layouts: Sequence[FrameLayout]) -> float:
     """Return what the values are worth, in bits: declared frames, or plain text."""
-    layouts = [one for one in layouts if not isinstance(one.boundary, (IdleBoundary, BreakBoundary, AddressMarkBoundary))]
+    others = (IdleBoundary, BreakBoundary, AddressMarkBoundary)  # of which values alone know nothing
+    layouts = [one for one in layouts if not isinstance(one.boundary, others)]
     if layouts and data_bits == 8:
         frames = read_layouts(values.astype(np.uint8), layouts).values()
         found = sum(int(np.count_nonzero(one.faults == 0)) for one in frames)

@@ -27,6 +27,7 @@ from larkreader.capture.ragged import Ragged
 from larkreader.declare.boundary import BreakBoundary, CobsBoundary, EscapeBoundary, HdlcBoundary, SlipBoundary
 from larkreader.declare.fields import Slot
 from larkreader.declare.layout import FrameLayout
+from larkreader.decode.content import judge_contents
 from larkreader.decode.frame_columns import FrameFault, Frames
 from larkreader.decode.frames import read_layouts
 from larkreader.decode.verify import counter_steps
@@ -176,6 +177,11 @@ def _losses_of(frames: Frames, counter: Slot, characters: Characters, others: li
     chain = good[number]
     lost, begin, end, steps, least, most = _intervals(frames, chain, held[number], counter, others, number)
     repeats, restarts, missing = lost
+    doubtful = np.zeros(len(missing), dtype=np.bool_)
+    for row, place in enumerate(missing.tolist()):
+        following = int(held[number[place]] + 1) % cycle
+        doubtful[row] = _holds_the_next(frames.layout, chain, place, counter, following)
+    in_doubt, missing = missing[doubtful], missing[~doubtful]
     first, behind = begin[missing], end[missing]
     joined = _joined(frames, first, behind, least[missing], most[missing])
     cause, whole = _causes(frames, characters, first, behind, least[missing], most[missing])
@@ -197,10 +203,30 @@ def _losses_of(frames: Frames, counter: Slot, characters: Characters, others: li
         changed=good.offset[places],
         expected=(held[before] + places - before) % cycle,
         found=held[places],
-        jumps=good.offset[open_end],
-        before=expected,
-        after=held[open_end],
+        jumps=np.concatenate([good.offset[open_end], chain.offset[in_doubt + 1]]),
+        before=np.concatenate([expected, held[number[in_doubt]]]),
+        after=np.concatenate([held[open_end], held[number[in_doubt + 1]]]),
     )
+
+
+def _holds_the_next(layout: FrameLayout, chain: Frames, place: int, counter: Slot, wanted: int) -> bool:
+    """Tell whether the frame before a jump is two, joined by damage to what separates them.
+
+    Without a checksum such a frame passes for a good one if its length may vary. Then its end is a frame of its own,
+    with the fixed values of the layout and the counter that is missing.
+    """
+    if layout.checksum is not None or layout.is_fixed or layout.pattern is not None:
+        return False
+    data, marker = chain.data[place].tobytes(), layout.marker
+    for seam in range(layout.shortest, len(data)):
+        for width in sorted({max(len(marker) - 1, 0), len(marker), len(marker) + 1}):
+            tail = marker + data[seam + width :]
+            if len(tail) < layout.shortest or len(tail) > layout.longest:
+                continue
+            judged = judge_contents(np.frombuffer(tail, np.uint8), np.zeros(1, np.int64), np.array([len(tail)]), layout)
+            if judged.fits[0] and judged.genuine[0] and layout.peek(tail, counter.name) == [wanted]:
+                return True
+    return False
 
 
 def _agreeing(values: npt.NDArray[np.uint64], cycle: int) -> tuple[Offsets, Mask, Offsets]:

@@ -22,6 +22,7 @@ MESSAGE_GAP = 3.0  # character times of idle that end a message, at the least
 PITCH_FIT = 0.2  # bits within which a distance between starts is one of whole characters
 BACK_TO_BACK = 0.05  # of the characters that must follow the one before at the least distance, for that to be no pause
 PLAIN_BITS = 8  # data bits up to which the highest may never change, as in text
+FAULTLESS_BITS = 7.0  # what speaks at least for settings without a fault rather than for settings with some
 FEWEST_CHARACTERS = 4  # from which the transmitter's clock is measured character by character
 
 
@@ -101,7 +102,10 @@ class Survey:
         """How many bits speak for the best settings rather than for the next best; 0 without any."""
         if self.best is None:
             return 0.0
-        return self.runner_up.cost - self.best.cost if self.runner_up else np.inf
+        if self.runner_up is None:
+            return np.inf
+        more = self.runner_up.cost - self.best.cost
+        return max(more, FAULTLESS_BITS) if self.best.is_faultless and not self.runner_up.is_faultless else more
 
     def to_dict(self) -> dict[str, Any]:
         """Return the survey as JSON has it."""
@@ -165,7 +169,9 @@ def survey_of(trace: Trace, bit: BitTime, fits: list[FormatFit], line: LineSetti
     runner_up, gaps, messages, characters, idle_share = None, None, None, 0, 1.0
     alike: tuple[LineSettings, ...] = ()
     if best is not None:
-        runner_up = next((fit for fit in fits if _differs(fit.line, best.line)), None)
+        different = [fit for fit in fits if _differs(fit.line, best.line)]
+        faultless = [fit for fit in different if fit.is_faultless] if best.is_faultless else []
+        runner_up = next(iter(faultless or different), None)
         read = receive(trace, best.line)
         characters = len(read)
         if clock := _clock_of(trace, read, best.line):
