@@ -37,6 +37,7 @@ CLOCKS = (
 )  # fmt: skip
 FACTORS = (2, 3, 4, 6, 8, 12, 16, 24, 32)
 FEWEST_CHARACTERS = 8  # of which anything is concluded
+SLOWER, FASTER = (0.5, 1 / 3), (2.0, 3.0, 0.25, 4.0)  # than the measured baud, that are tried
 UNMEASURED_PPM = 20_000.0  # uncertainty of a bit time that was taken from a list
 SURE = 6.6  # bits: a hundred to one
 READABLE = 0.08  # of the declared baud by which a sender may be off and still be read, now and then
@@ -127,7 +128,9 @@ def diagnose(
         return Diagnosis((make_finding("cannot-tell", wire, score=1.0, **evidence),), survey(trace))
     is_healthy = line is not None and _fault_share(trace, line) <= HEALTHY_FAULTS
     bit = measure_bit(trace)
-    bit, fits = _best_bit_time(trace, bit, line, layouts)
+    fits = [] if bit is None else fit_formats(trace, float(1 / (bit.ticks * trace.tick_s)), layouts)
+    if not is_healthy:
+        bit, fits = _best_bit_time(trace, bit, fits, line, layouts)
     seen = survey(trace, line) if bit is None or not fits else survey_of(trace, bit, fits, line)
     best = seen.best
     if best is None or best.characters < FEWEST_CHARACTERS:
@@ -161,18 +164,21 @@ def diagnose(
 
 
 def _best_bit_time(
-    trace: Trace, bit: BitTime | None, line: LineSettings | None, layouts: Sequence[FrameLayout]
+    trace: Trace,
+    bit: BitTime | None,
+    fits: list[FormatFit],
+    line: LineSettings | None,
+    layouts: Sequence[FrameLayout],
 ) -> tuple[BitTime | None, list[FormatFit]]:
     """Return the bit time under which a wire reads best, and how well it reads under every format.
 
     The measured one if nothing speaks against it; else a multiple or a part of it, or the declared or a usual one,
     under which a usual format has no fault.
     """
-    fits = [] if bit is None else fit_formats(trace, float(1 / (bit.ticks * trace.tick_s)), layouts)
-    if fits and fits[0].fault_share <= HEALTHY_FAULTS:
-        return bit, fits
+    is_faultless = bool(fits) and fits[0].is_faultless
     if bit is not None:
-        bauds = [1 / (bit.ticks * trace.tick_s) * factor for factor in (0.5, 2.0, 1 / 3, 3.0, 0.25, 4.0)]
+        factors = SLOWER if is_faultless else (*SLOWER, *FASTER)
+        bauds = [1 / (bit.ticks * trace.tick_s) * factor for factor in factors]
     else:
         shortest = float(np.percentile(np.diff(trace.edges), 5)) * trace.tick_s if len(trace) > 2 else 0.0
         bauds = [one for one in STANDARD_BAUDS if shortest and 0.3 / shortest <= one <= 1.5 / shortest]
@@ -183,12 +189,13 @@ def _best_bit_time(
         if ticks < FEWEST_TICKS:
             continue
         other = fit_formats(trace, baud, layouts)
-        if not other or other[0].characters < FEWEST_CHARACTERS or not (other[0].is_faultless and other[0].is_usual):
+        found = next((one for one in other if one.is_faultless and one.is_usual), None)
+        if found is None or found.characters < FEWEST_CHARACTERS or off_grid(trace, found.line)[0] > ON_GRID:
             continue
-        if off_grid(trace, other[0].line)[0] > ON_GRID:
-            continue
-        if not best_fits or not best_fits[0].is_faultless or other[0].cost < best_fits[0].cost:
-            best_bit, best_fits = BitTime(ticks, UNMEASURED_PPM, 0.0, 0.0, 1.0, 0), other
+        # of several bit times that explain everything it is the longest
+        if not best_fits or not best_fits[0].is_faultless or (best_bit is not None and ticks > best_bit.ticks):
+            best_bit = BitTime(ticks, UNMEASURED_PPM, 0.0, 0.0, 1.0, 0)
+            best_fits = [found, *(one for one in other if one is not found)]
     return best_bit, best_fits
 
 

@@ -288,13 +288,12 @@ def _intervals(
 def _joined(frames: Frames, begin: Offsets, end: Offsets, least: Offsets, most: Offsets) -> Offsets:
     """Return how many damaged frames at each place are the rest of two, of which a loss took the middle.
 
-    Of frames of one length that is so where a part of a frame is missing; where whole frames are missing, or lengths
-    vary, a damaged frame is a damaged frame.
+    Of frames of one length a single damaged frame beside a loss is that: one event explains both. Where there are
+    more, or lengths vary, a damaged frame is a damaged frame.
     """
     damaged = frames.offset[(frames.faults & FrameFault.CHECKSUM_MISMATCH) != 0]
     between = np.searchsorted(damaged, end) - np.searchsorted(damaged, begin)
-    length = byte_bounds(frames)[0]
-    return np.where((least == most) & (least % max(length, 1) != 0), between, 0)
+    return np.where((least == most) & (between == 1), between, 0)
 
 
 def _causes(

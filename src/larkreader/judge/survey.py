@@ -23,6 +23,7 @@ PITCH_FIT = 0.2  # bits within which a distance between starts is one of whole c
 BACK_TO_BACK = 0.05  # of the characters that must follow the one before at the least distance, for that to be no pause
 PLAIN_BITS = 8  # data bits up to which the highest may never change, as in text
 FAULTLESS_BITS = 7.0  # what speaks at least for settings without a fault rather than for settings with some
+FEWEST_VALUES = 8  # different characters from which a parity bit that agrees with all of them is no chance
 FEWEST_CHARACTERS = 4  # from which the transmitter's clock is measured character by character
 
 
@@ -244,10 +245,10 @@ def _alike(best: FormatFit, fits: list[FormatFit], read: Characters) -> tuple[Li
         same = (other.idle, other.first_bit) == (line.idle, line.first_bit) and fit.characters == best.characters
         if not (same and fit.is_faultless and fit.is_usual) or _is_one_format(line, other):
             continue
-        if other.data_bits > max(line.data_bits, PLAIN_BITS):  # a ninth bit that never changes is a pause
-            continue
         whole = [1 + one.data_bits + one.has_parity for one in (line, other)]
-        if whole[0] != whole[1] or _is_constant(read, best.line):
+        if whole[0] != whole[1] and other.data_bits > PLAIN_BITS:  # a ninth bit that never changes is a pause
+            continue
+        if whole[0] != whole[1] or not best.is_usual or _has_few_values(read):
             stops = 2.0 if apart >= whole[1] + 2 - PITCH_FIT and whole[1] < whole[0] else 1.0
             alike.append(_with_stops(other, stops))
     return tuple(alike)
@@ -257,9 +258,9 @@ def _is_one_format(line: LineSettings, other: LineSettings) -> bool:
     return (line.data_bits, line.parity) == (other.data_bits, other.parity)
 
 
-def _is_constant(read: Characters, line: LineSettings) -> bool:
-    """Tell whether all characters are the same."""
-    return len(np.unique(read.value)) == 1
+def _has_few_values(read: Characters) -> bool:
+    """Tell whether so few different characters were read that a parity bit can agree with all of them by chance."""
+    return len(np.unique(read.value)) < FEWEST_VALUES
 
 
 def _differs(one: LineSettings, other: LineSettings) -> bool:
