@@ -16,7 +16,9 @@ DAMAGE = frozenset(
     "checksum-mismatch length-mismatch truncated-frame resynchronised bad-stuffing undeclared-frame overlong-frame "
     "terminator-missing unknown-value".split()
 )
-CAUSES = frozenset("overflow overrun counter-gap pause-ignored sent-while-paused setting-suspect layout-suspect".split())
+CAUSES = frozenset(
+    "overflow overrun counter-gap pause-ignored sent-while-paused setting-suspect layout-suspect".split()
+)
 COUNTER = frozenset(["counter-mismatch", "counter-jump", "counter-repeat", "counter-restart"])
 BOUNDARIES = {
     "marker": {"kind": "marker", "marker": "A5 5A", "longest": 64},
@@ -33,7 +35,18 @@ BOUNDARIES = {
     "escape": {"kind": "escape", "begin": "02", "end": "03", "escape": "10", "xor": 0x20, "longest": 64},
 }
 FRAMES, SIZES = 30, (2, 5, 9, 14, 20)
-FRAME_EVENTS = ("flip", "framing", "lost byte", "inserted byte", "lost frame", "repeated frame", "restart")
+FRAME_EVENTS = (
+    "flip",
+    "framing",
+    "parity",
+    "hole",
+    "lost byte",
+    "inserted byte",
+    "lost frame",
+    "repeated frame",
+    "restart",
+)
+ON_WIRE_EVENTS = ("framing", "parity", "hole")
 
 
 @dataclass
@@ -46,12 +59,15 @@ class Case:
     events: list = field(default_factory=list)
     must: list = field(default_factory=list)  # sets of kinds, one of each must be found
     may: set = field(default_factory=set)  # kinds that are no false alarm
+    holes: dict = field(default_factory=dict)  # by frame, before which byte the line rests, for how many characters
 
 
 def make_case(number: int) -> Case:
     """Make the case of a number."""
     random = np.random.default_rng(number)
-    makers = [frames_case] * 6 + [pairs_case] * 2 + [reads_case, pauses_case, settings_case, counting_case]
+    makers = (
+        [frames_case] * 5 + [layouts_case] + [pairs_case] * 2 + [reads_case, pauses_case, settings_case, counting_case]
+    )
     return makers[number % len(makers)](random)
 
 
@@ -60,7 +76,11 @@ def layout_of(random, name, *, fixed, counter, checksum):
     boundary = dict(BOUNDARIES[name])
     if name == "text":
         pattern = "flow {n}" if counter else "flow {x}"
-        number = {"name": "n", "type": "integer", "counter": True, "wraps": 1000} if counter else {"name": "x", "type": "integer"}
+        number = (
+            {"name": "n", "type": "integer", "counter": True, "wraps": 1000}
+            if counter
+            else {"name": "x", "type": "integer"}
+        )
         return lr.FrameLayout(boundary=boundary, pattern=pattern, fields=[number])
     fields = [{"name": "kind", "type": "uint8", "equals": 0x21}]
     if name == "length field":
@@ -77,7 +97,11 @@ def layout_of(random, name, *, fixed, counter, checksum):
         fields.append({"name": "crc", "type": "checksum"})
         extra["checksum"] = {"algorithm": str(random.choice(["CRC-16/MODBUS", "CRC-32/ISO-HDLC", "CRC-16/XMODEM"]))}
     if name == "end marker":
-        fields = [one for one in fields if one["name"] != "crc"] + fields[len(fields) - bool(checksum):] if checksum else fields
+        fields = (
+            [one for one in fields if one["name"] != "crc"] + fields[len(fields) - bool(checksum) :]
+            if checksum
+            else fields
+        )
     return lr.FrameLayout(boundary=boundary, fields=fields, **extra)
 
 
@@ -109,15 +133,24 @@ def frames_case(random) -> Case:
     case = Case(f"frames: {name}", None, {})
     faults = [[0] * len(one) for one in frames]
     places = (np.array([6, 14, 22]) + random.integers(0, 3, 3))[: random.choice([0, 1, 1, 1, 2, 3])]
+    if len(places) == 1 and random.random() < 0.3:
+        places[0] = FRAMES - 1 - random.integers(1, 3)  # near the end
     for place in sorted(places.tolist(), reverse=True):  # from behind, so that places stay where they are
-        possible = [one for one in FRAME_EVENTS if not (one == "framing" and not on_wire) and not (
-            one in ("restart",) and not counter)]
+        possible = [
+            one for one in FRAME_EVENTS if (on_wire or one not in ON_WIRE_EVENTS) and (counter or one != "restart")
+        ]
         happen(case, str(random.choice(possible)), random, frames, faults, place, layout, name,
                fixed=fixed or name == "fixed", counter=counter, checksum=checksum, on_wire=on_wire)  # fmt: skip
     case.events.reverse()
-    line = lr.LineSettings.parse("57600 9N1").model_copy(update={"ninth_bit": "address-mark"}) if name == "address mark" else LINE
+    line = (
+        lr.LineSettings.parse("57600 9N1").model_copy(update={"ninth_bit": "address-mark"})
+        if name == "address mark"
+        else LINE
+    )
     case.sheet = lr.Sheet(wire={"pump": lr.Wire(key="pump", line=line)}, frame={"status": layout})
-    case.capture = {"pump": spoken(random, frames, faults, name, line) if on_wire else bytes(sum(frames, []))}
+    case.capture = {
+        "pump": spoken(random, frames, faults, name, line, case.holes) if on_wire else bytes(sum(frames, []))
+    }
     return case
 
 
@@ -140,7 +173,26 @@ def happen(case, event, random, frames, faults, place, layout, name, *, fixed, c
         at = int(random.integers(0, len(frame)))
         faults[place][at] = lr.Fault.FRAMING
         case.must.append({"framing-error", "break"})
-        case.may |= DAMAGE | {"framing-error", "break", "false-start", "parity-error"} | (COUNTER if not checksum else set())
+        case.may |= (
+            DAMAGE | {"framing-error", "break", "false-start", "parity-error"} | (COUNTER if not checksum else set())
+        )
+    elif event == "parity":
+        faults[place][int(random.integers(0, len(frame)))] = lr.Fault.PARITY
+        if name == "address mark":  # the line has no parity bit
+            faults[place] = [0] * len(frame)
+            case.events[-1] = "none"
+            return
+        case.must.append({"parity-error"})
+        case.may |= COUNTER if not checksum else set()
+    elif event == "hole":
+        count = int(random.integers(1, max(min(len(frame) - 4, 6), 1) + 1))
+        at = int(random.integers(1, len(frame) - count))
+        del frame[at : at + count], faults[place][at : at + count]
+        case.holes[place] = (at, count)
+        if checksum or (fixed and name != "text"):
+            case.must.append(DAMAGE | ({"counter-gap"} if counter else set()))
+        case.may |= DAMAGE | {"counter-gap"} | (COUNTER if not checksum else set())
+        case.may |= {"late-frame"}
     elif event == "lost byte":
         at = int(random.integers(0, len(frame)))
         del frame[at], faults[place][at]
@@ -157,10 +209,13 @@ def happen(case, event, random, frames, faults, place, layout, name, *, fixed, c
         case.may |= DAMAGE | (COUNTER if not checksum else set())
     elif event == "lost frame":
         del frames[place], faults[place]
-        if counter:
-            case.must.append({"overflow"})
+        case.holes = {one - (one > place): hole for one, hole in case.holes.items()}
+        if counter:  # of a last frame alone, without a checksum, nobody can tell
+            is_last = place >= len(frames) - 1 and not checksum
+            case.must.append({"overflow", "counter-jump"} if is_last else {"overflow"})
     elif event == "repeated frame":
         frames.insert(place, list(frame))
+        case.holes = {one + (one >= place): hole for one, hole in case.holes.items()}
         faults.insert(place, [0] * len(frame))
         if counter:
             case.must.append({"counter-repeat"})
@@ -168,14 +223,14 @@ def happen(case, event, random, frames, faults, place, layout, name, *, fixed, c
         frames[place:] = [list(frame_of(random, layout, name, number)) for number in range(len(frames) - place)]
         faults[place:] = [[0] * len(one) for one in frames[place:]]
         case.events[:], case.must[:] = ["restart"], [{"counter-restart"}]  # what lay behind is written over
-        case.may = set()
+        case.may, case.holes = set(), {}
 
 
-def spoken(random, frames, faults, name, line):
+def spoken(random, frames, faults, name, line, holes):
     """Put frames on a wire, with the rests, breaks and address marks that their boundary asks for."""
     values, gaps, flags = [], [], []
     between = float(random.choice([0.0, 3.0, 40.0])) if name != "idle" else 60.0
-    for frame, held in zip(frames, faults, strict=True):
+    for place, (frame, held) in enumerate(zip(frames, faults, strict=True)):
         row, marks = list(frame), list(held)
         if name == "break":
             row, marks = [0, *row], [lr.Fault.BREAK, *marks]
@@ -183,23 +238,92 @@ def spoken(random, frames, faults, name, line):
             row[0] |= 0x100
         values += row
         flags += marks
-        gaps += [between] + [0.0] * (len(row) - 1) if row else []
+        rests = [between] + [0.0] * (len(row) - 1) if row else []
+        if place in holes:
+            at, count = holes[place]
+            rests[at + (name == "break")] = count * line.bits_per_character
+        gaps += rests
     return lr.transmit(values, line, gaps=np.array(gaps), faults=flags)
+
+
+def layouts_case(random) -> Case:
+    """Two layouts on one wire, each with a counter of its own; one frame of either is damaged, lost or repeated."""
+    boundary = [{"kind": "marker", "marker": "A5 5A"}, {"kind": "cobs"}, {"kind": "slip"}, {"kind": "hdlc"}][
+        random.integers(4)
+    ]
+    layouts = {}
+    for key, kind, size in (("status", 0x21, 9), ("alarm", 0x42, int(random.choice([2, 9])))):
+        fields = [{"name": "kind", "type": "uint8", "equals": kind}, {"name": "n", "type": "uint8", "counter": True},
+                  {"name": "data", "type": "uint8", "repeat": size}, {"name": "crc", "type": "checksum"}]  # fmt: skip
+        layouts[key] = lr.FrameLayout(
+            wire="pump", boundary=boundary, fields=fields, checksum={"algorithm": "CRC-16/XMODEM"}
+        )
+    counts, rows = {"status": int(random.integers(0, 250)), "alarm": int(random.integers(0, 250))}, []
+    for number in range(40):
+        key = "alarm" if number % 4 == 3 else "status"
+        while True:
+            frame = layouts[key].encode(
+                {"n": counts[key] % 256, "data": random.integers(0, 256, layouts[key].slot["data"].count).tolist()}
+            )
+            if b"\xa5\x5a" not in frame[1:]:
+                break
+        counts[key] += 1
+        rows.append(bytearray(layouts[key].as_sent(frame)))
+    case = Case("two layouts", lr.Sheet(wire={"pump": {"line": LINE}}, frame=layouts), {})
+    place, event = (
+        int(random.integers(8, 32)),
+        str(random.choice(["none", "flip", "lost frame", "repeated frame", "lost byte", "inserted byte"])),
+    )
+    row = rows[place]
+    if event == "flip":
+        row[int(random.integers(0, len(row)))] ^= 1 << int(random.integers(0, 8))
+        case.must, case.may = [DAMAGE], set(DAMAGE)
+    elif event == "lost frame":
+        del rows[place]
+        case.must = [{"overflow"}]
+    elif event == "repeated frame":
+        rows.insert(place, row)
+        case.must = [{"counter-repeat"}]
+    elif event == "lost byte":
+        del row[int(random.integers(1, len(row) - 1))]
+        case.must, case.may = [DAMAGE | {"overflow"}], DAMAGE | {"overflow"}
+    elif event == "inserted byte":
+        row.insert(int(random.integers(1, len(row) - 1)), int(random.integers(0, 256)))
+        case.must, case.may = [DAMAGE], set(DAMAGE)
+    case.events = [event] if event != "none" else []
+    data = b"".join(rows)
+    case.capture = {"pump": lr.transmit(data, LINE) if random.random() < 0.5 else data}
+    return case
 
 
 def pairs_case(random) -> Case:
     """Requests on one wire and replies on another, with and without limits and fields to match."""
     check = {"checksum": {"algorithm": "CRC-16/MODBUS"}}
-    fields = [{"name": "kind", "type": "uint8", "equals": 1}, {"name": "n", "type": "uint8"}, {"name": "crc", "type": "checksum"}]
+    fields = [
+        {"name": "kind", "type": "uint8", "equals": 1},
+        {"name": "n", "type": "uint8"},
+        {"name": "crc", "type": "checksum"},
+    ]
     ask = lr.FrameLayout(wire="out", boundary={"kind": "marker", "marker": "A6"}, fields=fields, **check)
     answer = lr.FrameLayout(wire="back", boundary={"kind": "marker", "marker": "D7"}, fields=fields, **check)
-    limits = [{}, {"within_s": 0.006}, {"gone_after_s": 0.012}, {"within_s": 0.006, "gone_after_s": 0.012}][random.integers(4)]
-    pairing = {"request": ["ask"], "reply": ["answer"], **limits, **({"match": {"n": "n"}} if random.random() < 0.5 else {})}
+    limits = [{}, {"within_s": 0.006}, {"gone_after_s": 0.012}, {"within_s": 0.006, "gone_after_s": 0.012}][
+        random.integers(4)
+    ]
+    pairing = {
+        "request": ["ask"],
+        "reply": ["answer"],
+        **limits,
+        **({"match": {"n": "n"}} if random.random() < 0.5 else {}),
+    }
     count, latency_s = 20, float(random.uniform(0.0005, 0.003))
     lost = set(random.choice(np.arange(1, count), int(random.choice([0, 0, 1, 2])), replace=False).tolist())
     others = [one for one in range(1, count - 1) if one not in lost]
     spoiled = {int(random.choice(others))} if random.random() < 0.3 else set()
-    late = {int(random.choice([one for one in others if one not in spoiled]))} if "within_s" in limits and random.random() < 0.4 else set()
+    late = (
+        {int(random.choice([one for one in others if one not in spoiled]))}
+        if "within_s" in limits and random.random() < 0.4
+        else set()
+    )
     case = Case("pairs", lr.Sheet(wire={"out": {"line": LINE}, "back": {"line": LINE}}, frame={"ask": ask, "answer": answer},
                                   pair={"question": pairing}), {})  # fmt: skip
     asks, replies, ends_s = [], [], 0.05 * count
@@ -215,7 +339,9 @@ def pairs_case(random) -> Case:
     ends_s = 0.01 + 0.05 * (count - 1) + 0.04
     case.capture = {"out": at_times(asks, ends_s), "back": at_times(replies, ends_s)}
     case.events = ["reply missing"] * len(lost) + ["reply damaged"] * len(spoiled) + ["reply late"] * len(late)
-    case.must += [{"unanswered-request"}] * bool(lost) + [{"damaged-reply"}] * bool(spoiled) + [{"late-reply"}] * bool(late)
+    case.must += (
+        [{"unanswered-request"}] * bool(lost) + [{"damaged-reply"}] * bool(spoiled) + [{"late-reply"}] * bool(late)
+    )
     case.must += [DAMAGE] * bool(spoiled)
     case.may |= DAMAGE if spoiled else set()
     return case
@@ -264,10 +390,16 @@ def pauses_case(random) -> Case:
     late = bool(random.random() < 0.5)
     values, gaps, changes, now_s = [], [], [], 0.001
     for burst in range(bursts):
-        after = int(random.integers(allowance + 2, allowance + 6)) if late and burst == bursts // 2 else int(random.integers(0, allowance + 1))
+        after = (
+            int(random.integers(allowance + 2, allowance + 6))
+            if late and burst == bursts // 2
+            else int(random.integers(0, allowance + 1))
+        )
         before = int(random.integers(15, 40))
         values += [0x40 + burst] * (before + after)
-        gaps += [(now_s - (changes[-1] if changes else 0.0)) * LINE.baud if not values else 0.0] + [0.0] * (before + after - 1)
+        gaps += [(now_s - (changes[-1] if changes else 0.0)) * LINE.baud if not values else 0.0] + [0.0] * (
+            before + after - 1
+        )
         stop_s = now_s + (before - 0.5) * CHARACTER_S
         end_s = now_s + (before + after) * CHARACTER_S
         go_s = end_s + 0.003
@@ -277,7 +409,11 @@ def pauses_case(random) -> Case:
     wire = lr.Wire(key="pump", clear_to_send="cts", pause_allowance=float(allowance),
                    line=LINE.model_copy(update={"flow_control": "rts-cts"}))  # fmt: skip
     trace = lr.transmit(values, LINE, gaps=np.array(gaps), begin_s=0.001, end_s=now_s + 0.01)
-    case = Case("pauses", lr.Sheet(wire={"pump": wire}), {"pump": trace, "[wire.pump.clear_to_send]": lr.Trace.from_seconds(changes, 0, end_s=now_s + 0.01)})
+    case = Case(
+        "pauses",
+        lr.Sheet(wire={"pump": wire}),
+        {"pump": trace, "[wire.pump.clear_to_send]": lr.Trace.from_seconds(changes, 0, end_s=now_s + 0.01)},
+    )
     if late:
         case.events, case.must = ["pause late"], [{"sent-while-paused", "pause-ignored"}]
     return case
@@ -296,7 +432,11 @@ def settings_case(random) -> Case:
     true, line = lr.LineSettings.parse(sent), lr.LineSettings.parse(declared)
     size = int(random.integers(60, 300))
     needs_text = "msb" in sent or true.data_bits == 7
-    values = np.resize(np.frombuffer(TEXT, np.uint8), size) if needs_text or random.random() < 0.4 else random.integers(0, 1 << true.data_bits, size)
+    values = (
+        np.resize(np.frombuffer(TEXT, np.uint8), size)
+        if needs_text or random.random() < 0.4
+        else random.integers(0, 1 << true.data_bits, size)
+    )
     trace = lr.transmit(values, true, gaps=random.exponential(4.0, size) if random.random() < 0.5 else 2.0)
     case = Case("settings", lr.Sheet(wire={"pump": {"line": line}}), {"pump": trace})
     if str(true) != str(line) and sent != "57600 8N2":

@@ -28,7 +28,7 @@ from larkreader.declare.boundary import BreakBoundary, CobsBoundary, EscapeBound
 from larkreader.declare.fields import Slot
 from larkreader.declare.layout import FrameLayout
 from larkreader.decode.content import judge_contents
-from larkreader.decode.frame_columns import FrameFault, Frames
+from larkreader.decode.frame_columns import FrameFault, Frames, Skip
 from larkreader.decode.frames import read_layouts
 from larkreader.decode.verify import counter_steps
 
@@ -272,8 +272,10 @@ def _intervals(
     cycle = min(counter.cycle, 1 << 48)
     steps = counter_steps(values.astype(np.uint64), cycle)
     begin, end = chain.offset[:-1] + chain.length[:-1], chain.offset[1:]
-    most_there = end - begin - _taken_by(others, begin, end, only_good=True)
-    least_there = end - begin - _taken_by(others, begin, end, only_good=False)
+    fill = frames.skipped[frames.skipped.reason == Skip.FILL]
+    there = end - begin - _between(fill.offset, fill.length, begin, end)
+    most_there = there - _taken_by(others, begin, end, only_good=True)
+    least_there = there - _taken_by(others, begin, end, only_good=False)
     restarts = (values[1:] == 0) & (steps > min(cycle // 2, FEWEST_RESTART_STEPS))
     restarts &= (counter.bits >= FEWEST_RESTART_BITS) & (most_there < min(usual, shortest))
     steps = np.where(restarts, 1, steps)
@@ -413,9 +415,14 @@ def _taken_by(others: list[Frames], begin: Offsets, end: Offsets, *, only_good: 
     taken = np.zeros(len(begin), dtype=np.int64)
     for frames in others:
         counted = frames[(frames.faults & UNTRUSTED) == 0] if only_good else frames
-        before = np.concatenate([[0], np.cumsum(counted.length)])
-        taken += before[np.searchsorted(counted.offset, end)] - before[np.searchsorted(counted.offset, begin)]
+        taken += _between(counted.offset, counted.length, begin, end)
     return taken
+
+
+def _between(offset: Offsets, length: Offsets, begin: Offsets, end: Offsets) -> Offsets:
+    """Return how many bytes of some stretches lie between two places each."""
+    before = np.concatenate([[0], np.cumsum(length)])
+    return before[np.searchsorted(offset, end)] - before[np.searchsorted(offset, begin)]
 
 
 def _count_between(places: Offsets, begin: Offsets, end: Offsets) -> Offsets:
