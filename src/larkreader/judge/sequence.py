@@ -325,6 +325,8 @@ def _has_hole(
         return np.zeros(len(begin), dtype=np.bool_)
     character_s = float(np.median(characters.end_s - characters.begin_s))
     rests = np.append(characters.begin_s[1:] - characters.end_s[:-1], [0.0, 0.0]) / character_s
+    fill = frames.skipped.offset[frames.skipped.reason == Skip.FILL]
+    rests[np.maximum(fill - 1, 0)] = 0.0  # between frames, before a delimiter that stands alone
     good = frames[frames.faults == 0]
     inside = np.zeros(len(characters) + 1, dtype=np.int64)
     np.add.at(inside, good.offset, 1)
@@ -422,7 +424,8 @@ def _taken_by(others: list[Frames], begin: Offsets, end: Offsets, *, only_good: 
 def _between(offset: Offsets, length: Offsets, begin: Offsets, end: Offsets) -> Offsets:
     """Return how many bytes of some stretches lie between two places each."""
     before = np.concatenate([[0], np.cumsum(length)])
-    return before[np.searchsorted(offset, end)] - before[np.searchsorted(offset, begin)]
+    found: Offsets = before[np.searchsorted(offset, end)] - before[np.searchsorted(offset, begin)]
+    return found
 
 
 def _count_between(places: Offsets, begin: Offsets, end: Offsets) -> Offsets:
