@@ -155,6 +155,7 @@ if TYPE_CHECKING:
     from .judge.byte_survey import survey_bytes as survey_bytes
     from .judge.changes import FrameChange as FrameChange
     from .judge.changes import frame_changes as frame_changes
+    from .judge.checked import Checked as Checked
     from .judge.checksum_search import ChecksumFit as ChecksumFit
     from .judge.checksum_search import find_checksums as find_checksums
     from .judge.diagnosis import Diagnosis as Diagnosis
@@ -163,12 +164,15 @@ if TYPE_CHECKING:
     from .judge.divisors import bauds_hit as bauds_hit
     from .judge.divisors import find_divisors as find_divisors
     from .judge.divisors import read_words as read_words
+    from .judge.document import reading_schema as reading_schema
     from .judge.edge_phases import EdgePhases as EdgePhases
     from .judge.edge_phases import edge_phases as edge_phases
     from .judge.ends import compare_ends as compare_ends
     from .judge.events import EventDelays as EventDelays
     from .judge.field_proposal import propose_fields as propose_fields
     from .judge.findings import Finding as Finding
+    from .judge.findings import Places as Places
+    from .judge.findings import Subject as Subject
     from .judge.gaps import Gaps as Gaps
     from .judge.gaps import find_gaps as find_gaps
     from .judge.garble import Garble as Garble
@@ -268,7 +272,11 @@ _HOMES = {
     "FieldGroup": "declare.fields",
     "FieldStatistics": "judge.statistics",
     "Fifo": "declare.receive_path",
+    "Checked": "judge.checked",
     "Finding": "judge.findings",
+    "reading_schema": "judge.document",
+    "Places": "judge.findings",
+    "Subject": "judge.findings",
     "FrameChange": "judge.changes",
     "FrameChecksum": "declare.checksum",
     "FrameFault": "decode.frame_columns",
@@ -463,6 +471,7 @@ __all__ = [
     "CaptureForm",
     "CharacterReader",
     "Characters",
+    "Checked",
     "ChecksumFit",
     "Clock",
     "CrcAlgorithm",
@@ -522,6 +531,7 @@ __all__ = [
     "Pause",
     "PeriodicApplication",
     "Pin",
+    "Places",
     "Plan",
     "PollingService",
     "Port",
@@ -555,6 +565,7 @@ __all__ = [
     "Step",
     "StepResult",
     "Stepping",
+    "Subject",
     "SumAlgorithm",
     "Survey",
     "Timeline",
@@ -633,6 +644,7 @@ __all__ = [
     "read_register_dump",
     "read_registers",
     "read_words",
+    "reading_schema",
     "receive",
     "registers_of_svd",
     "replay",

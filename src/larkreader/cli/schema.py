@@ -1,4 +1,4 @@
-"""``larkreader schema``: the sheet's JSON Schema."""
+"""``larkreader schema``: the JSON Schema of a sheet, or of what ``decode --json`` prints."""
 
 from __future__ import annotations
 
@@ -8,9 +8,21 @@ from .common import print_json
 
 
 @click.command()
-def schema() -> int:
-    """Print the sheet's JSON Schema, by which editors complete and check a sheet while it is written."""
-    from larkreader.declare.schema import sheet_schema
+@click.option(
+    "--of",
+    "what",
+    type=click.Choice(["sheet", "reading"]),
+    default="sheet",
+    show_default=True,
+    help="A sheet, or the document that decode --json prints.",
+)
+def schema(what: str) -> None:
+    """Print the JSON Schema of a sheet, by which editors complete and check it; or of a reading."""
+    if what == "sheet":
+        from larkreader.declare.schema import sheet_schema
 
-    print_json(sheet_schema())
-    return 0
+        print_json(sheet_schema())
+    else:
+        from larkreader.judge.document import reading_schema
+
+        print_json(reading_schema())
