@@ -13,6 +13,7 @@ from typing import Any
 
 import larkreader as lr
 from larkreader.judge.kinds import KINDS
+from larkreader.judge.wording import Template, clauses_of
 
 PAGES = Path(__file__).parent
 STAGES = {
@@ -48,9 +49,17 @@ go together stands in [from Python](api.md).
 
 def kinds_table() -> str:
     """Return the kinds of findings as a table."""
-    rows = ["| kind | severity | what it means | what to do |", "|---|---|---|---|"]
-    rows += [f"| `{kind}` | {one.severity} | {one.meaning} | {one.advice} |" for kind, one in KINDS.items()]
+    rows = ["| kind | severity | what it means | what to do | evidence |", "|---|---|---|---|---|"]
+    for kind, one in KINDS.items():
+        names = ", ".join(f"`{name}`" for name in one.evidence if name not in ("wire", "frame", "count", "certain"))
+        rows.append(f"| `{kind}` | {one.severity} | {_plain(one.meaning)} | {_plain(one.advice)} | {names} |")
     return "\n".join(rows)
+
+
+def _plain(template: Template) -> str:
+    """Return a template for reading: its conditions left out, its values by their names."""
+    clauses = (re.sub(r"\{[?!]\w+\}", "", clause) for clause in clauses_of(template))
+    return " ".join(re.sub(r"\{(\w+)(?::[^{}]*)?\}", r"*\1*", clause) for clause in clauses).replace("|", "\\|")
 
 
 def findings_page() -> str:

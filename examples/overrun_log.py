@@ -19,4 +19,4 @@ for name, characters in (("with overrun flags", logged), ("bytes alone", plain))
     print(name)
     for finding in lr.read(sheet, {"from_pump": characters}).findings:
         print(f"  {finding.kind}: {finding.text}")
-        print(f"  to do: {finding.advice}")
+        print(f"  fix: {finding.advice}")

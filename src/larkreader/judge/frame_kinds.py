@@ -93,7 +93,7 @@ FRAMES: Mapping[str, Kind] = {
         "truncated frames",
         "The next frame begins before this one is complete: bytes of it are missing, or its length was changed.",
         "Look for line faults at the place; if there are none, a buffer before the line may have lost the bytes.",
-        detail="{bytes:count byte} of {total_bytes:,} {bytes:is} in them.",
+        detail="{bytes:count byte} of {total_bytes:,} {bytes:lie} there.",
     ),
     "length-mismatch": Kind(
         "error",
@@ -104,7 +104,7 @@ FRAMES: Mapping[str, Kind] = {
             "inserted or lost, or a marker, a delimiter or a length was changed.",
         ),
         ("Look for doubled characters, a local echo, or a second sender on the wire.",),
-        detail=("{bytes:count byte} of {total_bytes:,} {bytes:is} in them.",),
+        detail=("{bytes:count byte} of {total_bytes:,} {bytes:lie} there.",),
     ),
     "undeclared-frame": Kind(
         "warning",
@@ -112,7 +112,7 @@ FRAMES: Mapping[str, Kind] = {
         "frames that no layout declares",
         "It is delimited as a frame, but has the fixed values, or the text, of none of the wire's layouts.",
         "Declare a layout for it; if there should be none, check the version of the sender's firmware.",
-        detail="{bytes:count byte} of {total_bytes:,} {bytes:is} in them.",
+        detail="{bytes:count byte} of {total_bytes:,} {bytes:lie} there.",
     ),
     "bad-stuffing": Kind(
         "error",
@@ -120,7 +120,7 @@ FRAMES: Mapping[str, Kind] = {
         "packets with impossible stuffing",
         "No sender makes such escapes or code bytes: the packet was damaged, or its sender gave it up.",
         "Look for line faults at the place, and for bytes that were lost before the receiver removed the stuffing.",
-        detail="{bytes:count byte} of {total_bytes:,} {bytes:is} in them.",
+        detail="{bytes:count byte} of {total_bytes:,} {bytes:lie} there.",
     ),
     "overlong-frame": Kind(
         "error",
@@ -128,7 +128,7 @@ FRAMES: Mapping[str, Kind] = {
         "stretches too long for a frame",
         "More bytes came without a delimiter than the longest frame has.",
         "Check that the sender delimits its frames as declared; if frames may be so long, set longest = ... .",
-        detail="{bytes:count byte} of {total_bytes:,} {bytes:is} in them.",
+        detail="{bytes:count byte} of {total_bytes:,} {bytes:lie} there.",
     ),
     "terminator-missing": Kind(
         "error",
@@ -136,7 +136,7 @@ FRAMES: Mapping[str, Kind] = {
         "lines without their terminator",
         "More bytes came without the terminator than the longest frame has: a receiver waits for it forever.",
         "Check how the sender ends its lines, and that a full transmit buffer does not cut the end off.",
-        detail="{bytes:count byte} of {total_bytes:,} {bytes:is} in them.",
+        detail="{bytes:count byte} of {total_bytes:,} {bytes:lie} there.",
     ),
     "resynchronised": Kind(
         "warning",
@@ -144,7 +144,7 @@ FRAMES: Mapping[str, Kind] = {
         "stretches without a marker",
         "Bytes that belong to no frame were skipped until the next marker.",
         "Look for line faults in the marker, or for messages that the sheet does not declare.",
-        detail="{bytes:count byte} of {total_bytes:,} {bytes:is} in them.",
+        detail="{bytes:count byte} of {total_bytes:,} {bytes:lie} there.",
     ),
     "cut-frame": Kind(
         "note",
@@ -152,7 +152,7 @@ FRAMES: Mapping[str, Kind] = {
         "cut-off frames",
         "The capture begins or ends inside a frame, which is not counted.",
         "Record a little longer if the frame matters.",
-        detail="{bytes:count byte} of {total_bytes:,} {bytes:is} in them.",
+        detail="{bytes:count byte} of {total_bytes:,} {bytes:lie} there.",
     ),
     "layout-suspect": Kind(
         "error",

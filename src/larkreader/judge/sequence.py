@@ -327,7 +327,10 @@ def _has_hole(
     rests = np.append(characters.begin_s[1:] - characters.end_s[:-1], [0.0, 0.0]) / character_s
     fill = frames.skipped.offset[frames.skipped.reason == Skip.FILL]
     rests[np.maximum(fill - 1, 0)] = 0.0  # between frames, before a delimiter that stands alone
-    good = frames[frames.faults == 0]
+    before = np.searchsorted(frames.offset, begin) - 1  # the frames that end there
+    may_hold_more = frames.layout.checksum is None and not frames.layout.is_fixed
+    doubted = before if may_hold_more else before[:0]
+    good = frames[np.setdiff1d(np.flatnonzero(frames.faults == 0), doubted)]
     inside = np.zeros(len(characters) + 1, dtype=np.int64)
     np.add.at(inside, good.offset, 1)
     np.add.at(inside, good.offset + good.length - 1, -1)  # the rest behind the last character is between frames
@@ -339,6 +342,9 @@ def _has_hole(
     spare = HOLE_FIT + longest_usual - typical
     fits = (longest - typical >= least - spare) & (longest - typical <= most + spare)
     hole: Mask = (end - begin > 1) & (longest > longest_usual + HOLE_FIT / 2) & fits
+    for place, row in enumerate(doubted.tolist()):  # without a checksum, the frame before may be two with a gap between
+        held = rests[frames.offset[row] : frames.offset[row] + frames.length[row] - 1]
+        hole[place] |= float(held.max(initial=0.0)) > longest_usual + HOLE_FIT / 2
     return hole
 
 

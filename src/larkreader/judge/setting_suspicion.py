@@ -23,6 +23,7 @@ from .findings import Finding, make_finding
 
 LOOKED_AT = 1 << 12  # changes that are diagnosed
 FAULTS = 0.01  # share of faulty characters from which the settings are doubted
+READS = 0.5  # share of the characters in good frames from which a wire reads as declared
 FEWEST = 8  # characters of which anything is concluded
 FEWEST_VALUES = 14  # different values that all agree in a parity bit: one to 8,000 by chance
 FEWEST_LETTERS = 9  # the same where the other bits are letters
@@ -41,7 +42,7 @@ def judge_settings(
     line: LineSettings,
     layouts: Sequence[FrameLayout],
     *,
-    is_proven: bool,
+    good_share: float,
 ) -> Iterator[Finding]:
     """Yield that a wire reads better under other settings, if it does.
 
@@ -57,10 +58,11 @@ def judge_settings(
         The declared settings.
     layouts : sequence of FrameLayout
         The frames that it may carry.
-    is_proven : bool
-        Whether frames with a right checksum prove the settings.
+    good_share : float
+        Which share of the characters lies in good frames. If most do, and have a checksum, the settings are proven.
     """
-    if len(characters) < FEWEST or is_proven:
+    reads = good_share > READS
+    if len(characters) < FEWEST or (reads and all(one.checksum for one in layouts)):
         return
     faulty = int(np.count_nonzero(characters.faults & (Fault.PARITY | Fault.FRAMING | Fault.BREAK)))
     few = faulty <= FAULTS * len(characters)  # else those without a fault are a choice by their parity
@@ -70,7 +72,9 @@ def judge_settings(
         evidence = {"parity_bit": True, "parity": {"E": "even", "O": "odd"}[parity], "different": len(values)}
         yield _suspect(wire, line, other, characters=len(characters) - faulty, **evidence)
         return
-    is_doubtful = faulty > FAULTS * len(characters) or bool(layouts) or _reads_backwards(characters.value, line)
+    is_doubtful = (
+        faulty > FAULTS * len(characters) or (bool(layouts) and not reads) or _reads_backwards(characters.value, line)
+    )
     if beginning is None or not is_doubtful or not len(beginning):
         return
     some = beginning

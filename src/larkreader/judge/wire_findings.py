@@ -26,7 +26,6 @@ from .sequence import UNTRUSTED, Losses, find_losses, lost_by_hardware
 from .setting_suspicion import judge_settings
 
 LINE_FAULTS = ("parity-error", "framing-error", "break", "noise", "false-start", "short-stop")  # of wrong settings
-PROVEN_SHARE = 0.5  # of the bytes in frames with a right checksum, from which the settings are proven
 CAUSES = ("parity-error", "framing-error", "break", "noise", "unknown-level", "overrun")  # of what frames show
 FEW_GOOD = 0.2  # of the bytes in good frames, up to which a small change of the layout is looked for
 
@@ -77,8 +76,9 @@ def judge_wire(sheet: Sheet, wire: str, received: Received, taken: Collection[tu
     if any(isinstance(layout.boundary, BreakBoundary) for layout in layouts):
         held = replace(held, faults=held.faults & ~np.uint8(Fault.BREAK))  # they begin frames, as declared
     beginning = received.beginnings.get(wire)
-    is_proven = _is_proven(every, len(held))
-    suspects = list(judge_settings(wire, characters, beginning, line, layouts, is_proven=is_proven))
+    good = sum(int(one.length[(one.faults & UNTRUSTED) == 0].sum()) for one in every)
+    share = good / len(held) if len(held) else 0.0
+    suspects = list(judge_settings(wire, held, beginning, line, layouts, good_share=share))
     suspects = suspects or list(_judge_layouts(wire, characters, every))
     suspect = suspects[0] if suspects else None
     of_line = judge_characters(wire, held, line, received.extents.get(wire), missing=lost_by_hardware(losses))
@@ -137,12 +137,6 @@ def _ending_of(sheet: Sheet, wire: str) -> str | None:
     names = {0x0D: "CR", 0x0A: "LF", 0x00: "NUL"}
     values = bytes.fromhex(application.terminator)
     return " ".join(names[one] for one in values) if set(values) <= names.keys() else None
-
-
-def _is_proven(every: list[Frames], count: int) -> bool:
-    """Tell whether frames with a right checksum prove the settings of their line."""
-    good = sum(int(one.length[(one.faults & UNTRUSTED) == 0].sum()) for one in every if one.layout.checksum)
-    return good > PROVEN_SHARE * count
 
 
 def _caused_by(cause: Finding | None, found: Iterable[Finding], kinds: Collection[str] | None = None) -> list[Finding]:

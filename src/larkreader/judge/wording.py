@@ -32,9 +32,8 @@ _VERBS = {
     "is": ("is", "are"),
     "was": ("was", "were"),
     "has": ("has", "have"),
-    "it": ("it", "them"),
     "does": ("does", "do"),
-    "s": ("", "s"),
+    "lie": ("lies", "lie"),
 }
 _UNITS = (("s", 1.0), ("ms", 1e3), ("us", 1e6), ("ns", 1e9))
 
