@@ -33,7 +33,8 @@ def test_named_by_the_sheet(link_sheet, link_port):
 
 
 def run_pytest(folder, *options):
-    command = [sys.executable, "-m", "pytest", "-q", "-p", "no:cacheprovider", *options]
+    alone = ["-p", "no:cacheprovider", "-p", "no:hypothesispytest", "-p", "no:xdist"]
+    command = [sys.executable, "-m", "pytest", "-q", *alone, *options]
     done = subprocess.run(command, cwd=folder, capture_output=True, text=True, check=False)
     return done.returncode, done.stdout
 

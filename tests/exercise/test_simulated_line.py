@@ -26,7 +26,7 @@ def echo(data):
     return data
 
 
-def one_by_one(characters=2500, **impairments):
+def one_by_one(characters=1200, **impairments):
     """Loop back single characters with a rest behind each, so that no error spoils the next one."""
     port = lr.SimulatedPort(LINE, echo, impairments=lr.Impairments(**impairments))
     plan = lr.LoopbackPlan(characters=characters, pattern="random", block=1, pause_s=0.002, limit_s=0.002)

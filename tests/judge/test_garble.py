@@ -32,7 +32,7 @@ def test_what_a_message_looks_like_with_the_highest_bit_first():
     assert row.received == bytes([0x4C, 0x04, 0xB6, 0x32])
 
 
-@examples(0.3)
+@examples(0.2)
 @given(st.binary(min_size=1, max_size=6))
 def test_the_table_is_what_a_slow_receiver_makes_of_the_wire(message):
     """Both ends, by the sender that faults are made with and a receiver that samples bit by bit."""

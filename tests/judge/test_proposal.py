@@ -93,7 +93,7 @@ def test_a_starter_sheet_of_an_unknown_capture_decodes_its_frames(shell, rig_fil
     assert np.count_nonzero(reading.frames["pump_tx_message"].faults == 0) >= 187
 
 
-@examples(0.25)
+@examples(0.15)
 @given(
     boundary=st.sampled_from(
         [{"kind": "cobs"}, {"kind": "slip"}, {"kind": "marker", "marker": "D7 4B", "end": "0D 0A"}, {"kind": "hdlc"}]
