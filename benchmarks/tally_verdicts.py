@@ -1,4 +1,7 @@
-"""How often verdicts are right: random links with known events, by family. ``python tally_verdicts.py [cases] [first]``."""
+"""How often verdicts are right: random links with known events, by family.
+
+``python tally_verdicts.py [cases] [first]``; the tests judge the first of them.
+"""
 
 import sys
 from collections import Counter
@@ -20,7 +23,16 @@ def judged(number):
         found = judge(case)
     except Exception as error:
         return number, case.family, case.events, len(case.must), ["crash: " + repr(error)[:90]], [], [], False
-    return number, case.family, case.events, len(case.must), found.missed, found.false_alarms, found.wrong_causes, found.is_false_clean
+    return (
+        number,
+        case.family,
+        case.events,
+        len(case.must),
+        found.missed,
+        found.false_alarms,
+        found.wrong_causes,
+        found.is_false_clean,
+    )
 
 
 def main(count=10_000, first=0):
@@ -31,7 +43,14 @@ def main(count=10_000, first=0):
             number, family, events, musts, missed, alarms, causes, is_clean = row
             for key in (family, "all"):
                 one = tally.setdefault(key, Counter())
-                one.update(cases=1, events=musts, found=musts - len(missed), alarms=bool(alarms), causes=bool(causes), clean=is_clean)
+                one.update(
+                    cases=1,
+                    events=musts,
+                    found=musts - len(missed),
+                    alarms=bool(alarms),
+                    causes=bool(causes),
+                    clean=is_clean,
+                )
             if missed or alarms or causes or is_clean:
                 wrong.append(row)
     print(f"| {' | '.join(HEADS)} |\n|{'---|' * len(HEADS)}")

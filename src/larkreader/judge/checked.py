@@ -252,7 +252,7 @@ def _of_paths(
 ) -> Iterator[Check]:
     for wire in sheet.receive:
         if wire in paths:
-            wrong = {"stuck-read", "misaligned-read", "discarded-characters"}
+            wrong = {"stuck-read", "misaligned-read", "discarded-characters", "setting-suspect"}
             has_reads = sheet.receive[wire].application is not None
             if has_reads and not any(one.kind in wrong and one.wire == wire for one in findings):
                 yield Check("reads", {"wire": wire})

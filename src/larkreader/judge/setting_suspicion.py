@@ -18,11 +18,12 @@ from larkreader.capture.trace import Trace
 from larkreader.declare.layout import FrameLayout
 from larkreader.declare.line import LineSettings
 
-from .diagnosis import READABLE, diagnose
 from .findings import Finding, make_finding
 
+COMPARED = 1 << 16  # characters whose values are compared
 LOOKED_AT = 1 << 12  # changes that are diagnosed
 FAULTS = 0.01  # share of faulty characters from which the settings are doubted
+TOLERABLE = 0.02  # of the declared baud by which the better one must differ to be named
 READS = 0.5  # share of the characters in good frames from which a wire reads as declared
 FEWEST = 8  # characters of which anything is concluded
 FEWEST_VALUES = 14  # different values that all agree in a parity bit: one to 8,000 by chance
@@ -66,9 +67,10 @@ def judge_settings(
         return
     faulty = int(np.count_nonzero(characters.faults & (Fault.PARITY | Fault.FRAMING | Fault.BREAK)))
     few = faulty <= FAULTS * len(characters)  # else those without a fault are a choice by their parity
-    if few and (parity := _parity_within(characters.value[characters.faults == 0], line)):
+    sound = characters[:COMPARED]
+    if few and (parity := _parity_within(sound.value[sound.faults == 0], line)):
         other = line.model_copy(update={"format": f"{line.data_bits - 1}{parity}{line.stop_bits:g}"})
-        values = np.unique(characters.value[characters.faults == 0])
+        values = np.unique(sound.value)
         evidence = {"parity_bit": True, "parity": {"E": "even", "O": "odd"}[parity], "different": len(values)}
         yield _suspect(wire, line, other, characters=len(characters) - faulty, **evidence)
         return
@@ -77,6 +79,8 @@ def judge_settings(
     )
     if beginning is None or not is_doubtful or not len(beginning):
         return
+    from .diagnosis import diagnose  # few wires are in doubt, and it takes a while to load
+
     some = beginning
     if len(beginning) > LOOKED_AT:
         edges, end = beginning.edges[:LOOKED_AT], int(beginning.edges[LOOKED_AT])
@@ -100,7 +104,7 @@ def judge_settings(
 
 
 def _suspect(wire: str, line: LineSettings, other: LineSettings, **evidence: object) -> Finding:
-    differs = [f"baud = {other.baud:g}"] if abs(other.baud / line.baud - 1) > READABLE / 4 else []
+    differs = [f"baud = {other.baud:g}"] if abs(other.baud / line.baud - 1) > TOLERABLE else []
     differs += [f'format = "{other.format}"'] if other.format != line.format else []
     differs += [f'{name} = "{getattr(other, name)}"' for name in ("idle", "first_bit") if
                 getattr(other, name) != getattr(line, name)]  # fmt: skip
@@ -119,7 +123,7 @@ def _parity_within(values: Values, line: LineSettings) -> str:
     """Return of which parity, E or O, the highest data bit is the parity bit in every character; nothing if of none."""
     if line.has_parity or not 7 <= line.data_bits <= 9 or line.has_address_mark or not len(values):
         return ""
-    some = np.unique(values)
+    some = np.flatnonzero(np.bincount(values, minlength=1 << line.data_bits)).astype(np.uint16)
     low = some & np.uint16((1 << (line.data_bits - 1)) - 1)
     top = (some >> (line.data_bits - 1) & 1).astype(np.uint8)
     is_text = line.data_bits == 8 and bool(PRINTED[low].all())

@@ -19,7 +19,6 @@ from .counting import judge_counting
 from .findings import Finding, Places, frame_subject, make_finding
 from .first_sight import has_stray_beginning, judge_no_frames, judge_stray, judge_text
 from .frame_faults import Causes, judge_frames
-from .layout_search import find_layout_change
 from .off_grid import judge_baud
 from .received import Received
 from .sequence import UNTRUSTED, Losses, find_losses, lost_by_hardware
@@ -151,12 +150,14 @@ def _caused_by(cause: Finding | None, found: Iterable[Finding], kinds: Collectio
 
 def _judge_layouts(wire: str, characters: Characters, every: list[Frames]) -> Iterator[Finding]:
     """Yield the small change of a layout that makes its frames right, where next to none is."""
-    data = characters.value.astype(np.uint8)
     for frames in every:
-        good = int(np.count_nonzero((frames.faults & UNTRUSTED) == 0))
-        if len(every) > 1 or int(frames.length[(frames.faults & UNTRUSTED) == 0].sum()) > FEW_GOOD * len(data):
+        trusted = (frames.faults & UNTRUSTED) == 0
+        if len(every) > 1 or int(frames.length[trusted].sum()) > FEW_GOOD * len(characters):
             continue
-        found = find_layout_change(data, frames.layout)
+        from .layout_search import find_layout_change  # few layouts are in doubt, and it takes a while to load
+
+        good = int(np.count_nonzero(trusted))
+        found = find_layout_change(characters.value.astype(np.uint8), frames.layout)
         if found is not None:
             evidence = {"change": found.change, "good": found.good, "of": found.total, "declared_good": good}
             yield make_finding("layout-suspect", frame_subject(frames.layout.key, wire), certainty="likely", **evidence)
