@@ -103,6 +103,34 @@ def test_a_request_that_is_never_answered_in_mid_capture_is_one_without_any_limi
     assert (kinds_of(reading), [one.what for one in reading.checked.not_checked][-1]) == ([], "open-requests")
 
 
+def test_pairings_with_the_same_count_have_places_of_their_own():
+    fields = [{"name": "n", "type": "uint8"}]
+    sheet = lr.Sheet(
+        wire={"out": {}, "back": {}},
+        frame={
+            key: {"wire": wire, "boundary": {"kind": "marker", "marker": marker}, "fields": fields}
+            for key, wire, marker in (
+                ("a", "out", "A1"),
+                ("b", "out", "B1"),
+                ("ra", "back", "A2"),
+                ("rb", "back", "B2"),
+            )
+        },
+        pair={
+            "first": {"request": ["a"], "reply": ["ra"], "within_s": 0.002},
+            "second": {"request": ["b"], "reply": ["rb"], "within_s": 0.002},
+        },
+    )
+    line = lr.LineSettings()
+    asked = [value for n in range(10) for value in (0xA1 if n % 2 else 0xB1, n)]
+    answered = [value for n in range(8) for value in (0xA2 if n % 2 else 0xB2, n)]  # the last of both kinds are not
+    gaps = np.where(np.arange(20) % 2 == 0, 2000.0, 0.0)
+    out = lr.transmit(asked, line, gaps=gaps, end_s=0.3)
+    back = lr.transmit(answered, line, gaps=np.where(np.arange(16) == 0, 2050.0, gaps[:16]), end_s=0.3)
+    found = lr.read(sheet, {"out": out, "back": back}).findings
+    assert [(one.subject.name, one.places.offset.tolist()) for one in found] == [("second", [16]), ("first", [18])]
+
+
 def test_reads_that_get_out_of_step_are_found_without_any_frame_declared():
     path = lr.ReceivePath(
         key="pump",

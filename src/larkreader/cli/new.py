@@ -58,7 +58,7 @@ def _sheet_of(capture: Path, kind: str | None, form: CaptureForm) -> str:
     for name, trace in opened.items():
         assert isinstance(trace, Trace)
         told = diagnose(trace, wire=name)
-        remark = told.findings[0].text.split(" Under these", 1)[0]
+        remark = told.findings[0].detail or told.findings[0].text
         if told.proposal is None:
             remark = f"The settings of this wire could not be told. {remark}"
         found = None if told.proposal is None else propose_layout(receive(trace, told.proposal))

@@ -37,7 +37,9 @@ CLOCKS = (
 )  # fmt: skip
 FACTORS = (2, 3, 4, 6, 8, 12, 16, 24, 32)
 FEWEST_CHARACTERS = 8  # of which anything is concluded
+FARTHEST = 6.0  # times the measured baud, up to which usual ones are tried
 SLOWER, FASTER = (0.5, 1 / 3), (2.0, 3.0, 0.25, 4.0)  # than the measured baud, that are tried
+LOOKED_AT = 1 << 12  # changes on which other bauds are tried
 UNMEASURED_PPM = 20_000.0  # uncertainty of a bit time that was taken from a list
 SURE = 6.6  # bits: a hundred to one
 READABLE = 0.08  # of the declared baud by which a sender may be off and still be read, now and then
@@ -177,20 +179,27 @@ def _best_bit_time(
     """
     is_faultless = bool(fits) and fits[0].is_faultless
     if bit is not None:
-        factors = SLOWER if is_faultless else (*SLOWER, *FASTER)
-        bauds = [1 / (bit.ticks * trace.tick_s) * factor for factor in factors]
+        measured = 1 / (bit.ticks * trace.tick_s)
+        bauds = [measured * factor for factor in SLOWER]
+        if not is_faultless:  # what was measured may be no multiple of it
+            bauds += [measured * factor for factor in FASTER]
+            bauds += [one for one in STANDARD_BAUDS if measured / FARTHEST <= one <= FARTHEST * measured]
+            bauds += [line.baud] if line is not None else []
     else:
         shortest = float(np.percentile(np.diff(trace.edges), 5)) * trace.tick_s if len(trace) > 2 else 0.0
         bauds = [one for one in STANDARD_BAUDS if shortest and 0.3 / shortest <= one <= 1.5 / shortest]
         bauds += [line.baud] if line is not None and shortest else []
+    some = trace
+    if len(trace) > LOOKED_AT:
+        some = Trace(trace.edges[:LOOKED_AT], trace.tick_s, trace.first_level, trace.begin, int(trace.edges[LOOKED_AT]))
     best_bit, best_fits = bit, fits
     for baud in bauds:
         ticks = 1 / (baud * trace.tick_s)
         if ticks < FEWEST_TICKS:
             continue
-        other = fit_formats(trace, baud, layouts)
+        other = fit_formats(some, baud, layouts)
         found = next((one for one in other if one.is_faultless and one.is_usual), None)
-        if found is None or found.characters < FEWEST_CHARACTERS or off_grid(trace, found.line)[0] > ON_GRID:
+        if found is None or found.characters < FEWEST_CHARACTERS or off_grid(some, found.line)[0] > ON_GRID:
             continue
         # of several bit times that explain everything it is the longest
         if not best_fits or not best_fits[0].is_faultless or (best_bit is not None and ticks > best_bit.ticks):

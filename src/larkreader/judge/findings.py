@@ -209,6 +209,11 @@ class Finding(Shown):
         return " ".join(one for one in sentences if one)
 
     @property
+    def detail(self) -> str:
+        """What the evidence shows, without where, how often and what it means."""
+        return render(KINDS[self.kind].detail, self._named)
+
+    @property
     def advice(self) -> str:
         """What to do."""
         return render(KINDS[self.kind].advice, self._named)

@@ -247,8 +247,8 @@ def _judge_clock(one: EndClock) -> Iterator[Finding]:
     where = f"end.{end.key}"
     hertz = setting.clock.hertz if setting is not None else None
     if setting is None:
-        advice = _better_advice(one, [best for best in one.alternatives if abs(best.error) < 0.02])
-        named = {"baud": one.line.baud, "problem": one.problem or None, "remedy": advice or None}
+        remedy = _better_setting(one, [best for best in one.alternatives if abs(best.error) < 0.02])
+        named = {"baud": one.line.baud, "problem": one.problem or None, "remedy": bool(remedy), **remedy}
         yield make_finding("no-divisor", where, end=end.key, **named)
         return
     if end.believed_hertz is not None and hertz is not None and end.believed_hertz != hertz:
@@ -319,7 +319,8 @@ def _judge_margin(wire: str, margin: Margin, clocks: Sequence[EndClock]) -> Iter
         "larger": blamed.name,
         "larger_error": _faster(blamed.baud / baud - 1),
         "larger_spread": share_text(blamed.spread),
-        "remedy": _remedy(margin, made) or None,
+        "remedy": bool(remedy := _remedy(margin, made)),
+        **remedy,
     }
     if margin.tightest < 0:
         yield make_finding("beyond-tolerance", wire, **evidence, worst_only=min(margin.left_nominal) >= 0)
@@ -327,10 +328,10 @@ def _judge_margin(wire: str, margin: Margin, clocks: Sequence[EndClock]) -> Iter
         yield make_finding("thin-margin", wire, **evidence, left=margin.tightest, left_ppm=margin.tightest * 1e6)
 
 
-def _remedy(margin: Margin, made: EndClock | None) -> str:
-    """Say what would bring the end that is to blame within the tolerance."""
+def _remedy(margin: Margin, made: EndClock | None) -> dict[str, Any]:
+    """Return as evidence what brings the end with the larger error within the tolerance."""
     if made is None or made.setting is None:
-        return ""
+        return {}
     blamed = margin.to_blame
     better = []
     for one in made.alternatives:
@@ -338,29 +339,27 @@ def _remedy(margin: Margin, made: EndClock | None) -> str:
         ends = (timing, margin.receiver) if blamed is margin.sender else (margin.sender, timing)
         if find_margin(margin.line, *ends, samples=margin.samples).tightest >= THIN:
             better.append(one)
-    return _better_advice(made, better)
+    return _better_setting(made, better)
 
 
-def _better_advice(made: EndClock, better: Sequence[BaudSetting]) -> str:
-    """Advise the first of better settings; without one, what else this clock could make or which clock would do."""
+def _better_setting(made: EndClock, better: Sequence[BaudSetting]) -> dict[str, Any]:
+    """Return as evidence the first of better settings; without any, what this clock makes, or which clock would do."""
     if better:
-        return f"Write {numbers_text(better[0])} at {made.end.key}: {better[0].error:+.2%}."
-    told = []
+        return {"write": numbers_text(better[0]), "write_end": made.end.key, "write_error": better[0].error}
     setting = made.setting or (made.alternatives[0] if made.alternatives else None)
     if setting is None:
-        return ""
+        return {}
+    evidence: dict[str, Any] = {}
     hits = [one for one in bauds_hit(setting.clock, setting.generator, within=THIN) if one.wanted != made.line.baud]
     if hits:
         nearest_hits = sorted(hits, key=lambda one: abs(one.wanted / made.line.baud - 1))[:3]
-        bauds = ", ".join(f"{one.wanted:,.0f}" for one in sorted(nearest_hits, key=lambda one: one.wanted))
-        told.append(f"The clock of {made.end.key} makes {bauds} baud well.")
+        bauds = [f"{one.wanted:.0f}" for one in sorted(nearest_hits, key=lambda one: one.wanted)]
+        evidence |= {"makes": bauds, "makes_end": made.end.key}
     ticks = setting.oversampling * setting.prescaler * made.line.baud
     exact = max(1, round(setting.clock.hertz / ticks)) * ticks
     if exact != setting.clock.hertz:
-        told.append(f"A clock of {hertz_text(exact)} would make {made.line.baud:,.10g} baud exactly.")
-    else:
-        told.append(f"A clock of better accuracy than {share_text(setting.clock.spread)} is needed at {made.end.key}.")
-    return " ".join(told)
+        return evidence | {"exact_clock": hertz_text(exact), "exact_baud": made.line.baud}
+    return evidence | {"accuracy": share_text(setting.clock.spread), "accuracy_end": made.end.key}
 
 
 def numbers_text(setting: BaudSetting) -> str:

@@ -6,6 +6,13 @@ from collections.abc import Mapping
 
 from .kind import Kind
 
+REMEDY = (
+    "{?remedy}Write {write} at {write_end}: {write_error:+.2%}.",
+    "The clock of {makes_end} makes {makes:list} baud well.",
+    "A clock of {exact_clock} makes {exact_baud:baud} baud exactly.",
+    "{accuracy_end} needs a more accurate clock than {accuracy}.",
+)
+
 SETUP: Mapping[str, Kind] = {
     "setting-mismatch": Kind(
         "error",
@@ -30,7 +37,7 @@ SETUP: Mapping[str, Kind] = {
         "baud that cannot be made",
         "bauds that cannot be made",
         "{!problem}No divisor within its bounds makes this baud from this clock.",
-        ("{remedy}", "{!remedy}Use another clock, prescaler or baud."),
+        (*REMEDY, "{!remedy}Use another clock, prescaler or baud."),
         detail=("{end} needs {baud:baud} baud.", "{problem}"),
     ),
     "divisor-not-best": Kind(
@@ -53,7 +60,7 @@ SETUP: Mapping[str, Kind] = {
             "place.",
             "{?worst_only}With nominal clocks it works; with both clocks at their worst it does not.",
         ),
-        ("{remedy}", "{!remedy}Bring the end with the larger error nearer to the baud."),
+        (*REMEDY, "{!remedy}Bring the end with the larger error nearer to the baud."),
         detail=(
             "{receiver} reads {format} from {sender} if that is {slowest} to {fastest} than {baud:baud} baud.",
             "{sender} is {actual}, and the clocks may move it by {spread} to either side.",
@@ -66,7 +73,7 @@ SETUP: Mapping[str, Kind] = {
         "receiver with little margin",
         "receivers with little margin",
         "Slow edges, noise and unequal delays of rising and falling edges need some of the rest.",
-        ("{remedy}", "{!remedy}Bring the end with the larger error nearer to the baud, or use a more accurate clock."),
+        (*REMEDY, "{!remedy}Bring the end with the larger error nearer to the baud, or use a more accurate clock."),
         detail=(
             "{receiver} reads {format} from {sender} if that is {slowest} to {fastest} than {baud:baud} baud.",
             "{sender} is {actual}, and the clocks may move it by {spread} to either side.",
