@@ -268,6 +268,13 @@ def test_what_arithmetic_promises_is_never_less_than_what_a_replay_needs(path, g
     assert limits == lr.find_limits(characters, path, line)
 
 
+def test_a_latency_that_outlasts_the_burst_changes_nothing_more():
+    path = lr.ReceivePath(fifo={"size": 16, "trigger": 8}, deaf=[{"for_s": 1e-6, "every_s": 2e-6}])
+    assert lr.find_limits(lr.make_burst(16, LINE), path, LINE).slowest_s == float("inf")
+    slowest = lr.find_limits(lr.make_burst(20, LINE), path, LINE).slowest_s
+    assert 8 * LINE.character_time_s < slowest < 9 * LINE.character_time_s
+
+
 def test_times_that_nobody_knows_cannot_be_replayed():
     for characters in (lr.Characters.from_bytes(b"flow"), lr.Characters.from_groups([(0.1, b"flow", b"")])):
         with pytest.raises(lr.RequestError, match="times"):

@@ -152,7 +152,7 @@ CHARACTERS: Mapping[str, Kind] = {
         "gap in the sequence",
         "gaps in the sequence",
         "Bytes are missing where the line shows a fault or a gap: they were lost on the line.",
-        "Fix the line faults there first.",
+        "Remove the line faults there first.",
         detail=(
             "{?counting}The characters count up, and {missing:count character} {missing:is} missing, {first_missing} "
             "at the first place (or a multiple of {cycle} more).",

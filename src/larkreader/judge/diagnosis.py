@@ -198,13 +198,15 @@ def _best_bit_time(
         if ticks < FEWEST_TICKS:
             continue
         other = fit_formats(some, baud, layouts)
-        found = next((one for one in other if one.is_faultless and one.is_usual), None)
-        if found is None or found.characters < FEWEST_CHARACTERS or off_grid(some, found.line)[0] > ON_GRID:
+        found = other[0] if other else None  # if any is faultless and usual, it is this
+        if found is None or not (found.is_faultless and found.is_usual) or found.characters < FEWEST_CHARACTERS:
+            continue
+        if off_grid(some, found.line)[0] > ON_GRID:
             continue
         # of several bit times that explain everything it is the longest
         if not best_fits or not best_fits[0].is_faultless or (best_bit is not None and ticks > best_bit.ticks):
             best_bit = BitTime(ticks, UNMEASURED_PPM, 0.0, 0.0, 1.0, 0)
-            best_fits = [found, *(one for one in other if one is not found)]
+            best_fits = other
     return best_bit, best_fits
 
 

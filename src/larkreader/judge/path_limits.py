@@ -107,8 +107,10 @@ def find_limits(
     def run(changed: ReceivePath) -> Replay:
         return replay(characters, changed, line, back=back)
 
-    slowest, slowest_s = _find_slowest(path, run)
     has_flow = path.pause is not None and line.flow_control != "none"
+    first_s = characters.begin_s.min(initial=getattr(path.service, "first_s", 0.0))
+    sending_s = float(characters.end_s.max(initial=0.0) - first_s)
+    slowest, slowest_s = _find_slowest(path, run, SLOWEST_S if has_flow else min(sending_s, SLOWEST_S))
     return PathLimits(
         ring_needed=_ring_needed(path, run),
         ring_bound=_ring_bound(characters, path, line, back if has_flow else None, has_flow=has_flow),
@@ -129,8 +131,14 @@ def _ring_needed(path: ReceivePath, run: Callable[[ReceivePath], Replay]) -> int
     return max(most, 1) + free
 
 
-def _find_slowest(path: ReceivePath, run: Callable[[ReceivePath], Replay]) -> tuple[str, float | None]:
-    """Find how late the service may be: doubled until something is lost, then halved in between."""
+def _find_slowest(
+    path: ReceivePath, run: Callable[[ReceivePath], Replay], longest_s: float
+) -> tuple[str, float | None]:
+    """Find how late the service may be: doubled until something is lost, then halved in between.
+
+    If nothing is lost when it is later than `longest_s`, it may be as late as it likes: a sender that nothing holds
+    back has sent everything by then.
+    """
     service = path.service
     if not isinstance(service, (InterruptService, PollingService, DmaService)):
         return "", None
@@ -148,9 +156,9 @@ def _find_slowest(path: ReceivePath, run: Callable[[ReceivePath], Replay]) -> tu
         return name, None
     good, bad = shortest, max(2 * shortest, 1e-6)
     while not loses(bad):
-        good, bad = bad, 2 * bad
-        if bad > SLOWEST_S:
+        if bad > longest_s:
             return name, float("inf")
+        good, bad = bad, 2 * bad
     while bad - good > FINE * bad:
         middle = (good + bad) / 2
         good, bad = (good, middle) if loses(middle) else (middle, bad)

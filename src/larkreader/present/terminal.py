@@ -251,7 +251,7 @@ def surveys(seen: Mapping[str, Survey]) -> Table:
             "shortest stretch": "-" if one.shortest_s is None else duration(one.shortest_s),
             "baud": "unknown" if one.baud is None else f"{one.baud:,.1f}",
             "  uncertainty": "-" if one.baud is None else f"±{max(2 * one.baud_uncertainty_ppm, 1):,.0f} ppm",
-            "  from the declared": "-" if deviation is None or one.baud is None else f"{deviation / 1e4:+.3f} %",
+            "  from the declared": "-" if deviation is None or one.baud is None else _deviation(deviation),
             "edge asymmetry": duration(one.asymmetry_s),
             "jitter": duration(one.jitter_s),
             "glitches": _number(one.glitches),
@@ -270,6 +270,12 @@ def surveys(seen: Mapping[str, Survey]) -> Table:
     for name, texts in rows.items():
         table.add_row(name, *texts)
     return table
+
+
+def _deviation(ppm: float) -> str:
+    """Write a deviation in percent; without a sign where it rounds to none."""
+    percent = round(ppm / 1e4, 3)
+    return f"{percent:+.3f} %" if percent else "0.000 %"
 
 
 def _levels(one: Survey) -> dict[str, str]:
