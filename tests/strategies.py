@@ -162,7 +162,7 @@ def varying_layouts(draw, family):
         algorithm = draw(st.sampled_from(["CRC-16/MODBUS", "CRC-32/BZIP2", "fletcher-16", "sum-16-twos"]))
         extra["checksum"] = {"algorithm": algorithm, "order": draw(st.sampled_from(["little", "big"]))}
     layout = lr.FrameLayout(boundary=boundary, fields=fields, **extra)
-    if family in ("idle", "terminator", "cobs", "escaped", "break") and draw(st.booleans()):
+    if family in ("end marker", "idle", "terminator", "cobs", "escaped", "break") and draw(st.booleans()):
         boundary["longest"] = max(layout.shortest, draw(st.integers(1, 12)))
     return lr.FrameLayout(boundary=boundary, fields=fields, **extra)
 

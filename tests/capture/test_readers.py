@@ -8,7 +8,7 @@ from contextlib import suppress
 
 import numpy as np
 import pytest
-from hypothesis import HealthCheck, given, settings
+from hypothesis import HealthCheck, example, given, settings
 from hypothesis import strategies as st
 
 import larkreader as lr
@@ -237,6 +237,32 @@ def test_numpy_files_read(tmp_path):
     np.save(tmp_path / "objects.npy", np.array([{}, []], dtype=object), allow_pickle=True)
     with pytest.raises(lr.CaptureError, match="Python objects"):
         read_text(tmp_path / "objects.npy", "0", rate=RATE)
+
+
+@ON_DISK
+@given(
+    st.sampled_from(["trace", "packed", "plain", "npy"]),
+    st.lists(st.tuples(st.integers(0, 1200), st.integers(0, 255), st.sampled_from(["set", "cut", "lose"])), max_size=4),
+)
+@example("packed", [(6, 1, "set")])  # flags: encrypted
+@example("packed", [(8, 99, "set")])  # an unknown method of compression
+@example("plain", [(4, 250, "set")])  # a version to come
+@example("npy", [(11, 0x28, "set"), (40, 0x28, "set")])  # brackets that nothing closes
+def test_damaged_numpy_files_are_read_or_refused(tmp_path, which, damage):
+    path = tmp_path / ("a.npy" if which == "npy" else "a.npz")
+    values = np.arange(50) / 10
+    if which == "trace":
+        lr.write_trace_arrays(path, {"a": sent()})
+    else:
+        {"packed": np.savez_compressed, "plain": np.savez, "npy": np.save}[which](path, values)
+    data = bytearray(path.read_bytes())
+    for place, byte, what in damage:
+        at = place % max(len(data), 1)
+        data[at : {"set": at + 1, "cut": len(data), "lose": at + 3}[what]] = [byte] * (what == "set")
+    path.write_bytes(data)
+    with suppress(lr.LarkReaderError):
+        for name in lr.signal_names(path):
+            lr.open_capture(path, {name: name}, form=lr.CaptureForm(rate=RATE))
 
 
 @given(st.floats(-15, 15), st.floats(0.4, 20), st.floats(0, 0.07), st.sampled_from([6, 10, 60]), st.booleans())

@@ -5,8 +5,9 @@ from itertools import pairwise
 
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import assume, given
 from hypothesis import strategies as st
+from random_layouts import RandomLayout
 from reference import slow_cobs, slow_fit, slow_packets, slow_unstuffed, slow_varying
 from strategies import BOUNDARIES, examples, varying_layouts, varying_values
 
@@ -355,3 +356,88 @@ def test_each_frame_comes_as_a_mapping_as_soon_as_it_is_certain():
         "offset": 0, "length": 4, "begin_s": 0, "faults": "", "kind": "leak", "place": 3, "x": [7],
     }  # fmt: skip
     assert (told[1]["offset"], told[1]["kind"], told[1]["place"], told[1]["x"]) == (4, "level", None, [5])
+
+
+SEEDS = st.integers(0, 1 << 32)
+
+
+def made(seed):
+    try:
+        return RandomLayout(seed)
+    except ValueError:  # a span of a checksum, or a field within a byte, that no layout may have
+        assume(False)
+
+
+@examples(5)
+@given(seed=SEEDS)
+def test_frames_are_those_of_an_encoder_of_single_bits_and_come_back_right(seed):
+    """Groups with reserved bits and fixed values, none or many of an item, fields at times, checksums in the middle."""
+    one = made(seed)
+    values = one.values()
+    frame = one.encode(values)
+    assert one.layout.encode(values) == frame
+    layout, kind = one.layout, one.boundary["kind"]
+    if (kind == "terminator" and b"\r\n" in frame + b"\r") or (kind == "marker" and frame.count(b"\xa5") != 1):
+        return  # cannot be sent so, or may begin in another place
+    if not frame:
+        return  # nothing is no frame
+    read = lr.read_frames(arrived(layout, sent(layout, [frame])), layout)
+    if "end" in one.boundary and len(read) != 1:
+        assert not one.checksum
+        return
+    assert [row.tobytes() for row in read.data] == [frame]
+    assert not read.faults.any()
+    for name, wanted in values.items():
+        if name in layout.slot and not isinstance(wanted, list):
+            assert read[name][0] == wanted
+
+
+@examples(5)
+@given(seed=SEEDS)
+def test_any_few_bytes_raise_nothing_and_are_accounted_for(seed):
+    """Up to ten bytes, shorter than a checksum too: every byte is in a frame or skipped, in pieces as in a whole."""
+    one = made(seed)
+    for turn in range(5):
+        rows = [(byte, *(one.random.random() < 0.2 for _ in range(3))) for byte in one.stretch()]
+        data = arrived(one.layout, rows)
+        whole = table_of([lr.read_frames(data, one.layout)])
+        assert sum(row[1] for row in (*whole[0], *whole[1])) == len(rows)
+        if not turn:
+            assert in_pieces(data, one.layout, range(len(rows))) == whole
+
+
+REST = {"name": "v", "type": "uint8", "repeat": "rest"}
+
+
+@pytest.mark.parametrize(
+    ("boundary", "fields", "sound", "stretch"),
+    [
+        ({"kind": "slip"}, [REST], b"\x01\x02\x03", b"\x41\x42\xc0"),
+        (
+            {"kind": "cobs"},
+            [{"name": "n", "type": "uint8"}, REST | {"repeat": "n"}],
+            b"\x01\x09",
+            b"\x01\x03\xff\xff\x00",
+        ),
+    ],
+)
+def test_a_stretch_too_short_for_its_checksum_ends_no_reading(boundary, fields, sound, stretch):
+    fields = [*fields, {"name": "crc", "type": "checksum"}]
+    layout = lr.FrameLayout(boundary=boundary, fields=fields, checksum={"algorithm": "CRC-16/MODBUS"})
+    frames = layout.as_sent(layout.encode({"v": list(sound)})) * 50
+    reader = lr.FrameReader(layout)
+    good = reader.feed(frames)
+    assert good.faults.tolist() == [0] * 50
+    parts = [reader.feed(stretch), reader.feed(frames), reader.close()]
+    assert sum(np.count_nonzero(one.faults == 0) for one in parts) == 50
+
+
+@pytest.mark.parametrize(("last", "frames"), [("", [(0, 3)]), ("A5 01 02 5A", [(0, 3), (5, 4)])])
+def test_end_markers_beyond_the_longest_frame_do_not_count(last, frames):
+    """The end at 5 makes a frame of 5 bytes, which is longer than 4; so the frame ends at 3."""
+    boundary = {"kind": "marker", "marker": "A5", "end": "5A", "longest": 4}
+    layout = lr.FrameLayout(boundary=boundary, fields=[REST])
+    data = bytes.fromhex("A5 01 5A 02 5A" + last)
+    whole = table_of([lr.read_frames(data, layout)])
+    assert [row[:2] for row in whole[0]] == frames
+    assert in_pieces(data, layout, range(len(data))) == whole

@@ -24,7 +24,7 @@ def pack_values(slots: Sequence[Slot], values: Mapping[str, Any], length: int, p
     for slot in slots:
         field = slot.field
         if field is None:
-            items = [slot.value]
+            items = [slot.value] * slot.count
         elif slot.name in values:
             items = _raw_items(slot, field, values[slot.name])
         else:

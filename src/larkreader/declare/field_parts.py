@@ -52,6 +52,8 @@ class Substitutes(BaseModel, frozen=True, extra="forbid"):
 class Samples(BaseModel, frozen=True, extra="forbid"):
     """That an array holds samples which an analogue to digital converter took.
 
+    A sample is ``counts * reference / 2**bits + offset`` volts.
+
     Parameters
     ----------
     reference : float

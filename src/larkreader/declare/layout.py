@@ -166,12 +166,9 @@ class FrameLayout(Shown, ShapedLayout, frozen=True, extra="forbid"):
                     for member in item:
                         if member not in members:
                             raise RequestError(f"{name}.{member}", f"is not a field of {self.key}")
-                flat |= {
-                    f"{name}.{member}": _in_a_row(
-                        self.slot[f"{name}.{member}"], [item.get(member, 0) for item in value]
-                    )
-                    for member in members
-                }
+                for member in members:
+                    slot = self.slot[f"{name}.{member}"]
+                    flat[slot.name] = _in_a_row(slot, [item.get(member, _left_out(slot)) for item in value])
             elif name in self.slot:
                 flat[name] = _in_a_row(self.slot[name], value) if self.slot[name].stride else value
             else:
@@ -226,6 +223,14 @@ def _held_by(slots: Sequence[Slot], known: Mapping[str, int], values: Mapping[st
 
 def _at_zero(slot: Slot) -> Slot:
     return Slot(slot.name, slot.kind, 0, slot.bits, 1, None, slot.field, slot.value)
+
+
+def _left_out(slot: Slot) -> list[float]:
+    """Return what a group's member holds in an item that leaves it out: `equals` or zeros, as outside of groups."""
+    field = slot.field
+    assert field is not None
+    raw = field.equals or 0
+    return [raw * field.scale + field.offset if field.is_scaled else raw] * slot.inner
 
 
 def _in_a_row(slot: Slot, value: Any) -> list[Any]:

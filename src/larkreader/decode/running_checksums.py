@@ -67,7 +67,7 @@ def _picked(
     in_order = places[order]
     picked = np.empty((len(start), len(places)), dtype=start.dtype)
     carried = start
-    for low in range(0, max(len(stream), 1), BLOCK):
+    for low in range(0, len(stream), BLOCK):
         block = stream[low : low + BLOCK]
         running = run(block, low, carried)
         here = order[slice(*np.searchsorted(in_order, [low, low + BLOCK]))]

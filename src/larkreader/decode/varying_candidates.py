@@ -97,6 +97,7 @@ def _ended(stream: Bytes, own: Places, layout: FrameLayout, ends: Places) -> _As
 
     With a checksum it is the first of the next few end markers at which it is right. Else the first behind which a
     marker or the end of the stream follows; but where another marker comes before that, the last before that marker.
+    End markers with which a frame would be longer than it may be do not count.
     """
     seen, total = _Assessed(len(own)), len(stream)
     closes = occurrences(stream, layout.end_marker) + layout.end_from_end
@@ -107,10 +108,11 @@ def _ended(stream: Bytes, own: Places, layout: FrameLayout, ends: Places) -> _As
     following = np.append(own[1:], total)  # the next marker
     if len(ends) - 1 != len(own):
         following = ends[np.searchsorted(ends, own, side="right")]
-    before = np.searchsorted(closes, following, side="right") - 1
+    before = np.searchsorted(closes, np.minimum(following, own + layout.longest), side="right") - 1
     inner = np.where(before >= first, padded[before], 0)
-    end = np.where((following < joint) & (inner > 0), inner, joint)
-    known = (end <= total) & ((end < total) | (following < total))
+    is_joint = (joint <= following) & (joint - own <= layout.longest) | (inner == 0)
+    end = np.where(is_joint, joint, inner)
+    known = np.where(is_joint, end < total, following < total)
     if layout.checksum is not None:
         known[:] = False
         open_ones = np.arange(len(own))
@@ -125,12 +127,12 @@ def _ended(stream: Bytes, own: Places, layout: FrameLayout, ends: Places) -> _As
             end[open_ones[done]] = tried[done]
             open_ones = open_ones[~done]
     length = end - own
-    whole = np.flatnonzero((end <= total) & (length <= layout.longest))
+    is_bounded = (end <= total) & (length <= layout.longest)
+    whole = np.flatnonzero(is_bounded)
     judged = judge_contents(stream, own[whole], length[whole], layout)
     seen.fits[whole], seen.genuine[whole], seen.right[whole] = judged.fits, judged.genuine, judged.right
-    seen.length = np.where(end <= total, length, layout.longest)
-    seen.length[~seen.fits & (length <= layout.longest)] = layout.shortest
-    seen.bound = np.where(known & (length <= layout.longest), length, layout.longest) + len(layout.marker)
+    seen.length = np.where(is_bounded, np.where(seen.fits, length, layout.shortest), layout.longest)
+    seen.bound = np.where(known & is_bounded, length, layout.longest) + len(layout.marker)
     return seen
 
 

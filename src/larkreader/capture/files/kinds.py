@@ -104,7 +104,7 @@ def _of_archive(path: Path) -> CaptureKind:
     try:
         with zipfile.ZipFile(path) as archive:
             names = archive.namelist()
-    except zipfile.BadZipFile as error:
+    except (zipfile.BadZipFile, NotImplementedError, ValueError, EOFError) as error:
         raise CaptureError(str(path), f"is a damaged NumPy file, or is cut off: {error}") from None
     if not names or not all(name.endswith(".npy") for name in names):
         raise CaptureError(str(path), f"is an archive of {', '.join(names[:3]) or 'nothing'}", "must hold NumPy arrays")

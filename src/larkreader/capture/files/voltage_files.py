@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
+import errno
 import struct
-import zipfile
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from functools import cached_property
@@ -277,8 +277,13 @@ def load_arrays(path: Path, name: str) -> tuple[dict[str, npt.NDArray[Any]], str
                 return _load_one(path, name)
         with np.load(path, allow_pickle=False) as loaded:
             return {key: np.atleast_1d(loaded[key]) for key in loaded.files}, ""
-    except (ValueError, EOFError, KeyError, zipfile.BadZipFile) as error:
-        raise CaptureError(name, f"is a damaged NumPy file, or is cut off: {error}") from None
+    except CaptureError:
+        raise
+    except Exception as error:  # NumPy, its parser of headers and the unpackers raise two dozen kinds
+        if isinstance(error, OSError) and error.errno not in (None, errno.EINVAL):
+            raise
+        found = str(error).splitlines()[0] if str(error) else type(error).__name__
+        raise CaptureError(name, f"is a damaged NumPy file, or is cut off: {found}") from None
 
 
 def _load_one(path: Path, name: str) -> tuple[dict[str, npt.NDArray[Any]], str]:
