@@ -80,6 +80,26 @@ def test_frames_that_come_late_are_told_with_how_many_were_due():
     assert (none.count, none.fields["flow"].count, none.fields["flow"].mean) == (0, 0, None)
 
 
+@pytest.mark.parametrize(
+    ("begins", "missing", "count"),
+    [
+        ([*range(10), 10.7, *range(11, 20)], 0, 1),  # one late, the next in time
+        ([*range(10), 10.7, *range(12, 20)], 1, 1),  # one late, the next one lost
+        ([*range(5), 8.6, *range(9, 20)], 3, 1),
+        ([*range(5), 6.7, 6.9, 7, *range(8, 20)], 0, 1),  # two held back, then all at once
+    ],
+)
+def test_frames_that_came_late_are_not_missing(begins, missing, count):
+    """Twenty periods of 100 ms on paper: how many of the whole numbers have no frame at or behind them."""
+    frame = LAYOUT.encode({"count": 1})
+    sent = [
+        (0.1 * at + 0.01 * byte / len(frame), bytes([frame[byte]]), b"") for at in begins for byte in range(len(frame))
+    ]
+    frames = lr.read_frames(lr.Characters.from_groups(sent), LAYOUT)
+    told = lr.frame_statistics(frames)
+    assert (told.late, told.missing) == (count, missing)
+
+
 def test_frames_are_written_as_json_lines_and_as_arrays(shell, rig_files, rig, tmp_path):
     for name in ("a.jsonl", "a.npz"):
         assert shell("decode", rig_files["sheet"], rig_files["capture"], "--frames", tmp_path / name)[0] == 1

@@ -17,6 +17,8 @@ from larkreader.decode.ragged_columns import every_item
 from .findings import NOWHERE, Finding, Places, frame_subject, make_finding
 
 UNTRUSTED = FrameFault.CHECKSUM_MISMATCH | FrameFault.UNKNOWN_VALUE | FrameFault.CHARACTER_FAULT
+SOON = 0.6  # declared periods up to which a frame makes up for a late one before it
+ON_TIME = 0.25  # declared periods by which a frame may be off where frames that are missing are counted
 LATE = 1.5  # declared periods from which on a frame is late, and another one was due
 
 
@@ -101,7 +103,8 @@ def frame_statistics(frames: Frames) -> FrameStatistics:
         rate = len(apart) / span if span > 0 else None
         low, middle, high = np.percentile(apart, [25, 50, 75]).tolist()
         period, least, most, jitter = middle, float(apart.min()), float(apart.max()), (high - low) / 1.349
-    late = _late(apart, frames.layout)
+    declared_s = frames.layout.period
+    late = np.flatnonzero(apart >= LATE * declared_s) if declared_s is not None else np.empty(0, dtype=np.int64)
     return FrameStatistics(
         count=len(frames),
         trusted=len(good),
@@ -111,7 +114,7 @@ def frame_statistics(frames: Frames) -> FrameStatistics:
         most_s=most,
         jitter_s=jitter,
         late=len(late),
-        missing=int(late.sum()),
+        missing=0 if declared_s is None else int(_missing(apart, late, declared_s).sum()),
         fields={name: _field(good, name) for name in _told(frames.layout)},
     )
 
@@ -146,8 +149,9 @@ def judge_period(
     late = late[(late < len(apart) - 1) | (apart[late] >= LATE * period_s + frames_last_s(frames, characters))]
     if not len(late):
         return
-    missing = int(np.maximum(np.rint(apart[late] / period_s).astype(np.int64) - 1, 1).sum())
     is_last = late == len(frames) - 1
+    due_at_end = int(np.ceil(apart[-1] / period_s - ON_TIME)) - 1  # that frame may yet come, but is late
+    missing = int(_missing(apart[:-1], late[~is_last], period_s).sum()) + (due_at_end if is_last.any() else 0)
     rows = np.minimum(late + 1, len(frames) - 1)
     offsets = np.where(is_last, NOWHERE, frames.offset[rows])
     times = np.where(is_last, end_s, frames.begin_s[rows])
@@ -158,7 +162,7 @@ def judge_period(
         total=len(frames),
         period_s=period_s,
         longest_s=float(apart.max()),
-        missing=missing,
+        missing=missing or None,
     )
 
 
@@ -174,12 +178,24 @@ def _apart(frames: Frames) -> npt.NDArray[np.float64]:
     return np.diff(known)
 
 
-def _late(apart: npt.NDArray[np.float64], layout: FrameLayout) -> npt.NDArray[np.int64]:
-    """Return how many frames were due before each one that came late."""
-    if layout.period is None:
-        return np.empty(0, dtype=np.int64)
-    due = np.rint(apart / layout.period).astype(np.int64) - 1
-    return np.maximum(due[apart >= LATE * layout.period], 1)
+def _missing(apart: npt.NDArray[np.float64], late: npt.NDArray[np.int64], period_s: float) -> npt.NDArray[np.int64]:
+    """Return how many frames did not come in each gap that is too long.
+
+    A frame that came late, and after which the next ones come in time, leaves a long gap and short ones behind it;
+    together they are as long as they should be, and nothing is missing. Where that leaves it between two numbers, the
+    frame behind the gap was out of step, and the next gap decides.
+    """
+    behind = np.append(0.0, np.cumsum(apart / period_s - 1))
+    usual = np.append(np.flatnonzero(apart >= SOON * period_s), len(apart))
+    end = usual[np.searchsorted(usual, late + 1)]
+    more = behind[end] - behind[late]
+    further = np.minimum(end + 1, len(apart))
+    after = behind[further] - behind[late]
+    is_unclear = (np.abs(more - np.rint(more)) > ON_TIME) & (np.abs(after - np.rint(after)) <= ON_TIME)
+    is_unclear &= np.append(apart, 0.0)[end] < LATE * period_s
+    more = np.where(is_unclear, after, more)
+    missing: npt.NDArray[np.int64] = np.maximum(np.floor(more + ON_TIME), 0).astype(np.int64)
+    return missing
 
 
 def _told(layout: FrameLayout) -> list[str]:
