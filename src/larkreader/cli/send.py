@@ -69,7 +69,7 @@ def send(
     from larkreader.declare.line import LineSettings
     from larkreader.declare.sheet_file import open_sheet
     from larkreader.errors import RequestError
-    from larkreader.exercise.loopback import block_for
+    from larkreader.exercise.one_way import block_for
 
     ways = {"--hex": as_hex, "--file": file is not None, "--replay": replay is not None, "--frame": frame is not None}
     _refuse_what_would_be_ignored(ways, bool(what), ending, wire, times, every)
@@ -212,7 +212,7 @@ def _replayed(path: Path, wire: str | None) -> Iterator[tuple[float | None, byte
 
 def _say(opened: Port, timeline: Timeline, out: str, back: str, message: bytes, size: int) -> None:
     """Send a message in pieces of a size, and take in what comes meanwhile."""
-    from larkreader.exercise.loopback import WRITE_LIMIT_S
+    from larkreader.exercise.one_way import WRITE_LIMIT_S
 
     for low in range(0, len(message), size):
         piece = message[low : low + size]

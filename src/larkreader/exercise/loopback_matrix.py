@@ -11,8 +11,9 @@ from larkreader.declare.line import LineSettings
 from larkreader.declare.loopback import NOTHING, LoopbackMatrix, LoopbackPlan
 from larkreader.shown import Shown
 
-from .loopback import Change, run_both_ways, run_loopback
+from .loopback import run_both_ways, run_loopback
 from .loopback_result import LoopbackResult
+from .one_way import Change
 from .ports.port import Port
 
 WIDEST_PPM = 100_000.0  # how far off a clock is tried; no receiver stands more

@@ -58,7 +58,7 @@ def judge_wire(sheet: Sheet, wire: str, received: Received, taken: Collection[tu
     wire : str
         The wire.
     received : Received
-        What came out of the capture.
+        What was read from the capture.
     taken : collection of tuple of str and str
         Layouts and fields that are no counters of their own; see `find_losses`.
 

@@ -1,0 +1,290 @@
+"""A loopback one way, step by step.
+
+Two blocks are under way at a time, so that the line never waits and no buffer of a few kilobytes overflows. A block
+that does not return within a time limit counts as lost, and the next is written; the comparison of everything expected
+with everything received decides what really happened.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+
+import numpy as np
+import numpy.typing as npt
+
+from larkreader.capture.characters import Fault, fault_names
+from larkreader.declare.line import LineSettings
+from larkreader.declare.loopback import LoopbackPlan
+
+from .alignment import Alignment
+from .loopback_comparison import compare_sent, compare_sequence
+from .loopback_result import Cycle, LoopbackResult, Stopped
+from .patterns import LINE_LENGTH, as_values, as_written, length_of, pattern_pieces
+from .ports.port import Port
+
+WRITE_LIMIT_S = 30.0  # beyond the time of the line, after which a port that takes nothing more has failed
+LARGEST_BLOCK = 8192  # characters; twice as many fit into the buffers of any port on the way there and back
+PIECE = 512  # characters written into one of two ports at once, which any buffer between them holds
+UNDER_WAY = 2  # blocks at a time
+GIVE_UP = 2  # blocks after which a port that has sent nothing at all is taken to be dead
+MOST_BEFORE = 1 << 20  # characters that are read away before anything is sent
+GRAIN_S = 1e-9  # below which two times are the same
+
+Change = Callable[[bytes], bytes]
+
+
+class OneWay:
+    """A run of a loopback one way, step by step.
+
+    Parameters
+    ----------
+    out, back : Port
+        Where to send, and where it is to come.
+    plan : LoopbackPlan
+        What to send.
+    line : LineSettings, optional
+        The settings whose rate the measured one is compared with; those of `out` unless said.
+    change : callable, optional
+        Returns what is to come of a block.
+
+    Attributes
+    ----------
+    stopped : {"", "time", "silence", "interrupted"}
+        What ended it before all was sent.
+    """
+
+    def __init__(
+        self, out: Port, back: Port, plan: LoopbackPlan, line: LineSettings | None, change: Change | None
+    ) -> None:
+        self._out, self._back, self._plan = out, back, plan
+        self.line = line or out.line
+        self._width = 2 if plan.data_bits > 8 else 1
+        size = plan.block or block_for(out.line)
+        self._blocks = _blocks_of(plan, size, change) if plan.sends else iter(())
+        self._next = next(self._blocks, None)
+        self._planned = length_of(plan) * self._width
+        self._write_limit_s = WRITE_LIMIT_S + (2 * size / out.line.characters_per_second if out.line else 0.0)
+        self._written: list[tuple[int, float]] = []  # what is expected with each block, and when it was written
+        self._arrivals: list[tuple[int, float]] = []  # how much had arrived at each moment
+        self._expected, self._received, self._faults = bytearray(), bytearray(), bytearray()
+        self._sent = self._under_way = self._silent = 0
+        self._send_s = self._wait_s = self._receive_s = self._rest_s = 0.0
+        self.stopped: Stopped = ""
+        self._is_awaited, self._is_draining, self._is_over = False, False, False
+        self._before = self._read_away() if plan.sends else b""
+        self._begin_s = self._last_s = self._due_s = self._heard_s = back.now_s()
+
+    @property
+    def progress(self) -> tuple[int, int]:
+        """How many characters have been sent, or have come where nothing is sent, and how many are to be."""
+        done = self._sent if self._plan.sends else len(self._received)
+        return done // self._width, self._planned // self._width
+
+    def step(self, *, patience_s: float | None = None) -> bool:
+        """Do the next thing, and return whether there is another; wait for what comes as long as the plan says."""
+        if self._is_over:
+            return False
+        now_s = self._back.now_s()
+        self._note_time(now_s)
+        if self._may_write() and now_s >= self._due_s - GRAIN_S:
+            self._write()
+        elif self._drains() and (not self._received or len(self._received) >= 3 * len(self._expected)):
+            self._is_over = True
+        else:
+            self._await(now_s, patience_s)
+        return not self._is_over
+
+    def _note_time(self, now_s: float) -> None:
+        limit_s = self._plan.for_s
+        if (
+            limit_s is not None
+            and now_s - self._begin_s >= limit_s - GRAIN_S
+            and not self.stopped
+            and not self._is_draining
+        ):
+            if self._plan.sends and self._next is not None:
+                self.stopped = "time"
+            elif not self._plan.sends:
+                self.stopped, self._is_over = "time", True
+
+    def _drains(self) -> bool:
+        """Tell whether all that is to come has come, so that only what nobody sent is still waited for."""
+        self._is_draining = self._is_draining or (self._plan.sends and not self._under_way and not self._has_more())
+        return self._is_draining
+
+    def _has_more(self) -> bool:
+        return self._next is not None and not self.stopped
+
+    def _may_write(self) -> bool:
+        if not self._has_more():
+            return False
+        waiting = len(self._expected) - self._under_way
+        open_blocks = sum(end > waiting for end, _ in self._written[-UNDER_WAY:])
+        return open_blocks < (1 if self._plan.pause_s else UNDER_WAY)
+
+    def _write(self) -> None:
+        """Write a block; into another port in pieces, and take what comes there meanwhile, lest its buffer be full."""
+        assert self._next is not None
+        block, wanted = self._next
+        end_s = self._out.now_s()
+        self._expected += wanted
+        self._written.append((len(self._expected), end_s))
+        self._under_way += len(wanted)
+        self._is_awaited = True
+        is_one_port = self._out is self._back
+        size = len(block) if is_one_port else PIECE
+        for low in range(0, len(block), size):
+            begin_s = self._out.now_s()
+            self._out.write(block[low : low + size], self._write_limit_s)
+            end_s = self._out.now_s()
+            self._send_s += end_s - begin_s
+            if not is_one_port:
+                self._take(0.0)
+        self._next, self._sent = next(self._blocks, None), self._sent + len(block)
+        self._due_s = end_s + self._plan.pause_s
+        self._heard_s = max(self._heard_s, end_s)
+
+    def _await(self, now_s: float, patience_s: float | None) -> None:
+        """Wait for what is under way, for the end of a pause, or for what nobody sent."""
+        plan = self._plan
+        rests = self._has_more() and not self._under_way
+        until_s = self._due_s if rests else self._heard_s + plan.limit_s
+        if self._has_more() and not rests and self._due_s > now_s:
+            until_s = min(until_s, self._due_s)
+        if plan.for_s is not None and not plan.sends:
+            until_s = self._begin_s + plan.for_s
+        limit_s = max(until_s - now_s, 0.0)
+        came = self._take(limit_s if patience_s is None else min(limit_s, patience_s))
+        if not plan.sends:
+            silent = self._back.now_s() - self._heard_s >= plan.limit_s - GRAIN_S
+            if len(self._received) >= self._planned or (silent and not came and plan.for_s is None):
+                self._is_over = True
+            return
+        if came or rests:
+            return
+        if self._back.now_s() - self._heard_s >= plan.limit_s - GRAIN_S:
+            self._give_up_on_the_rest()
+
+    def _give_up_on_the_rest(self) -> None:
+        """Take what is under way as lost."""
+        if self._is_draining:
+            self._is_over = True
+            return
+        self._silent = 0 if self._received else self._silent + len(self._written[-UNDER_WAY:])
+        self._under_way = 0
+        self._heard_s = self._back.now_s()
+        if self._silent >= GIVE_UP and not self._received:
+            self.stopped = "silence"
+        if not self._has_more():
+            self._is_draining = True
+
+    def _take(self, limit_s: float) -> bool:
+        """Take in what comes, and note what the time went into."""
+        begin_s = self._back.now_s()
+        most = max(self._under_way, self._width) if self._plan.sends else max(self._planned - len(self._received), 1)
+        some = self._back.read_some(min(most, 1 << 16), limit_s)
+        taken_s = self._back.now_s() - begin_s
+        if not self._under_way and not self._is_draining and self._plan.sends:
+            self._rest_s += taken_s
+        elif self._is_awaited:
+            self._wait_s += taken_s
+        elif not self._is_draining or some.data:
+            self._receive_s += taken_s
+        if not some.data:
+            return False
+        self._received += some.data
+        self._faults += some.faults
+        self._under_way = max(self._under_way - len(some.data), 0)
+        self._heard_s = self._back.now_s()
+        self._is_awaited = False
+        self._last_s = self._heard_s
+        self._arrivals.append((len(self._received), self._heard_s))
+        return True
+
+    def _read_away(self) -> bytes:
+        """Return what has come before anything was sent."""
+        before = bytearray()
+        while len(before) < MOST_BEFORE and (some := self._back.read_some(1 << 12, 0.0)).data:
+            before += some.data
+        return bytes(before)
+
+    def result(self) -> LoopbackResult:
+        """Return the result of the run."""
+        bits, plan = self._plan.data_bits, self._plan
+        received = as_values(bytes(self._received), bits)
+        if plan.sends:
+            sent = as_values(bytes(self._expected), bits)
+            compared = compare_sent(sent, received, bits, is_whole=self.stopped != "interrupted")
+        else:
+            compared = compare_sequence(received, plan)
+        found = compared.found
+        duration_s = max(self._last_s - self._begin_s, 0.0)
+        spent = self._send_s + self._wait_s + self._receive_s + self._rest_s
+        own_s = max(duration_s - spent, 0.0)
+        return LoopbackResult(
+            plan=plan,
+            line=self.line,
+            sent=self._sent // self._width,
+            received=len(compared.received),
+            lost=found.lost,
+            changed=found.changed,
+            extra=found.extra,
+            doubled=found.doubled,
+            difference=compared.difference,
+            duration_s=duration_s,
+            planned=self._planned // self._width if plan.sends else 0,
+            bit_errors=compared.bit_errors,
+            latencies_s=self._latencies(found, len(compared.received)),
+            cycle=Cycle(self._send_s, self._wait_s, self._receive_s, self._rest_s, own_s),
+            before=self._before if plan.sends else as_written(compared.before, bits),
+            faults=_fault_counts(bytes(self._faults)),
+            stopped=self.stopped,
+            constant=compared.constant,
+            name=self._out.name if self._out is self._back else f"{self._out.name} to {self._back.name}",
+        )
+
+    def _latencies(self, found: Alignment, count: int) -> npt.NDArray[np.float64]:
+        """Return the time from the write of each block to the return of its last character; NaN where it was lost."""
+        if not self._written or not self._arrivals:
+            return np.full(len(self._written), np.nan)
+        ends = np.array([end for end, _ in self._written]) // self._width - 1
+        begins = np.array([at for _, at in self._written])
+        before = np.searchsorted(found.lost_at, ends)
+        is_lost = np.isin(ends, found.lost_at)
+        places = ends - before
+        kept = np.setdiff1d(np.arange(count), found.extra_at, assume_unique=True)
+        places = kept[np.minimum(places, len(kept) - 1)] if len(kept) else np.full(len(ends), count)
+        counts = np.array([count for count, _ in self._arrivals]) // self._width
+        times = np.array([at for _, at in self._arrivals])
+        at = np.searchsorted(counts, places, side="right")
+        known = ~is_lost & (at < len(times)) & (places >= 0)
+        taken = times[np.minimum(at, len(times) - 1)] - begins
+        return np.where(known & (taken >= 0), taken, np.nan)  # nothing comes before it is sent
+
+
+def block_for(line: LineSettings | None) -> int:
+    """Return how many characters to write at once: a quarter of a second of the line, 64 to `LARGEST_BLOCK`."""
+    return LARGEST_BLOCK if line is None else min(max(round(line.characters_per_second / 4), 64), LARGEST_BLOCK)
+
+
+def _blocks_of(plan: LoopbackPlan, size: int, change: Change | None) -> Iterator[tuple[bytes, bytes]]:
+    """Yield what is written at once, each with what is expected to come back."""
+    if plan.pattern == "lines":
+        size = max(size // LINE_LENGTH, 1) * LINE_LENGTH
+    bits, prefix = plan.data_bits, plan.prefix.encode()
+    table = np.array([plan.alter.of(value, bits) for value in range(1 << bits)])
+    for piece in pattern_pieces(plan, size):
+        block = as_written(piece, bits)
+        if change is not None:
+            yield block, change(block)
+        elif plan.expect == "prefixed":
+            yield block, b"".join(prefix + line for line in block.splitlines(keepends=True))
+        else:
+            yield block, as_written(table[piece], bits) if plan.expect == "altered" else block
+
+
+def _fault_counts(faults: bytes) -> dict[str, int]:
+    """Count the faults of the line by name."""
+    flags = np.frombuffer(faults, np.uint8)
+    counts = {fault_names(fault): int(np.count_nonzero(flags & fault)) for fault in Fault}
+    return {name: count for name, count in counts.items() if count}
