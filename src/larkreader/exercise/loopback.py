@@ -34,13 +34,13 @@ def run_loopback(
     port : Port, or any object with ``read`` and ``write``
         Where to send; see `BorrowedPort` for what its methods must do.
     plan : LoopbackPlan, optional
-        What to send, and what is to come back.
+        What to send, and what to expect.
     line : LineSettings, optional
-        The settings whose rate the measured one is compared with; those of the port where it knows them.
+        The settings whose rate the measured one is compared with; default those of the port, where it knows them.
     into : Port, or any object with ``read`` and ``write``, optional
-        Where it is to come; at `port` itself unless said.
+        Where to receive; default `port` itself.
     change : callable, optional
-        Takes each block as it was written and returns what is to come of it, instead of what the plan expects.
+        Takes each block as it was written and returns what to expect of it, instead of what the plan expects.
     progress : callable, optional
         Called with the characters sent and those to be sent, after each block.
 

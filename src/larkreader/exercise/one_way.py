@@ -39,13 +39,13 @@ class OneWay:
     Parameters
     ----------
     out, back : Port
-        Where to send, and where it is to come.
+        Where to send, and where to receive.
     plan : LoopbackPlan
         What to send.
     line : LineSettings, optional
-        The settings whose rate the measured one is compared with; those of `out` unless said.
+        The settings whose rate the measured one is compared with; default those of `out`.
     change : callable, optional
-        Returns what is to come of a block.
+        Returns what to expect of a block.
 
     Attributes
     ----------
@@ -108,7 +108,7 @@ class OneWay:
                 self.stopped, self._is_over = "time", True
 
     def _drains(self) -> bool:
-        """Tell whether all that is to come has come, so that only what nobody sent is still waited for."""
+        """Tell whether everything expected has arrived, so that only spurious characters are still waited for."""
         self._is_draining = self._is_draining or (self._plan.sends and not self._under_way and not self._has_more())
         return self._is_draining
 
