@@ -9,6 +9,11 @@ from .kind import Kind
 READ = "{good:,} of {characters:count character} {characters:has} no fault."
 AS = "Read as {best}, {good:,} of {characters:count character} {characters:has} no fault."
 CLOCK = "Measured {measured} baud ±{uncertainty_ppm:,.0f} ppm."
+BETWEEN_BITS = (
+    "{off:percent} of the changes lie between the bits, {glitches:percent} of those as short glitches.",
+    READ,
+    "{?no_bit_time}It changed {changes:count time}. The distances between the changes are multiples of no bit time.",
+)
 
 SETTINGS: Mapping[str, Kind] = {
     "baud-mismatch": Kind(
@@ -141,12 +146,7 @@ SETTINGS: Mapping[str, Kind] = {
         "wire at once.",
         "Look for two outputs joined, a device that answers while the other one still sends, or a shared wire without "
         "an enable line.",
-        detail=(
-            "{off:percent} of the changes lie between the bits, {glitches:percent} of those as short glitches.",
-            READ,
-            "{?no_bit_time}It changed {changes:count time}. The distances between the changes are multiples of no bit "
-            "time.",
-        ),
+        detail=BETWEEN_BITS,
         also=("no_bit_time", "changes"),
     ),
     "noisy-line": Kind(
@@ -155,12 +155,7 @@ SETTINGS: Mapping[str, Kind] = {
         "noisy wires",
         "The settings are right, yet some characters arrive damaged.",
         "Look for a missing ground, long or loose wires, slow edges, and nearby switching of large currents.",
-        detail=(
-            "{off:percent} of the changes lie between the bits, {glitches:percent} of those as short glitches.",
-            READ,
-            "{?no_bit_time}It changed {changes:count time}. The distances between the changes are multiples of no bit "
-            "time.",
-        ),
+        detail=BETWEEN_BITS,
         also=("no_bit_time", "changes"),
     ),
     "best-settings": Kind(
