@@ -29,23 +29,21 @@ from .send_path import SendPath
 from .steps import Rule, Step
 from .wiring import Joint
 
-# The tables whose parts know their own name.
-NAMED = frozenset(
-    (
-        "wire",
-        "frame",
-        "port",
-        "event",
-        "clock",
-        "generator",
-        "end",
-        "register",
-        "meaning",
-        "rule",
-        "receive",
-        "send",
-        "pair",
-    )
+# The tables whose parts know their own name, in the order in which a sheet has them.
+NAMED = (
+    "wire",
+    "frame",
+    "port",
+    "event",
+    "clock",
+    "generator",
+    "end",
+    "register",
+    "meaning",
+    "rule",
+    "receive",
+    "send",
+    "pair",
 )
 
 

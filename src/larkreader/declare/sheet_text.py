@@ -11,7 +11,7 @@ from pydantic import BaseModel
 from .fields import FieldGroup
 from .layout import FrameLayout
 from .line import LineSettings
-from .sheet import Sheet, Wire
+from .sheet import NAMED, Sheet, Wire
 
 _PLAIN_KEY = frozenset("ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789_-")
 _IN_HEX = ("equals", "poly", "init", "final_xor", "check")
@@ -51,19 +51,7 @@ def sheet_text(sheet: Sheet) -> str:
         text += f"\n[wire.{_key(key)}]\n" + _lines(_wire(wire, sheet.line))
     for key, layout in sheet.frame.items():
         text += frame_text(key, layout)
-    for name in (
-        "port",
-        "event",
-        "clock",
-        "generator",
-        "end",
-        "register",
-        "meaning",
-        "rule",
-        "receive",
-        "send",
-        "pair",
-    ):
+    for name in NAMED[2:]:  # behind wires and frames
         models: Mapping[str, BaseModel] = getattr(sheet, "registers" if name == "register" else name)
         for key, model in models.items():
             text += f"\n[{name}.{_key(key)}]\n" + _lines(_said(model))
