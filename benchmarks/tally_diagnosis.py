@@ -6,11 +6,19 @@ explanation is the mistake that was made. Healthy captures are of values that ar
 """
 
 import argparse
+import sys
+from collections import Counter
+from concurrent.futures import ProcessPoolExecutor
+from pathlib import Path
 
 import numpy as np
 
 import larkreader as lr
 from larkreader.demo.rig import rig_sheet
+
+sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
+
+from random_settings import blind_case, judge_blind
 
 SHEET = rig_sheet()
 LAYOUTS = SHEET.layouts_of("from_pump")
@@ -215,11 +223,17 @@ def false_alarms(random, count, tries):
     return alarms
 
 
+def blind(number):
+    """Return how the settings of a wire are stated of which nothing is declared."""
+    return judge_blind(*blind_case(number))
+
+
 def main():
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--characters", type=int, default=100)
     parser.add_argument("--tries", type=int, default=100, help="captures of each mistake")
     parser.add_argument("--healthy", type=int, default=500, help="captures without a mistake")
+    parser.add_argument("--blind", type=int, default=3000, help="captures of which nothing is declared")
     parser.add_argument("--seed", type=int, default=1)
     asked = parser.parse_args()
     random = np.random.default_rng(asked.seed)
@@ -240,6 +254,9 @@ def main():
     print(f"False alarms on {asked.tries} healthy captures of voltages: {sum(one != 'clean' for one in healthy)}")
     frames = [told_of_frames(random, frames_of(random, 100)) for _ in range(asked.tries)]
     print(f"False alarms on {asked.tries} healthy captures of frames: {sum(bool(one) for one in frames)}")
+    with ProcessPoolExecutor() as pool:
+        stated = Counter(pool.map(blind, range(asked.blind), chunksize=50))
+    print(f"Settings found without a declaration, of {asked.blind}: {dict(stated)}")
     for alarm in alarms[:10]:
         print(" ", *alarm)
 

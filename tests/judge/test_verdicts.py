@@ -8,6 +8,7 @@ import jsonschema
 import numpy as np
 import pytest
 from random_links import judge, make_case
+from random_settings import blind_case, judge_blind
 
 import larkreader as lr
 from larkreader.errors import CaptureError, CaptureFileError, PortError, RequestError
@@ -194,9 +195,28 @@ def test_stop_bits_that_the_capture_does_not_show_are_named_both():
     values = np.random.default_rng(1).integers(0, 256, 120)
     two = lr.LineSettings.parse("57600 8E2")
     apart = lr.diagnose(lr.transmit(values, two, gaps=np.random.default_rng(2).uniform(0.5, 9, 120)))
-    assert [one.format for one in apart.survey.alike] == ["8E2"]
+    assert [str(one).split(" ", 1)[1] for one in apart.survey.alike] == ["8E2", "8E1 msb"]
     assert "8E2" in apart.findings[0].text
     assert str(lr.diagnose(lr.transmit(values, two)).proposal) == "57600 8E2"
+
+
+@pytest.mark.parametrize("number", range(40))
+def test_settings_found_without_a_declaration_are_right_or_named(number: int):
+    assert judge_blind(*blind_case(number)) != "wrong"
+
+
+@pytest.mark.parametrize("sent_format", ["8N1", "8N1 msb"])
+def test_which_bit_was_sent_first_is_stated_only_where_the_values_show_it(sent_format: str):
+    """Random bytes are as likely in either order; text is text in one. What is declared stands unless disproved."""
+    sent = lr.LineSettings.parse(f"57600 {sent_format}")
+    values = np.random.default_rng(3).integers(0, 256, 200)
+    blind = lr.diagnose(lr.transmit(values, sent))
+    assert "do not show which bit was sent first; lowest bit first is assumed" in blind.findings[0].text
+    assert [one.first_bit for one in blind.survey.alike] == ["msb"]
+    declared = lr.diagnose(lr.transmit(values, sent), lr.LineSettings.parse("57600 8E1 msb"))
+    assert ([one.kind for one in declared.findings], declared.proposal.first_bit) == (["parity-mismatch"], "msb")
+    text = lr.diagnose(lr.transmit(b"flow 12.5 mL/min\r\n" * 9, sent))
+    assert (text.proposal.first_bit, text.survey.alike) == (sent.first_bit, ())
 
 
 def test_a_baud_twelve_times_too_high_is_found_from_the_bytes_and_what_was_sent():

@@ -3,12 +3,16 @@
 A wire sends one character after the other, in the order of asking. If all that it is to carry is asked for at the same
 moment, the last waits for all the rest; while the sum of what is asked for over time stays below what the wire carries,
 nothing ever waits longer than that.
+
+All sums are of exact fractions of the declared decimals, so that neither exactly all of a wire's time nor exactly the
+deadline is exceeded by a rounding.
 """
 
 from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
+from fractions import Fraction
 from math import ceil
 from typing import Any
 
@@ -18,10 +22,10 @@ from larkreader.declare.layout import FrameLayout
 from larkreader.declare.line import LineSettings
 from larkreader.declare.sheet import Sheet
 
-from .divisors import STANDARD_BAUDS
+from .divisors import STANDARD_BAUDS, fraction_of
 from .findings import Finding, make_finding
 
-ROOM = 0.8  # of what a wire carries, that planned traffic may take: the rest is for repeats and pauses
+ROOM = Fraction(4, 5)  # of what a wire carries, that planned traffic may take: the rest is for repeats and pauses
 
 
 @dataclass(frozen=True)
@@ -42,7 +46,12 @@ class Load:
         How long after it was to be sent the last of a burst has arrived at worst, in seconds; None where it waits
         longer and longer.
     highest_rate : float
-        How many of them a second the wire could carry beside all other traffic.
+        How many of them a second can be sent: as many as the wire could carry beside all other traffic, and no more
+        than the converter has samples for.
+    highest_sample_rate : float or None
+        How many samples a second can be taken and sent; None where it carries none.
+    limited_by : {"line", "converter", ""}
+        What limits the rate of samples; nothing where it carries none.
     """
 
     traffic: Traffic
@@ -51,21 +60,8 @@ class Load:
     share: float
     delay_s: float | None
     highest_rate: float
-
-    @property
-    def highest_sample_rate(self) -> float | None:
-        """How many samples a second can be taken and sent; None where it carries none."""
-        if not self.traffic.samples:
-            return None
-        sent = self.highest_rate * self.traffic.samples
-        return sent if self.traffic.converter_rate is None else min(sent, self.traffic.converter_rate)
-
-    @property
-    def limited_by(self) -> str:
-        """What limits the rate of samples: ``"line"`` or ``"converter"``; nothing where it carries none."""
-        if not self.traffic.samples:
-            return ""
-        return "line" if self.highest_sample_rate != self.traffic.converter_rate else "converter"
+    highest_sample_rate: float | None
+    limited_by: str
 
 
 @dataclass(frozen=True)
@@ -80,22 +76,17 @@ class WireLoad:
         Its settings.
     loads : tuple of Load
         What is sent on it.
+    share : float
+        Which share of its time it is busy; more than 1 where it is asked for more than it can carry.
+    baud_needed : float
+        The lowest standard baud at which `ROOM` of its time is enough, or the lowest whole baud where none is.
     """
 
     wire: str
     line: LineSettings
     loads: tuple[Load, ...]
-
-    @property
-    def share(self) -> float:
-        """Which share of its time it is busy; more than 1 where it is asked for more than it can carry."""
-        return sum(load.share for load in self.loads)
-
-    @property
-    def baud_needed(self) -> float:
-        """The lowest standard baud at which `ROOM` of its time is enough, or the lowest baud of all beyond those."""
-        needed = self.line.baud * self.share / ROOM
-        return next((float(baud) for baud in STANDARD_BAUDS if baud >= needed), float(ceil(needed)))
+    share: float
+    baud_needed: float
 
     def to_dict(self) -> dict[str, Any]:
         """Return the load as JSON has it."""
@@ -134,11 +125,11 @@ def find_load(sheet: Sheet) -> Mapping[str, WireLoad]:
     mapping of str to WireLoad
         By wire.
     """
-    told = {}
+    loads = {}
     for key, wire in sheet.wire.items():
         declared = [one for one in sheet.traffic if one.wire == key]
-        told[key] = WireLoad(key, wire.line, _loads(declared, wire.line, sheet.frame))
-    return told
+        loads[key] = _load_of(key, declared, wire.line, sheet.frame)
+    return loads
 
 
 def judge_load(load: WireLoad) -> list[Finding]:
@@ -156,7 +147,7 @@ def judge_load(load: WireLoad) -> list[Finding]:
     findings = []
     line = load.line
     if load.share > 1:
-        needed = {"baud_needed": load.baud_needed, "spare": 1 - ROOM}
+        needed = {"baud_needed": load.baud_needed, "spare": float(1 - ROOM)}
         findings.append(make_finding("overloaded", load.wire, share=load.share, line=str(line), **needed))
     for one in load.loads:
         traffic = one.traffic
@@ -171,22 +162,37 @@ def judge_load(load: WireLoad) -> list[Finding]:
                 delay_s=one.delay_s,
             )
             findings.append(found)
-        asked = traffic.samples * traffic.burst / traffic.every_s
-        if traffic.converter_rate is not None and asked > traffic.converter_rate:
-            rates = {"asked": asked, "rate": traffic.converter_rate}
+        asked = traffic.samples * traffic.burst / fraction_of(traffic.every_s)
+        if traffic.converter_rate is not None and asked > fraction_of(traffic.converter_rate):
+            rates = {"asked": float(asked), "rate": traffic.converter_rate}
             findings.append(make_finding("converter-too-slow", load.wire, message=traffic.name or "a message", **rates))
     return findings
 
 
-def _loads(declared: list[Traffic], line: LineSettings, frames: Mapping[str, FrameLayout]) -> tuple[Load, ...]:
+def _load_of(wire: str, declared: list[Traffic], line: LineSettings, frames: Mapping[str, FrameLayout]) -> WireLoad:
     sizes = [_size(one, frames.get(one.frame or ""), line) for one in declared]
-    shares = [time_s * one.burst / one.every_s for one, (_, time_s) in zip(declared, sizes, strict=True)]
+    shares = [time_s * one.burst / fraction_of(one.every_s) for one, (_, time_s) in zip(declared, sizes, strict=True)]
+    share = sum(shares, Fraction(0))
     at_once_s = sum(time_s * one.burst for one, (_, time_s) in zip(declared, sizes, strict=True))
-    delay_s = at_once_s if sum(shares) <= 1 else None
-    return tuple(
-        Load(one, characters, time_s, share, delay_s, max(0.0, 1 - (sum(shares) - share)) / time_s)
-        for one, (characters, time_s), share in zip(declared, sizes, shares, strict=True)
-    )
+    loads = []
+    for traffic, (characters, time_s), own in zip(declared, sizes, shares, strict=True):
+        rate, limited_by = max(Fraction(0), 1 - (share - own)) / time_s, "line" if traffic.samples else ""
+        if traffic.converter_rate is not None and fraction_of(traffic.converter_rate) <= rate * traffic.samples:
+            rate, limited_by = fraction_of(traffic.converter_rate) / traffic.samples, "converter"
+        load = Load(
+            traffic,
+            characters=float(characters),
+            time_s=float(time_s),
+            share=float(own),
+            delay_s=float(at_once_s) if share <= 1 else None,
+            highest_rate=float(rate),
+            highest_sample_rate=float(rate * traffic.samples) if traffic.samples else None,
+            limited_by=limited_by,
+        )
+        loads.append(load)
+    needed = fraction_of(line.baud) * share / ROOM
+    baud_needed = next((float(baud) for baud in STANDARD_BAUDS if baud >= needed), float(ceil(needed)))
+    return WireLoad(wire, line, tuple(loads), float(share), baud_needed)
 
 
 def frame_size(layout: FrameLayout, line: LineSettings, length: int | None = None) -> tuple[float, float]:
@@ -207,20 +213,33 @@ def frame_size(layout: FrameLayout, line: LineSettings, length: int | None = Non
         How many characters, with delimiters, and with stuffing of bytes that are all equally likely; and how long it
         takes with its break, or the rest of the line behind it, in seconds.
     """
+    characters, time_s = _frame_size(layout, line, length)
+    return float(characters), float(time_s)
+
+
+def _frame_size(layout: FrameLayout, line: LineSettings, length: int | None) -> tuple[Fraction, Fraction]:
     count = layout.length if length is None else length
-    boundary, rest_s = layout.boundary, 0.0
-    characters = float(len(layout.as_sent(b"\x41" * count)))
+    boundary, character_s = layout.boundary, _character_time(line)
+    rest_s = Fraction(0)
+    characters = Fraction(len(layout.as_sent(b"\x41" * count)))
     if isinstance(boundary, (SlipBoundary, HdlcBoundary, EscapeBoundary)):
-        characters += count * sum(len(sent) - 1 for sent in boundary.stuffing.sent.values()) / 256
+        characters += Fraction(count * sum(len(sent) - 1 for sent in boundary.stuffing.sent.values()), 256)
     elif isinstance(boundary, IdleBoundary):
-        rest_s = boundary.seconds or (boundary.characters or 0.0) * line.character_time_s
+        rest_s = (
+            fraction_of(boundary.seconds) if boundary.seconds else fraction_of(boundary.characters or 0) * character_s
+        )
     elif isinstance(boundary, BreakBoundary):
-        rest_s = line.character_time_s + line.bit_time_s
-    return characters, characters * line.character_time_s + rest_s
+        rest_s = character_s + 1 / fraction_of(line.baud)
+    return characters, characters * character_s + rest_s
 
 
-def _size(traffic: Traffic, layout: FrameLayout | None, line: LineSettings) -> tuple[float, float]:
-    assert traffic.length is not None
+def _size(traffic: Traffic, layout: FrameLayout | None, line: LineSettings) -> tuple[Fraction, Fraction]:
+    """Return how many characters a message takes, and how many seconds."""
     if layout is not None:
-        return frame_size(layout, line, traffic.length)
-    return float(traffic.length), traffic.length * line.character_time_s
+        return _frame_size(layout, line, traffic.length)
+    assert traffic.length is not None
+    return Fraction(traffic.length), traffic.length * _character_time(line)
+
+
+def _character_time(line: LineSettings) -> Fraction:
+    return Fraction(line.bits_per_character) / fraction_of(line.baud)

@@ -20,11 +20,11 @@ from larkreader.errors import CaptureError
 
 from .bit_time import BitTime, measure_bit
 from .findings import Finding, Verdict, make_finding, verdict_of
-from .formats import FormatFit, fit_formats
+from .formats import FormatFit, fit_formats, in_declared_order
 from .levels import judge_levels, survey_levels
 from .off_grid import ON_GRID, off_grid
 from .sequence import explain_losses
-from .survey import Survey, survey, survey_of
+from .survey import Survey, adds_silent_bit, survey, survey_of
 
 STANDARD_BAUDS = (
     300, 600, 1200, 2400, 4800, 9600, 14_400, 19_200, 28_800, 31_250, 38_400, 57_600, 76_800, 115_200, 128_000, 153_600,
@@ -54,6 +54,7 @@ MANY_CHANGES = 100  # from which it means something that they follow no bit time
 TWO_SENDERS_FAULTS = 0.05  # share of faulty characters that goes with it
 TWO_SENDERS = 0.08  # share of changes between the bits, without glitches, above which two outputs drive the wire
 LINE_IS_RIGHT = {"as-declared", "noisy-line"}  # findings that leave the settings as they are
+ORDER_NAMES = {"lsb": "lowest", "msb": "highest"}
 EARLY = 0.3  # of a bit by which a start may come before the declared stop bits are over
 
 
@@ -133,13 +134,19 @@ def diagnose(
     fits = [] if bit is None else fit_formats(trace, float(1 / (bit.ticks * trace.tick_s)), layouts)
     if not is_healthy:
         bit, fits = _best_bit_time(trace, bit, fits, line, layouts)
-    seen = survey(trace, line) if bit is None or not fits else survey_of(trace, bit, fits, line)
+    fits = in_declared_order(fits, line)
+    seen = survey_of(trace, bit, fits, line)
     best = seen.best
     if best is None or best.characters < FEWEST_CHARACTERS:
         if is_healthy and line is not None:  # too few different stretches to measure anything, but all as it should be
             return Diagnosis((make_finding("as-declared", wire, score=0.9, alike=True),), seen, line)
         return Diagnosis((_too_little(wire, trace, seen, line),), seen)
-    differ = [one for one in seen.alike if one.data_bits != best.line.data_bits or one.parity != best.line.parity]
+    differ = [
+        one
+        for one in seen.alike
+        if (one.data_bits, one.parity) != (best.line.data_bits, best.line.parity)
+        and not adds_silent_bit(one, best.line)
+    ]
     is_sure = seen.sureness >= SURE and best.fault_share <= HOPELESS_FAULTS and not differ
     usual = best.line.model_copy(update={"baud": _usual_baud(best.line.baud, line)})
     if line is None:
@@ -198,8 +205,10 @@ def _best_bit_time(
         if ticks < FEWEST_TICKS:
             continue
         other = fit_formats(some, baud, layouts)
-        found = other[0] if other else None  # if any is faultless and usual, it is this
-        if found is None or not (found.is_faultless and found.is_usual) or found.characters < FEWEST_CHARACTERS:
+        found = other[0] if other else None  # faultless if any usual format is
+        if found is None or not found.is_faultless or found.characters < FEWEST_CHARACTERS:
+            continue
+        if not any(fit.is_faultless and fit.is_usual and fit.characters == found.characters for fit in other):
             continue
         if off_grid(some, found.line)[0] > ON_GRID:
             continue
@@ -264,8 +273,10 @@ def _proposed(wire: str, seen: Survey, usual: LineSettings, *, is_sure: bool) ->
     """Return the proposal of settings for a wire of which nothing was declared."""
     assert seen.best is not None
     evidence = {"settings": str(usual), **_clock(seen), **_read(seen.best)}
-    if seen.alike:
-        evidence["alike"] = [format_text(one) for one in seen.alike]
+    if not seen.best.shows_order:
+        evidence["assumed_first"] = ORDER_NAMES[usual.first_bit]
+    if alike := [format_text(one) for one in seen.alike if one.first_bit == usual.first_bit]:
+        evidence["alike"] = alike
     elif seen.runner_up is not None:
         evidence |= {"runner_up": format_text(seen.runner_up.line), "odds": _odds(seen.sureness)}
     kind = "best-settings" if is_sure else "cannot-tell"
@@ -313,8 +324,7 @@ def _format_findings(
         declared, sent = ("no" if one == "N" else PARITY_NAMES[one] for one in (line.parity, best.parity))
         yield make_finding("parity-mismatch", wire, score=score - 0.001, declared=declared, found=sent, **read)
     if best.first_bit != line.first_bit:
-        name = {"lsb": "lowest", "msb": "highest"}
-        order = {"declared": name[line.first_bit], "found": name[best.first_bit]}
+        order = {"declared": ORDER_NAMES[line.first_bit], "found": ORDER_NAMES[best.first_bit]}
         yield make_finding("bit-order-mismatch", wire, score=score - 0.002, **order, **read)
 
 

@@ -8,11 +8,11 @@ little. All arithmetic is in whole numbers and fractions.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from functools import cached_property
-from itertools import product
+from itertools import pairwise, product
 from math import ceil, floor
 from typing import Any
 
@@ -28,6 +28,7 @@ STANDARD_BAUDS = (
     460_800, 500_000, 921_600, 1_000_000, 2_000_000, 3_000_000,
 )  # fmt: skip
 """Bauds in general use: those that POSIX `termios` implementations name, and what is usual beside them."""
+USABLE = 0.5  # of a bit by which a boundary may lie off its place, where the ideal is beyond the generator's bounds
 MOST_REACH = 80  # steps of the divisor to either side of the ideal
 CHARACTER_BITS = 10  # of 8N1, unless another format is asked about
 
@@ -69,7 +70,7 @@ class BaudSetting:
     @property
     def tick_s(self) -> Fraction:
         """Length of one tick of the divided clock, in seconds."""
-        return self.prescaler / _exact(self.clock.hertz)
+        return self.prescaler / fraction_of(self.clock.hertz)
 
     @cached_property
     def pattern(self) -> tuple[int, ...]:
@@ -105,7 +106,7 @@ class BaudSetting:
     @cached_property
     def deviations(self) -> tuple[float, ...]:
         """How late each bit begins, and the last ends, in bit times; less than 0 where it is early."""
-        bit = _exact(self.wanted) * self.tick_s
+        bit = fraction_of(self.wanted) * self.tick_s
         return tuple(float(ticks * bit - number) for number, ticks in enumerate(self.boundary_ticks))
 
     @property
@@ -133,7 +134,7 @@ class BaudSetting:
         beginning of the bit as it was sent and 1 its end.
         """
         looks = self.oversampling // 2 if self.oversampling > 1 else int(self.bit_ticks) // 2
-        bit = _exact(self.wanted)
+        bit = fraction_of(self.wanted)
         early = [(ticks * self.tick_s + looks * self.sample_s) * bit for ticks in self.boundary_ticks[:-1]]
         instants = [
             [float(one - number), float(one + self.sample_s * bit - number)] for number, one in enumerate(early)
@@ -200,7 +201,8 @@ def find_divisors(
     list of BaudSetting
         The best divisor for each clock, oversampling and prescaler that can make the baud at all, the best of all
         first: the one whose worst bit boundary is nearest to its place; of equals the one with more oversampling, and
-        then with less prescaling. Empty if the baud is beyond the bounds of every divisor.
+        then with less prescaling. Where the ideal is beyond the bounds of a divisor, its nearest value counts while no
+        boundary is off by half a bit. Empty if none is left.
 
     Raises
     ------
@@ -332,7 +334,7 @@ def of_formula(
     """
     oversampling, prescaler = generator.oversampling[0], generator.prescaler[0]
     parts = 1 << generator.fraction_bits_of(oversampling)
-    ratio = _exact(believed or clock.hertz) / (prescaler * oversampling * _exact(baud))
+    ratio = fraction_of(believed or clock.hertz) / (prescaler * oversampling * fraction_of(baud))
     exact = (1 << generator.accumulator_bits) / ratio if generator.accumulator_bits else ratio * parts
     divisor, fraction = divmod(floor(exact + Fraction(rounded, 2)), parts)
     low, high = generator.bounds
@@ -368,20 +370,50 @@ def _near(first: BaudSetting) -> Iterator[BaudSetting]:
     low, high = generator.bounds
     parts = 1 << generator.fraction_bits_of(oversampling)
     if generator.accumulator_bits:
-        added = _exact(first.wanted) * first.tick_s * (oversampling << generator.accumulator_bits)
-        nearest_sum = floor(added + Fraction(1, 2))  # its ticks fall where they may, so that the average counts
-        if low <= nearest_sum <= high:
-            yield replace(first, divisor=nearest_sum)
+        yield from _near_sums(first, low, high)
         return
-    ideal = parts / (_exact(first.wanted) * first.tick_s * oversampling)
+    ideal = parts / (fraction_of(first.wanted) * first.tick_s * oversampling)
     # Boundaries lie on whole ticks, up to one too early by the end of a character, and an extra tick makes up for one
     # in every bit; of fractions finer than matters for that, those next to the ideal are tried.
     ticks = Fraction(1, first.bits) + (generator.extra != 0)
     reach = 1 + min(MOST_REACH, ceil(ticks * Fraction(parts, oversampling)))
-    for number in range(floor(ideal) - reach, ceil(ideal) + reach + 1):
+    least, most = low * parts, (high + 1) * parts - 1
+    numbers: Iterable[int] = range(max(floor(ideal) - reach, least), min(ceil(ideal) + reach, most) + 1)
+    if not numbers:
+        numbers = [least if ideal < least else most]
+    is_beyond = not least - reach <= ideal <= most + reach
+    for number in numbers:
         divisor, fraction = divmod(number, parts)
-        if low <= divisor <= high:
-            yield from _with_patterns(replace(first, divisor=divisor, fraction=fraction))
+        for setting in _with_patterns(replace(first, divisor=divisor, fraction=fraction)):
+            if not is_beyond or setting.worst_deviation < USABLE:
+                yield setting
+
+
+def _near_sums(first: BaudSetting, low: int, high: int) -> Iterator[BaudSetting]:
+    """Yield sums of an accumulator among which the least worst bit boundary is.
+
+    Boundary ``k`` lies on the whole tick at or before ``k`` times the ticks of a bit. Of bits that are not too long,
+    the longest is the best. Longer ones are better only while no boundary is a tick late, and boundaries move only
+    where such a product passes a whole number: between two such lengths all sums are alike.
+    """
+    wanted = 1 / (fraction_of(first.wanted) * first.tick_s)  # ticks of a bit
+    turns = first.oversampling << first.generator.accumulator_bits
+    ideal = turns / wanted
+    sums = {min(max(number, low), high) for number in (floor(ideal), ceil(ideal))}
+    moves = {
+        Fraction(ticks, bit)
+        for bit in range(1, first.bits + 1)
+        for ticks in range(ceil(bit * wanted), floor(bit * wanted) + 3)
+    }
+    for least, most in pairwise(sorted(moves)):
+        begin, end = max(floor(turns / most) + 1, low), min(floor(turns / least), high)
+        if begin <= end:
+            sums.add(min(max(round(ideal), begin), end))
+    is_beyond = not low - 0.5 <= ideal <= high + 0.5
+    for number in sums:
+        setting = replace(first, divisor=number)
+        if not is_beyond or setting.worst_deviation < USABLE:
+            yield setting
 
 
 def _with_patterns(setting: BaudSetting) -> Iterator[BaudSetting]:
@@ -403,7 +435,7 @@ def _best_pattern(setting: BaudSetting, length: int) -> int:
     values = np.arange(1 << length)
     longer = values[:, None] >> np.arange(setting.bits) % length & 1
     plain = [floor((bit + 1) * setting.bit_ticks) for bit in range(setting.bits)]
-    bit_ticks = float(1 / (_exact(setting.wanted) * setting.tick_s))
+    bit_ticks = float(1 / (fraction_of(setting.wanted) * setting.tick_s))
     ideal = np.arange(1, setting.bits + 1) * bit_ticks
     late = np.abs(np.array(plain) + np.cumsum(longer, axis=1) - ideal)
     return int(np.argmin(late.max(axis=1)))
@@ -411,7 +443,7 @@ def _best_pattern(setting: BaudSetting, length: int) -> int:
 
 def _nearest_pattern(setting: BaudSetting, length: int) -> int:
     """Return the pattern, as long as a character or longer, that puts every boundary on the tick nearest to it."""
-    wanted = 1 / (_exact(setting.wanted) * setting.tick_s)
+    wanted = 1 / (fraction_of(setting.wanted) * setting.tick_s)
     value = extra = 0
     for bit in range(length):
         is_later = (bit + 1) * wanted - floor((bit + 1) * setting.bit_ticks) - extra >= Fraction(1, 2)
@@ -424,6 +456,6 @@ def _rank(setting: BaudSetting) -> tuple[float, int, int, int]:
     return round(setting.worst_deviation, 12), -setting.oversampling, setting.prescaler, setting.divisor
 
 
-def _exact(number: float) -> Fraction:
-    """Return a decimal number as it was written."""
-    return Fraction(repr(number))
+def fraction_of(number: float) -> Fraction:
+    """Return the decimal number that a float was written as."""
+    return Fraction(repr(float(number)))

@@ -13,7 +13,7 @@ cost more.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 import numpy.typing as npt
@@ -22,7 +22,7 @@ from larkreader.capture.characters import Characters, Fault
 from larkreader.capture.trace import Trace
 from larkreader.declare.boundary import AddressMarkBoundary, BreakBoundary, IdleBoundary
 from larkreader.declare.layout import FrameLayout
-from larkreader.declare.line import Idle, LineSettings
+from larkreader.declare.line import BitOrder, Idle, LineSettings
 from larkreader.decode.frames import read_layouts
 from larkreader.decode.receive import receive
 from larkreader.errors import LarkReaderError
@@ -55,7 +55,9 @@ PRIOR = {
 RARE = 13.0
 USUAL_BITS = 6.0  # of `PRIOR`, up to which a format is usual
 LOW_IDLE_BITS = 2.0
+SHOWN_BITS = 6.6  # what must speak for an order of bits to be more than an assumption: a hundred to one
 MSB_BITS = 5.0
+OPPOSITE: dict[BitOrder, BitOrder] = {"lsb": "msb", "msb": "lsb"}
 
 
 @dataclass(frozen=True)
@@ -74,6 +76,9 @@ class FormatFit:
         How many of those have a parity error, a framing error or a break.
     false_starts : int
         How many starts were none.
+    order_bits : float
+        How many bits speak for its order of bits rather than for the opposite order: the values are text or declared
+        frames in this order alone.
     """
 
     line: LineSettings
@@ -81,6 +86,7 @@ class FormatFit:
     characters: int
     faulty: int
     false_starts: int = 0
+    order_bits: float = 0.0
 
     @property
     def is_faultless(self) -> bool:
@@ -91,6 +97,11 @@ class FormatFit:
     def is_usual(self) -> bool:
         """Whether microcontrollers are often set to its format."""
         return _prior(self.line.data_bits, self.line.parity) <= USUAL_BITS
+
+    @property
+    def shows_order(self) -> bool:
+        """Whether the values show which bit was sent first."""
+        return self.order_bits >= SHOWN_BITS
 
     @property
     def fault_share(self) -> float:
@@ -125,6 +136,14 @@ def fit_formats(trace: Trace, baud: float, layouts: Sequence[FrameLayout] = ()) 
         for bits in range(5, 10):
             fits += _fits_of(some, baud, idle, bits, layouts)
     return ranked(fits)
+
+
+def in_declared_order(fits: Sequence[FormatFit], line: LineSettings | None) -> list[FormatFit]:
+    """Return fits in the declared order of bits wherever the values do not show which bit was sent first."""
+    if line is None:
+        return list(fits)
+    declared = {"first_bit": line.first_bit}
+    return [fit if fit.shows_order else replace(fit, line=fit.line.model_copy(update=declared)) for fit in fits]
 
 
 def ranked(fits: Sequence[FormatFit]) -> list[FormatFit]:
@@ -217,14 +236,17 @@ def _fit(
     """Weigh what the characters say against the cost of the format, in both bit orders."""
     data_bits = line.data_bits
     values = (characters.value & ((1 << data_bits) - 1)).astype(np.uint16)
-    best_cost, best_line = np.inf, line
-    for first_bit in ("lsb", "msb"):
-        read = values if first_bit == "lsb" else _mirrored(values, data_bits)
-        gain = _meaning(read, data_bits, layouts)
-        total = cost - gain + (MSB_BITS if first_bit == "msb" else 0.0)
-        if total < best_cost:
-            best_cost, best_line = total, line.model_copy(update={"first_bit": first_bit})
-    return FormatFit(best_line, float(best_cost), len(characters), faulty, len(characters.false_starts_s))
+    lsb, msb = (_meaning(read, data_bits, layouts) for read in (values, _mirrored(values, data_bits)))
+    is_msb = msb - lsb > MSB_BITS
+    cost += MSB_BITS - msb if is_msb else -lsb
+    return FormatFit(
+        line.model_copy(update={"first_bit": "msb" if is_msb else "lsb"}),
+        float(cost),
+        len(characters),
+        faulty,
+        len(characters.false_starts_s),
+        order_bits=msb - lsb if is_msb else lsb - msb,
+    )
 
 
 def _meaning(values: npt.NDArray[np.uint16], data_bits: int, layouts: Sequence[FrameLayout]) -> float:

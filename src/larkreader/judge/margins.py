@@ -142,14 +142,14 @@ class Margin:
 
     @property
     def left_nominal(self) -> tuple[float, float]:
-        """How much slower and how much faster the sender may still become with both clocks nominal, as shares."""
+        """How much slower and faster the sender may still become with nominal clocks, as shares of its baud."""
         return _left(self.window, (1.0, 1.0))
 
     @property
     def left(self) -> tuple[float, float]:
-        """How much slower and how much faster the sender may still become at the worst of both clocks, as shares.
+        """How much slower and how much faster the sender may still become at the worst of both clocks.
 
-        Less than 0 where characters are misread then.
+        Shares of its baud. Less than 0 where characters are misread then.
         """
         return _left(self.window, self.worst)
 
@@ -251,4 +251,5 @@ def _window(sender: Timing, receiver: Timing, line: LineSettings, samples: int) 
 
 
 def _left(window: Sequence[float], now: Sequence[float]) -> tuple[float, float]:
-    return window[1] / now[1] - 1, now[0] / window[0] - 1
+    """Return by what shares of its baud the sender may become slower and faster; its baud is inverse to its times."""
+    return 1 - now[1] / window[1], now[0] / window[0] - 1

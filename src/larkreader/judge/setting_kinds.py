@@ -9,6 +9,7 @@ from .kind import Kind
 READ = "{good:,} of {characters:count character} {characters:has} no fault."
 AS = "Read as {best}, {good:,} of {characters:count character} {characters:has} no fault."
 CLOCK = "Measured {measured} baud ±{uncertainty_ppm:,.0f} ppm."
+ORDER_ASSUMED = "The values do not show which bit was sent first; {assumed_first} bit first is assumed."
 BETWEEN_BITS = (
     "{off:percent} of the changes lie between the bits, {glitches:percent} of those as short glitches.",
     READ,
@@ -170,6 +171,7 @@ SETTINGS: Mapping[str, Kind] = {
             READ,
             "The next best, {runner_up}, is {odds} less likely.",
             "The capture fits {alike:list} as well: its characters do not differ under them.",
+            ORDER_ASSUMED,
         ),
     ),
     "cannot-tell": Kind(
@@ -185,6 +187,7 @@ SETTINGS: Mapping[str, Kind] = {
             READ,
             "The next best, {runner_up}, is {odds} less likely.",
             "The capture fits {alike:list} as well: its characters do not differ under them.",
+            ORDER_ASSUMED,
             "It changed {changes:count time}",
             "; {read:count character} could be read",
             "{?changes}.",

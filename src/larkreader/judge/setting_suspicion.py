@@ -21,7 +21,7 @@ from larkreader.declare.line import LineSettings
 from .findings import Finding, make_finding
 
 COMPARED = 1 << 16  # characters whose values are compared
-LOOKED_AT = 1 << 12  # changes that are diagnosed
+LOOKED_AT = 1 << 9  # changes that are diagnosed: some 100 characters, and a few hundredths of a second
 FAULTS = 0.01  # share of faulty characters from which the settings are doubted
 TOLERABLE = 0.02  # of the declared baud by which the better one must differ to be named
 READS = 0.5  # share of the characters in good frames from which a wire reads as declared
@@ -139,7 +139,7 @@ def _reads_backwards(values: Values, line: LineSettings) -> bool:
     """Tell whether values are text if their bits are taken in the opposite order, and none as they are."""
     if line.data_bits != 8 or int(values.max(initial=0)) > 0xFF:
         return False
-    some = values[:LOOKED_AT].astype(np.uint8)
+    some = values[:COMPARED].astype(np.uint8)
     mirrored = np.packbits(np.unpackbits(some[:, None], axis=1)[:, ::-1], axis=1).reshape(-1)
     shares = [float(np.mean(PRINTED[one & 0x7F] & (one < 0x80))) for one in (some, mirrored)]
     return shares[0] < 0.8 and shares[1] > 0.95 and len(np.unique(some)) > 4

@@ -15,7 +15,7 @@ from larkreader.declare.line import Idle, LineSettings
 from larkreader.decode.receive import receive
 
 from .bit_time import BitTime, measure_bit
-from .formats import FormatFit, fit_formats
+from .formats import OPPOSITE, FormatFit, fit_formats, in_declared_order
 from .levels import LevelSurvey, survey_levels
 
 MESSAGE_GAP = 3.0  # character times of idle that end a message, at the least
@@ -76,7 +76,8 @@ class Survey:
     runner_up : FormatFit or None
         The next best that differ in more than the number of stop bits.
     alike : tuple of LineSettings
-        Other settings under which the wire reads just as well, since it never shows the bits in which they differ.
+        Other settings under which the wire reads just as well: it never shows the bits in which they differ, or its
+        values do not show which bit was sent first.
     """
 
     edges: int
@@ -150,20 +151,18 @@ def survey(trace: Trace | Voltages, line: LineSettings | None = None) -> Survey:
     if isinstance(trace, Voltages):
         levels = trace.to_trace()
         return replace(survey(levels, line), levels=survey_levels(trace, levels))
-    begin_s = trace.begin * trace.tick_s
-    duration_s = max(trace.end_s - begin_s, 0.0)
-    shortest = float(np.diff(trace.edges).min()) * trace.tick_s if len(trace) > 1 else None
     bit = measure_bit(trace)
-    if bit is None:
-        return Survey(len(trace), duration_s, shortest, _resting_level(trace))
-    fits = fit_formats(trace, float(1 / (bit.ticks * trace.tick_s)))
-    return survey_of(trace, bit, fits, line)
+    fits = [] if bit is None else fit_formats(trace, float(1 / (bit.ticks * trace.tick_s)))
+    return survey_of(trace, bit, in_declared_order(fits, line), line)
 
 
-def survey_of(trace: Trace, bit: BitTime, fits: list[FormatFit], line: LineSettings | None) -> Survey:
-    """Return the survey of a wire whose bit time and formats are known."""
+def survey_of(trace: Trace, bit: BitTime | None, fits: list[FormatFit], line: LineSettings | None) -> Survey:
+    """Return the survey of a wire whose bit time, if it has any, and formats are known."""
     tick_s = trace.tick_s
     duration_s = max(trace.end_s - trace.begin * tick_s, 0.0)
+    shortest_s = float(np.diff(trace.edges).min()) * tick_s if len(trace) > 1 else None
+    if bit is None:
+        return Survey(len(trace), duration_s, shortest_s, _resting_level(trace))
     baud, uncertainty_ppm, jitter_s = 1 / (bit.ticks * tick_s), bit.uncertainty_ppm, bit.jitter_ticks * tick_s
     asymmetry_s = bit.asymmetry_ticks * tick_s
     best = fits[0] if fits else None
@@ -177,17 +176,19 @@ def survey_of(trace: Trace, bit: BitTime, fits: list[FormatFit], line: LineSetti
         characters = len(read)
         if clock := _clock_of(trace, read, best.line):
             baud, uncertainty_ppm, jitter_s, asymmetry_s = clock
-            best = FormatFit(best.line.model_copy(update={"baud": baud}), best.cost, best.characters, best.faulty)
+            best = replace(best, line=best.line.model_copy(update={"baud": baud}))
         stops, others = _stop_bits(read, best.line)
         best = replace(best, line=_with_stops(best.line, stops))
         alike = (*(_with_stops(best.line, one) for one in others), *_alike(best, fits, read))
+        if not best.shows_order:
+            alike = (*alike, best.line.model_copy(update={"first_bit": OPPOSITE[best.line.first_bit]}))
         gaps, messages = _gaps_of(read, best.line)
         busy_s = float((read.end_s - read.begin_s).sum())
         idle_share = max(0.0, 1 - busy_s / duration_s) if duration_s else 0.0
     return Survey(
         edges=len(trace),
         duration_s=duration_s,
-        shortest_s=float(np.diff(trace.edges).min()) * tick_s,
+        shortest_s=shortest_s,
         idle=best.line.idle if best else _resting_level(trace),
         baud=baud,
         baud_uncertainty_ppm=uncertainty_ppm,
@@ -242,16 +243,25 @@ def _alike(best: FormatFit, fits: list[FormatFit], read: Characters) -> tuple[Li
     alike = []
     for fit in fits:
         line, other = best.line, fit.line
-        same = (other.idle, other.first_bit) == (line.idle, line.first_bit) and fit.characters == best.characters
+        same_order = other.first_bit == line.first_bit or not best.shows_order
+        same_count = abs(fit.characters - best.characters) <= 1  # a longer one is cut off by the end
+        same = same_order and same_count and other.idle == line.idle
         if not (same and fit.is_faultless and fit.is_usual) or _is_one_format(line, other):
             continue
         whole = [1 + one.data_bits + one.has_parity for one in (line, other)]
-        if whole[0] != whole[1] and other.data_bits > PLAIN_BITS:  # a ninth bit that never changes is a pause
-            continue
         if whole[0] != whole[1] or not best.is_usual or _has_few_values(read):
             stops = 2.0 if apart >= whole[1] + 2 - PITCH_FIT and whole[1] < whole[0] else 1.0
             alike.append(_with_stops(other, stops))
     return tuple(alike)
+
+
+def adds_silent_bit(other: LineSettings, line: LineSettings) -> bool:
+    """Whether settings differ from others in a ninth bit that always has idle level, as a pause has.
+
+    Nothing in a capture speaks against such a bit, but few UARTs have it.
+    """
+    longer = other.data_bits + other.has_parity > line.data_bits + line.has_parity
+    return longer and other.data_bits > PLAIN_BITS >= line.data_bits
 
 
 def _is_one_format(line: LineSettings, other: LineSettings) -> bool:
