@@ -1,6 +1,8 @@
 """Pins, joints, levels and supplies: what is sound is not blamed, and each mistake is told alone."""
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 import larkreader as lr
 
@@ -77,8 +79,17 @@ CASES = {
         [('[[joint]]\njoins = ["controller.gnd", "pump_head.gnd"]\n', "")], ["ground-missing"],
         "Nothing joins the grounds of controller and pump_head.",
     ),
-    "isolated, so that grounds need not be joined": (
-        [('[[joint]]\njoins = ["controller.gnd", "pump_head.gnd"]\n', ""), (TX_RX, TX_RX + "\nisolates = true")], [], ""
+    "one of two signals is isolated": (
+        [('[[joint]]\njoins = ["controller.gnd", "pump_head.gnd"]\n', ""), (TX_RX, TX_RX + "\nisolates = true")],
+        ["ground-missing"], "Nothing joins the grounds of controller and pump_head.",
+    ),
+    "an end that receives without an RX pin": (
+        [("pin.rx = {}\n", ""), (f"[[joint]]\njoins = {TX_RX}\nlength_m = 2\n", "")],
+        ["pin-missing"], "pump_head receives to_pump, but has no RX pin.",
+    ),
+    "an end that sends without a TX pin": (
+        [("pin.tx = {}\n", ""), (f"[[joint]]\njoins = {RX_TX}\n", "")],
+        ["pin-missing"], "pump_head sends from_pump, but has no TX pin.",
     ),
     "5 V into 3.3 V": (
         [('pin.tx = {}', 'pin.tx = { levels = "cmos-5" }')], ["level-too-high"],
@@ -99,6 +110,10 @@ CASES = {
     "line driver into logic": (
         [('pin.tx = {}', 'pin.tx = { levels = "eia-232" }')], ["polarity-mismatch", "level-too-high"],
         "pump_head.tx drives -15 to 15 V",
+    ),
+    "line driver through a converter that is not said to invert": (
+        [('pin.tx = {}', 'pin.tx = { levels = "eia-232" }'), (RX_TX, RX_TX + "\ntranslates = true")], ["polarity-mismatch"],
+        "declare inverts = true on the joint beside translates = true.",
     ),
     "line driver through a converter that inverts": (
         [('pin.tx = {}', 'pin.tx = { levels = "eia-232" }'), (RX_TX, RX_TX + "\ntranslates = true\ninverts = true")], [], ""
@@ -152,7 +167,48 @@ def test_each_mistake_is_told_and_what_is_sound_is_not(case):
     changes, kinds, told = CASES[case]
     found = judge(*changes)
     assert [one.kind for one in found] == kinds
-    assert told in " ".join(one.text for one in found)
+    assert told in " ".join(f"{one.text} {one.advice}" for one in found)
+
+
+@given(*[st.sampled_from(["high", "low"])] * 3, *[st.booleans()] * 3, st.permutations(range(4)))
+def test_idle_levels_agree_as_often_as_the_line_inverts(sheet_idle, sends, receives, inverts, driver, tapped, order):
+    """Each of an inverter and a line driver's pin turns the level round; a tap behind the same inverter sees the same."""
+    pins = ["controller.tx", "pump_head.rx", *(["tap.rx"] if tapped else [])]
+    ends = {
+        "controller": {"sends": "to_pump", "line": {"idle": sends}, "pin": {"tx": {}, "gnd": {}}},
+        "pump_head": {"receives": "to_pump", "line": {"idle": receives}, "pin": {"rx": {}, "gnd": {}}},
+        "tap": {"receives": "to_pump", "line": {"idle": receives}, "pin": {"rx": {}, "gnd": {}}},
+    }
+    if driver:
+        ends["controller"]["pin"]["tx"] = {"levels": "eia-232"}
+    keys = [key for key in [*ends, "tap"][: 3 if tapped else 2]]
+    joined = [pins[place] for place in order if place < len(pins)]
+    sheet = lr.Sheet(
+        wire={"to_pump": {"line": {"idle": sheet_idle}}},
+        end={key: ends[key] for key in sorted(keys, key=lambda key: order[keys.index(key)])},
+        joint=[
+            {"joins": joined, "inverts": inverts, "translates": True},
+            {"joins": [f"{key}.gnd" for key in keys]},
+        ],
+    )
+    fits = (sends == receives) == (inverts == driver)
+    found = [one.kind for one in lr.plan(sheet).findings]
+    assert set(found) <= {"polarity-mismatch", "setting-mismatch"}
+    assert ("polarity-mismatch" in found) != fits
+    assert ("setting-mismatch" in found) == (sheet_idle not in (sends, receives))
+
+
+@given(st.lists(st.booleans(), min_size=2, max_size=2), st.booleans())
+def test_grounds_may_be_apart_only_where_every_signal_is_isolated(isolated, grounds_joined):
+    sheet = SOUND if grounds_joined else SOUND.replace('[[joint]]\njoins = ["controller.gnd", "pump_head.gnd"]\n', "")
+    for joint, isolates in zip((TX_RX, RX_TX), isolated, strict=True):
+        sheet = sheet.replace(joint, f"{joint}\nisolates = {str(isolates).lower()}")
+    found = [one.kind for one in lr.judge_wiring(lr.parse_sheet(sheet))]
+    assert found == ([] if grounds_joined or all(isolated) else ["ground-missing"])
+
+
+def test_a_sheet_without_a_baud_agrees_with_itself():
+    assert lr.plan(lr.parse_sheet(SOUND.replace("baud = 57_600\n", ""))).findings == ()
 
 
 def test_a_tap_must_only_listen():

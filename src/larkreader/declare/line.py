@@ -62,7 +62,7 @@ class LineSettings(BaseModel, frozen=True, extra="forbid"):
     (11.0, 5236.4)
     """
 
-    baud: float = 115_200
+    baud: float = 115_200.0
     format: str = "8N1"
     idle: Idle = "high"
     first_bit: BitOrder = "lsb"

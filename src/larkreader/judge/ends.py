@@ -11,6 +11,7 @@ from larkreader.declare.line import PARITY_NAMES, LineSettings
 from larkreader.declare.sheet import Sheet
 
 from .findings import Finding, make_finding
+from .wiring import Wiring
 
 SHEET = "the sheet"
 SETTINGS = {
@@ -58,7 +59,7 @@ class StatedSettings:
         value = getattr(self.line, name)
         if name == "parity":
             return PARITY_NAMES[value]
-        return f"{value:,.10g}" if isinstance(value, float) else str(value)
+        return value if isinstance(value, str) else f"{value:,.10g}"
 
 
 def stated_settings(sheet: Sheet) -> Mapping[str, Sequence[StatedSettings]]:
@@ -101,12 +102,27 @@ def compare_ends(sheet: Sheet) -> list[Finding]:
         One of kind ``setting-mismatch`` for each setting; a warning where the link works all the same.
     """
     alike: dict[tuple[str, ...], list[Sequence[StatedSettings]]] = {}
-    for rows in stated_settings(sheet).values():
+    wiring = Wiring(sheet)
+    for wire, every in stated_settings(sheet).items():
         for name in SETTINGS:
+            rows = _of_one_side(wiring, wire, every) if name == "idle" else every
             if len({row.text_of(name) for row in rows}) > 1:
                 who_says_what = sorted(f"{row.end}: {row.text_of(name)}" for row in rows)
                 alike.setdefault((name, *who_says_what), []).append(rows)
     return [_mismatch(sheet, key[0], every) for key, every in alike.items()]
+
+
+def _of_one_side(wiring: Wiring, wire: str, rows: Sequence[StatedSettings]) -> Sequence[StatedSettings]:
+    """Return the rows whose idle levels must agree.
+
+    The level at a receiver that joints lead to may be the inverse: `judge_wiring` compares it with the sender's. The
+    sheet may state the level at either side.
+    """
+    ends = wiring.sheet.end
+    beyond = [row for row in rows if row.role == "receives" and wiring.follows_polarity(wire, ends[row.end])]
+    kept = [row for row in rows if row not in beyond]
+    is_theirs = rows[0].line.idle in {row.line.idle for row in beyond}
+    return [row for row in kept if row.end != SHEET] if is_theirs else kept
 
 
 def _mismatch(sheet: Sheet, name: str, every: Sequence[Sequence[StatedSettings]]) -> Finding:

@@ -55,8 +55,12 @@ SETTINGS: Mapping[str, Kind] = {
         "inverted wire",
         "inverted wires",
         "{!output}The wire rests at the other level than declared.",
-        "Look for an inverting level converter that is there or missing, an inverted pin, or a tap on the wrong side "
-        "of the line driver; or declare the idle level as it is.",
+        (
+            "{!driver}Look for an inverting level converter that is there or missing, an inverted pin, or a tap on the "
+            "wrong side of the line driver; or declare the idle level as it is.",
+            "{?driver}The levels of {driver} are those of a line driver, whose idle level is the lower one: if a "
+            "converter stands between, declare inverts = true on the joint beside translates = true.",
+        ),
         detail=(
             "Declared idle {declared}, measured idle {found}.",
             AS,

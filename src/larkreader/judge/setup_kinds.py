@@ -121,6 +121,14 @@ SETUP: Mapping[str, Kind] = {
         "Join {output} to {input}.",
         detail="{giver_role} of {giver} is not joined to {taker_role} of {taker}.",
     ),
+    "pin-missing": Kind(
+        "error",
+        "missing pin",
+        "missing pins",
+        "Without it nothing can pass there.",
+        "Declare the pin, or correct what the end sends and receives.",
+        detail="{end} {doing} {name}, but has no {pin} pin.",
+    ),
     "ground-missing": Kind(
         "error",
         "ground that is not joined",
@@ -142,7 +150,12 @@ SETUP: Mapping[str, Kind] = {
         "level beyond an input's limit",
         "levels beyond an input's limit",
         "That can damage the input.",
-        "Put a level converter between the two, or a divider where only one direction is concerned.",
+        (
+            "{!line_driver}Put a level converter between the two, or a divider where only one direction is concerned.",
+            "{?line_driver}Put a line-driver converter between the two and declare it on their joint: translates = true "
+            "and inverts = true.",
+        ),
+        also=("line_driver",),
         detail="{output} drives {drives}, and {input} tolerates {least_v:g} to {most_v:g} V.",
     ),
     "level-not-read": Kind(

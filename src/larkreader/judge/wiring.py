@@ -6,7 +6,7 @@ which a translating one changes.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from itertools import combinations, product
 
@@ -59,10 +59,10 @@ def judge_wiring(sheet: Sheet) -> list[Finding]:
     list of Finding
         Of an end without pins nothing is asked but what needs none.
     """
-    return list(_Wiring(sheet).findings())
+    return list(Wiring(sheet).findings())
 
 
-class _Wiring:
+class Wiring:
     """The pins of a sheet and what joins them."""
 
     def __init__(self, sheet: Sheet) -> None:
@@ -70,23 +70,35 @@ class _Wiring:
         self.places = {
             f"{end.key}.{name}": _Place(end, name, pin) for end in sheet.end.values() for name, pin in end.pin.items()
         }
-        self.net: dict[str, int] = {}
-        self.flips: dict[str, bool] = {}
-        for number, name in enumerate(self.places):
-            if name not in self.net:
-                self._spread(name, number)
+        self.net, self.flips = self._nets_of(sheet.joint)
+        self.touching, _ = self._nets_of([joint for joint in sheet.joint if not joint.isolates])
 
-    def _spread(self, first: str, number: int) -> None:
-        """Give all pins that are joined to one a number, and note which of them see its inverse."""
-        self.net[first], self.flips[first] = number, False
-        waiting = [first]
-        while waiting:
-            name = waiting.pop()
-            for joint in self.sheet.joint:
-                for other in joint.joins if name in joint.joins else ():
-                    if other not in self.net:
-                        self.net[other], self.flips[other] = number, self.flips[name] ^ joint.inverts
-                        waiting.append(other)
+    def _nets_of(self, joints: Sequence[Joint]) -> tuple[dict[str, int], dict[str, bool]]:
+        """Return the number of each pin's net, and which pins see the inverse of the first of their net."""
+        net: dict[str, int] = {}
+        flips: dict[str, bool] = {}
+        for number, first in enumerate(self.places):
+            if first in net:
+                continue
+            net[first], flips[first] = number, False
+            waiting = [first]
+            while waiting:
+                name = waiting.pop()
+                for joint in joints:
+                    for other in joint.joins if name in joint.joins else ():
+                        if other not in net:
+                            net[other], flips[other] = number, flips[name] ^ self._inverts(joint, name, other)
+                            waiting.append(other)
+        return net, flips
+
+    def _inverts(self, joint: Joint, one: str, other: str) -> bool:
+        """Tell whether two pins of a joint see each other's inverse: those on the two sides of an inverter do."""
+        if not joint.inverts or len(joint.joins) == 2:
+            return joint.inverts
+        is_output = {name: self.places[name].role in OUTPUTS for name in joint.joins}
+        if len(set(is_output.values())) == 1:
+            is_output = {name: name == joint.joins[0] for name in joint.joins}
+        return is_output[one] != is_output[other]
 
     def findings(self) -> Iterator[Finding]:
         for end in self.sheet.end.values():
@@ -127,12 +139,21 @@ class _Wiring:
                 yield make_finding("nobody-sends", key)
             if senders and not receivers:
                 yield make_finding("nobody-listens", key)
+            has_flow_pins = wire.line.flow_control == "rts-cts"
+            for ends, doing, roles in ((senders, "sends", ("tx", "cts")), (receivers, "receives", ("rx", "rts"))):
+                for end in ends:
+                    yield from self._missing_pins(key, end, doing, roles if has_flow_pins else roles[:1])
             for sender, receiver in product(senders, receivers) if self.sheet.joint else ():
-                has_pins = wire.line.flow_control == "rts-cts"
-                yield from self._of_pair(key, sender, receiver, has_flow_pins=has_pins)
+                yield from self._of_pair(key, sender, receiver, has_flow_pins=has_flow_pins)
                 if (pair := frozenset((sender.key, receiver.key))) not in pairs:
                     pairs.add(pair)
                     yield from self._of_grounds(key, sender, receiver)
+
+    def _missing_pins(self, wire: str, end: End, doing: str, roles: Sequence[Role]) -> Iterator[Finding]:
+        """Yield which pins an end does not have that has some, but not those that it needs for a wire."""
+        for role in roles:
+            if end.pin and not self._pins(end, role, wire):
+                yield make_finding("pin-missing", wire, end=end.key, doing=doing, name=wire, pin=NAMES[role])
 
     def _of_pair(self, wire: str, sender: End, receiver: End, *, has_flow_pins: bool) -> Iterator[Finding]:
         yield from self._joined(wire, sender, "tx", receiver, "rx")
@@ -142,9 +163,21 @@ class _Wiring:
 
     def _of_grounds(self, wire: str, sender: End, receiver: End) -> Iterator[Finding]:
         grounds = [self._nets(end, "ground", None) for end in (sender, receiver)]
-        is_isolated = any(joint.isolates and self._touches(joint, sender, receiver) for joint in self.sheet.joint)
-        if sender.pin and receiver.pin and not grounds[0] & grounds[1] and not is_isolated:
+        if sender.pin and receiver.pin and not grounds[0] & grounds[1] and not self._are_isolated(sender, receiver):
             yield make_finding("ground-missing", wire, sender=sender.key, receiver=receiver.key)
+
+    def _are_isolated(self, one: End, other: End) -> bool:
+        """Tell whether signals join two ends, and every one of them through an isolator."""
+        signals = [
+            (mine.text, theirs.text)
+            for mine, theirs in product(self._signals(one), self._signals(other))
+            if self.net[mine.text] == self.net[theirs.text]
+        ]
+        return bool(signals) and not any(self.touching[mine] == self.touching[theirs] for mine, theirs in signals)
+
+    def _signals(self, end: End) -> list[_Place]:
+        places = [self.places[f"{end.key}.{name}"] for name in end.pin]
+        return [one for one in places if one.role in (*OUTPUTS, *INPUTS)]
 
     def _joined(self, wire: str, giver: End, output: Role, taker: End, into: Role) -> Iterator[Finding]:
         """Yield a finding if an output is not joined to the input that it is for; both pins must be known."""
@@ -168,22 +201,32 @@ class _Wiring:
         """Yield a finding if what inverts between two ends is not what their idle levels want."""
         declared = self.sheet.wire[wire].line
         idles = [end.line_on(declared).idle for end in (sender, receiver)]
-        for out in self._pins(sender, "tx", wire):
-            for into in self._pins(receiver, "rx", wire):
-                if self.net[out.text] != self.net[into.text]:
-                    continue
-                flips = self.flips[out.text] ^ self.flips[into.text]
-                flips ^= _is_inverted(out) ^ _is_inverted(into)
-                if flips != (idles[0] != idles[1]):
-                    yield make_finding(
-                        "polarity-mismatch",
-                        wire,
-                        output=out.text,
-                        rests=idles[0],
-                        input=into.text,
-                        expects=idles[1],
-                        joint="inverts" if flips else "does not invert",
-                    )
+        for out, into in self._joined_pins(wire, sender, receiver):
+            flips = self.flips[out.text] ^ self.flips[into.text]
+            drivers = [place.text for place in (out, into) if _is_inverted(place)]
+            flips ^= len(drivers) == 1
+            if flips != (idles[0] != idles[1]):
+                yield make_finding(
+                    "polarity-mismatch",
+                    wire,
+                    output=out.text,
+                    rests=idles[0],
+                    input=into.text,
+                    expects=idles[1],
+                    joint="inverts" if flips else "does not invert",
+                    driver=drivers[0] if len(drivers) == 1 and flips else None,
+                )
+
+    def _joined_pins(self, wire: str, sender: End, receiver: End) -> Iterator[tuple[_Place, _Place]]:
+        """Yield each output of a wire's sender with each input of a receiver that it is joined to."""
+        for out, into in product(self._pins(sender, "tx", wire), self._pins(receiver, "rx", wire)):
+            if self.net[out.text] == self.net[into.text]:
+                yield out, into
+
+    def follows_polarity(self, wire: str, receiver: End) -> bool:
+        """Tell whether joints lead from a sender of a wire to a receiver, so that what inverts between them is known."""
+        senders = [end for end in self.sheet.end.values() if wire in end.sends]
+        return any(True for sender in senders for _ in self._joined_pins(wire, sender, receiver))
 
     def _of_net(self, places: list[_Place]) -> Iterator[Finding]:
         where = " ".join(place.text for place in places)
@@ -245,10 +288,6 @@ class _Wiring:
     def _nets(self, end: End, role: Role, wire: str | None) -> set[int]:
         return {self.net[one.text] for one in self._pins(end, role, wire)}
 
-    def _touches(self, joint: Joint, *ends: End) -> bool:
-        keys = {self.places[name].end.key for name in joint.joins}
-        return {end.key for end in ends} <= keys
-
 
 def _is_inverted(place: _Place) -> bool:
     return place.levels is not None and place.levels.is_inverted
@@ -264,7 +303,9 @@ def _of_levels(where: str, out: _Place, into: _Place) -> Iterator[Finding]:
     if (is_pushing and most > read.limit[1]) or least < read.limit[0]:
         drives = f"{least:g} to {most:g} V" if least < read.limit[0] else f"up to {most:g} V"
         limits = {"least_v": read.limit[0], "most_v": read.limit[1]}
-        yield make_finding("level-too-high", where, output=out.text, drives=drives, input=into.text, **limits)
+        is_driver = _is_inverted(out) != _is_inverted(into)
+        evidence = {"output": out.text, "drives": drives, "input": into.text, **limits, "line_driver": is_driver}
+        yield make_finding("level-too-high", where, **evidence)
     elif low > read.input[0] or (is_pushing and high < read.input[1]):
         yield make_finding(
             "level-not-read",
