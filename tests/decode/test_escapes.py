@@ -11,7 +11,17 @@ KNOWN = [
     (b"\x1b[12;40H", "control-sequence", "CUP"),
     (b"\x1b[m", "control-sequence", "SGR"),
     (b"\x1b[?25l", "control-sequence", ""),  # a private parameter: nothing of the standard's
-    (b"\x1b[2 q", "control-sequence", ""),  # an intermediate byte: another table
+    (
+        b"\x1b[2 @",
+        "control-sequence",
+        "SL",
+    ),  # with a space: ECMA-48, table 4; 8.3.121, 8.3.135, 8.3.53, 8.3.111, 8.3.144
+    (b"\x1b[2 A", "control-sequence", "SR"),
+    (b"\x1b[0;1 D", "control-sequence", "FNT"),
+    (b"\x1b[1 k", "control-sequence", "SCP"),
+    (b"\x1b[4 Y", "control-sequence", "SEF"),
+    (b"\x1b[2 q", "control-sequence", ""),  # private use
+    (b"\x1b[2$@", "control-sequence", ""),  # an intermediate byte that the standard does not use
     (b"\x1bM", "control-function", "RI"),
     (b"\x1bc", "control-function", "RIS"),
     (b"\x1b]0;pump\x1b\\", "control-string", "OSC"),
@@ -33,6 +43,33 @@ def test_stripping_leaves_the_text_alone(parts):
     data = b"".join(text + sequence for text, sequence in parts)
     assert lr.strip_escapes(data) == b"".join(text for text, _ in parts)
     assert [one.data for one in lr.find_escapes(data)] == [sequence for _, sequence in parts]
+
+
+@pytest.mark.parametrize("encoding", ["latin-1", "iso8859-15", "utf-8"])
+@given(parts=st.lists(st.tuples(st.text("flow é12.5;[mJ\r\n"), st.sampled_from(KNOWN))))
+def test_the_8_bit_form_is_known_where_the_encoding_has_it(encoding, parts):
+    """ECMA-48, 5.3: the control functions of ESC and 40 to 5F are those of 80 to 9F."""
+
+    def in_8_bits(sequence):
+        text = sequence.decode("ascii").replace("\x1b\\", "\x9c")
+        second = ord(text[1])
+        return (chr(second + 0x40) + text[2:] if 0x40 <= second < 0x60 else text).encode(encoding)
+
+    data = b"".join(text.encode(encoding) + in_8_bits(sequence) for text, (sequence, _, _) in parts)
+    found = lr.find_escapes(data, encoding)
+    assert [(one.kind, one.name) for one in found] == [(kind, name) for _, (_, kind, name) in parts]
+    assert lr.strip_escapes(data, encoding) == "".join(text for text, _ in parts).encode(encoding)
+    others = lr.find_escapes(data, "cp1252") + lr.find_escapes(data)
+    assert all(one.data[0] == 0x1B for one in others)
+
+
+@given(st.binary(), st.sampled_from(["ascii", "latin-1", "utf-8", "cp1252", "utf-16"]))
+def test_nothing_is_lost_in_any_encoding(data, encoding):
+    found = lr.find_escapes(data, encoding)
+    assert all(data[one.offset :].startswith(one.data) for one in found)
+    assert len(lr.strip_escapes(data, encoding)) == len(data) - sum(
+        len(one.data) for one in found if one.kind != "unfinished"
+    )
 
 
 @given(st.binary())

@@ -181,7 +181,7 @@ def test_idle_levels_agree_as_often_as_the_line_inverts(sheet_idle, sends, recei
     }
     if driver:
         ends["controller"]["pin"]["tx"] = {"levels": "eia-232"}
-    keys = [key for key in [*ends, "tap"][: 3 if tapped else 2]]
+    keys = list(ends)[: 3 if tapped else 2]
     joined = [pins[place] for place in order if place < len(pins)]
     sheet = lr.Sheet(
         wire={"to_pump": {"line": {"idle": sheet_idle}}},

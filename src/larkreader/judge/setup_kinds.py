@@ -152,8 +152,8 @@ SETUP: Mapping[str, Kind] = {
         "That can damage the input.",
         (
             "{!line_driver}Put a level converter between the two, or a divider where only one direction is concerned.",
-            "{?line_driver}Put a line-driver converter between the two and declare it on their joint: translates = true "
-            "and inverts = true.",
+            "{?line_driver}Put a line-driver converter between the two and declare it on their joint: translates = "
+            "true and inverts = true.",
         ),
         also=("line_driver",),
         detail="{output} drives {drives}, and {input} tolerates {least_v:g} to {most_v:g} V.",

@@ -101,6 +101,7 @@ class Wiring:
         return is_output[one] != is_output[other]
 
     def findings(self) -> Iterator[Finding]:
+        """Yield what is wrong with them."""
         for end in self.sheet.end.values():
             yield from self._of_end(end)
         if self.sheet.end:
@@ -140,9 +141,10 @@ class Wiring:
             if senders and not receivers:
                 yield make_finding("nobody-listens", key)
             has_flow_pins = wire.line.flow_control == "rts-cts"
-            for ends, doing, roles in ((senders, "sends", ("tx", "cts")), (receivers, "receives", ("rx", "rts"))):
-                for end in ends:
-                    yield from self._missing_pins(key, end, doing, roles if has_flow_pins else roles[:1])
+            for end in senders:
+                yield from self._missing_pins(key, end, "sends", ("tx", "cts") if has_flow_pins else ("tx",))
+            for end in receivers:
+                yield from self._missing_pins(key, end, "receives", ("rx", "rts") if has_flow_pins else ("rx",))
             for sender, receiver in product(senders, receivers) if self.sheet.joint else ():
                 yield from self._of_pair(key, sender, receiver, has_flow_pins=has_flow_pins)
                 if (pair := frozenset((sender.key, receiver.key))) not in pairs:
@@ -224,7 +226,7 @@ class Wiring:
                 yield out, into
 
     def follows_polarity(self, wire: str, receiver: End) -> bool:
-        """Tell whether joints lead from a sender of a wire to a receiver, so that what inverts between them is known."""
+        """Tell whether joints lead from a sender of a wire to a receiver, which shows what inverts between them."""
         senders = [end for end in self.sheet.end.values() if wire in end.sends]
         return any(True for sender in senders for _ in self._joined_pins(wire, sender, receiver))
 

@@ -188,9 +188,13 @@ class LineView(View):
     def _shown(self, wire: str, line: _Line, begin: int, end: int, remark: str = "") -> Iterator[str]:
         self._count[wire] = self._count.get(wire, 0) + 1
         data = line.data[begin:end]
-        escapes = sum(1 for one in find_escapes(data) if one.kind != "unfinished") if self._is_stripped else 0
-        cells = cells_of(strip_escapes(data) if escapes else data, self.form.encoding, ascii_only=self.form.ascii_only)
         form = self.form
+        escapes = 0
+        if self._is_stripped:
+            escapes = sum(1 for one in find_escapes(data, form.encoding) if one.kind != "unfinished")
+        cells = cells_of(
+            strip_escapes(data, form.encoding) if escapes else data, form.encoding, ascii_only=form.ascii_only
+        )
         time = UNCERTAIN * line.is_uncertain + f"{line.at_s:.6f}"
         head = f"{time:>{TIME_WIDTH}} {form.who(wire)}{line.offset + begin:{OFFSET_WIDTH}} "
         room = max(form.width - len(head), 16)
