@@ -90,7 +90,7 @@ def test_a_character_at_start_up_that_nobody_sent_is_told(value, rig):
     trace = lr.transmit(bytes([value]) + frames, line, gaps=gaps)
     (finding,) = lr.read(rig.sheet, {"from_pump": trace}).findings
     assert (finding.kind, finding.offset, finding.severity) == ("startup-character", 0, "warning")
-    assert f"It is 0x{value:02X}." in finding.text
+    assert f"Read as 0x{value:02X}." in finding.text
     text = lr.transmit(bytes([value]) + b"flow 12.5\r\n", LINE, gaps=gaps[:12])
     assert [one.kind for one in lr.read(TEXT, {"tx": text}).findings] == ["startup-character"]
     together = lr.transmit(bytes([value]) + b"flow 12.5\r\n", LINE)

@@ -211,13 +211,8 @@ class Timeline:
     def findings(self, framed: Sequence[str], ending: str | None) -> Iterator[Any]:
         """Yield what strikes the eye in what came; `framed` are the wires that carry frames."""
         from larkreader.capture.characters import Characters
-        from larkreader.judge.first_sight import (
-            has_stray_beginning,
-            judge_exchanges,
-            judge_no_text,
-            judge_stray,
-            judge_text,
-        )
+        from larkreader.judge.first_sight import judge_exchanges, judge_no_text, judge_text
+        from larkreader.judge.startup import find_startup
         from larkreader.present.views import LineView
 
         nothing_sent = not any(one.is_sent and one.count for one in self._wires.values())
@@ -225,12 +220,11 @@ class Timeline:
             if not one.pieces or one.is_sent:
                 continue
             characters = Characters.from_groups(one.pieces)
-            character_s = one.line.character_time_s if one.line is not None else 0.0
-            is_stray = nothing_sent and has_stray_beginning(characters, character_s + TOGETHER_S)
-            if is_stray:
-                yield from judge_stray(wire, characters)
+            startup = find_startup(characters, one.line, slack_s=TOGETHER_S) if nothing_sent and one.line else None
+            if startup is not None:
+                yield startup.finding(wire, characters)
             if wire not in framed:
-                yield from judge_text(wire, characters, ending, is_stray=is_stray)
+                yield from judge_text(wire, characters, ending, begin=0 if startup is None else startup.count)
             if isinstance(self._view, LineView):
                 yield from judge_no_text(wire, characters)
             if self.exchanges:

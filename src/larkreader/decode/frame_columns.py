@@ -61,6 +61,8 @@ class Skip(IntEnum):
     """A packet that no sender can have stuffed so."""
     TOO_LONG = 7
     """More bytes without a delimiter than a frame can have."""
+    STARTUP = 8
+    """What the wire did before its first idle time, and is no message."""
 
 
 FRAME_FAULT_NAMES = {fault: str(fault.name).lower().replace("_", "-") for fault in FrameFault}

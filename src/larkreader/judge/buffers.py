@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
+
 import numpy as np
 import numpy.typing as npt
 
@@ -89,6 +91,50 @@ def replay(
     >>> result.high_water("fifo"), result.lost
     (16, 360)
     """
+    run, complete = _start(characters, path, line, back)
+    run.run()
+    return _told(run, characters, complete)
+
+
+def loses(
+    characters: Characters,
+    path: ReceivePath,
+    line: LineSettings,
+    fates: Collection[Fate],
+    *,
+    back: LineSettings | None = None,
+) -> bool:
+    """Tell whether any of some characters has one of some fates on a receive path, looking no further than the first.
+
+    Parameters
+    ----------
+    characters, path, line, back
+        As for `replay`.
+    fates : collection of Fate
+        Which.
+
+    Returns
+    -------
+    bool
+
+    Raises
+    ------
+    RequestError
+        As for `replay`.
+    """
+    run, _ = _start(characters, path, line, back, fates)
+    run.run()
+    return run.is_stopped or (Fate.HELD_BACK in fates and bool(getattr(run.sender, "refused", ())))
+
+
+def _start(
+    characters: Characters,
+    path: ReceivePath,
+    line: LineSettings,
+    back: LineSettings | None,
+    stop_at: Collection[Fate] = (),
+) -> tuple[ReceiveRun, int]:
+    """Return a run that has not begun, and how many nanoseconds a character takes until it is complete."""
     if len(characters) and not characters.has_times:
         raise RequestError("replay", "is of characters whose times nobody knows", "needs a capture with times")
     complete = round((line.stop_position + 0.5) * 1e9 / line.baud)
@@ -106,9 +152,7 @@ def replay(
         holds = NEVER if pause.sender_holds is None else pause.sender_holds
         reaction = pause.reaction_characters
         sender = PausedSender(begin, complete, round(character), reaction=reaction, holds=holds)
-    run = ReceiveRun(path, sender, characters.value.tolist(), character, signal)
-    run.run()
-    return _told(run, characters, complete)
+    return ReceiveRun(path, sender, characters.value.tolist(), character, signal, stop_at), complete
 
 
 def _told(run: ReceiveRun, characters: Characters, complete: int) -> Replay:

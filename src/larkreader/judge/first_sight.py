@@ -1,4 +1,4 @@
-"""What a person sees at first sight in characters: endings, echoes, digits, escape sequences, a stray beginning.
+"""What a person sees at first sight in characters: endings, echoes, digits, escape sequences.
 
 None of it needs a layout. It is said only where it is plain: text must look like text, and a pattern must run through
 all that is there.
@@ -12,6 +12,7 @@ from collections.abc import Iterator, Sequence
 from itertools import pairwise
 
 import numpy as np
+import numpy.typing as npt
 
 from larkreader.capture.characters import Characters, Fault
 from larkreader.decode.escapes import find_escapes, strip_escapes
@@ -25,16 +26,14 @@ SAMPLE = 512  # characters that are looked at to tell whether they count
 MOST_RISING = 0.7  # of the characters of a text that may be one more than the one before
 TEXT_SHARE = 0.9  # of the characters that must be text
 MOST_NULS = 0.2  # of the characters of a text
-STRAY_PAUSE = 2.0  # character times behind a character that stands alone
 MOST_ESCAPES_NAMED = 4
-# A line that is pulled to idle level late, somewhere in a character, lowest bit first: some zeros, then ones.
-STRAY_VALUES = frozenset((0xFF << zeros) & 0xFF for zeros in range(9))
 
 _ENDING = re.compile(rb"(?:\r\r\n|\r\n|\n\r(?=(?:\n\r)*(?!\n))|\r|\n)\0*|\0+")  # LF CR, but not LF and then CR LF
-_LETTERS = bytes([0x08, 0x09, 0x0A, 0x0D, *range(0x20, 0x7F)])
+LETTERS = bytes([0x08, 0x09, 0x0A, 0x0D, *range(0x20, 0x7F)])
 _DIGITS = b"0123456789"
 _AROUND_DIGITS = _DIGITS + b"+-.,;: \t\r\n\0"
 _USUAL = ("LF", "CR LF")
+Offsets = npt.NDArray[np.int64]
 
 
 def ending_names(data: bytes) -> list[tuple[str, int]]:
@@ -60,24 +59,7 @@ def ending_names(data: bytes) -> list[tuple[str, int]]:
     ]
 
 
-def has_stray_beginning(characters: Characters, character_time_s: float) -> bool:
-    """Tell whether the first character stands alone, and is what a line makes that is pulled to idle level late."""
-    if not len(characters) or not characters.has_times or characters.faults[0] & Fault.BREAK:
-        return False
-    is_stray = int(characters.value[0]) in STRAY_VALUES or bool(characters.faults[0] & Fault.FRAMING)
-    if len(characters) == 1:
-        return is_stray
-    return is_stray and bool(characters.begin_s[1] - characters.end_s[0] > STRAY_PAUSE * character_time_s)
-
-
-def judge_stray(wire: str, characters: Characters) -> Iterator[Finding]:
-    """Yield the finding on a spurious first character."""
-    yield make_finding("startup-character", wire, Places.on(characters, 0), value=int(characters.value[0]))
-
-
-def judge_text(
-    wire: str, characters: Characters, ending: str | None = None, *, is_stray: bool = False
-) -> Iterator[Finding]:
+def judge_text(wire: str, characters: Characters, ending: str | None = None, *, begin: int = 0) -> Iterator[Finding]:
     """Yield what strikes the eye in characters that are text: endings, doubling, escape sequences.
 
     Parameters
@@ -85,28 +67,32 @@ def judge_text(
     wire : str
         Where they were.
     characters : Characters
-        What was there.
+        What was there; a break is no part of the text.
     ending : str, optional
         The ending that is declared, as in `ending_names`; that of most lines unless said.
-    is_stray : bool
-        Whether the first character is a stray one, and no part of the text.
+    begin : int
+        Where the text begins: behind what the wire did before its first idle time.
     """
-    values = characters.value[:LOOKED_AT]
+    is_text_of = (characters.faults & Fault.BREAK) == 0
+    is_text_of[:begin] = False
+    offset = np.flatnonzero(is_text_of)[:LOOKED_AT]
+    values = characters.value[offset]
     if len(values) and values.max() > 0xFF:
         return
     data = values.astype(np.uint8).tobytes()
     if not is_text(data):
         return
     known = [one for one in find_escapes(data) if one.kind != "unfinished"]
-    endings = [one for one in ending_names(data) if one[1] >= is_stray]
     if not is_doubled(data):
-        yield from _judge_endings(wire, characters, _without_cut(endings, data, ending), ending)
+        endings = _without_cut(ending_names(data), data, ending)
+        yield from _judge_endings(wire, characters, offset, endings, ending)
     else:
-        yield make_finding("doubled-characters", wire, Places.on(characters, np.arange(0, len(data), 2)))
+        yield make_finding("doubled-characters", wire, Places.on(characters, offset[::2]))
     if known:
         often = Counter(map(str, known)).most_common(MOST_ESCAPES_NAMED)
         named = [f"{count} {name}" for name, count in often]
-        yield make_finding("escape-sequence", wire, Places.on(characters, [one.offset for one in known]), often=named)
+        places = Places.on(characters, offset[[one.offset for one in known]])
+        yield make_finding("escape-sequence", wire, places, often=named)
 
 
 def judge_no_text(wire: str, characters: Characters) -> Iterator[Finding]:
@@ -156,7 +142,7 @@ def is_text(data: bytes) -> bool:
     letters = plain.replace(b"\0", b"")
     if len(data) < FEWEST or len(plain) - len(letters) > MOST_NULS * len(plain):
         return False
-    return len(letters.translate(None, _LETTERS)) <= (1 - TEXT_SHARE) * len(letters)
+    return len(letters.translate(None, LETTERS)) <= (1 - TEXT_SHARE) * len(letters)
 
 
 def is_doubled(data: bytes) -> bool:
@@ -177,7 +163,7 @@ def _without_cut(endings: list[tuple[str, int]], data: bytes, declared: str | No
 
 
 def _judge_endings(
-    wire: str, characters: Characters, endings: list[tuple[str, int]], declared: str | None
+    wire: str, characters: Characters, offset: Offsets, endings: list[tuple[str, int]], declared: str | None
 ) -> Iterator[Finding]:
     if not endings:
         return
@@ -191,7 +177,7 @@ def _judge_endings(
     yield make_finding(
         "undeclared-ending",
         wire,
-        Places.on(characters, [place for name, place in endings if name in odd]),
+        Places.on(characters, offset[[place for name, place in endings if name in odd]]),
         total=len(endings),
         endings=[f"{count:,} {name}" for name, count in odd.items()],
         expected=declared,

@@ -52,7 +52,6 @@ def judge_frames(
     skipped: Spans,
     losses: list[Losses],
     *,
-    is_stray: bool = False,
     causes: Causes | None = None,
     span_s: tuple[float, float] | None = None,
 ) -> Iterator[Finding]:
@@ -70,8 +69,6 @@ def judge_frames(
         The bytes between them.
     losses : list of Losses
         What the counters show.
-    is_stray : bool
-        Whether the first character is spurious, which is a finding of its own.
     causes : Causes, optional
         The findings about its characters.
     span_s : tuple of float, optional
@@ -92,7 +89,7 @@ def judge_frames(
     explained = _within(skipped.offset, losses)
     breaks = np.concatenate([[0], np.cumsum((characters.faults & Fault.BREAK) != 0)])
     explained |= breaks[skipped.offset + skipped.length] - breaks[skipped.offset] == skipped.length
-    explained |= is_stray & (skipped.offset == 0) & (skipped.length == 1)
+    explained |= skipped.reason == Skip.STARTUP
     yield from _judge_spans(wire, characters, skipped, explained, every, causes, span_s)
 
 

@@ -182,13 +182,16 @@ FRAMES: Mapping[str, Kind] = {
     ),
     "startup-character": Kind(
         "warning",
-        "spurious character at start-up",
-        "spurious characters at start-up",
-        "It stands alone at the beginning and means nothing: the line floated, or the sender's pin was set up before "
-        "its UART.",
+        "event before the first idle time",
+        "events before the first idle time",
+        "That is no message: the line floated, or the sender's pin was set up before its UART.",
         "Pull the line to idle level, or set up the UART before the pin; a receiver should discard everything before "
         "the first message.",
-        detail="It is {value:hex}.",
+        detail=(
+            "The line was at start level for {low_s:time} from the beginning of the capture.",
+            "Read as {values:list}.",
+            "{pulses:count pulse} of less than half a bit.",
+        ),
     ),
     "undeclared-ending": Kind(
         "warning",

@@ -25,11 +25,12 @@ from larkreader.declare.receive_path import (
     ReceivePath,
 )
 
-from .buffers import replay
-from .replayed import BUFFERS, Fate, Replay
+from .buffers import loses, replay
+from .replayed import BUFFERS, Fate
 
 UNLIMITED = 1 << 24  # places of a ring that never fills up
 FINE = 0.01  # of a time, within which its limit is searched
+LEAST_S = 1e-6  # of a time that is searched where arithmetic promises none
 SLOWEST_S = 1e3  # a service that may be later than that may be as late as it likes
 WINDOWS = 4096  # looks of an application over which characters may pile up, that are looked at one by one
 
@@ -104,82 +105,90 @@ def find_limits(
     (53, 54)
     """
 
-    def run(changed: ReceivePath) -> Replay:
-        return replay(characters, changed, line, back=back)
+    def loses_any(changed: ReceivePath, *fates: Fate) -> bool:
+        return loses(characters, changed, line, fates, back=back)
 
     has_flow = path.pause is not None and line.flow_control != "none"
     first_s = characters.begin_s.min(initial=getattr(path.service, "first_s", 0.0))
     sending_s = float(characters.end_s.max(initial=0.0) - first_s)
-    slowest, slowest_s = _find_slowest(path, run, SLOWEST_S if has_flow else min(sending_s, SLOWEST_S))
+    bound_s = _slowest_bound(path, line)
+    longest_s = SLOWEST_S if has_flow else min(sending_s, SLOWEST_S)
+    slowest, slowest_s = _find_slowest(path, loses_any, longest_s, bound_s)
     return PathLimits(
-        ring_needed=_ring_needed(path, run),
+        ring_needed=_ring_needed(characters, path, line, back),
         ring_bound=_ring_bound(characters, path, line, back if has_flow else None, has_flow=has_flow),
         slowest=slowest,
         slowest_s=slowest_s,
-        slowest_bound_s=_slowest_bound(path, line),
-        marks=_find_marks(path, run) if has_flow else None,
+        slowest_bound_s=bound_s,
+        marks=_find_marks(path, loses_any) if has_flow else None,
         marks_bound=_mark_bound(path, line, back) if has_flow else None,
     )
 
 
-def _ring_needed(path: ReceivePath, run: Callable[[ReceivePath], Replay]) -> int | None:
+def _ring_needed(
+    characters: Characters, path: ReceivePath, line: LineSettings, back: LineSettings | None
+) -> int | None:
     if path.ring is None:
         return None
     free = path.ring.size - path.ring.capacity
     unlimited = path.ring.model_copy(update={"size": UNLIMITED, "full": "drop-new"})
-    most = run(path.model_copy(update={"ring": unlimited})).high_water("ring")
+    changed = path.model_copy(update={"ring": unlimited})
+    most = replay(characters, changed, line, back=back).high_water("ring")
     return max(most, 1) + free
 
 
 def _find_slowest(
-    path: ReceivePath, run: Callable[[ReceivePath], Replay], longest_s: float
+    path: ReceivePath, loses_any: Callable[..., bool], longest_s: float, bound_s: float | None
 ) -> tuple[str, float | None]:
-    """Find how late the service may be: doubled until something is lost, then halved in between.
+    """Find how late the service may be: later and later until something is lost, then halved in between.
 
-    If nothing is lost when it is later than `longest_s`, it may be as late as it likes: a sender that nothing holds
-    back has sent everything by then.
+    The search begins just below what arithmetic promises, `bound_s`, if nothing is lost there. If nothing is lost when it
+    is later than `longest_s`, it may be as late as it likes: a sender that nothing holds back has sent everything by
+    then.
     """
     service = path.service
     if not isinstance(service, (InterruptService, PollingService, DmaService)):
         return "", None
     name = "every_s" if isinstance(service, PollingService) else "latency_s"
-    shortest = max(service.jitter_s * 1.001, 1e-6) if name == "every_s" else 0.0
+    shortest = max(service.jitter_s * 1.001, LEAST_S) if name == "every_s" else 0.0
     if path.pause is None and (path.ring is None or path.ring.full != "stop"):
         path = path.model_copy(update={"ring": None, "application": None})  # nothing of it acts back on the hardware
 
-    def loses(time_s: float) -> bool:
+    def is_too_late(time_s: float) -> bool:
         changed = service.model_copy(update={name: time_s})
-        told = run(path.model_copy(update={"service": changed}))
-        return bool(told.count(Fate.OVERRUN) or told.count(Fate.BLOCK))
+        return loses_any(path.model_copy(update={"service": changed}), Fate.OVERRUN, Fate.BLOCK)
 
-    if loses(shortest):
+    below_s = 0.0 if bound_s is None else (1 - FINE / 4) * bound_s
+    if below_s > shortest and not is_too_late(below_s):
+        good, step = below_s, FINE
+    elif is_too_late(shortest):
         return name, None
-    good, bad = shortest, max(2 * shortest, 1e-6)
-    while not loses(bad):
+    else:
+        good, step = max(shortest, LEAST_S), 1.0
+    while not is_too_late(bad := (1 + step) * good):
         if bad > longest_s:
             return name, float("inf")
-        good, bad = bad, 2 * bad
+        good, step = bad, 2 * step
     while bad - good > FINE * bad:
         middle = (good + bad) / 2
-        good, bad = (good, middle) if loses(middle) else (middle, bad)
+        good, bad = (good, middle) if is_too_late(middle) else (middle, bad)
     return name, good
 
 
-def _find_marks(path: ReceivePath, run: Callable[[ReceivePath], Replay]) -> tuple[int, int] | None:
+def _find_marks(path: ReceivePath, loses_any: Callable[..., bool]) -> tuple[int, int] | None:
     """Find the lowest and the highest mark at which nothing is lost, from what is declared in both directions."""
     pause = path.pause
     assert pause is not None
     held = path.fifo.size if pause.watches == "fifo" else path.ring.capacity if path.ring is not None else 0
 
-    def loses(mark: int) -> bool:
+    def is_too_far(mark: int) -> bool:
         changed = pause.model_copy(update={"at": mark, "resume_at": min(pause.resume_at, mark - 1)})
-        told = run(path.model_copy(update={"pause": changed}))
-        return any(told.count(fate) for fate in (Fate.OVERRUN, *BUFFERS, Fate.HELD_BACK))
+        return loses_any(path.model_copy(update={"pause": changed}), Fate.OVERRUN, *BUFFERS, Fate.HELD_BACK)
 
-    good = next((mark for mark in dict.fromkeys([pause.at, 1, held // 2, held]) if mark and not loses(mark)), None)
+    good = next((mark for mark in dict.fromkeys([pause.at, 1, held // 2, held]) if mark and not is_too_far(mark)), None)
     if good is None:
         return None
-    return _last_good(good, 0, loses), _last_good(good, held + 1, loses)
+    return _last_good(good, 0, is_too_far), _last_good(good, held + 1, is_too_far)
 
 
 def _last_good(good: int, beyond: int, loses: Callable[[int], bool]) -> int:

@@ -12,7 +12,7 @@ What the loop does for one character is a few operations on a deque, so that a m
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 
 import numpy as np
 
@@ -47,6 +47,8 @@ class ReceiveRun:
         How long a character takes.
     signal_ns : int
         How long it takes beyond `Pause.delay_s` until the sender sees that it is to pause.
+    stop_at : collection of Fate
+        At the first character with such a fate the run is over.
 
     Attributes
     ----------
@@ -63,8 +65,10 @@ class ReceiveRun:
         values: Sequence[int],
         character_ns: float,
         signal_ns: int = 0,
+        stop_at: Collection[Fate] = (),
     ) -> None:
         self.path, self.sender = path, sender
+        self._stop_at, self.is_stopped = stop_at, False
         count = len(values)
         self.fetched, self.stored, self.taken, self.lost = ([MISSING] * count for _ in range(4))
         self.fate = bytearray([Fate.LEFT]) * count
@@ -141,7 +145,7 @@ class ReceiveRun:
         """Let happen all that happens."""
         sender, application = self.sender, self.application
         halted = self._halted if self._halted.is_ever else None
-        while True:
+        while not self.is_stopped:
             service_at = self._start_at if self._start_at < self._idle_at else self._idle_at
             if self._arm_at < service_at:
                 service_at = self._arm_at
@@ -385,6 +389,8 @@ class ReceiveRun:
 
     def _lose(self, number: int, at: int, fate: Fate) -> None:
         self.lost[number], self.fate[number] = at, fate
+        if fate in self._stop_at:
+            self.is_stopped = True
 
     def _arm(self) -> None:
         """Arm DMA again: what waits in the hardware goes into the block at once."""

@@ -12,17 +12,17 @@ from larkreader.declare.boundary import BreakBoundary
 from larkreader.declare.receive_path import LineApplication
 from larkreader.declare.sheet import Sheet
 from larkreader.decode.frame_columns import Frames, Spans
-from larkreader.decode.frames import read_layouts
 
 from .character_faults import judge_characters
 from .counting import judge_counting
 from .findings import Finding, Places, frame_subject, make_finding
-from .first_sight import has_stray_beginning, judge_no_frames, judge_stray, judge_text
+from .first_sight import judge_no_frames, judge_text
 from .frame_faults import Causes, judge_frames
 from .off_grid import judge_baud
 from .received import Received
 from .sequence import UNTRUSTED, Losses, find_losses, lost_by_hardware
 from .setting_suspicion import judge_settings
+from .startup import find_startup, read_after
 
 LINE_FAULTS = ("parity-error", "framing-error", "break", "noise", "false-start", "short-stop")  # of wrong settings
 CAUSES = ("parity-error", "framing-error", "break", "noise", "unknown-level", "overrun")  # of what frames show
@@ -67,14 +67,15 @@ def judge_wire(sheet: Sheet, wire: str, received: Received, taken: Collection[tu
     WireFindings
     """
     characters, line, layouts = received.characters[wire], sheet.wire[wire].line, sheet.layouts_of(wire)
-    frames = dict(read_layouts(characters, layouts)) if layouts else {}
+    beginning = received.beginnings.get(wire)
+    startup = find_startup(characters, line, layouts, beginning)
+    frames = read_after(startup, characters, layouts) if layouts else {}
     every = list(frames.values())
     skipped = every[0].skipped if every else None
     losses = find_losses(every, characters, taken)
-    held = characters
+    held = characters if startup is None else startup.left_out(characters)
     if any(isinstance(layout.boundary, BreakBoundary) for layout in layouts):
         held = replace(held, faults=held.faults & ~np.uint8(Fault.BREAK))  # they begin frames, as declared
-    beginning = received.beginnings.get(wire)
     good = sum(int(one.length[(one.faults & UNTRUSTED) == 0].sum()) for one in every)
     share = good / len(held) if len(held) else 0.0
     suspects = list(judge_settings(wire, held, beginning, line, layouts, good_share=share))
@@ -86,10 +87,11 @@ def judge_wire(sheet: Sheet, wire: str, received: Received, taken: Collection[tu
     if skipped is not None:
         findings += _judge_content(wire, held, every, skipped, losses, of_characters, suspect, received)
     else:
-        is_stray = has_stray_beginning(characters, line.character_time_s)
-        findings += judge_text(wire, characters, _ending_of(sheet, wire), is_stray=is_stray)
+        begin = 0 if startup is None else startup.count
+        findings += judge_text(wire, characters, _ending_of(sheet, wire), begin=begin)
         findings += judge_counting(wire, characters, line.data_bits)
-        findings += judge_stray(wire, characters) if is_stray else ()
+    if startup is not None:
+        findings.append(startup.finding(wire, characters))
     if beginning is not None and suspect is None:
         findings += judge_baud(wire, beginning, characters, line)
     return WireFindings(findings, frames, skipped)
@@ -106,15 +108,11 @@ def _judge_content(
     received: Received,
 ) -> Iterator[Finding]:
     """Yield what is wrong with the frames of a wire."""
-    character_s = float(np.median(characters.end_s - characters.begin_s)) if characters.has_times else 0.0
-    is_stray = has_stray_beginning(characters, character_s) and bool(len(skipped)) and skipped.offset[0] == 0
     causes = Causes(tuple(one for one in of_characters if one.kind in CAUSES))
     span_s = span_of(received, wire)
-    found = judge_frames(wire, characters, every, skipped, losses, is_stray=is_stray, causes=causes, span_s=span_s)
+    found = judge_frames(wire, characters, every, skipped, losses, causes=causes, span_s=span_s)
     of_frames = _caused_by(suspect, found)
     yield from of_frames
-    if is_stray:
-        yield from judge_stray(wire, characters)
     if not any((one.faults == 0).any() for one in every):
         yield from judge_no_frames(wire, characters)
         if suspect is None and not any(one.severity == "error" for one in (*of_frames, *of_characters)):
