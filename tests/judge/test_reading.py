@@ -129,7 +129,8 @@ def test_what_the_capture_cuts_off_is_a_note_and_spoils_nothing():
     data = b"".join(status_frames(10))
     line = SHEET.wire["from_pump"].line
     whole = lr.transmit(data[7:-3], line)
-    cut = lr.Trace(whole.edges[1:], whole.tick_s, 0, end=int(whole.edges[-1]))
+    begin = int(whole.edges[0]) + 5000  # in its start bit
+    cut = lr.Trace(whole.edges[1:], whole.tick_s, 0, begin=begin, end=int(whole.edges[-1]))
     reading = lr.read(SHEET, {"from_pump": cut})
     assert {finding.severity for finding in reading.findings} == {"note"}
     assert {finding.kind for finding in reading.findings} >= {"cut-character", "cut-frame"}
