@@ -49,6 +49,17 @@ def test_pieces_give_what_the_whole_gives_however_it_is_cut(data):
 
 
 @given(st.data())
+def test_a_frame_is_out_as_soon_as_what_is_there_decides_it(data):
+    """What came byte by byte has shown the frames that the same bytes show when they come at once."""
+    layout = data.draw(layouts())
+    stream = data.draw(damaged_streams(layout))
+    reader, out = lr.FrameReader(layout), []
+    for count in range(1, len(stream) + 1):
+        out += reader.feed(stream[count - 1 : count]).offset.tolist()
+        assert out == lr.FrameReader(layout).feed(stream[:count]).offset.tolist()
+
+
+@given(st.data())
 def test_pieces_of_several_layouts_give_what_the_whole_gives(data):
     """Two layouts of one marker, of which one is longer and may hold the other, and one of another marker."""
     one = data.draw(layouts())

@@ -7,6 +7,7 @@ elsewhere too, a length field, fields that add up.
 
 from __future__ import annotations
 
+from functools import cached_property
 from typing import Annotated, ClassVar, Literal
 
 from pydantic import BaseModel, Field, field_validator, model_validator
@@ -258,7 +259,7 @@ class SlipBoundary(BaseModel, frozen=True, extra="forbid"):
     kind: Literal["slip"] = "slip"
     longest: Longest = 4096
 
-    @property
+    @cached_property
     def stuffing(self) -> Stuffing:
         """What stands for what."""
         return escapes_of(Escapes(end="C0", escape="DB", replaced={"DC": "C0", "DD": "DB"}))
@@ -287,7 +288,7 @@ class HdlcBoundary(BaseModel, frozen=True, extra="forbid"):
     def _also_is_hex(cls, text: str | None) -> str | None:
         return None if text is None else _hex(text, 256)
 
-    @property
+    @cached_property
     def stuffing(self) -> Stuffing:
         """What stands for what."""
         return escapes_of(Escapes(begin="7E", end="7E", escape="7D", xor=0x20, also=self.also))
@@ -320,7 +321,7 @@ class EscapeBoundary(Escapes, frozen=True, extra="forbid"):
     kind: Literal["escape"] = "escape"
     longest: Longest = 4096
 
-    @property
+    @cached_property
     def stuffing(self) -> Stuffing:
         """What stands for what."""
         return escapes_of(self)

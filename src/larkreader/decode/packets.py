@@ -129,7 +129,7 @@ def cut_packets(
     RequestError
         If the stream does not tell what the boundary needs.
     """
-    total, most = len(stream.value), _most_bytes(boundary)
+    total, most = len(stream.value), most_bytes(boundary)
     found = _stretches(stream, boundary, goes_on=dropped.count > 0, last=last)
     begin, end, inner, inner_end, state = found.begin, found.end, found.inner, found.inner_end, found.state.copy()
     done, left = found.open_from, Dropped()
@@ -194,7 +194,7 @@ def _check_times(stream: Stream, boundary: IdleBoundary, where: str) -> None:
         raise RequestError(where, found, "needs times finer than the rest")
 
 
-def _most_bytes(boundary: DelimitedBoundary) -> int:
+def most_bytes(boundary: DelimitedBoundary) -> int:
     """Return how many bytes the longest packet can take on the wire."""
     if isinstance(boundary, CobsBoundary):
         return boundary.longest + boundary.longest // 254 + 1

@@ -7,8 +7,10 @@ bytes of two frames and a marker.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
-from typing import Any
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from functools import cached_property
+from itertools import groupby
+from typing import Any, cast
 
 import numpy as np
 
@@ -18,8 +20,9 @@ from larkreader.errors import RequestError
 
 from .frame_columns import Frames
 from .frames import Begun, cut_frames
-from .search import check_shared, is_delimited
+from .search import check_shared
 from .stream import Bytes, Stream
+from .waiting import Waiting
 
 
 class LayoutsReader:
@@ -42,9 +45,11 @@ class LayoutsReader:
         check_shared(layouts)
         self._layouts = layouts
         self._held = Stream(np.empty(0, np.uint8))
+        self._aside: list[bytes | Characters] = []
+        self._count = 0  # bytes that are held or put aside
         self._done = 0
         self._begun = Begun()
-        self._wanted = 1
+        self._waiting = Waiting(layouts)
         self._is_closed = False
 
     def feed(self, data: bytes | Bytes | Characters) -> Mapping[str, Frames]:
@@ -67,36 +72,43 @@ class LayoutsReader:
         """
         if self._is_closed:
             raise RequestError("reader", "is closed", "takes nothing more", "Make a new one")
-        return self._read(self._held.followed_by(Stream.of(data)), last=False)
+        if self._waiting.may(data, self._count):
+            assert isinstance(data, (bytes, Characters))
+            self._aside.append(data)
+            self._count += len(data)
+            return self._nothing
+        new = Stream.of(data)
+        return self._read(self._all_held().followed_by(new), last=False)
 
     def close(self) -> Mapping[str, Frames]:
         """Return the rest, now that nothing more comes. Closing once more returns nothing more."""
-        frames = self._read(self._held, last=True)
+        frames = self._read(self._all_held(), last=True)
         self._is_closed = True
         return frames
 
-    def _read(self, stream: Stream, *, last: bool) -> Mapping[str, Frames]:
-        if not last and len(stream.value) < self._wanted:  # nothing could be certain that was not so before
-            self._held = stream
-            empty = Stream(np.empty(0, np.uint8))
-            return cut_frames(empty, self._layouts, Begun(), last=False).frames
-        cut = cut_frames(stream, self._layouts, self._begun, last=last, first_offset=self._done)
-        self._held, self._begun = stream.behind(cut.done), cut.begun
-        self._done += cut.done
-        self._wanted = self._next_length(cut.needed)
-        return cut.frames
+    @cached_property
+    def _nothing(self) -> Mapping[str, Frames]:
+        """What is certain of a piece that decides nothing."""
+        return cut_frames(Stream(np.empty(0, np.uint8)), self._layouts, Begun(), last=False).frames
 
-    def _next_length(self, needed: int) -> int:
-        """Return how many bytes must be held before anything can become certain; `needed` are those of a candidate."""
-        held = len(self._held.value)
-        if not needed or is_delimited(self._layouts):
-            return held + 1
-        if any(layout.needs_locating for layout in self._layouts):
-            return max(needed, held + 1)
-        lengths = sorted(layout.length for layout in self._layouts)
-        markers = max(len(layout.marker) for layout in self._layouts)
-        stages = [*lengths, *(length + markers for length in lengths), 2 * lengths[-1] + markers]
-        return min((stage for stage in stages if stage > held), default=held + 1)
+    def _all_held(self) -> Stream:
+        """Return what is held with what was put aside behind it."""
+        held = self._held
+        for is_bytes, pieces in groupby(self._aside, lambda piece: isinstance(piece, bytes)):
+            if is_bytes:
+                held = held.followed_by(Stream.of(b"".join(cast(Iterator[bytes], pieces))))
+            else:
+                held = held.followed_by(Stream.of(Characters.joined(cast(Iterator[Characters], pieces))))
+        return held
+
+    def _read(self, stream: Stream, *, last: bool) -> Mapping[str, Frames]:
+        cut = cut_frames(stream, self._layouts, self._begun, last=last, first_offset=self._done)
+        self._aside.clear()
+        self._held, self._begun = stream.behind(cut.done), cut.begun
+        self._count = len(self._held.value)
+        self._done += cut.done
+        self._waiting.looked(self._held, cut.needed)
+        return cut.frames
 
 
 class FrameReader:

@@ -142,8 +142,8 @@ def _find_slowest(
 ) -> tuple[str, float | None]:
     """Find how late the service may be: later and later until something is lost, then halved in between.
 
-    The search begins just below what arithmetic promises, `bound_s`, if nothing is lost there. If nothing is lost when it
-    is later than `longest_s`, it may be as late as it likes: a sender that nothing holds back has sent everything by
+    The search begins just below what arithmetic promises, `bound_s`, if nothing is lost there. If nothing is lost when
+    it is later than `longest_s`, it may be as late as it likes: a sender that nothing holds back has sent everything by
     then.
     """
     service = path.service

@@ -1,0 +1,128 @@
+"""How long a reader may wait, because no frame can become certain meanwhile.
+
+To look at what is held costs hundreds of microseconds, however little is new; a character at 115200 baud takes 87.
+So a piece that cannot end a frame is put aside: between delimiters a piece without a delimiter, after a marker a piece
+with which the frame is still too short. Nothing is looked at differently for that, only later, and never later than
+when a frame is certain.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from larkreader.capture.characters import Characters, Fault
+from larkreader.declare.boundary import (
+    AddressMarkBoundary,
+    BreakBoundary,
+    CobsBoundary,
+    DelimitedBoundary,
+    IdleBoundary,
+    TerminatorBoundary,
+)
+from larkreader.declare.layout import FrameLayout
+
+from .packets import most_bytes
+from .stream import Stream
+
+SHORT = 32  # bytes of a piece that may be put aside
+CERTAIN = 0.5  # of a declared rest, below which nothing rests however the clocks differ
+
+
+class Waiting:
+    """What must come before a frame of some layouts can become certain.
+
+    Parameters
+    ----------
+    layouts : sequence of FrameLayout
+        What may travel on the wire.
+    """
+
+    def __init__(self, layouts: Sequence[FrameLayout]) -> None:
+        self._layouts = layouts
+        self._boundary = boundary = layouts[0].boundary
+        self._is_delimited = isinstance(boundary, DelimitedBoundary)
+        self._shortest = min(layout.shortest for layout in layouts)
+        self._deciding = self._deciding_bytes()
+        self._end_s: float | None = None
+        # Bytes with which the next look is due; where any of some bytes may decide sooner, those are looked for too.
+        self._wanted = 1
+        self._is_due = False
+
+    def _deciding_bytes(self) -> frozenset[int] | None:
+        """Return the bytes without which no frame is certain, before so many are there that it must be."""
+        boundary = self._boundary
+        if isinstance(boundary, TerminatorBoundary):
+            return frozenset(text[-1] for text in boundary.every)
+        if isinstance(boundary, CobsBoundary):
+            return frozenset((0,))
+        if isinstance(boundary, (IdleBoundary, BreakBoundary, AddressMarkBoundary)):
+            return None
+        if isinstance(boundary, DelimitedBoundary):
+            return frozenset(flag[-1] for flag in (boundary.stuffing.begin, boundary.stuffing.end) if flag)
+        ended = [layout for layout in self._layouts if layout.end_marker and not layout.is_fixed]
+        if not ended or any(layout.end_from_end != len(layout.end_marker) for layout in ended):
+            return None
+        return frozenset(b"".join(layout.marker + layout.end_marker for layout in self._layouts))
+
+    def looked(self, held: Stream, needed: int) -> None:
+        """Take note of what is held after a look, of which a candidate needs so many bytes; 0 without one."""
+        count = len(held.value)
+        self._end_s = None if held.end_s is None or not count else float(held.end_s[-1])
+        self._is_due = bool(count) and self._deciding is not None and int(held.value[-1]) in self._deciding
+        if self._is_delimited:
+            assert isinstance(self._boundary, DelimitedBoundary)
+            self._wanted = most_bytes(self._boundary)
+        elif not needed:
+            self._wanted = max(count + 1, self._shortest)
+        else:
+            self._wanted = self._next_stage(count, needed)
+
+    def _next_stage(self, count: int, needed: int) -> int:
+        """Return how many bytes must be held before more can be certain of a candidate that needs so many."""
+        markers = max(len(layout.marker) for layout in self._layouts)
+        if any(layout.needs_locating for layout in self._layouts):
+            stages = [needed, needed + markers]
+        else:
+            lengths = sorted(layout.length for layout in self._layouts)
+            stages = [*lengths, *(length + markers for length in lengths), 2 * lengths[-1] + markers]
+        return min((stage for stage in stages if stage > count), default=count + 1)
+
+    def may(self, data: object, count: int) -> bool:
+        """Tell whether a piece may be put aside behind so many bytes that nothing is certain of."""
+        if isinstance(data, Characters):
+            if not self._is_short(len(data)) or max(values := data.value.tolist()) > 0xFF:
+                return False
+            if self._deciding is None and self._is_delimited:
+                return count + len(data) < self._wanted and self._goes_on(data)
+        elif isinstance(data, bytes):
+            if not self._is_short(len(data)) or (self._deciding is None and self._is_delimited):
+                return False
+            values = data
+        else:
+            return False
+        size = count + len(values)
+        if self._deciding is None:
+            return size < self._wanted
+        if self._is_delimited or size >= self._shortest:
+            return size < self._wanted and not self._is_due and self._deciding.isdisjoint(values)
+        return True
+
+    def _is_short(self, size: int) -> bool:
+        return 0 < size <= SHORT
+
+    def _goes_on(self, data: Characters) -> bool:
+        """Tell whether characters go on with what came before, and the next ones with each other."""
+        boundary = self._boundary
+        if isinstance(boundary, BreakBoundary):
+            return not any(faults & Fault.BREAK for faults in data.faults.tolist())
+        if isinstance(boundary, AddressMarkBoundary):
+            return data.address_mark is not None and not any(data.address_mark.tolist())
+        assert isinstance(boundary, IdleBoundary)
+        before_s = self._end_s
+        for begin_s, end_s in zip(data.begin_s.tolist(), data.end_s.tolist(), strict=True):
+            least_s = boundary.seconds or (boundary.characters or 0.0) * (end_s - begin_s)
+            if before_s is None or not begin_s - before_s < CERTAIN * least_s:
+                return False
+            before_s = end_s
+        self._end_s = before_s
+        return True
