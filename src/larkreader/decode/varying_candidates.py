@@ -117,6 +117,8 @@ def _ended(stream: Bytes, own: Places, layout: FrameLayout, ends: Places) -> _As
         known[:] = False
         open_ones = np.arange(len(own))
         for turn in range(MOST_ENDS):
+            if not len(open_ones):
+                break
             place = np.minimum(first[open_ones] + turn, len(closes))
             there = padded[place] - own[open_ones] <= layout.longest
             open_ones, tried = open_ones[there], padded[place[there]]
