@@ -441,3 +441,27 @@ def test_end_markers_beyond_the_longest_frame_do_not_count(last, frames):
     whole = table_of([lr.read_frames(data, layout)])
     assert [row[:2] for row in whole[0]] == frames
     assert in_pieces(data, layout, range(len(data))) == whole
+
+
+@examples(5)
+@given(seed=SEEDS)
+def test_frame_after_frame_byte_by_byte_gives_what_the_whole_gives_and_none_too_late(seed):
+    """Frames of the forms that a reader has seen and of new ones, a few of them damaged."""
+    one = made(seed)
+    layout, random = one.layout, one.random
+    rows = []
+    for _ in range(random.randrange(2, 9)):
+        frame = sent(layout, [one.encode(one.values())])
+        if random.random() < 0.2:
+            place = random.randrange(len(frame) + 1)
+            damaged = [(random.randrange(256), False, False, False)] * random.randrange(2)
+            frame = frame[:place] + damaged + frame[place + 1 :]
+        rows += frame
+    data = arrived(layout, rows)
+    whole = table_of([lr.read_frames(data, layout)])
+    assert in_pieces(data, layout, range(len(rows))) == whole
+    reader, out = lr.FrameReader(layout), []
+    for count in range(1, len(rows) + 1):
+        out += reader.feed(data[count - 1 : count]).offset.tolist()
+        if random.random() < 0.2:
+            assert out == lr.FrameReader(layout).feed(data[:count]).offset.tolist()

@@ -229,7 +229,7 @@ def _frames_of(
         data = rows_at(one.content.items, one.content.begin, layout.length)
     faults = np.zeros(len(one.offset), dtype=np.uint8)
     frames = Frames(layout, one.offset + first_offset, begin_s, faults, data, skipped, one.length)
-    faults |= _frame_faults(frames, one.genuine, one.right)
+    faults |= value_faults(frames, one.genuine, one.right)
     if stream.bad is not None:
         first = one.offset if inner is None else inner  # the break before a frame is none of its characters
         has_bad = np.searchsorted(stream.bad, first) != np.searchsorted(stream.bad, one.offset + one.length)
@@ -248,7 +248,7 @@ def _searched(found: Candidates, met: Mask, total: int, layouts: Sequence[FrameL
     return max(behind, total + 1 - max(len(layout.marker) for layout in layouts))  # a marker may have begun there
 
 
-def _frame_faults(frames: Frames, genuine: Mask, intact: Mask) -> npt.NDArray[np.uint8]:
+def value_faults(frames: Frames, genuine: Mask, intact: Mask) -> npt.NDArray[np.uint8]:
     """Hold against each frame what its fields show; those of a frame whose checksum fails show nothing."""
     faults = np.zeros(len(frames), dtype=np.uint8)
     known, sensible = genuine.copy(), np.ones(len(frames), np.bool_)

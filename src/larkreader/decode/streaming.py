@@ -20,9 +20,12 @@ from larkreader.errors import RequestError
 
 from .frame_columns import Frames
 from .frames import Begun, cut_frames
-from .search import check_shared
+from .search import check_shared, is_delimited
+from .single_frame import SingleFrames
 from .stream import Bytes, Stream
 from .waiting import Waiting
+
+NOT_BEGUN = Begun()
 
 
 class LayoutsReader:
@@ -46,10 +49,10 @@ class LayoutsReader:
         self._layouts = layouts
         self._held = Stream(np.empty(0, np.uint8))
         self._aside: list[bytes | Characters] = []
-        self._count = 0  # bytes that are held or put aside
         self._done = 0
         self._begun = Begun()
         self._waiting = Waiting(layouts)
+        self._single = SingleFrames(layouts[0]) if len(layouts) == 1 else None
         self._is_closed = False
 
     def feed(self, data: bytes | Bytes | Characters) -> Mapping[str, Frames]:
@@ -72,13 +75,16 @@ class LayoutsReader:
         """
         if self._is_closed:
             raise RequestError("reader", "is closed", "takes nothing more", "Make a new one")
-        if self._waiting.may(data, self._count):
+        if self._waiting.may(data):
             assert isinstance(data, (bytes, Characters))
             self._aside.append(data)
-            self._count += len(data)
             return self._nothing
-        new = Stream.of(data)
-        return self._read(self._all_held().followed_by(new), last=False)
+        if self._single is not None and self._begun == NOT_BEGUN and (frames := self._read_single(data)) is not None:
+            return {self._layouts[0].key: frames}
+        read = self._read(self._all_held().followed_by(Stream.of(data)), last=False)
+        if self._single is not None and len(data) == 1:
+            self._single.learn(read[self._layouts[0].key])
+        return read
 
     def close(self) -> Mapping[str, Frames]:
         """Return the rest, now that nothing more comes. Closing once more returns nothing more."""
@@ -101,11 +107,31 @@ class LayoutsReader:
                 held = held.followed_by(Stream.of(Characters.joined(cast(Iterator[Characters], pieces))))
         return held
 
+    def _read_single(self, data: bytes | Bytes | Characters) -> Frames | None:
+        """Return the frame that all bytes are which are there; None if they are none, or it is not sure."""
+        held = self._waiting.with_next(data)
+        if held is None or self._single is None:
+            return None
+        begin_s = self._waiting.begin_s
+        if not self._waiting.values and isinstance(data, Characters):
+            begin_s = float(data.begin_s[0])
+        found = self._single.read(held, self._done, begin_s)
+        if found is None:
+            return None
+        frames, kept = found
+        if kept > 1 and not isinstance(data, bytes):
+            return None  # the times of those that are kept are in several pieces
+        self._held = Stream.of(data if kept == 1 else held[len(held) - kept :])
+        self._aside.clear()
+        self._done += len(held) - kept
+        is_marker = kept > 0 and not is_delimited(self._layouts)
+        self._waiting.looked(self._held, self._layouts[0].length if is_marker else 0)
+        return frames
+
     def _read(self, stream: Stream, *, last: bool) -> Mapping[str, Frames]:
         cut = cut_frames(stream, self._layouts, self._begun, last=last, first_offset=self._done)
         self._aside.clear()
         self._held, self._begun = stream.behind(cut.done), cut.begun
-        self._count = len(self._held.value)
         self._done += cut.done
         self._waiting.looked(self._held, cut.needed)
         return cut.frames

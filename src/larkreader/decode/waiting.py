@@ -21,7 +21,7 @@ from larkreader.declare.boundary import (
 )
 from larkreader.declare.layout import FrameLayout
 
-from .packets import most_bytes
+from .packets import CLOCKS, most_bytes
 from .stream import Stream
 
 SHORT = 32  # bytes of a piece that may be put aside
@@ -44,6 +44,10 @@ class Waiting:
         self._shortest = min(layout.shortest for layout in layouts)
         self._deciding = self._deciding_bytes()
         self._end_s: float | None = None
+        self._lasts_s = 0.0
+        self.values = bytearray()  # all bytes that are held or put aside
+        self.begin_s = float("nan")  # when the first of them began
+        self.is_sound = True  # none of them has a fault, but for the break that begins a frame
         # Bytes with which the next look is due; where any of some bytes may decide sooner, those are looked for too.
         self._wanted = 1
         self._is_due = False
@@ -67,7 +71,13 @@ class Waiting:
     def looked(self, held: Stream, needed: int) -> None:
         """Take note of what is held after a look, of which a candidate needs so many bytes; 0 without one."""
         count = len(held.value)
-        self._end_s = None if held.end_s is None or not count else float(held.end_s[-1])
+        self._end_s, self._lasts_s = None, 0.0
+        if held.end_s is not None and held.begin_s is not None and count:
+            self._end_s, self._lasts_s = float(held.end_s[-1]), float(held.end_s[-1] - held.begin_s[-1])
+        self.values = bytearray(held.value.tobytes())
+        self.begin_s = float("nan") if held.begin_s is None or not count else float(held.begin_s[0])
+        bad = () if held.bad is None else held.bad.tolist()
+        self.is_sound = not bad or (isinstance(self._boundary, BreakBoundary) and bad == [0])
         self._is_due = bool(count) and self._deciding is not None and int(held.value[-1]) in self._deciding
         if self._is_delimited:
             assert isinstance(self._boundary, DelimitedBoundary)
@@ -87,25 +97,55 @@ class Waiting:
             stages = [*lengths, *(length + markers for length in lengths), 2 * lengths[-1] + markers]
         return min((stage for stage in stages if stage > count), default=count + 1)
 
-    def may(self, data: object, count: int) -> bool:
-        """Tell whether a piece may be put aside behind so many bytes that nothing is certain of."""
-        if isinstance(data, Characters):
-            if not self._is_short(len(data)) or max(values := data.value.tolist()) > 0xFF:
-                return False
-            if self._deciding is None and self._is_delimited:
-                return count + len(data) < self._wanted and self._goes_on(data)
-        elif isinstance(data, bytes):
-            if not self._is_short(len(data)) or (self._deciding is None and self._is_delimited):
-                return False
-            values = data
-        else:
+    def may(self, data: object) -> bool:
+        """Tell whether a piece may be put aside behind what is held, and take note of its bytes if so."""
+        if not isinstance(data, (bytes, Characters)) or not self._is_short(len(data)):
             return False
-        size = count + len(values)
+        values = data if isinstance(data, bytes) else data.value.tolist()
+        if not self._is_waited_for(data, values):
+            return False
+        if isinstance(data, Characters):
+            self.is_sound &= not any(data.faults.tolist())
+            if not self.values:
+                self.begin_s = float(data.begin_s[0])
+        self.values += bytes(values)
+        return True
+
+    def _is_waited_for(self, data: bytes | Characters, values: Sequence[int]) -> bool:
+        size = len(self.values) + len(values)
+        if isinstance(data, Characters) and max(values) > 0xFF:
+            return False
+        if self._deciding is None and self._is_delimited:
+            return isinstance(data, Characters) and size < self._wanted and self._goes_on(data)
         if self._deciding is None:
             return size < self._wanted
         if self._is_delimited or size >= self._shortest:
             return size < self._wanted and not self._is_due and self._deciding.isdisjoint(values)
         return True
+
+    def with_next(self, data: object) -> bytes | None:
+        """Return all bytes there are with a next one that may end a frame; None where something is wrong with any."""
+        if not self.is_sound or not isinstance(data, (bytes, Characters)) or len(data) != 1:
+            return None
+        if isinstance(data, bytes):
+            return None if self._deciding is None and self._is_delimited else bytes(self.values) + data
+        value, fault = int(data.value[0]), int(data.faults[0])
+        if value > 0xFF or not self._ends(data, fault):
+            return None
+        return bytes(self.values) + bytes((value,))
+
+    def _ends(self, data: Characters, fault: int) -> bool:
+        """Tell whether a character is sound, and begins the next frame where that ends the one before."""
+        boundary = self._boundary
+        if isinstance(boundary, BreakBoundary):
+            return bool(fault & Fault.BREAK)
+        if isinstance(boundary, AddressMarkBoundary):
+            return not fault and data.address_mark is not None and bool(data.address_mark[0])
+        if isinstance(boundary, IdleBoundary):
+            begin_s, end_s = float(data.begin_s[0]), float(data.end_s[0])
+            least_s = boundary.seconds or (boundary.characters or 0.0) * min(end_s - begin_s, self._lasts_s)
+            return not fault and self._end_s is not None and begin_s - self._end_s >= CLOCKS * least_s > 0
+        return not fault
 
     def _is_short(self, size: int) -> bool:
         return 0 < size <= SHORT
@@ -124,5 +164,5 @@ class Waiting:
             if before_s is None or not begin_s - before_s < CERTAIN * least_s:
                 return False
             before_s = end_s
-        self._end_s = before_s
+        self._end_s, self._lasts_s = before_s, end_s - begin_s
         return True

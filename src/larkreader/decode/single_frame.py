@@ -1,0 +1,287 @@
+"""One whole frame and nothing else, recognised by what frames of its form have in common.
+
+When a byte ends a frame, a streaming reader most often holds just this frame. Where its fields lie is then the same as
+in an earlier frame of the same length in which the same values decide about it. So of each such form is kept which bits
+are always the same and where the checksum lies: comparing those with a new frame takes microseconds, where finding
+frames takes hundreds. What is not recognised, or is not right in every respect, is left to the long way.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+import numpy.typing as npt
+
+from larkreader.capture.ragged import Ragged
+from larkreader.declare.boundary import (
+    AddressMarkBoundary,
+    BreakBoundary,
+    CobsBoundary,
+    DelimitedBoundary,
+    FixedBoundary,
+    IdleBoundary,
+    LengthBoundary,
+    MarkerBoundary,
+    TerminatorBoundary,
+)
+from larkreader.declare.field_parts import REST, Count
+from larkreader.declare.fields import FieldOrder
+from larkreader.declare.layout import FrameLayout
+from larkreader.declare.shape import repeat_of
+
+from .content import judge_contents
+from .frame_columns import Frames, Spans
+from .frames import value_faults
+from .places import FieldPlaces, Located, locate
+from .verify import fixed_value
+
+MOST_FORMS = 32  # of one length; frames of further forms are found the long way
+MOST_LENGTHS = 512
+MOST_FAILURES = 8  # to tell a form, after which no more is tried
+NOTHING_SKIPPED = Spans(np.empty(0, np.int64), np.empty(0, np.int64), np.empty(0, np.uint8))
+
+
+@dataclass(frozen=True)
+class Whole:
+    """Bytes that are one frame with its delimiters: where its content lies, and how many behind are of the next."""
+
+    content: bytes
+    kept: int = 0
+
+
+@dataclass(frozen=True)
+class _Form:
+    """What frames of one form have in common.
+
+    `mask` and `value` are numbers of all the bits of a content, the first byte lowest: which bits are always the same,
+    and what they are. `check` is where the stored checksum lies, which bytes it covers, and its byte order.
+    """
+
+    mask: int
+    value: int
+    check: tuple[slice, slice, Literal["little", "big"]] | None
+    located: Located | None
+
+
+class SingleFrames:
+    """Recognises single frames of a layout.
+
+    Parameters
+    ----------
+    layout : FrameLayout
+        The only one that may travel on the wire.
+    """
+
+    def __init__(self, layout: FrameLayout) -> None:
+        self._layout = layout
+        self._forms: dict[int, list[_Form]] = {}
+        self._failures = 0
+        self._whole = _whole_by(layout)
+        self._is_judged = any(
+            slot.kind in ("bcd", "text")
+            or (slot.field is not None and (slot.field.names or slot.field.range))
+            or (layout.pattern is not None and fixed_value(slot) is not None)
+            for slot in layout.slots
+        )
+
+    def read(self, held: bytes, offset: int, begin_s: float) -> tuple[Frames, int] | None:
+        """Return the frame that some bytes are, and how many behind it belong to the next; None if unsure.
+
+        Parameters
+        ----------
+        held : bytes
+            All that is there, from the beginning of a frame on, without faults.
+        offset : int
+            Where the first of them lies in the stream.
+        begin_s : float
+            When it began, in seconds; NaN where nobody knows.
+        """
+        whole = self._whole(held)
+        if whole is None or (form := self._form_of(whole.content)) is None:
+            return None
+        return self._frames(whole, form, offset, len(held) - whole.kept, begin_s), whole.kept
+
+    def learn(self, frames: Frames) -> None:
+        """Take note of the forms of frames that are right in every respect."""
+        for row in np.flatnonzero(frames.faults == 0).tolist():
+            content: npt.NDArray[np.uint8] = frames.data[row]
+            forms = self._forms.get(len(content), [])
+            if self._failures >= MOST_FAILURES or len(forms) >= MOST_FORMS or len(self._forms) >= MOST_LENGTHS:
+                return
+            if self._form_of(content.tobytes()) is not None:
+                continue
+            form = _form_like(content, self._layout)
+            if form is None:
+                self._failures += 1
+            else:
+                self._forms.setdefault(len(content), []).append(form)
+
+    def _form_of(self, content: bytes) -> _Form | None:
+        if self._layout.pattern is not None:
+            return self._line_form(content)
+        number = int.from_bytes(content, "little")
+        for form in self._forms.get(len(content), ()):
+            if number & form.mask == form.value and _is_right(content, form, self._layout):
+                return form
+        return None
+
+    def _line_form(self, content: bytes) -> _Form | None:
+        line = np.frombuffer(content, np.uint8)
+        judged = judge_contents(line, np.zeros(1, np.int64), np.array([len(line)]), self._layout)
+        return _Form(0, 0, None, None) if judged.fits[0] and judged.genuine[0] and judged.right[0] else None
+
+    def _frames(self, whole: Whole, form: _Form, offset: int, length: int, begin_s: float) -> Frames:
+        content = np.frombuffer(bytearray(whole.content), np.uint8)
+        data: npt.NDArray[np.uint8] | Ragged = content.reshape(1, -1)
+        if self._layout.needs_locating:
+            data = Ragged(content, np.zeros(1, np.int64), np.array([len(content)]))
+        faults = np.zeros(1, np.uint8)
+        begins = np.array([begin_s])
+        frames = Frames(self._layout, np.array([offset]), begins, faults, data, NOTHING_SKIPPED, np.array([length]))
+        if form.located is not None:
+            frames.__dict__["located"] = form.located
+        if self._is_judged:
+            faults |= value_faults(frames, np.ones(1, np.bool_), np.ones(1, np.bool_))
+        return frames
+
+
+def _is_right(content: bytes, form: _Form, layout: FrameLayout) -> bool:
+    if form.check is None or layout.checksum is None:
+        return True
+    stored, covered, order = form.check
+    return int.from_bytes(content[stored], order) == layout.checksum.method.of(content[covered])
+
+
+def _form_like(content: npt.NDArray[np.uint8], layout: FrameLayout) -> _Form | None:
+    """Return the form of a right frame; None where its checksum does not lie in whole bytes."""
+    content = np.ascontiguousarray(content)
+    first, size = np.zeros(1, np.int64), np.array([len(content)])
+    located = None
+    if layout.needs_locating:
+        located = locate(content, first, None if isinstance(layout.boundary, LengthBoundary) else size, layout)
+        if not located.fits[0] or located.length[0] != len(content):
+            return None
+        fields = located.fields
+    else:
+        fields = tuple(FieldPlaces(slot, np.array([slot.first_bit]), np.array([slot.count])) for slot in layout.slots)
+    same = np.zeros(8 * len(content), np.bool_)
+    deciding = _deciding(layout)
+    for place in fields:
+        if fixed_value(place.slot) is not None or place.slot.name in deciding:
+            bits, _ = place.bits(first)
+            same[(bits[:, None] + np.arange(place.slot.bits)).reshape(-1)] = True
+    same[: 8 * len(layout.marker)] = True
+    if layout.end_marker:
+        end = 8 * (len(content) - layout.end_from_end)
+        same[end : end + 8 * len(layout.end_marker)] = True
+    mask = int.from_bytes(
+        np.packbits(same, bitorder="little" if layout.packing == "lsb" else "big").tobytes(), "little"
+    )
+    check = None
+    if layout.checksum is not None:
+        check = _check_of(fields, layout)
+        if check is None:
+            return None
+    form = _Form(mask, int.from_bytes(content.tobytes(), "little") & mask, check, located)
+    return form if _is_right(content.tobytes(), form, layout) else None
+
+
+def _deciding(layout: FrameLayout) -> set[str]:
+    """Return the fields that decide where others lie."""
+    names = {name for entry in layout.fields for name in entry.when}
+    for entry in layout.fields:
+        repeat = repeat_of(entry)
+        if isinstance(repeat, str) and repeat != REST and (by := Count.parse(repeat).field):
+            names.add(by)
+    if isinstance(layout.boundary, LengthBoundary):
+        names.add(layout.boundary.field)
+    return names
+
+
+def _check_of(
+    fields: tuple[FieldPlaces, ...], layout: FrameLayout
+) -> tuple[slice, slice, Literal["little", "big"]] | None:
+    """Return where a checksum lies, what it covers, and its byte order; None if it is not in whole bytes."""
+    checksum, slot = layout.checksum, layout.checksum_slot
+    assert checksum is not None
+    places = {place.slot.name: place for place in fields}
+    if slot is None or slot.bits % 8 or places[slot.name].bit[0] % 8 or places[slot.name].count[0] != 1:
+        return None
+    order: FieldOrder = slot.order or ("little" if layout.packing == "lsb" else "big")
+    if order not in ("little", "big"):
+        return None
+    at = int(places[slot.name].bit[0]) // 8
+    begin, end = 0, at
+    if checksum.from_ not in (None, "marker"):
+        begin = int(places[str(checksum.from_)].bit[0]) // 8
+    if checksum.to is not None:
+        last = places[checksum.to]
+        end = (int(last.bit[0]) + int(last.count[0]) * last.slot.bits + 7) // 8
+    return slice(at, at + slot.bits // 8), slice(begin, end), order
+
+
+def _whole_by(layout: FrameLayout) -> Callable[[bytes], Whole | None]:
+    """Return what tells whether bytes are one whole frame, by the layout's boundary."""
+    boundary = layout.boundary
+    if isinstance(boundary, TerminatorBoundary):
+        return _terminated(boundary)
+    if isinstance(boundary, CobsBoundary):
+        return _of_cobs
+    if isinstance(boundary, BreakBoundary):
+        return lambda held: Whole(held[1:-1], 1) if len(held) > 2 else None
+    if isinstance(boundary, (IdleBoundary, AddressMarkBoundary)):
+        return lambda held: Whole(held[:-1], 1) if len(held) > 1 else None
+    if isinstance(boundary, DelimitedBoundary):
+        return _flagged(boundary.stuffing.begin, boundary.stuffing.end, boundary.stuffing.escape)
+    if layout.checksum is not None or isinstance(boundary, FixedBoundary):
+        return Whole
+    if isinstance(boundary, MarkerBoundary) and layout.is_fixed:
+        return _before_a_marker(layout.marker)
+    return lambda held: None
+
+
+def _terminated(boundary: TerminatorBoundary) -> Callable[[bytes], Whole | None]:
+    (end, *others) = boundary.every
+
+    def whole(held: bytes) -> Whole | None:
+        place = held.find(end)
+        return Whole(held[:place]) if not others and 0 < place == len(held) - len(end) else None
+
+    return whole
+
+
+def _flagged(begin: bytes, end: bytes, escape: int) -> Callable[[bytes], Whole | None]:
+    """Return what finds a frame between flags of one byte without anything escaped in it."""
+    first = len(begin) if begin != end else 0
+    special = frozenset((*begin, *end, escape))
+
+    def whole(held: bytes) -> Whole | None:
+        content = held[first:-1]
+        is_whole = len(end) == 1 and len(begin) <= 1 and held[-1:] == end and held[:first] == begin[:first]
+        return Whole(content) if is_whole and content and special.isdisjoint(content) else None
+
+    return whole
+
+
+def _before_a_marker(marker: bytes) -> Callable[[bytes], Whole | None]:
+    return lambda held: Whole(held[: -len(marker)], len(marker)) if held.endswith(marker) else None
+
+
+def _of_cobs(held: bytes) -> Whole | None:
+    """Undo consistent overhead byte stuffing (S. Cheshire and M. Baker, 1999) of one packet."""
+    if held.find(0) != len(held) - 1 or len(held) < 2:
+        return None
+    content, place, last = bytearray(), 0, len(held) - 1
+    while place < last:
+        code = held[place]
+        behind = place + code
+        if behind > last:
+            return None
+        content += held[place + 1 : behind]
+        if code < 0xFF and behind < last:
+            content.append(0)
+        place = behind
+    return Whole(bytes(content))
