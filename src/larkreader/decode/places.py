@@ -200,12 +200,12 @@ class _Walk:
         held[there] = np.minimum(raw.astype(np.uint64), np.uint64(MOST_HELD)) if raw.dtype.kind == "u" else raw
         self.held[name] = held
         if isinstance(boundary, LengthBoundary) and boundary.field == name:
-            self.told = (held - boundary.offset + _uncounted(layout, ends // 8)) * 8
+            self.told = (held - boundary.offset + uncounted(layout, ends // 8)) * 8
             self._must(self.told >= ends)
             self._reach(self.told)
 
 
-def _uncounted(layout: FrameLayout, behind_field: Places) -> Places:
+def uncounted(layout: FrameLayout, behind_field: Places) -> Places:
     """Return how many bytes of each frame its length field does not count."""
     boundary = layout.boundary
     assert isinstance(boundary, LengthBoundary)

@@ -8,8 +8,9 @@ frames takes hundreds. What is not recognised, or is not right in every respect,
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from math import isnan
 from typing import Literal
 
 import numpy as np
@@ -31,9 +32,10 @@ from larkreader.declare.field_parts import REST, Count
 from larkreader.declare.fields import FieldOrder
 from larkreader.declare.layout import FrameLayout
 from larkreader.declare.shape import repeat_of
+from larkreader.declare.stuffing import Stuffing
 
 from .content import judge_contents
-from .frame_columns import Frames, Spans
+from .frame_columns import Frames, Skip, Spans
 from .frames import value_faults
 from .places import FieldPlaces, Located, locate
 from .verify import fixed_value
@@ -46,10 +48,14 @@ NOTHING_SKIPPED = Spans(np.empty(0, np.int64), np.empty(0, np.int64), np.empty(0
 
 @dataclass(frozen=True)
 class Whole:
-    """Bytes that are one frame with its delimiters: where its content lies, and how many behind are of the next."""
+    """Bytes that are one frame with its delimiters: what it holds, and how many bytes lie before and behind it.
+
+    Those before are empty packets, those behind belong to the next frame.
+    """
 
     content: bytes
     kept: int = 0
+    empty: int = 0
 
 
 @dataclass(frozen=True)
@@ -100,9 +106,9 @@ class SingleFrames:
             When it began, in seconds; NaN where nobody knows.
         """
         whole = self._whole(held)
-        if whole is None or (form := self._form_of(whole.content)) is None:
+        if whole is None or (whole.empty and not isnan(begin_s)) or (form := self._form_of(whole.content)) is None:
             return None
-        return self._frames(whole, form, offset, len(held) - whole.kept, begin_s), whole.kept
+        return self._frames(whole, form, offset, len(held) - whole.kept - whole.empty, begin_s), whole.kept
 
     def learn(self, frames: Frames) -> None:
         """Take note of the forms of frames that are right in every respect."""
@@ -140,7 +146,12 @@ class SingleFrames:
             data = Ragged(content, np.zeros(1, np.int64), np.array([len(content)]))
         faults = np.zeros(1, np.uint8)
         begins = np.array([begin_s])
-        frames = Frames(self._layout, np.array([offset]), begins, faults, data, NOTHING_SKIPPED, np.array([length]))
+        skipped = NOTHING_SKIPPED
+        if whole.empty:
+            places = np.arange(offset, offset + whole.empty)
+            skipped = Spans(places, np.ones_like(places), np.full(whole.empty, Skip.FILL, np.uint8))
+        offsets, lengths = np.array([offset + whole.empty]), np.array([length])
+        frames = Frames(self._layout, offsets, begins, faults, data, skipped, lengths)
         if form.located is not None:
             frames.__dict__["located"] = form.located
         if self._is_judged:
@@ -235,7 +246,7 @@ def _whole_by(layout: FrameLayout) -> Callable[[bytes], Whole | None]:
     if isinstance(boundary, (IdleBoundary, AddressMarkBoundary)):
         return lambda held: Whole(held[:-1], 1) if len(held) > 1 else None
     if isinstance(boundary, DelimitedBoundary):
-        return _flagged(boundary.stuffing.begin, boundary.stuffing.end, boundary.stuffing.escape)
+        return _flagged(boundary.stuffing)
     if layout.checksum is not None or isinstance(boundary, FixedBoundary):
         return Whole
     if isinstance(boundary, MarkerBoundary) and layout.is_fixed:
@@ -253,17 +264,39 @@ def _terminated(boundary: TerminatorBoundary) -> Callable[[bytes], Whole | None]
     return whole
 
 
-def _flagged(begin: bytes, end: bytes, escape: int) -> Callable[[bytes], Whole | None]:
-    """Return what finds a frame between flags of one byte without anything escaped in it."""
-    first = len(begin) if begin != end else 0
-    special = frozenset((*begin, *end, escape))
+def _flagged(stuffing: Stuffing) -> Callable[[bytes], Whole | None]:
+    """Return what finds a frame between flags of one byte."""
+    begin, end, escape = stuffing.begin, stuffing.end, stuffing.escape
+    flags = frozenset((*begin, *end))
+    if len(end) != 1 or len(begin) > 1:
+        return lambda held: None
 
     def whole(held: bytes) -> Whole | None:
-        content = held[first:-1]
-        is_whole = len(end) == 1 and len(begin) <= 1 and held[-1:] == end and held[:first] == begin[:first]
-        return Whole(content) if is_whole and content and special.isdisjoint(content) else None
+        if stuffing.is_closed_by_begin:
+            inner = held.lstrip(end)[:-1]
+            empty = len(held) - len(inner) - 1
+        else:
+            inner, empty = held[1:-1], 0
+            if held[:1] != begin:
+                return None
+        if held[-1:] != end or not inner or not flags.isdisjoint(inner):
+            return None
+        content = _unescaped(inner, escape, stuffing.behind) if escape in inner else inner
+        return None if content is None else Whole(content, empty=empty)
 
     return whole
+
+
+def _unescaped(inner: bytes, escape: int, behind: Sequence[int]) -> bytes | None:
+    """Turn back what is escaped; None if no sender can have escaped it so."""
+    content, values = bytearray(), iter(inner)
+    for value in values:
+        if value == escape:
+            value = behind[following] if (following := next(values, None)) is not None else -1
+            if value < 0:
+                return None
+        content.append(value)
+    return bytes(content)
 
 
 def _before_a_marker(marker: bytes) -> Callable[[bytes], Whole | None]:

@@ -8,7 +8,10 @@ when a frame is certain.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from typing import Literal
+
+import numpy as np
 
 from larkreader.capture.characters import Characters, Fault
 from larkreader.declare.boundary import (
@@ -16,12 +19,18 @@ from larkreader.declare.boundary import (
     BreakBoundary,
     CobsBoundary,
     DelimitedBoundary,
+    EscapeBoundary,
+    HdlcBoundary,
     IdleBoundary,
+    LengthBoundary,
+    SlipBoundary,
     TerminatorBoundary,
 )
 from larkreader.declare.layout import FrameLayout
+from larkreader.declare.shape import name_of, varies
 
 from .packets import CLOCKS, most_bytes
+from .places import uncounted
 from .stream import Stream
 
 SHORT = 32  # bytes of a piece that may be put aside
@@ -43,6 +52,9 @@ class Waiting:
         self._is_delimited = isinstance(boundary, DelimitedBoundary)
         self._shortest = min(layout.shortest for layout in layouts)
         self._deciding = self._deciding_bytes()
+        self._deciding_texts = self._deciding_markers()
+        self._flag = self._idle_flag()
+        self._told = _told_length(layouts[0]) if len(layouts) == 1 else None
         self._end_s: float | None = None
         self._lasts_s = 0.0
         self.values = bytearray()  # all bytes that are held or put aside
@@ -63,10 +75,22 @@ class Waiting:
             return None
         if isinstance(boundary, DelimitedBoundary):
             return frozenset(flag[-1] for flag in (boundary.stuffing.begin, boundary.stuffing.end) if flag)
+        return None
+
+    def _deciding_markers(self) -> tuple[bytes, ...]:
+        """Return the markers without which no frame of a wire with end markers is certain; none on other wires."""
         ended = [layout for layout in self._layouts if layout.end_marker and not layout.is_fixed]
         if not ended or any(layout.end_from_end != len(layout.end_marker) for layout in ended):
+            return ()
+        return tuple({text for layout in self._layouts for text in (layout.marker, layout.end_marker) if text})
+
+    def _idle_flag(self) -> int | None:
+        """Return the byte that may stand between frames as often as it likes; None where there is none."""
+        boundary = self._boundary
+        if not isinstance(boundary, (SlipBoundary, HdlcBoundary, EscapeBoundary)):
             return None
-        return frozenset(b"".join(layout.marker + layout.end_marker for layout in self._layouts))
+        stuffing = boundary.stuffing
+        return stuffing.end[0] if stuffing.is_closed_by_begin and len(stuffing.end) == 1 else None
 
     def looked(self, held: Stream, needed: int) -> None:
         """Take note of what is held after a look, of which a candidate needs so many bytes; 0 without one."""
@@ -82,6 +106,8 @@ class Waiting:
         if self._is_delimited:
             assert isinstance(self._boundary, DelimitedBoundary)
             self._wanted = most_bytes(self._boundary)
+        elif not needed and self._deciding_texts:
+            self._wanted = max(count + 1, min(layout.longest for layout in self._layouts))
         elif not needed:
             self._wanted = max(count + 1, self._shortest)
         else:
@@ -90,11 +116,12 @@ class Waiting:
     def _next_stage(self, count: int, needed: int) -> int:
         """Return how many bytes must be held before more can be certain of a candidate that needs so many."""
         markers = max(len(layout.marker) for layout in self._layouts)
+        behind = [0, markers] if any(layout.checksum for layout in self._layouts) or not markers else [markers]
         if any(layout.needs_locating for layout in self._layouts):
-            stages = [needed, needed + markers]
+            stages = [needed, needed + markers]  # of some not even the length is known
         else:
             lengths = sorted(layout.length for layout in self._layouts)
-            stages = [*lengths, *(length + markers for length in lengths), 2 * lengths[-1] + markers]
+            stages = [*(length + more for length in lengths for more in behind), 2 * lengths[-1] + markers]
         return min((stage for stage in stages if stage > count), default=count + 1)
 
     def may(self, data: object) -> bool:
@@ -115,13 +142,27 @@ class Waiting:
         size = len(self.values) + len(values)
         if isinstance(data, Characters) and max(values) > 0xFF:
             return False
-        if self._deciding is None and self._is_delimited:
-            return isinstance(data, Characters) and size < self._wanted and self._goes_on(data)
-        if self._deciding is None:
-            return size < self._wanted
-        if self._is_delimited or size >= self._shortest:
-            return size < self._wanted and not self._is_due and self._deciding.isdisjoint(values)
-        return True
+        if self._is_delimited:
+            if self._deciding is None:
+                return isinstance(data, Characters) and size < self._wanted and self._goes_on(data)
+            if size >= self._wanted or self._is_due:
+                return False
+            return self._deciding.isdisjoint(values) or self._is_between(values)
+        if size < self._shortest and self._deciding_texts:
+            return True
+        if self._deciding_texts:
+            longest = max(map(len, self._deciding_texts))
+            tail = bytes(self.values[-longest:]) + bytes(values)
+            new = tail[max(len(tail) - len(values) - longest + 1, 0) :]
+            return size < self._wanted and not any(text in new for text in self._deciding_texts)
+        if size >= self._wanted and self._told is not None:
+            self._wanted = max(self._wanted, self._told(bytes(self.values) + bytes(values)))
+        return size < self._wanted
+
+    def _is_between(self, values: Sequence[int]) -> bool:
+        """Tell whether there is nothing yet but flags between frames."""
+        flag = self._flag
+        return flag is not None and all(one == flag for one in values) and not self.values.strip(bytes((flag,)))
 
     def with_next(self, data: object) -> bytes | None:
         """Return all bytes there are with a next one that may end a frame; None where something is wrong with any."""
@@ -166,3 +207,23 @@ class Waiting:
             before_s = end_s
         self._end_s, self._lasts_s = before_s, end_s - begin_s
         return True
+
+
+def _told_length(layout: FrameLayout) -> Callable[[bytes], int] | None:
+    """Return what reads how many bytes a frame says that it has, 0 if it begins with none; None if it is no byte."""
+    boundary, marker = layout.boundary, layout.marker
+    if not isinstance(boundary, LengthBoundary) or not marker:
+        return None
+    slot = layout.slot[boundary.field]
+    before = list(layout.fields)[: [name_of(entry) for entry in layout.fields].index(boundary.field)]
+    if slot.first_bit % 8 or slot.bits % 8 or slot.count != 1 or slot.order or any(varies(entry) for entry in before):
+        return None
+    first, end = slot.first_bit // 8, slot.end_bit // 8
+    order: Literal["little", "big"] = "little" if layout.packing == "lsb" else "big"
+    more = int(uncounted(layout, np.array([end]))[0]) - boundary.offset
+
+    def told(held: bytes) -> int:
+        length = int.from_bytes(held[first:end], order) + more
+        return length if held.startswith(marker) and len(held) >= end and length <= boundary.longest else 0
+
+    return told
