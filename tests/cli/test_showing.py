@@ -1,23 +1,24 @@
 """What `listen`, `send` and `decode` show, on stand-ins and on two ends of a pseudo terminal."""
 
 import os
-import pty
 import re
 import select
 import struct
 import subprocess
 import sys
-import termios
 import threading
 import time
 from contextlib import ExitStack, contextmanager
-from fcntl import ioctl
 
 import numpy as np
 import pytest
 
 import larkreader as lr
 from larkreader.exercise.forwarder import Forwarder
+
+termios = pytest.importorskip("termios", reason="there are no POSIX terminals here")
+pty = pytest.importorskip("pty")
+ioctl = pytest.importorskip("fcntl").ioctl
 
 COMMAND = [sys.executable, "-m", "larkreader"]
 

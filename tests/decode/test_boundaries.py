@@ -443,7 +443,7 @@ def test_end_markers_beyond_the_longest_frame_do_not_count(last, frames):
     assert in_pieces(data, layout, range(len(data))) == whole
 
 
-@examples(5)
+@examples(2)
 @given(seed=SEEDS)
 def test_frame_after_frame_byte_by_byte_gives_what_the_whole_gives_and_none_too_late(seed):
     """Frames of the forms that a reader has seen and of new ones, a few of them damaged."""

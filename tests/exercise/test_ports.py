@@ -3,11 +3,9 @@ import os
 import select
 import socket
 import struct
-import termios
 import threading
 import time
 from contextlib import ExitStack, contextmanager
-from fcntl import ioctl
 
 import pytest
 from hypothesis import given
@@ -19,6 +17,9 @@ from larkreader.cli import run
 from larkreader.exercise.ports.borrowed import BorrowedPort
 from larkreader.exercise.ports.listing import find_ports
 from larkreader.testing.ports import check_port
+
+termios = pytest.importorskip("termios", reason="there are no POSIX terminals here")
+ioctl = pytest.importorskip("fcntl").ioctl
 
 LINE = lr.LineSettings.parse("57600 8N1")
 

@@ -163,7 +163,7 @@ def _with_dumps(sheet: Sheet, dumps: tuple[str, ...]) -> Sheet:
 
 def _with_ports(sheet: Sheet, ports: tuple[str, ...]) -> Sheet:
     """Return a sheet whose ends have the settings of some serial devices."""
-    from larkreader.exercise.ports.tty import read_back
+    from larkreader.exercise.ports.open import read_back
 
     told = {}
     for end, path in _of_ends("--read-back", ports, sheet):

@@ -142,9 +142,10 @@ def moved(registers: Registers, crc: CrcAlgorithm, length: int) -> Registers:
     tables, digit = _tables(crc, length), _digit(crc)
     if len(tables) == 1:
         return tables[0].take(registers)
-    moved: Registers = tables[0].take(registers & registers.dtype.type((1 << digit) - 1))
+    mask = registers.dtype.type((1 << digit) - 1)
+    moved: Registers = tables[0].take((registers & mask).astype(np.intp))  # NumPy 2.0 takes no uint64 for a place
     for place, table in enumerate(tables[1:], 1):
-        moved ^= table.take((registers >> digit * place) & registers.dtype.type((1 << digit) - 1))
+        moved ^= table.take((registers >> digit * place & mask).astype(np.intp))
     return moved
 
 

@@ -84,8 +84,8 @@ class Content(io.RawIOBase):
         return self._from.tell()
 
     def close(self) -> None:
-        """Close the file."""
-        if not self.closed:
+        """Close the file, if it could be opened."""
+        if not self.closed and hasattr(self, "_file"):
             self._file.close()
         super().close()
 

@@ -46,7 +46,7 @@ class DescriptorPort(Port):
         self._check_open()
         while rest:
             try:
-                rest = rest[os.write(self._descriptor, rest) :]
+                rest = rest[self._give(rest) :]
                 continue
             except BlockingIOError:  # it is full
                 pass
@@ -71,10 +71,22 @@ class DescriptorPort(Port):
             try:
                 self._restore()
             finally:
-                os.close(self._descriptor)
+                self._release()
 
     def _restore(self) -> None:
         """Undo what opening changed."""
+
+    def _give(self, data: memoryview) -> int:
+        """Hand over what the system takes now, and return how many bytes that is."""
+        return os.write(self._descriptor, data)
+
+    def _take(self, most: int) -> bytes:
+        """Return what the system has; nothing if the other end has closed."""
+        return os.read(self._descriptor, most)
+
+    def _release(self) -> None:
+        """Give the descriptor back to the system."""
+        os.close(self._descriptor)
 
     def _check_open(self) -> None:
         if self._closed:
@@ -88,7 +100,7 @@ class DescriptorPort(Port):
 
     def _read_now(self, most: int) -> bytes:
         try:
-            data = os.read(self._descriptor, most)
+            data = self._take(most)
         except BlockingIOError:
             return b""
         except OSError as error:
@@ -99,6 +111,6 @@ class DescriptorPort(Port):
 
     def _failed(self, error: OSError) -> PortError:
         gone = {errno.EIO, errno.ENXIO, errno.ENODEV, errno.EPIPE, errno.ECONNRESET}
-        if error.errno in gone:
+        if error.errno in gone or isinstance(error, ConnectionError):
             return PortError(f"port {self.name}", "is gone", advice="Was it unplugged, or closed by the other end?")
         return PortError(f"port {self.name}", f"failed: {error.strerror}")

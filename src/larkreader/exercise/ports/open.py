@@ -22,6 +22,7 @@ from .simulated import SimulatedPort
 
 ACCEPT = "accept:"
 PORT_WANTED = "must be a device such as /dev/ttyUSB0, HOST:PORT, accept:HOST:PORT, pty, or stand-in:NAME"
+NO_TERMINALS = "must be HOST:PORT, accept:HOST:PORT or stand-in:NAME, as there are no POSIX terminals here"
 _HOST_AND_PORT = re.compile(r"(\[[0-9A-Fa-f:]+\]|[^/:\s]+):(\d{1,5})")
 
 
@@ -53,9 +54,7 @@ def open_port(name: str, line: LineSettings | None = None, *, limit_s: float | N
     if name.startswith(STAND_IN):
         return _open_stand_in(name, line)
     if name == "pty":
-        from .pty import PtyPort
-
-        return PtyPort()
+        return _open_pty()
     where = _HOST_AND_PORT.fullmatch(name.removeprefix(ACCEPT))
     if where and not Path(name).exists():
         from . import tcp
@@ -71,6 +70,31 @@ def open_port(name: str, line: LineSettings | None = None, *, limit_s: float | N
         advice = nearest(name, there) if there else "No serial device is there at all. Is it plugged in and powered?"
         raise PortError(f'port "{name}"', "does not exist", "", advice)
     return _open_device(name, line)
+
+
+def read_back(path: str) -> LineSettings:
+    """Return the settings that a serial device has, and leave it as it is.
+
+    Parameters
+    ----------
+    path : str
+        The device. Opening it may restart what hangs on it, as any opening may.
+
+    Returns
+    -------
+    LineSettings
+        As its driver gives them.
+
+    Raises
+    ------
+    PortError
+        If it cannot be opened, is no serial device, or does not tell its baud.
+    """
+    try:
+        from . import tty
+    except ModuleNotFoundError:
+        raise PortError(f'port "{path}"', "cannot be opened on this system", NO_TERMINALS) from None
+    return tty.read_back(path)
 
 
 def open_by_name(
@@ -137,9 +161,19 @@ def _open_stand_in(
     return port
 
 
-def _open_device(path: str, line: LineSettings) -> Port:
-    from . import tty
+def _open_pty() -> Port:
+    try:
+        from .pty import PtyPort
+    except ModuleNotFoundError:
+        raise PortError('port "pty"', "is none that this system has", NO_TERMINALS) from None
+    return PtyPort()
 
+
+def _open_device(path: str, line: LineSettings) -> Port:
+    try:
+        from . import tty
+    except ModuleNotFoundError:
+        raise PortError(f'port "{path}"', "cannot be opened on this system", NO_TERMINALS) from None
     try:
         descriptor = tty.open_descriptor(path)
     except PortError:

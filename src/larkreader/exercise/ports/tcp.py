@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import socket
 
 from larkreader.errors import PortError
@@ -27,9 +26,18 @@ class TcpPort(DescriptorPort):
 
     def __init__(self, connection: socket.socket, name: str) -> None:
         connection.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
-        descriptor = connection.detach()
-        os.set_blocking(descriptor, False)
-        super().__init__(descriptor, name)
+        connection.setblocking(False)
+        super().__init__(connection.fileno(), name)
+        self._connection = connection  # a socket is no file on every system, so that its own calls are used
+
+    def _give(self, data: memoryview) -> int:
+        return self._connection.send(data)
+
+    def _take(self, most: int) -> bytes:
+        return self._connection.recv(most)
+
+    def _release(self) -> None:
+        self._connection.close()
 
 
 def connect(host: str, number: int) -> TcpPort:
