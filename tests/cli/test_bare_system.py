@@ -41,7 +41,7 @@ os.read = os.write = no_file
 
 from larkreader.cli import main
 
-told = []
+outcome = []
 for arguments in json.loads(sys.argv[1]):
     out, err = io.StringIO(), io.StringIO()
     sys.argv = ["larkreader", *arguments]
@@ -50,8 +50,8 @@ for arguments in json.loads(sys.argv[1]):
             main()
         except SystemExit as end:
             status = end.code
-    told.append([status, out.getvalue(), err.getvalue()])
-sys.stdout.write(json.dumps(told))
+    outcome.append([status, out.getvalue(), err.getvalue()])
+sys.stdout.write(json.dumps(outcome))
 """
 WORKING = {
     "version": ["--version"],
@@ -92,7 +92,7 @@ def echo(server):
 
 
 @pytest.fixture(scope="module")
-def told(tmp_path_factory):
+def outcomes(tmp_path_factory):
     from larkreader.demo.rig import make_rig, write_rig
 
     folder = tmp_path_factory.mktemp("bare")
@@ -109,15 +109,15 @@ def told(tmp_path_factory):
 
 
 @pytest.mark.parametrize("name", WORKING)
-def test_a_command_that_needs_no_device_works(told, name):
-    status, out, err = told[name]
+def test_a_command_that_needs_no_device_works(outcomes, name):
+    status, out, err = outcomes[name]
     assert status in (0, 1), err  # 1: the demo has findings
     assert "Traceback" not in err
     assert out or name in ("report", "convert", "draw", "new", "listen")
 
 
 @pytest.mark.parametrize("name", REFUSED)
-def test_a_port_that_the_system_does_not_have_is_refused_with_what_there_is(told, name):
-    status, _, err = told[name]
+def test_a_port_that_the_system_does_not_have_is_refused_with_what_there_is(outcomes, name):
+    status, _, err = outcomes[name]
     assert status == 2
     assert "HOST:PORT, accept:HOST:PORT or stand-in:NAME" in err

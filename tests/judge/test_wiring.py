@@ -111,7 +111,7 @@ CASES = {
         [('pin.tx = {}', 'pin.tx = { levels = "eia-232" }')], ["polarity-mismatch", "level-too-high"],
         "pump_head.tx drives -15 to 15 V",
     ),
-    "line driver through a converter that is not said to invert": (
+    "line driver through a converter that is not declared to invert": (
         [('pin.tx = {}', 'pin.tx = { levels = "eia-232" }'), (RX_TX, RX_TX + "\ntranslates = true")], ["polarity-mismatch"],
         "declare inverts = true on the joint beside translates = true.",
     ),

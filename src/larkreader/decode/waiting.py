@@ -54,7 +54,7 @@ class Waiting:
         self._deciding = self._deciding_bytes()
         self._deciding_texts = self._deciding_markers()
         self._flag = self._idle_flag()
-        self._told = _told_length(layouts[0]) if len(layouts) == 1 else None
+        self._length_of = _declared_length(layouts[0]) if len(layouts) == 1 else None
         self._end_s: float | None = None
         self._lasts_s = 0.0
         self.values = bytearray()  # all bytes that are held or put aside
@@ -155,8 +155,8 @@ class Waiting:
             tail = bytes(self.values[-longest:]) + bytes(values)
             new = tail[max(len(tail) - len(values) - longest + 1, 0) :]
             return size < self._wanted and not any(text in new for text in self._deciding_texts)
-        if size >= self._wanted and self._told is not None:
-            self._wanted = max(self._wanted, self._told(bytes(self.values) + bytes(values)))
+        if size >= self._wanted and self._length_of is not None:
+            self._wanted = max(self._wanted, self._length_of(bytes(self.values) + bytes(values)))
         return size < self._wanted
 
     def _is_between(self, values: Sequence[int]) -> bool:
@@ -209,21 +209,22 @@ class Waiting:
         return True
 
 
-def _told_length(layout: FrameLayout) -> Callable[[bytes], int] | None:
+def _declared_length(layout: FrameLayout) -> Callable[[bytes], int] | None:
     """Return what reads how many bytes a frame says that it has, 0 if it begins with none; None if it is no byte."""
     boundary, marker = layout.boundary, layout.marker
     if not isinstance(boundary, LengthBoundary) or not marker:
         return None
     slot = layout.slot[boundary.field]
     before = list(layout.fields)[: [name_of(entry) for entry in layout.fields].index(boundary.field)]
-    if slot.first_bit % 8 or slot.bits % 8 or slot.count != 1 or slot.order or any(varies(entry) for entry in before):
+    is_plain = slot.kind == "uint" and slot.count == 1 and slot.order is None
+    if not is_plain or slot.first_bit % 8 or slot.bits % 8 or any(varies(entry) for entry in before):
         return None
     first, end = slot.first_bit // 8, slot.end_bit // 8
     order: Literal["little", "big"] = "little" if layout.packing == "lsb" else "big"
     more = int(uncounted(layout, np.array([end]))[0]) - boundary.offset
 
-    def told(held: bytes) -> int:
+    def length_of(held: bytes) -> int:
         length = int.from_bytes(held[first:end], order) + more
         return length if held.startswith(marker) and len(held) >= end and length <= boundary.longest else 0
 
-    return told
+    return length_of

@@ -164,7 +164,8 @@ def _idle_before(characters: Characters, beginning: Trace | None) -> float:
 
 def _count_spurious(characters: Characters, layouts: Sequence[FrameLayout], pause_s: float, idle: float) -> int:
     """Return how many of the first characters are no message; `idle` is what lies before, in character times."""
-    if not len(characters) or (characters.value[:COMPARED] > 0xFF).any():
+    characters = characters[:COMPARED]
+    if not len(characters) or (characters.value > 0xFF).any():
         return 0
     broken = (characters.faults & Fault.BREAK) != 0
     if any(isinstance(layout.boundary, BreakBoundary) for layout in layouts) and broken[0]:
@@ -202,7 +203,7 @@ class _Context:
     """What the first characters of a wire are by what follows them: frames, where they are declared, or text."""
 
     def __init__(self, characters: Characters, layouts: Sequence[FrameLayout]) -> None:
-        self._some = characters[:COMPARED]
+        self._some = characters
         self._layouts = layouts
 
     @property
