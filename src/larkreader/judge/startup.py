@@ -23,7 +23,7 @@ from larkreader.declare.line import LineSettings
 from larkreader.decode.frame_columns import FrameFault, Frames, Skip, Spans
 from larkreader.decode.frames import read_layouts
 
-from .findings import Finding, Places, make_finding
+from .findings import NOWHERE, Finding, Places, make_finding
 from .first_sight import LETTERS, is_text
 from .sequence import UNTRUSTED
 
@@ -71,16 +71,17 @@ class Startup:
         )
 
     def finding(self, wire: str, characters: Characters) -> Finding:
-        """Return the finding on it."""
-        if self.count:
-            places = Places.on(characters, np.arange(self.count))
-        else:
-            places = Places.at(None, self.pulses_s if len(self.pulses_s) else self.begin_s)
+        """Return the finding on it. That characters mean nothing is concluded from what stands around them."""
+        times = [*([] if self.low_s is None else [self.begin_s]), *self.pulses_s]
+        offsets = np.concatenate([np.full(len(times), NOWHERE), np.arange(self.count)])
+        at_s = np.concatenate([times, characters.begin_s[: self.count]])
+        order = np.argsort(at_s, kind="stable")
         values = [f"0x{value:02X}" for value in characters.value[: min(self.count, SHOWN)].tolist()]
         return make_finding(
             "startup-character",
             wire,
-            places,
+            Places.at(offsets[order], at_s[order]),
+            certainty="likely" if self.count else "proven",
             values=values or None,
             pulses=len(self.pulses_s) or None,
             low_s=self.low_s,
