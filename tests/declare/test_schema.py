@@ -3,6 +3,7 @@
 import json
 import re
 import tomllib
+from importlib.resources import files
 from pathlib import Path
 
 import pytest
@@ -19,7 +20,7 @@ SHEETS = {
         re.findall(r"```toml\n(sheet = 1.*?)```", path.read_text(encoding="utf-8"), re.DOTALL)
     )
 }
-RIG = (ROOT / "src" / "larkreader" / "data" / "rig.toml").read_text(encoding="utf-8")
+RIG = (files(lr) / "data" / "rig.toml").read_text(encoding="utf-8")
 
 
 @pytest.fixture(scope="module")

@@ -4,11 +4,12 @@ import threading
 import pytest
 
 import larkreader as lr
+from larkreader.demo.rig import rig_sheet
 from larkreader.exercise.devices import Device
 from larkreader.exercise.pump import DosingPump
 from larkreader.exercise.stepping import Stepping, probe_flow_control
 
-RIG = lr.open_sheet("src/larkreader/data/rig.toml")
+RIG = rig_sheet()
 
 
 BAUDS = (9600, 115_200, 57_600, 38_400, 19_200, 4800)

@@ -120,7 +120,7 @@ CASES = {
     ),
     "an inverter that nobody wants": (
         [(TX_RX, TX_RX + "\ninverts = true")], ["polarity-mismatch"],
-        "controller.tx rests high and pump_head.rx expects high, and the joint between them inverts.",
+        "controller.tx rests high and pump_head.rx expects high, and what lies between them inverts.",
     ),
     "an inverter that the receiver expects": (
         [(TX_RX, TX_RX + "\ninverts = true"), ('receives = "to_pump"', 'receives = "to_pump"\nline = { idle = "low" }'),

@@ -64,7 +64,7 @@ SETTINGS: Mapping[str, Kind] = {
         detail=(
             "Declared idle {declared}, measured idle {found}.",
             AS,
-            "{output} rests {rests} and {input} expects {expects}, and the joint between them {joint}.",
+            "{output} rests {rests} and {input} expects {expects}, and what lies between them {joint}.",
         ),
     ),
     "level-mismatch": Kind(
