@@ -44,15 +44,23 @@ LINE_OF_TEXT = {
     "pattern": "n={count} f={flow} {state}",
     "fields": TEXT,
 }
+KINDS = ((1, FIELDS), (2, [FIELDS[0], FIELDS[-1]]))
 COUNT = 200
 
 
-def layouts():
-    """Yield the layouts with their names."""
+def wires():
+    """Yield the layouts of a wire with its name; only frames of the first are sent."""
     for name, (boundary, fields) in BOUNDARIES.items():
         checksum = {"checksum": CRC} if any(field["type"] == "checksum" for field in fields) else {}
-        yield name, lr.FrameLayout(key="flow", boundary=boundary, fields=fields, **checksum)
-    yield "line of text", lr.FrameLayout(key="flow", **LINE_OF_TEXT)
+        yield name, [lr.FrameLayout(key="flow", boundary=boundary, fields=fields, **checksum)]
+    yield "line of text", [lr.FrameLayout(key="flow", **LINE_OF_TEXT)]
+    for name in ("marker", "slip"):
+        kinds = [[{"name": "kind", "type": "uint8", "equals": kind}, *fields] for kind, fields in KINDS]
+        boundary = BOUNDARIES[name][0]
+        named = [
+            lr.FrameLayout(key=f"l{n}", boundary=boundary, fields=one, checksum=CRC) for n, one in enumerate(kinds)
+        ]
+        yield f"{name}, two layouts", named
 
 
 def values_of(random, number):
@@ -85,18 +93,20 @@ def main():
     line = lr.LineSettings.parse("115200 8N1")
     print("| boundary | bytes that decide nothing: median | 99 % | bytes that end a frame: median | 99 % |")
     print("|---|---|---|---|---|")
-    for name, layout in layouts():
+    for name, layouts in wires():
+        layout = layouts[0]
         characters = stream_of(layout, line)
         is_timed = layout.boundary.kind in ("idle", "break")
         pieces = [characters[n : n + 1] if is_timed else bytes([characters.value[n]]) for n in range(len(characters))]
-        reader, idle, ends, found = lr.FrameReader(layout), [], [], 0
+        reader, idle, ends, found = lr.LayoutsReader(layouts), [], [], 0
         for piece in pieces:
             begin = time.perf_counter_ns()
             frames = reader.feed(piece)
             cost = time.perf_counter_ns() - begin
-            (ends if len(frames) else idle).append(cost / 1e3)
-            found += len(frames)
-        found += len(reader.close())
+            count = sum(map(len, frames.values()))
+            (ends if count else idle).append(cost / 1e3)
+            found += count
+        found += sum(map(len, reader.close().values()))
         assert found == COUNT, (name, found)
         rows = [f"{np.median(one):.0f} | {np.percentile(one, 99):.0f}" for one in (idle[50:], ends[3:])]
         print(f"| {name} | {' | '.join(rows)} |", flush=True)

@@ -77,6 +77,54 @@ def test_pieces_of_several_layouts_give_what_the_whole_gives(data):
     assert in_pieces(stream, declared, range(len(stream))) == whole
 
 
+SEVERAL = [
+    {"kind": "marker", "marker": "A5"},
+    {"kind": "marker", "marker": "A5 5A"},
+    {"kind": "slip"},
+    {"kind": "cobs"},
+    {"kind": "hdlc"},
+    {"kind": "terminator", "terminator": "\r\n"},
+]
+
+
+@given(
+    st.sampled_from(SEVERAL),
+    st.lists(st.tuples(st.integers(0, 3), st.integers(0, 0xFFFF), st.integers(0, 9)), min_size=2, max_size=9),
+    st.booleans(),
+    st.permutations(range(4)),
+)
+def test_frames_of_several_layouts_byte_by_byte(boundary, sent, has_checksum, order):
+    """Told apart by a kind or not, of one length or not, in any order, a byte lost or changed now and then."""
+    check = [{"name": "crc", "type": "checksum"}] if has_checksum else []
+    extra = {"checksum": {"algorithm": "CRC-16/MODBUS"}} if has_checksum else {}
+    kinds = [{"name": "kind", "type": "uint8", "equals": number} for number in (1, 2)] + [
+        {"name": "kind", "type": "uint8"}
+    ]
+    fields = [[kinds[0], "uint16"], [kinds[1], "uint16"], [kinds[1], "uint8"], [kinds[2], "uint16"]]
+    declared = [
+        lr.FrameLayout(key=f"l{n}", boundary=boundary, fields=[kind, {"name": "v", "type": of}, *check], **extra)
+        for n, (kind, of) in enumerate(fields)
+    ]
+    stream = b""
+    for number, value, damage in sent:
+        layout = declared[number]
+        frame = layout.as_sent(
+            layout.encode({"v": value & (0xFF if number == 2 else 0xFFFF)} | ({"kind": 7} if number == 3 else {}))
+        )
+        place = value % len(frame)
+        stream += frame[:place] + frame[place + 1 :] if damage == 9 else frame
+    declared = [declared[number] for number in order]
+    whole = table_of([lr.read_layouts(stream, declared)], declared)
+    assert in_pieces(stream, declared, range(len(stream))) == whole
+    reader, out = lr.LayoutsReader(declared), []
+    for count in range(1, len(stream) + 1):
+        found = reader.feed(stream[count - 1 : count])
+        out += [(name, offset) for name, frames in found.items() for offset in frames.offset.tolist()]
+        if count % 3 == 0:
+            fresh = lr.LayoutsReader(declared).feed(stream[:count])
+            assert sorted(out) == sorted((name, at) for name, frames in fresh.items() for at in frames.offset.tolist())
+
+
 @given(st.data())
 def test_pieces_of_characters_keep_times_and_faults(data):
     stream = data.draw(damaged_streams(STATUS)) + b"\x00"

@@ -8,7 +8,8 @@ frames takes hundreds. What is not recognised, or is not right in every respect,
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from math import isnan
 from typing import Literal
@@ -33,6 +34,7 @@ from larkreader.declare.fields import FieldOrder
 from larkreader.declare.layout import FrameLayout
 from larkreader.declare.shape import repeat_of
 from larkreader.declare.stuffing import Stuffing
+from larkreader.errors import RequestError
 
 from .content import judge_contents
 from .frame_columns import Frames, Skip, Spans
@@ -73,28 +75,22 @@ class _Form:
 
 
 class SingleFrames:
-    """Recognises single frames of a layout.
+    """Recognises single frames of the layouts of a wire.
 
     Parameters
     ----------
-    layout : FrameLayout
-        The only one that may travel on the wire.
+    layouts : sequence of FrameLayout
+        What may travel on it.
     """
 
-    def __init__(self, layout: FrameLayout) -> None:
-        self._layout = layout
-        self._forms: dict[int, list[_Form]] = {}
-        self._failures = 0
-        self._whole = _whole_by(layout)
-        self._is_judged = any(
-            slot.kind in ("bcd", "text")
-            or (slot.field is not None and (slot.field.names or slot.field.range))
-            or (layout.pattern is not None and fixed_value(slot) is not None)
-            for slot in layout.slots
-        )
+    def __init__(self, layouts: Sequence[FrameLayout]) -> None:
+        self._known = [_Known(layout) for layout in layouts]
+        self._whole = _whole_by(layouts)
+        self._lengths = frozenset(layout.length for layout in layouts)
+        self._may_refute = _are_marked_and_checked(layouts) and all(one.is_complete for one in self._known)
 
-    def read(self, held: bytes, offset: int, begin_s: float) -> tuple[Frames, int] | None:
-        """Return the frame that some bytes are, and how many behind it belong to the next; None if unsure.
+    def read(self, held: bytes, offset: int, begin_s: float) -> tuple[dict[str, Frames], int] | None:
+        """Return the frame that some bytes are, by layout, and how many behind it belong to the next; None if unsure.
 
         Parameters
         ----------
@@ -106,57 +102,126 @@ class SingleFrames:
             When it began, in seconds; NaN where nobody knows.
         """
         whole = self._whole(held)
-        if whole is None or (whole.empty and not isnan(begin_s)) or (form := self._form_of(whole.content)) is None:
+        if whole is None or (whole.empty and not isnan(begin_s)):
             return None
-        return self._frames(whole, form, offset, len(held) - whole.kept - whole.empty, begin_s), whole.kept
+        found = [(one, form) for one in self._known if (form := one.form_of(whole.content)) is not None]
+        if len(found) != 1 or not all(one is found[0][0] or one.excludes(whole.content) for one in self._known):
+            return None
+        known, form = found[0]
+        frames = known.frames(whole, form, offset, len(held) - whole.kept - whole.empty, begin_s)
+        others = (one.none(frames.skipped) for one in self._known if one is not known)
+        by_name = {one.layout.key: one for one in (frames, *others)}
+        return {one.layout.key: by_name[one.layout.key] for one in self._known}, whole.kept
+
+    def refutes(self, held: bytes) -> bool:
+        """Tell whether bytes that begin with a marker are no whole frame yet, as the checksum of none is right."""
+        return (
+            self._may_refute
+            and len(held) in self._lengths
+            and any(held.startswith(one.layout.marker) for one in self._known)
+            and all(one.excludes(held) for one in self._known)
+        )
+
+    def learn(self, read: Mapping[str, Frames]) -> None:
+        """Take note of the forms of frames that are right in every respect."""
+        for one in self._known:
+            one.learn(read[one.layout.key])
+
+
+class _Known:
+    """What is known of the frames of one layout."""
+
+    def __init__(self, layout: FrameLayout) -> None:
+        self.layout = layout
+        self._forms: dict[int, list[_Form]] = {}
+        self._failures = 0
+        self._is_judged = any(
+            slot.kind in ("bcd", "text")
+            or (slot.field is not None and (slot.field.names or slot.field.range))
+            or (layout.pattern is not None and fixed_value(slot) is not None)
+            for slot in layout.slots
+        )
+        if not layout.needs_locating:
+            with suppress(RequestError):
+                self._learn(np.frombuffer(layout.encode({}), np.uint8))
+
+    @property
+    def is_complete(self) -> bool:
+        """Whether every frame has the one form that is known."""
+        return not self.layout.needs_locating and bool(self._forms)
+
+    def excludes(self, content: bytes) -> bool:
+        """Tell whether no frame of the layout that is right begins with so many bytes, or with the first of them."""
+        if not self.is_complete:
+            return False
+        return len(content) < self.layout.length or self.form_of(content[: self.layout.length]) is None
+
+    def none(self, skipped: Spans) -> Frames:
+        """Return no frames."""
+        layout, nothing = self.layout, np.empty(0, np.int64)
+        data: npt.NDArray[np.uint8] | Ragged = np.empty((0, layout.length), np.uint8)
+        if layout.needs_locating:
+            data = Ragged(np.empty(0, np.uint8), nothing, nothing)
+        return Frames(layout, nothing, np.empty(0), np.empty(0, np.uint8), data, skipped, nothing)
 
     def learn(self, frames: Frames) -> None:
         """Take note of the forms of frames that are right in every respect."""
         for row in np.flatnonzero(frames.faults == 0).tolist():
             content: npt.NDArray[np.uint8] = frames.data[row]
-            forms = self._forms.get(len(content), [])
-            if self._failures >= MOST_FAILURES or len(forms) >= MOST_FORMS or len(self._forms) >= MOST_LENGTHS:
-                return
-            if self._form_of(content.tobytes()) is not None:
-                continue
-            form = _form_like(content, self._layout)
-            if form is None:
-                self._failures += 1
-            else:
-                self._forms.setdefault(len(content), []).append(form)
+            if self.form_of(content.tobytes()) is None:
+                self._learn(content)
 
-    def _form_of(self, content: bytes) -> _Form | None:
-        if self._layout.pattern is not None:
+    def _learn(self, content: npt.NDArray[np.uint8]) -> None:
+        forms = self._forms.get(len(content), [])
+        if self._failures >= MOST_FAILURES or len(forms) >= MOST_FORMS or len(self._forms) >= MOST_LENGTHS:
+            return
+        form = _form_like(content, self.layout)
+        if form is None:
+            self._failures += 1
+        else:
+            self._forms.setdefault(len(content), []).append(form)
+
+    def form_of(self, content: bytes) -> _Form | None:
+        """Return the form that a content has; None if it is new, or not right."""
+        if self.layout.pattern is not None:
             return self._line_form(content)
         number = int.from_bytes(content, "little")
         for form in self._forms.get(len(content), ()):
-            if number & form.mask == form.value and _is_right(content, form, self._layout):
+            if number & form.mask == form.value and _is_right(content, form, self.layout):
                 return form
         return None
 
     def _line_form(self, content: bytes) -> _Form | None:
         line = np.frombuffer(content, np.uint8)
-        judged = judge_contents(line, np.zeros(1, np.int64), np.array([len(line)]), self._layout)
+        judged = judge_contents(line, np.zeros(1, np.int64), np.array([len(line)]), self.layout)
         return _Form(0, 0, None, None) if judged.fits[0] and judged.genuine[0] and judged.right[0] else None
 
-    def _frames(self, whole: Whole, form: _Form, offset: int, length: int, begin_s: float) -> Frames:
+    def frames(self, whole: Whole, form: _Form, offset: int, length: int, begin_s: float) -> Frames:
+        """Return a frame of a form as the only row."""
         content = np.frombuffer(bytearray(whole.content), np.uint8)
         data: npt.NDArray[np.uint8] | Ragged = content.reshape(1, -1)
-        if self._layout.needs_locating:
+        if self.layout.needs_locating:
             data = Ragged(content, np.zeros(1, np.int64), np.array([len(content)]))
         faults = np.zeros(1, np.uint8)
-        begins = np.array([begin_s])
         skipped = NOTHING_SKIPPED
         if whole.empty:
             places = np.arange(offset, offset + whole.empty)
             skipped = Spans(places, np.ones_like(places), np.full(whole.empty, Skip.FILL, np.uint8))
         offsets, lengths = np.array([offset + whole.empty]), np.array([length])
-        frames = Frames(self._layout, offsets, begins, faults, data, skipped, lengths)
+        frames = Frames(self.layout, offsets, np.array([begin_s]), faults, data, skipped, lengths)
         if form.located is not None:
             frames.__dict__["located"] = form.located
         if self._is_judged:
             faults |= value_faults(frames, np.ones(1, np.bool_), np.ones(1, np.bool_))
         return frames
+
+
+def _are_marked_and_checked(layouts: Sequence[FrameLayout]) -> bool:
+    """Tell whether all frames begin with a marker, have one length and a checksum."""
+    return all(
+        isinstance(layout.boundary, MarkerBoundary) and layout.is_fixed and layout.checksum is not None
+        for layout in layouts
+    )
 
 
 def _is_right(content: bytes, form: _Form, layout: FrameLayout) -> bool:
@@ -234,9 +299,9 @@ def _check_of(
     return slice(at, at + slot.bits // 8), slice(begin, end), order
 
 
-def _whole_by(layout: FrameLayout) -> Callable[[bytes], Whole | None]:
-    """Return what tells whether bytes are one whole frame, by the layout's boundary."""
-    boundary = layout.boundary
+def _whole_by(layouts: Sequence[FrameLayout]) -> Callable[[bytes], Whole | None]:
+    """Return what tells whether bytes are one whole frame, by the layouts' boundary."""
+    layout, boundary = layouts[0], layouts[0].boundary
     if isinstance(boundary, TerminatorBoundary):
         return _terminated(boundary)
     if isinstance(boundary, CobsBoundary):
@@ -247,6 +312,8 @@ def _whole_by(layout: FrameLayout) -> Callable[[bytes], Whole | None]:
         return lambda held: Whole(held[:-1], 1) if len(held) > 1 else None
     if isinstance(boundary, DelimitedBoundary):
         return _flagged(boundary.stuffing)
+    if len(layouts) > 1:
+        return Whole if _are_marked_and_checked(layouts) else lambda held: None
     if layout.checksum is not None or isinstance(boundary, FixedBoundary):
         return Whole
     if isinstance(boundary, MarkerBoundary) and layout.is_fixed:

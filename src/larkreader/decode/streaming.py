@@ -52,7 +52,7 @@ class LayoutsReader:
         self._done = 0
         self._begun = Begun()
         self._waiting = Waiting(layouts)
-        self._single = SingleFrames(layouts[0]) if len(layouts) == 1 else None
+        self._single = SingleFrames(layouts)
         self._is_closed = False
 
     def feed(self, data: bytes | Bytes | Characters) -> Mapping[str, Frames]:
@@ -79,11 +79,16 @@ class LayoutsReader:
             assert isinstance(data, (bytes, Characters))
             self._aside.append(data)
             return self._nothing
-        if self._single is not None and self._begun == NOT_BEGUN and (frames := self._read_single(data)) is not None:
-            return {self._layouts[0].key: frames}
+        if (held := self._waiting.with_next(data)) is not None:
+            if self._single.refutes(held) and self._waiting.put_aside(data):
+                assert isinstance(data, (bytes, Characters))
+                self._aside.append(data)
+                return self._nothing
+            if self._begun == NOT_BEGUN and (found := self._read_single(data, held)) is not None:
+                return found
         read = self._read(self._all_held().followed_by(Stream.of(data)), last=False)
-        if self._single is not None and len(data) == 1:
-            self._single.learn(read[self._layouts[0].key])
+        if len(data) == 1:
+            self._single.learn(read)
         return read
 
     def close(self) -> Mapping[str, Frames]:
@@ -107,11 +112,8 @@ class LayoutsReader:
                 held = held.followed_by(Stream.of(Characters.joined(cast(Iterator[Characters], pieces))))
         return held
 
-    def _read_single(self, data: bytes | Bytes | Characters) -> Frames | None:
+    def _read_single(self, data: bytes | Bytes | Characters, held: bytes) -> Mapping[str, Frames] | None:
         """Return the frame that all bytes are which are there; None if they are none, or it is not sure."""
-        held = self._waiting.with_next(data)
-        if held is None or self._single is None:
-            return None
         begin_s = self._waiting.begin_s
         if not self._waiting.values and isinstance(data, Characters):
             begin_s = float(data.begin_s[0])

@@ -116,12 +116,11 @@ class Waiting:
     def _next_stage(self, count: int, needed: int) -> int:
         """Return how many bytes must be held before more can be certain of a candidate that needs so many."""
         markers = max(len(layout.marker) for layout in self._layouts)
-        behind = [0, markers] if any(layout.checksum for layout in self._layouts) or not markers else [markers]
         if any(layout.needs_locating for layout in self._layouts):
             stages = [needed, needed + markers]  # of some not even the length is known
-        else:
-            lengths = sorted(layout.length for layout in self._layouts)
-            stages = [*(length + more for length in lengths for more in behind), 2 * lengths[-1] + markers]
+        else:  # without a checksum the next marker must confirm a frame
+            stages = [layout.length + (0 if layout.checksum else markers) for layout in self._layouts]
+            stages.append(2 * max(layout.length for layout in self._layouts) + markers)
         return min((stage for stage in stages if stage > count), default=count + 1)
 
     def may(self, data: object) -> bool:
@@ -131,12 +130,23 @@ class Waiting:
         values = data if isinstance(data, bytes) else data.value.tolist()
         if not self._is_waited_for(data, values):
             return False
+        self._take(data, values)
+        return True
+
+    def put_aside(self, data: object) -> bool:
+        """Put a piece aside with which frames are whole that turn out to be none; the next look is due at the next."""
+        if not isinstance(data, (bytes, Characters)):
+            return False
+        self._take(data, data if isinstance(data, bytes) else data.value.tolist())
+        self._wanted = self._next_stage(len(self.values), 0)
+        return True
+
+    def _take(self, data: bytes | Characters, values: Sequence[int]) -> None:
         if isinstance(data, Characters):
             self.is_sound &= not any(data.faults.tolist())
             if not self.values:
                 self.begin_s = float(data.begin_s[0])
         self.values += bytes(values)
-        return True
 
     def _is_waited_for(self, data: bytes | Characters, values: Sequence[int]) -> bool:
         size = len(self.values) + len(values)
