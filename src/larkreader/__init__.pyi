@@ -121,6 +121,7 @@ from .exercise.stepping import Stepping as Stepping
 from .exercise.stepping import Trial as Trial
 from .exercise.stepping import probe_flow_control as probe_flow_control
 from .exercise.transmit import transmit as transmit
+from .judge.baud_setting import BaudSetting as BaudSetting
 from .judge.budget import WireLoad as WireLoad
 from .judge.budget import find_load as find_load
 from .judge.buffers import make_burst as make_burst
@@ -138,7 +139,6 @@ from .judge.checksum_search import ChecksumFit as ChecksumFit
 from .judge.checksum_search import find_checksums as find_checksums
 from .judge.diagnosis import Diagnosis as Diagnosis
 from .judge.diagnosis import diagnose as diagnose
-from .judge.divisors import BaudSetting as BaudSetting
 from .judge.divisors import bauds_hit as bauds_hit
 from .judge.divisors import find_divisors as find_divisors
 from .judge.divisors import read_words as read_words

@@ -202,7 +202,7 @@ class Waiting:
         return 0 < size <= SHORT
 
     def _goes_on(self, data: Characters) -> bool:
-        """Tell whether characters go on with what came before, and the next ones with each other."""
+        """Return whether characters continue the packet that is held, none of them after a delimiter."""
         boundary = self._boundary
         if isinstance(boundary, BreakBoundary):
             return not any(faults & Fault.BREAK for faults in data.faults.tolist())

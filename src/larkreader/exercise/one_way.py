@@ -81,7 +81,7 @@ class OneWay:
         return done // self._width, self._planned // self._width
 
     def step(self, *, patience_s: float | None = None) -> bool:
-        """Do the next thing, and return whether there is another; wait for what comes as long as the plan says."""
+        """Do the next thing, and return whether there is another; wait for characters as long as the plan allows."""
         if self._is_over:
             return False
         now_s = self._back.now_s()
@@ -123,7 +123,7 @@ class OneWay:
         return open_blocks < (1 if self._plan.pause_s else UNDER_WAY)
 
     def _write(self) -> None:
-        """Write a block; into another port in pieces, and take what comes there meanwhile, lest its buffer be full."""
+        """Write a block; into another port in pieces, reading there meanwhile, so that its buffer never fills up."""
         assert self._next is not None
         block, wanted = self._next
         end_s = self._out.now_s()
@@ -179,7 +179,7 @@ class OneWay:
             self._is_draining = True
 
     def _take(self, limit_s: float) -> bool:
-        """Take in what comes, and note what the time went into."""
+        """Receive characters, and note what the time was spent on."""
         begin_s = self._back.now_s()
         most = max(self._under_way, self._width) if self._plan.sends else max(self._planned - len(self._received), 1)
         some = self._back.read_some(min(most, 1 << 16), limit_s)

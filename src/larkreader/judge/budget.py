@@ -22,7 +22,8 @@ from larkreader.declare.layout import FrameLayout
 from larkreader.declare.line import LineSettings
 from larkreader.declare.sheet import Sheet
 
-from .divisors import STANDARD_BAUDS, fraction_of
+from .baud_setting import fraction_of
+from .divisors import STANDARD_BAUDS
 from .findings import Finding, make_finding
 
 ROOM = Fraction(4, 5)  # of what a wire carries, that planned traffic may take: the rest is for repeats and pauses

@@ -1,183 +1,24 @@
-"""Which numbers to write into a baud generator, and what baud they truly give.
-
-A setting is judged by where it puts the edges of a character: by how far, at worst, a bit boundary lies from where it
-should be, in bit times. With a plain divisor that grows evenly from bit to bit; where a generator adds ticks to some
-bits, or divides by a fraction, the boundaries lie on whole ticks of the clock to either side, and the average tells
-little. All arithmetic is in whole numbers and fractions.
-"""
+"""Which numbers to write into a baud generator, and back from register values to the baud that they give."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Mapping, Sequence
 from fractions import Fraction
-from functools import cached_property
-from itertools import pairwise, product
-from math import ceil, floor
-from typing import Any
+from itertools import product
+from math import floor
 
-import numpy as np
-import numpy.typing as npt
-
-from larkreader.declare.baud_generator import MOST_TRIED_BITS, BaudGenerator, check_words
+from larkreader.declare.baud_generator import BaudGenerator, check_words
 from larkreader.declare.clock import Clock
 from larkreader.errors import RequestError
+
+from .baud_setting import CHARACTER_BITS, BaudSetting, fraction_of
+from .divisor_candidates import settings_near
 
 STANDARD_BAUDS = (
     300, 600, 1200, 2400, 4800, 9600, 14_400, 19_200, 28_800, 38_400, 57_600, 76_800, 115_200, 230_400, 250_000,
     460_800, 500_000, 921_600, 1_000_000, 2_000_000, 3_000_000,
 )  # fmt: skip
 """Bauds in general use: those that POSIX `termios` implementations name, and what is usual beside them."""
-USABLE = 0.5  # of a bit by which a boundary may lie off its place, where the ideal is beyond the generator's bounds
-MOST_REACH = 80  # steps of the divisor to either side of the ideal
-CHARACTER_BITS = 10  # of 8N1, unless another format is asked about
-
-
-@dataclass(frozen=True)
-class BaudSetting:
-    """The numbers of a baud generator, and what follows from them.
-
-    Parameters
-    ----------
-    clock : Clock
-        What it divides.
-    generator : BaudGenerator
-        How.
-    wanted : float
-        The baud that is wanted.
-    oversampling, prescaler : int
-        The choices made.
-    divisor : int
-        The whole part, N.
-    fraction : int
-        The numerator of the fraction, F.
-    extra : int
-        The pattern of extra ticks: its value where it is free, its number where there are patterns to choose from.
-    bits : int
-        Bit times of a character, from its start edge to the end of its first stop bit.
-    """
-
-    clock: Clock
-    generator: BaudGenerator
-    wanted: float
-    oversampling: int
-    prescaler: int
-    divisor: int
-    fraction: int = 0
-    extra: int = 0
-    bits: int = CHARACTER_BITS
-
-    @property
-    def tick_s(self) -> Fraction:
-        """Length of one tick of the divided clock, in seconds."""
-        return self.prescaler / fraction_of(self.clock.hertz)
-
-    @cached_property
-    def pattern(self) -> tuple[int, ...]:
-        """Extra ticks of each bit, from the start bit on, over and over again."""
-        declared = self.generator.patterns
-        if declared:
-            return declared[self.extra]
-        return tuple(self.extra >> bit & 1 for bit in range(self.generator.pattern_bits)) or (0,)
-
-    @property
-    def bit_ticks(self) -> Fraction:
-        """Ticks of a bit without an extra one."""
-        if self.generator.accumulator_bits:
-            return Fraction(self.oversampling << self.generator.accumulator_bits, self.divisor)
-        parts = 1 << self.generator.fraction_bits_of(self.oversampling)
-        return self.oversampling * (self.divisor + Fraction(self.fraction, parts))
-
-    @property
-    def sample_s(self) -> Fraction:
-        """Time between two looks of the receiver at the line, in seconds."""
-        return self.bit_ticks / self.oversampling * self.tick_s if self.oversampling > 1 else self.tick_s
-
-    @cached_property
-    def boundary_ticks(self) -> tuple[int, ...]:
-        """Ticks from the start edge to the beginning of each bit, and to the end of the last."""
-        extra = 0
-        ticks = [0]
-        for bit in range(self.bits):
-            extra += self.pattern[bit % len(self.pattern)]
-            ticks.append(floor((bit + 1) * self.bit_ticks) + extra)
-        return tuple(ticks)
-
-    @cached_property
-    def deviations(self) -> tuple[float, ...]:
-        """How late each bit begins, and the last ends, in bit times; less than 0 where it is early."""
-        bit = fraction_of(self.wanted) * self.tick_s
-        return tuple(float(ticks * bit - number) for number, ticks in enumerate(self.boundary_ticks))
-
-    @property
-    def worst_deviation(self) -> float:
-        """The greatest of the deviations, without its sign."""
-        return max(map(abs, self.deviations))
-
-    @property
-    def baud(self) -> float:
-        """The baud that it gives: over a character where some bits last longer, over many otherwise."""
-        if any(self.pattern):
-            return float(self.bits / (self.boundary_ticks[-1] * self.tick_s))
-        return float(1 / (self.bit_ticks * self.tick_s))
-
-    @property
-    def error(self) -> float:
-        """How far that is from the wanted one, as a share of it; less than 0 where it is too slow."""
-        return self.baud / self.wanted - 1
-
-    @cached_property
-    def samples_within(self) -> npt.NDArray[np.float64]:
-        """When each bit is judged if this end receives from one that keeps the wanted baud.
-
-        Shape (n_bits, 2): the earliest and the latest instant, which lie one look at the line apart, where 0 is the
-        beginning of the bit as it was sent and 1 its end.
-        """
-        looks = self.oversampling // 2 if self.oversampling > 1 else int(self.bit_ticks) // 2
-        bit = fraction_of(self.wanted)
-        early = [(ticks * self.tick_s + looks * self.sample_s) * bit for ticks in self.boundary_ticks[:-1]]
-        instants = [
-            [float(one - number), float(one + self.sample_s * bit - number)] for number, one in enumerate(early)
-        ]
-        return np.array(instants)
-
-    @property
-    def registers(self) -> dict[str, int]:
-        """What stands in the registers for each number."""
-        generator = self.generator
-        return {
-            "divisor": self.divisor - (generator.holds == "N-1"),
-            "fraction": self.fraction,
-            "extra": self.extra,
-            "prescaler": generator.code_of("prescaler", self.prescaler),
-            "oversampling": generator.code_of("oversampling", self.oversampling),
-        }
-
-    @property
-    def words(self) -> tuple[tuple[str, int, int], ...]:
-        """Name, value and width of each register, in the order of writing; none where the words are not declared."""
-        numbers = self.registers
-        return tuple((word.name, word.write(numbers), word.bits) for word in self.generator.words)
-
-    def to_dict(self) -> dict[str, Any]:
-        """Return the setting as JSON has it."""
-        told: dict[str, Any] = {
-            "clock": self.clock.key,
-            "hertz": self.clock.hertz,
-            "wanted": self.wanted,
-            "baud": self.baud,
-            "error": self.error,
-            "oversampling": self.oversampling,
-            "prescaler": self.prescaler,
-            "divisor": self.divisor,
-            "fraction": self.fraction,
-            "extra": list(self.pattern) if any(self.pattern) else [],
-            "registers": self.registers,
-            "words": {name: f"0x{value:0{-(-bits // 4)}X}" for name, value, bits in self.words},
-            "deviations": [round(one, 6) for one in self.deviations],
-            "samples_within": np.round(self.samples_within, 6).tolist(),
-        }
-        return told
 
 
 def find_divisors(
@@ -222,7 +63,7 @@ def find_divisors(
     for clock in [clocks] if isinstance(clocks, Clock) else clocks:
         for oversampling, prescaler in product(generator.oversampling, generator.prescaler):
             first = BaudSetting(clock, generator, baud, oversampling, prescaler, 1, bits=bits)
-            tried = list(_near(first))
+            tried = list(settings_near(first))
             if tried:
                 found.append(min(tried, key=_rank))
     return sorted(found, key=_rank)
@@ -364,98 +205,5 @@ def bauds_hit(
     return [one for settings in best for one in settings if abs(one.error) <= within]
 
 
-def _near(first: BaudSetting) -> Iterator[BaudSetting]:
-    """Yield the settings of one oversampling and prescaler that could be the best."""
-    generator, oversampling = first.generator, first.oversampling
-    low, high = generator.bounds
-    parts = 1 << generator.fraction_bits_of(oversampling)
-    if generator.accumulator_bits:
-        yield from _near_sums(first, low, high)
-        return
-    ideal = parts / (fraction_of(first.wanted) * first.tick_s * oversampling)
-    # Boundaries lie on whole ticks, up to one too early by the end of a character, and an extra tick makes up for one
-    # in every bit; of fractions finer than matters for that, those next to the ideal are tried.
-    ticks = Fraction(1, first.bits) + (generator.extra != 0)
-    reach = 1 + min(MOST_REACH, ceil(ticks * Fraction(parts, oversampling)))
-    least, most = low * parts, (high + 1) * parts - 1
-    numbers: Iterable[int] = range(max(floor(ideal) - reach, least), min(ceil(ideal) + reach, most) + 1)
-    if not numbers:
-        numbers = [least if ideal < least else most]
-    is_beyond = not least - reach <= ideal <= most + reach
-    for number in numbers:
-        divisor, fraction = divmod(number, parts)
-        for setting in _with_patterns(replace(first, divisor=divisor, fraction=fraction)):
-            if not is_beyond or setting.worst_deviation < USABLE:
-                yield setting
-
-
-def _near_sums(first: BaudSetting, low: int, high: int) -> Iterator[BaudSetting]:
-    """Yield sums of an accumulator among which the least worst bit boundary is.
-
-    Boundary ``k`` lies on the whole tick at or before ``k`` times the ticks of a bit. Of bits that are not too long,
-    the longest is the best. Longer ones are better only while no boundary is a tick late, and boundaries move only
-    where such a product passes a whole number: between two such lengths all sums are alike.
-    """
-    wanted = 1 / (fraction_of(first.wanted) * first.tick_s)  # ticks of a bit
-    turns = first.oversampling << first.generator.accumulator_bits
-    ideal = turns / wanted
-    sums = {min(max(number, low), high) for number in (floor(ideal), ceil(ideal))}
-    moves = {
-        Fraction(ticks, bit)
-        for bit in range(1, first.bits + 1)
-        for ticks in range(ceil(bit * wanted), floor(bit * wanted) + 3)
-    }
-    for least, most in pairwise(sorted(moves)):
-        begin, end = max(floor(turns / most) + 1, low), min(floor(turns / least), high)
-        if begin <= end:
-            sums.add(min(max(round(ideal), begin), end))
-    is_beyond = not low - 0.5 <= ideal <= high + 0.5
-    for number in sums:
-        setting = replace(first, divisor=number)
-        if not is_beyond or setting.worst_deviation < USABLE:
-            yield setting
-
-
-def _with_patterns(setting: BaudSetting) -> Iterator[BaudSetting]:
-    """Yield a setting with the patterns of extra ticks that could be the best."""
-    generator = setting.generator
-    if generator.patterns:
-        for number in range(len(generator.patterns)):
-            yield replace(setting, extra=number)
-    elif not generator.pattern_bits:
-        yield setting
-    elif generator.pattern_bits < min(setting.bits, MOST_TRIED_BITS):
-        yield replace(setting, extra=_best_pattern(setting, generator.pattern_bits))
-    else:
-        yield replace(setting, extra=_nearest_pattern(setting, generator.pattern_bits))
-
-
-def _best_pattern(setting: BaudSetting, length: int) -> int:
-    """Return the best of all patterns that are shorter than a character, by trying each."""
-    values = np.arange(1 << length)
-    longer = values[:, None] >> np.arange(setting.bits) % length & 1
-    plain = [floor((bit + 1) * setting.bit_ticks) for bit in range(setting.bits)]
-    bit_ticks = float(1 / (fraction_of(setting.wanted) * setting.tick_s))
-    ideal = np.arange(1, setting.bits + 1) * bit_ticks
-    late = np.abs(np.array(plain) + np.cumsum(longer, axis=1) - ideal)
-    return int(np.argmin(late.max(axis=1)))
-
-
-def _nearest_pattern(setting: BaudSetting, length: int) -> int:
-    """Return the pattern, as long as a character or longer, that puts every boundary on the tick nearest to it."""
-    wanted = 1 / (fraction_of(setting.wanted) * setting.tick_s)
-    value = extra = 0
-    for bit in range(length):
-        is_later = (bit + 1) * wanted - floor((bit + 1) * setting.bit_ticks) - extra >= Fraction(1, 2)
-        extra += is_later
-        value |= is_later << bit
-    return value
-
-
 def _rank(setting: BaudSetting) -> tuple[float, int, int, int]:
     return round(setting.worst_deviation, 12), -setting.oversampling, setting.prescaler, setting.divisor
-
-
-def fraction_of(number: float) -> Fraction:
-    """Return the decimal number that a float was written as."""
-    return Fraction(repr(float(number)))

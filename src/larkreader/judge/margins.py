@@ -20,7 +20,7 @@ import numpy.typing as npt
 from larkreader.declare.line import LineSettings
 from larkreader.errors import RequestError
 
-from .divisors import BaudSetting
+from .baud_setting import BaudSetting
 
 ORDINARY_OVERSAMPLING = 16
 Seconds = npt.NDArray[np.float64]

@@ -16,9 +16,10 @@ from larkreader.declare.line import LineSettings
 from larkreader.declare.sheet import Sheet
 from larkreader.errors import RequestError
 
+from .baud_setting import BaudSetting
 from .budget import WireLoad, find_load, judge_load
 from .buffers import make_burst
-from .divisors import BaudSetting, bauds_hit, find_divisors, of_formula, read_words
+from .divisors import bauds_hit, find_divisors, of_formula, read_words
 from .ends import StatedSettings, compare_ends, stated_settings
 from .findings import SEVERITIES, Finding, Verdict, make_finding, verdict_of
 from .margins import Margin, Timing, find_margin

@@ -11,8 +11,9 @@ from rich.text import Text
 from larkreader.declare.clock import hertz_text, share_text
 from larkreader.declare.line import PARITY_NAMES, LineSettings
 from larkreader.declare.sheet import Sheet
+from larkreader.judge.baud_setting import BaudSetting
 from larkreader.judge.budget import frame_size
-from larkreader.judge.divisors import BaudSetting, bauds_hit
+from larkreader.judge.divisors import bauds_hit
 from larkreader.judge.ends import SETTINGS, SHEET
 from larkreader.judge.plan import EndClock, Plan, numbers_text
 

@@ -6,6 +6,7 @@ import errno
 import os
 import re
 from pathlib import Path
+from types import ModuleType
 
 from larkreader.declare.impairments import Impairments
 from larkreader.declare.line import LineSettings
@@ -90,11 +91,8 @@ def read_back(path: str) -> LineSettings:
     PortError
         If it cannot be opened, is no serial device, or does not tell its baud.
     """
-    try:
-        from . import tty
-    except ModuleNotFoundError:
-        raise PortError(f'port "{path}"', "cannot be opened on this system", NO_TERMINALS) from None
-    return tty.read_back(path)
+    line: LineSettings = _terminals(path).read_back(path)
+    return line
 
 
 def open_by_name(
@@ -169,11 +167,17 @@ def _open_pty() -> Port:
     return PtyPort()
 
 
-def _open_device(path: str, line: LineSettings) -> Port:
+def _terminals(path: str) -> ModuleType:
+    """Return the module that opens devices; raise `PortError` where the system has no POSIX terminals."""
     try:
         from . import tty
     except ModuleNotFoundError:
         raise PortError(f'port "{path}"', "cannot be opened on this system", NO_TERMINALS) from None
+    return tty
+
+
+def _open_device(path: str, line: LineSettings) -> Port:
+    tty = _terminals(path)
     try:
         descriptor = tty.open_descriptor(path)
     except PortError:
@@ -181,7 +185,8 @@ def _open_device(path: str, line: LineSettings) -> Port:
     except OSError as error:
         raise _refused(path, error) from None
     try:
-        return tty.TtyPort(descriptor, path, line)
+        port: Port = tty.TtyPort(descriptor, path, line)
+        return port
     except BaseException:
         os.close(descriptor)
         raise

@@ -211,23 +211,7 @@ class TtyPort(DescriptorPort):
 
 
 def read_back(path: str) -> LineSettings:
-    """Tell what a serial device is set to, and leave it as it is.
-
-    Parameters
-    ----------
-    path : str
-        The device. Opening it may restart what hangs on it, as any opening may.
-
-    Returns
-    -------
-    LineSettings
-        What its driver says.
-
-    Raises
-    ------
-    PortError
-        If it cannot be opened, is no serial device, or does not say its baud.
-    """
+    """Return the settings that a serial device has; see `larkreader.exercise.ports.open.read_back`."""
     try:
         descriptor = os.open(path, os.O_RDONLY | os.O_NOCTTY | os.O_NONBLOCK)
     except OSError as error:
