@@ -299,6 +299,16 @@ def test_exactly_all_of_a_wire_and_exactly_the_deadline_are_not_too_much(kilobau
     assert (lr.find_load(sheet)["to_pump"].share == 1) == (more == 0)
 
 
+def test_what_is_left_is_a_share_of_the_baud_on_both_sides():
+    """Of 8N1 with 16 looks a bit: slower by 1 - 9 / 9.5, faster by 10 / 9.5625 - 1; of a sender 2 % slow, the rest."""
+    line = lr.LineSettings.parse("9600 8N1")
+    margin = lr.find_margin(line, lr.Timing.even(9600, line), lr.Timing.even(9600, line))
+    assert margin.left_nominal == pytest.approx((1 - 9 / 9.5, 10 / 9.5625 - 1))
+    assert margin.left_nominal == pytest.approx((-margin.tolerance[0], margin.tolerance[1]))
+    slow = 1 / 0.98
+    assert margin.left_at(slow) == pytest.approx(1 - 9 / 9.5 / 0.98)
+
+
 ENDS = """
 [clock.crystal]
 hertz = 16_000_000

@@ -153,6 +153,21 @@ class Margin:
         """
         return _left(self.window, self.worst)
 
+    def left_at(self, stretch: float) -> float:
+        """Return by what share of its baud the sender may still become slower or faster, the lesser of the two.
+
+        Parameters
+        ----------
+        stretch : float
+            By what factor the sender's times are stretched.
+
+        Returns
+        -------
+        float
+            Less than 0 where characters are misread then.
+        """
+        return min(_left(self.window, (stretch, stretch)))
+
     @property
     def tightest(self) -> float:
         """The lesser of `left`."""

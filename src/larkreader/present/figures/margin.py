@@ -69,7 +69,7 @@ def _draw_bits(axes: Axes, margin: Margin, row: float, title: str, stretch: floa
         axes.add_patch(Rectangle(*area, fill=False, edgecolor=INK, linewidth=1.4, zorder=3))
         if is_missed:
             axes.add_patch(Rectangle(*area, fill=False, edgecolor=SOFT, hatch="xxxx", linewidth=0, zorder=2))
-    spare = min(margin.window[1] / stretch - 1, stretch / margin.window[0] - 1)
+    spare = margin.left_at(stretch)
     told = f"{title}: {1 / stretch - 1:+.2%} against the receiver's clock; " if stretch != 1 else f"{title}; "
     told += f"{spare:.2%} left" if spare >= 0 else f"{-spare:.2%} too much"
     axes.text(0, row - HEIGHT / 2 - 0.05, told, ha="left", va="top", fontsize=9, color=INK,
