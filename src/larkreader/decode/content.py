@@ -11,7 +11,7 @@ from larkreader.capture.ragged import Ragged
 from larkreader.declare.layout import FrameLayout
 
 from .gather import items_at
-from .places import FieldPlaces, Located, locate
+from .places import FieldPlaces, Located, covered_bytes, locate
 from .running_checksums import checksums_of_stretches
 from .text_columns import match_lines
 from .verify import checksum_matches, fixed_value, identity_matches
@@ -114,12 +114,7 @@ def _checksums_right(
         return True
     at = located.of(check.name)
     first = begin[chosen]
-    covered = [first, first + at.bit[chosen] // 8]
-    if checksum.from_ not in (None, "marker"):
-        covered[0] = first + located.of(str(checksum.from_)).bit[chosen] // 8
-    if checksum.to is not None:
-        last = located.of(checksum.to)
-        covered[1] = first + (last.bit[chosen] + last.count[chosen] * last.slot.bits + 7) // 8
+    begins, ends = covered_bytes(layout, located.of, chosen)
     stored = items_at(stream, first * 8 + at.bit[chosen], check, layout.packing)
-    right: Mask = stored == checksums_of_stretches(stream, covered[0], covered[1], checksum.method)
+    right: Mask = stored == checksums_of_stretches(stream, first + begins, first + ends, checksum.method)
     return right

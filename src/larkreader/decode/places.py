@@ -6,6 +6,7 @@ and how many of it there are, are columns. What decides about later fields is re
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
@@ -102,6 +103,43 @@ def locate(stream: Bytes, begin: Places, length: Places | None, layout: FrameLay
     return _Walk(stream, begin, length, layout).go()
 
 
+def deciding_fields(layout: FrameLayout) -> set[str]:
+    """Return the names of the fields whose values decide where others lie, or how long a frame is."""
+    names = {name for entry in layout.fields for name in entry.when}
+    repeats = [repeat_of(entry) for entry in layout.fields]
+    names |= {Count.parse(one).field for one in repeats if isinstance(one, str) and one != REST}
+    return names | ({layout.boundary.field} if isinstance(layout.boundary, LengthBoundary) else set())
+
+
+def covered_bytes(layout: FrameLayout, field: Callable[[str], FieldPlaces], chosen: Places) -> tuple[Places, Places]:
+    """Return which bytes of some frames their checksum covers: the first, and the one behind the last.
+
+    Parameters
+    ----------
+    layout : FrameLayout
+        With a checksum.
+    field : callable
+        Returns where the field of a name lies.
+    chosen : ndarray of int64
+        Which of the frames.
+
+    Returns
+    -------
+    tuple of ndarray of int64, shape (n_chosen,)
+        Counted from the first byte of each frame.
+    """
+    checksum, check = layout.checksum, layout.checksum_slot
+    assert checksum is not None
+    assert check is not None
+    begin, end = np.zeros(len(chosen), np.int64), field(check.name).bit[chosen] // 8
+    if checksum.from_ not in (None, "marker"):
+        begin = field(str(checksum.from_)).bit[chosen] // 8
+    if checksum.to is not None:
+        last = field(checksum.to)
+        end = (last.bit[chosen] + last.count[chosen] * last.slot.bits + 7) // 8
+    return begin, end
+
+
 class _Walk:
     """Goes through the fields of a layout, from the first to the last."""
 
@@ -118,10 +156,7 @@ class _Walk:
         self.bit = np.full(len(begin), 8 * len(layout.marker), dtype=np.int64)
         self.held: dict[str, Places] = {}
         self.told: Places | None = None  # bits of the frame, by its length field
-        wanted = {name for entry in layout.fields for name in entry.when}
-        repeats = [repeat_of(entry) for entry in layout.fields]
-        wanted |= {Count.parse(one).field for one in repeats if isinstance(one, str) and one != REST}
-        self.wanted = wanted | ({layout.boundary.field} if isinstance(layout.boundary, LengthBoundary) else set())
+        self.wanted = deciding_fields(layout)
         if length is not None:
             self._must(length <= layout.longest)
         self._reach(self.needed)

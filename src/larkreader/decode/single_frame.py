@@ -29,17 +29,15 @@ from larkreader.declare.boundary import (
     MarkerBoundary,
     TerminatorBoundary,
 )
-from larkreader.declare.field_parts import REST, Count
 from larkreader.declare.fields import FieldOrder
 from larkreader.declare.layout import FrameLayout
-from larkreader.declare.shape import repeat_of
 from larkreader.declare.stuffing import Stuffing
 from larkreader.errors import RequestError
 
 from .content import judge_contents
 from .frame_columns import Frames, Skip, Spans
 from .frames import value_faults
-from .places import FieldPlaces, Located, locate
+from .places import FieldPlaces, Located, covered_bytes, deciding_fields, locate
 from .verify import fixed_value
 
 MOST_FORMS = 32  # of one length; frames of further forms are found the long way
@@ -244,7 +242,7 @@ def _form_like(content: npt.NDArray[np.uint8], layout: FrameLayout) -> _Form | N
     else:
         fields = tuple(FieldPlaces(slot, np.array([slot.first_bit]), np.array([slot.count])) for slot in layout.slots)
     same = np.zeros(8 * len(content), np.bool_)
-    deciding = _deciding(layout)
+    deciding = deciding_fields(layout)
     for place in fields:
         if fixed_value(place.slot) is not None or place.slot.name in deciding:
             bits, _ = place.bits(first)
@@ -265,24 +263,11 @@ def _form_like(content: npt.NDArray[np.uint8], layout: FrameLayout) -> _Form | N
     return form if _is_right(content.tobytes(), form, layout) else None
 
 
-def _deciding(layout: FrameLayout) -> set[str]:
-    """Return the fields that decide where others lie."""
-    names = {name for entry in layout.fields for name in entry.when}
-    for entry in layout.fields:
-        repeat = repeat_of(entry)
-        if isinstance(repeat, str) and repeat != REST and (by := Count.parse(repeat).field):
-            names.add(by)
-    if isinstance(layout.boundary, LengthBoundary):
-        names.add(layout.boundary.field)
-    return names
-
-
 def _check_of(
     fields: tuple[FieldPlaces, ...], layout: FrameLayout
 ) -> tuple[slice, slice, Literal["little", "big"]] | None:
     """Return where a checksum lies, what it covers, and its byte order; None if it is not in whole bytes."""
-    checksum, slot = layout.checksum, layout.checksum_slot
-    assert checksum is not None
+    slot = layout.checksum_slot
     places = {place.slot.name: place for place in fields}
     if slot is None or slot.bits % 8 or places[slot.name].bit[0] % 8 or places[slot.name].count[0] != 1:
         return None
@@ -290,12 +275,7 @@ def _check_of(
     if order not in ("little", "big"):
         return None
     at = int(places[slot.name].bit[0]) // 8
-    begin, end = 0, at
-    if checksum.from_ not in (None, "marker"):
-        begin = int(places[str(checksum.from_)].bit[0]) // 8
-    if checksum.to is not None:
-        last = places[checksum.to]
-        end = (int(last.bit[0]) + int(last.count[0]) * last.slot.bits + 7) // 8
+    begin, end = (int(one[0]) for one in covered_bytes(layout, places.__getitem__, np.zeros(1, np.int64)))
     return slice(at, at + slot.bits // 8), slice(begin, end), order
 
 
