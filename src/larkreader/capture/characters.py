@@ -30,6 +30,8 @@ class Fault(IntFlag):
     """The capture does not know the level for a part of the character."""
     SHORT_STOP = 64
     """The line was not at idle level in the second stop bit, where that was to be looked at."""
+    BY_BLOCK = 128
+    """The port tells faults by the block: at least one character of its block has the others, not surely this one."""
 
 
 FAULT_NAMES: dict[Fault, str] = {
@@ -40,6 +42,7 @@ FAULT_NAMES: dict[Fault, str] = {
     Fault.OVERRUN: "overrun",
     Fault.UNKNOWN_LEVEL: "unknown-level",
     Fault.SHORT_STOP: "short-stop",
+    Fault.BY_BLOCK: "by-block",
 }
 
 

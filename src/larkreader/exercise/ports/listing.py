@@ -1,7 +1,7 @@
 """Which serial devices the system has, what they are, and who holds them.
 
-Read from the tables that Linux keeps (``/sys/class/tty``, ``/dev/serial/by-id``, ``/proc``), below a root that a test
-can make up.
+On Linux read from the tables that the kernel keeps (``/sys/class/tty``, ``/dev/serial/by-id``, ``/proc``), below a root
+that a test can lay out; on Windows from the registry.
 """
 
 from __future__ import annotations
@@ -11,6 +11,7 @@ from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
 
+IS_WINDOWS = os.name == "nt"
 DEVICE_KINDS = ("ttyS*", "ttyUSB*", "ttyACM*", "ttyAMA*", "ttyO*", "ttymxc*", "cu.*", "rfcomm*")
 INNER_DRIVERS = ("port", "ctrl")  # of Linux's serial core, which stand between a device and its driver
 READ_AND_WRITE = os.R_OK | os.W_OK
@@ -30,15 +31,15 @@ class PortEntry:
         What the adapter says of itself, or its driver.
     holders : tuple of str
         The processes that have it open, as far as one may see.
-    usable : bool
-        Whether this user may open it.
+    usable : bool or None
+        Whether this user may open it; None where only opening it would show, as on Windows.
     """
 
     path: str
     stable: str = ""
     description: str = ""
     holders: tuple[str, ...] = ()
-    usable: bool = True
+    usable: bool | None = True
 
     def to_dict(self) -> dict[str, Any]:
         """Return the entry as JSON has it."""
@@ -58,26 +59,40 @@ def find_ports(root: Path = Path("/")) -> list[PortEntry]:
     list of PortEntry
         Sorted by path. Devices without hardware behind them, of which Linux names many, are left out.
     """
+    if IS_WINDOWS:
+        from . import windows_holders, windows_listing
+
+        names, described = windows_listing.port_names(), windows_listing.descriptions()
+        held_by = windows_holders.holders(names)
+        return [PortEntry(name, "", described.get(name, ""), tuple(held_by[name]), None) for name in names]
     stable = _stable_names(root)
     entries = []
     for path in device_paths(root):
         about = root / "sys" / "class" / "tty" / Path(path).name
-        described = _description(about)
-        if about.exists() and not described:
+        description = _description(about)
+        if about.exists() and not description:
             continue
         held = tuple(holders_of(path, root))
         usable = os.access(path, READ_AND_WRITE)
-        entries.append(PortEntry(path, stable.get(os.path.realpath(path), ""), described, held, usable))
+        entries.append(PortEntry(path, stable.get(os.path.realpath(path), ""), description, held, usable))
     return entries
 
 
 def device_paths(root: Path = Path("/")) -> list[str]:
     """Return the paths of all serial devices that the system names, sorted."""
+    if IS_WINDOWS:
+        from . import windows_listing
+
+        return windows_listing.port_names()
     return sorted(str(path) for kind in DEVICE_KINDS for path in (root / "dev").glob(kind))
 
 
 def holders_of(path: str, root: Path = Path("/")) -> list[str]:
     """Return the processes that have a device open, as ``name (number)``; those that may be looked into."""
+    if IS_WINDOWS:
+        from . import windows_holders
+
+        return windows_holders.holders([path])[path]
     wanted = os.path.realpath(path)
     held = []
     for folder in (root / "proc").glob("[0-9]*"):

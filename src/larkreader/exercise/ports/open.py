@@ -20,9 +20,14 @@ from larkreader.exercise.stand_ins import OWN_LINES, STAND_INS
 from .listing import device_paths, holders_of
 from .port import Port
 from .simulated import SimulatedPort
+from .win32 import Win32Error
 
 ACCEPT = "accept:"
-PORT_WANTED = "must be a device such as /dev/ttyUSB0, HOST:PORT, accept:HOST:PORT, pty, or stand-in:NAME"
+IS_WINDOWS = os.name == "nt"
+A_DEVICE = "COM3" if IS_WINDOWS else "/dev/ttyUSB0"
+PORT_WANTED = (
+    f"must be a device such as {A_DEVICE}, HOST:PORT, accept:HOST:PORT, {'' if IS_WINDOWS else 'pty, '}or stand-in:NAME"
+)
 NO_TERMINALS = "must be HOST:PORT, accept:HOST:PORT or stand-in:NAME, as there are no POSIX terminals here"
 _HOST_AND_PORT = re.compile(r"(\[[0-9A-Fa-f:]+\]|[^/:\s]+):(\d{1,5})")
 
@@ -33,7 +38,7 @@ def open_port(name: str, line: LineSettings | None = None, *, limit_s: float | N
     Parameters
     ----------
     name : str
-        A device path (``/dev/ttyUSB0``); ``HOST:PORT``, a TCP connection; ``accept:HOST:PORT``, which waits for a
+        A device (``/dev/ttyUSB0``, ``COM3``); ``HOST:PORT``, a TCP connection; ``accept:HOST:PORT``, which waits for a
         device to connect; ``pty``, a new pseudo terminal whose path is the port's ``name``; or ``stand-in:NAME``, a
         simulated device at the other end of a simulated line.
     line : LineSettings, optional
@@ -64,12 +69,12 @@ def open_port(name: str, line: LineSettings | None = None, *, limit_s: float | N
         if number > 65535:
             raise PortError(f'port "{name}"', f"has the TCP port {number}", "must be 65535 at most")
         return tcp.accept(host, number, limit_s=limit_s) if name.startswith(ACCEPT) else tcp.connect(host, number)
+    if IS_WINDOWS:
+        return _open_windows(name, line)
     if not Path(name).exists():
-        there = device_paths()
         if "/" not in name:
             raise PortError(f'port "{name}"', "is of no kind that can be opened", PORT_WANTED)
-        advice = nearest(name, there) if there else "No serial device is there at all. Is it plugged in and powered?"
-        raise PortError(f'port "{name}"', "does not exist", "", advice)
+        raise _missing(name)
     return _open_device(name, line)
 
 
@@ -91,6 +96,13 @@ def read_back(path: str) -> LineSettings:
     PortError
         If it cannot be opened, is no serial device, or does not tell its baud.
     """
+    if IS_WINDOWS:
+        from . import windows
+
+        try:
+            return windows.read_back(path)
+        except Win32Error as error:
+            raise _refused_by_windows(path, error.code) from None
     line: LineSettings = _terminals(path).read_back(path)
     return line
 
@@ -165,6 +177,43 @@ def _open_pty() -> Port:
     except ModuleNotFoundError:
         raise PortError('port "pty"', "is none that this system has", NO_TERMINALS) from None
     return PtyPort()
+
+
+def _open_windows(name: str, line: LineSettings) -> Port:
+    from . import windows
+
+    if not windows.is_port_name(name, device_paths()):
+        raise PortError(f'port "{name}"', "is of no kind that can be opened", PORT_WANTED)
+    try:
+        return windows.open_device(name, line)
+    except Win32Error as error:
+        raise _refused_by_windows(name, error.code) from None
+
+
+def _refused_by_windows(name: str, code: int) -> PortError:
+    """Say why Windows does not open a port, and what to do."""
+    from . import win32
+
+    where = f'port "{name}"'
+    if code in (win32.ERROR_FILE_NOT_FOUND, win32.ERROR_PATH_NOT_FOUND, win32.ERROR_INVALID_NAME):
+        return _missing(name)
+    if code in (win32.ERROR_ACCESS_DENIED, win32.ERROR_SHARING_VIOLATION):
+        held = holders_of(name)
+        if held:
+            return PortError(where, f"is busy, held by {', '.join(held)}", advice="Close it there first")
+        advice = "Close it there first; if no program has it, ask an administrator for access to it"
+        return PortError(where, "is busy: another program has it open, or you may not use it", advice=advice)
+    if code in (win32.ERROR_GEN_FAILURE, win32.ERROR_NO_SUCH_DEVICE, win32.ERROR_DEVICE_NOT_CONNECTED):
+        return PortError(where, "has a name but no device behind it", advice="Is it plugged in and powered?")
+    if code in (win32.ERROR_INVALID_FUNCTION, win32.ERROR_INVALID_PARAMETER):
+        return PortError(where, "is no serial port", PORT_WANTED)
+    return PortError(where, f"cannot be opened: {Win32Error(code).strerror}")
+
+
+def _missing(name: str) -> PortError:
+    there = device_paths()
+    advice = nearest(name, there) if there else "No serial device is there at all. Is it plugged in and powered?"
+    return PortError(f'port "{name}"', "does not exist", "", advice)
 
 
 def _terminals(path: str) -> ModuleType:

@@ -21,6 +21,7 @@ from larkreader.declare.line import LineSettings
 from larkreader.errors import PortError
 
 from .descriptor import DescriptorPort
+from .impossible import refuse_impossible
 from .port import Received
 
 # Linux, asm-generic/ioctls.h and termbits.h; absent from the module termios
@@ -74,7 +75,7 @@ class TtyPort(DescriptorPort):
         self._lines_found = self.modem_lines()
         self._moved: set[str] = set()
         self._marks = MarkReader(Fault.PARITY if line.has_parity else Fault.FRAMING)
-        _refuse_impossible(name, line)
+        refuse_impossible(name, line)
         self._set(line)
         self.notes = (*self._differences(line), *self._thrown_away())
 
@@ -234,18 +235,6 @@ def read_back(path: str) -> LineSettings:
     return LineSettings.model_validate(
         {"baud": baud, "format": f"{data_bits}{parity}{stop_bits}", "flow_control": flow}
     )
-
-
-def _refuse_impossible(name: str, line: LineSettings) -> None:
-    impossible = {
-        "9 data bits": line.data_bits == 9,
-        "an inverted line": line.idle == "low",
-        "the highest bit first": line.first_bit == "msb",
-        "1.5 stop bits with more than 5 data bits": line.stop_bits == 1.5 and line.data_bits > 5,
-    }
-    for what, asked in impossible.items():
-        if asked:
-            raise PortError(f"port {name}", f"cannot do {what}, as {line} asks", "No serial device of this system can")
 
 
 def _baud_of(descriptor: int) -> int | None:
