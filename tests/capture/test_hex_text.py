@@ -1,3 +1,4 @@
+import shutil
 import subprocess
 
 import pytest
@@ -34,6 +35,7 @@ def test_dumps_with_offsets_and_text_columns_read_back(data, offset, group, text
     assert read_hex(dumped(data, offset, group, text), "dump") == data
 
 
+@pytest.mark.skipif(shutil.which("od") is None, reason="there is no od here")
 @pytest.mark.parametrize("options", ["-A x -t x1", "-t x1", "-A d -t x1", "-b", "-A x -t x1z"])
 def test_what_od_writes_reads_back(tmp_path, options):
     """As POSIX has it, with * for lines that repeat; the name of the file says nothing."""

@@ -9,13 +9,14 @@ import pytest
 import larkreader as lr
 
 
-def test_the_demo_tells_the_whole_story_and_writes_its_files(shell, tmp_path):
-    status, out, err = shell("demo", "--into", tmp_path / "demo")
+def test_the_demo_tells_the_whole_story_and_writes_its_files(shell, tmp_path, monkeypatch):
+    monkeypatch.chdir(tmp_path)
+    status, out, err = shell("demo", "--into", "demo")
     assert (status, err) == (0, "")
     assert "Found: exactly the 13 kinds of fault that were put on the wires." in out
     assert "Verdict: pass: all came back as it was" in out
     assert "Verdict: fail: 2,048 changed" in out
-    assert max(map(len, out.splitlines())) <= 80 or "demo/" in out
+    assert max(map(len, out.splitlines())) <= 80
     names = {path.name for path in (tmp_path / "demo").iterdir()}
     assert names == {
         "rig.toml", "rig.vcd", "delivered.bin", "characters.csv", "frames.csv", "reading.json", "waveform.png",
@@ -101,7 +102,7 @@ UNUSABLE = [
     ("decode {lacking} {capture}", 'signal "rig.pump_txd" is not in the file. Did you mean "rig.pump_tx"?'),
     ("decode {sheet} {delivered}", "Say on which wire they were: to_pump, from_pump."),
     ("decode {sheet} {capture} --wire pump", 'wire "pump" is not a wire of the sheet. Did you mean "to_pump"?'),
-    ("decode {sheet} {capture} --frames /nowhere/x.csv", "cannot be written: there is no folder /nowhere"),
+    ("decode {sheet} {capture} --frames nowhere/x.csv", "cannot be written: there is no folder nowhere"),
     ("decode {sheet}", "Missing argument 'CAPTURE'"),
     ("decod", 'There is no command "decod". Did you mean "decode"?'),
     ("", "Commands:"),

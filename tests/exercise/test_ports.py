@@ -3,6 +3,8 @@ import os
 import select
 import socket
 import struct
+import subprocess
+import sys
 import threading
 import time
 from contextlib import ExitStack, contextmanager
@@ -14,12 +16,14 @@ from hypothesis import strategies as st
 import larkreader as lr
 from larkreader.capture.marks import MarkReader
 from larkreader.cli import run
+from larkreader.exercise.ports import listing
 from larkreader.exercise.ports.borrowed import BorrowedPort
 from larkreader.exercise.ports.listing import find_ports
-from larkreader.testing.ports import check_port
+from larkreader.testing.ports import check_hardware, check_port
 
 termios = pytest.importorskip("termios", reason="there are no POSIX terminals here")
 ioctl = pytest.importorskip("fcntl").ioctl
+bauds = pytest.importorskip("larkreader.exercise.ports.bauds")
 
 LINE = lr.LineSettings.parse("57600 8N1")
 
@@ -120,6 +124,22 @@ def test_a_loopback_passes_on_every_kind_of_port(kind):
     with KINDS[kind]() as port:
         result = lr.run_loopback(port, lr.LoopbackPlan(characters=30_000, limit_s=0.3, pattern="random"))
     assert (result.verdict, result.received) == ("pass", 30_000)
+
+
+def test_the_check_of_hardware_claims_no_more_than_the_driver_did():
+    """A pseudo terminal has no parity, no break and no control lines, and sends at any baud."""
+    with lr.open_port("pty") as far, echoing(far):
+        results = check_hardware(far.name)
+    outcomes = [result.split(":")[0] for result in results]
+    assert [outcome for outcome in outcomes if not outcome.startswith("note")] == [
+        "passed  9600 8N1",
+        "partly  57600 8E1",
+        "partly  57600 7O2",
+        "passed  115200 8N1",
+        "passed  1000000 8N1",
+        "passed  order, lengths, time limits, control characters, two threads, closing",
+        "FAILED  a break that is sent is received as a break",
+    ]
 
 
 def test_a_device_is_set_as_asked_and_left_as_found():
@@ -298,6 +318,30 @@ def test_ports_are_listed_with_what_they_are_and_who_holds_them(made_up_system, 
     assert entry.holders == ("logger (77)",)
     assert run(["ports", "--root", str(made_up_system)]) == 0
     assert "ttyUSB0 Greenhouse adapter GH07; held by logger (77)" in " ".join(capsys.readouterr().out.split())
+
+
+def test_where_there_is_no_proc_lsof_is_asked_who_holds_a_port(monkeypatch):
+    """In the form that its manual gives for other programs: a letter for the field, then its value."""
+    listed = "p77\ncdosing\nf3\nn/dev/cu.usbserial-GH07\nf4\nn/dev/cu.usbserial-GH07\np9\nclogger\nf0\nn/dev/null\n"
+
+    def ask(command, **_):
+        assert command == ["lsof", "-w", "-F", "pcn", "--", "/dev/cu.usbserial-GH07"]
+        return subprocess.CompletedProcess(command, 0, listed)
+
+    monkeypatch.setattr(listing.Path, "exists", lambda path: False)
+    monkeypatch.setattr(listing.subprocess, "run", ask)
+    assert listing.holders_of("/dev/cu.usbserial-GH07") == ["dosing (77)"]
+
+
+def test_on_macos_any_baud_is_set_by_its_own_call_and_is_not_read_back(monkeypatch):
+    """As the header file IOKit/serial/ioss.h has it: IOSSIOSPEED takes a speed_t of eight bytes."""
+    calls = []
+    monkeypatch.setattr(bauds, "IS_MACOS", True)
+    monkeypatch.setattr(bauds.fcntl, "ioctl", lambda *call: calls.append(call))
+    monkeypatch.setattr(bauds.termios, "tcgetattr", lambda descriptor: [0, 0, 0, 0, 57600, 57600, []])
+    bauds.set_baud(3, 250_000)
+    assert calls == [(3, 0x80085402, (250_000).to_bytes(8, sys.byteorder))]
+    assert (bauds.baud_of(3), bauds.is_given_back(57600), bauds.is_given_back(250_000)) == (57600, True, False)
 
 
 def test_a_port_that_comes_is_named(made_up_system, capsys):

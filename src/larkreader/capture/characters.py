@@ -31,7 +31,7 @@ class Fault(IntFlag):
     SHORT_STOP = 64
     """The line was not at idle level in the second stop bit, where that was to be looked at."""
     BY_BLOCK = 128
-    """The port tells faults by the block: at least one character of its block has the others, not surely this one."""
+    """The port reports faults by the block: at least one character of its block has the others, not surely this one."""
 
 
 FAULT_NAMES: dict[Fault, str] = {
@@ -79,7 +79,7 @@ class Characters(Columns):
         How the capture breaks off, where its file is cut off; nothing for a whole one.
     counted : tuple of tuple of int, str and int
         What the receiver's driver has counted: number of the first character of the group that came when it had;
-        ``"overrun"`` or ``"overflow"``; and how many.
+        which of ``"overrun"``, ``"overflow"``, ``"parity"``, ``"framing"`` and ``"break"``; and how many, at least.
     address_mark : ndarray of bool, optional
         Whether the ninth bit marks the character as an address, on a line where it does; `value` is without it then.
     """
@@ -134,12 +134,17 @@ class Characters(Columns):
         ----------
         groups : iterable of tuple of float, bytes and bytes
             When each group came, in seconds; its characters; their flags of `Fault`, or nothing if there are none.
+            Faults that are known by the block alone become `counted`: no character is accused of them.
         """
         known = [(at_s, data, faults or bytes(len(data))) for at_s, data, faults in groups]
         data = np.frombuffer(b"".join(data for _, data, _ in known), np.uint8)
         at_s = np.repeat([at_s for at_s, _, _ in known], [len(data) for _, data, _ in known]).astype(np.float64)
-        faults = np.frombuffer(b"".join(faults for _, _, faults in known), np.uint8)
-        return cls(at_s, at_s.copy(), data.astype(np.uint16), faults.copy(), np.empty(0), has_line=False)
+        faults = np.frombuffer(b"".join(faults for _, _, faults in known), np.uint8).copy()
+        group = np.repeat(np.arange(len(known)), [len(data) for _, data, _ in known])
+        counted = _counted_by_block(faults, group)
+        faults[(faults & Fault.BY_BLOCK) != 0] = 0
+        value = data.astype(np.uint16)
+        return cls(at_s, at_s.copy(), value, faults, np.empty(0), has_line=False, counted=counted)
 
     @classmethod
     def joined(cls, pieces: Iterable[Characters]) -> Characters:
@@ -186,3 +191,19 @@ class Characters(Columns):
     def count(self, fault: Fault) -> int:
         """Return how many characters have `fault`."""
         return int(np.count_nonzero(self.faults & fault))
+
+
+def _counted_by_block(faults: npt.NDArray[np.uint8], group: npt.NDArray[np.int64]) -> tuple[tuple[int, str, int], ...]:
+    """Return where each block begins whose faults are known of the whole block, and what they are, once each."""
+    marked = (faults & Fault.BY_BLOCK) != 0
+    if not marked.any():
+        return ()
+    changes = np.ones(len(faults), np.bool_)
+    changes[1:] = (faults[1:] != faults[:-1]) | (group[1:] != group[:-1])
+    begins = np.flatnonzero(changes & marked).tolist()
+    return tuple(
+        (begin, name, 1)
+        for begin in begins
+        for fault, name in FAULT_NAMES.items()
+        if fault is not Fault.BY_BLOCK and faults[begin] & fault
+    )

@@ -6,6 +6,7 @@ Lark Reader, 130 interrupted, 141 the reader of the output went away.
 
 from __future__ import annotations
 
+import errno
 import io
 import os
 import signal
@@ -95,6 +96,12 @@ def main() -> None:
     sys.exit(run(sys.argv[1:]))
 
 
+def _end_without_reader() -> int:
+    """Let what is still to be written go nowhere, as the reader of the output has gone."""
+    os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+    return PIPE_CLOSED
+
+
 def _interrupt(number: int, frame: FrameType | None) -> None:
     """Interrupt once; what is being closed then is not interrupted again."""
     for one in ENDING_SIGNALS:
@@ -136,9 +143,10 @@ def run(arguments: list[str]) -> int:
         click.echo("larkreader: interrupted", err=True)
         return INTERRUPTED
     except (BrokenPipeError, _PipeClosedError):
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-        return PIPE_CLOSED
+        return _end_without_reader()
     except OSError as error:
+        if os.name == "nt" and error.errno == errno.EINVAL and error.filename is None:
+            return _end_without_reader()  # as Windows says it of a pipe
         where = f"{error.filename}: " if error.filename else ""
         click.echo(f"larkreader: {where}{error.strerror or error}", err=True)
         return UNUSABLE

@@ -27,6 +27,13 @@ CHARACTER_KINDS: Mapping[str, Fault] = {
     "overrun": Fault.OVERRUN,
     "short-stop": Fault.SHORT_STOP,
 }
+COUNTED_KINDS = {
+    "parity": "parity-error",
+    "framing": "framing-error",
+    "break": "break",
+    "overrun": "overrun",
+    "overflow": "overflow",
+}
 
 
 @dataclass(frozen=True)
@@ -68,8 +75,8 @@ def judge_characters(
         if places.size:
             evidence = _around(kind, characters, places, line, missing)
             yield make_finding(kind, wire, Places.on(characters, places), total=total, **evidence)
-    for kind in ("overrun", "overflow"):
-        counted = [(place, count) for place, name, count in characters.counted if name == kind]
+    for counted_as, kind in COUNTED_KINDS.items():
+        counted = [(place, count) for place, name, count in characters.counted if name == counted_as]
         if counted:
             offsets = np.repeat([place for place, _ in counted], [count for _, count in counted])
             yield make_finding(kind, wire, Places.on(characters, offsets), counted=True)

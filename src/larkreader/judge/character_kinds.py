@@ -11,6 +11,11 @@ SAME_SETTINGS = (
     "baud, data bits, parity and polarity before looking for noise."
 )
 
+BY_BLOCK = (
+    "{?counted}The port reports them by the block: at least one character of each block had it, and which one is not "
+    "known. A place is where a block begins."
+)
+
 CHARACTERS: Mapping[str, Kind] = {
     "parity-error": Kind(
         "error",
@@ -22,7 +27,8 @@ CHARACTERS: Mapping[str, Kind] = {
             "{!many}If few: look for noise, a missing ground or a weak driver. If most: compare the parity at both "
             "ends.",
         ),
-        detail="The first is {value:hex}; {parity} parity is declared.",
+        detail=("The first is {value:hex}; {parity} parity is declared.", BY_BLOCK),
+        also=("counted",),
     ),
     "framing-error": Kind(
         "error",
@@ -34,6 +40,8 @@ CHARACTERS: Mapping[str, Kind] = {
             "{!many}Compare baud and character format at both ends; then look for a receiver that began inside a "
             "character.",
         ),
+        detail=BY_BLOCK,
+        also=("counted",),
     ),
     "break": Kind(
         "warning",
@@ -44,7 +52,8 @@ CHARACTERS: Mapping[str, Kind] = {
             SAME_SETTINGS,
             "{!many}If nobody sends breaks, check the wire, the sender's supply, and whether its pin is an output.",
         ),
-        detail="The longest lasts {longest_s:time}, {longest_characters:.3g} times as long as a character.",
+        detail=("The longest lasts {longest_s:time}, {longest_characters:.3g} times as long as a character.", BY_BLOCK),
+        also=("counted",),
     ),
     "noise": Kind(
         "warning",

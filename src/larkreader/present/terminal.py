@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from collections.abc import Iterator, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
@@ -54,7 +55,9 @@ class _Console(Console):
 
 def make_console(*, stderr: bool = False) -> Console:
     """Return a console that writes plain text when it is not a terminal."""
-    return _Console(stderr=stderr, highlight=False, emoji=False, soft_wrap=False)
+    stream = sys.stderr if stderr else sys.stdout
+    legacy = None if stream.isatty() else False  # what is no console of Windows has none of its limits
+    return _Console(stderr=stderr, highlight=False, emoji=False, soft_wrap=False, legacy_windows=legacy)
 
 
 def link(sheet: Sheet) -> Group:

@@ -1,13 +1,29 @@
-"""What every port must do, as one function that is run on each kind."""
+"""What every port must do, as a function that is run on each kind, and as a program for a port of hardware.
+
+Join the transmit and the receive line of a serial port by a piece of wire, then::
+
+    python -m larkreader.testing.ports PORT
+"""
 
 from __future__ import annotations
 
+import sys
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from contextlib import AbstractContextManager
+from typing import Any
 
+from larkreader.capture.characters import Fault
+from larkreader.declare.line import LineSettings
+from larkreader.declare.loopback import LoopbackPlan
 from larkreader.errors import PortError
+from larkreader.exercise.loopback import run_loopback
+from larkreader.exercise.ports.open import open_port
 from larkreader.exercise.ports.port import Port
+
+LINES = ("9600 8N1", "57600 8E1", "57600 7O2", "115200 8N1", "1000000 8N1")
+CHARACTERS = 4096
+ALTERED = ("the driver did not take", "the driver made")  # begins of what a port notes of its settings
 
 
 def check_port(make_port: Callable[[], AbstractContextManager[Port]]) -> None:
@@ -74,3 +90,85 @@ def _a_closed_port_says_so(port: Port) -> None:
         except PortError as error:
             told = str(error)
         assert "closed" in told, f"a closed port must say so when it is used, and says: {told or 'nothing'}"
+
+
+def check_hardware(name: str) -> list[str]:
+    """Check a serial port whose transmit and receive lines are joined by a piece of wire.
+
+    What a test without hardware cannot show: bauds, formats, faults, breaks and control lines of a real device.
+
+    Parameters
+    ----------
+    name : str
+        The port, such as ``/dev/ttyUSB0`` or ``COM3``. Nothing but the wire may hang on it.
+
+    Returns
+    -------
+    list of str
+        A line for each check: ``passed``, ``partly`` (at other settings), ``FAILED`` or ``note``, and what of.
+
+    Raises
+    ------
+    PortError
+        If the port cannot be opened.
+    """
+    results = []
+    for text in LINES:
+        line = LineSettings.parse(text)
+        try:
+            with open_port(name, line) as port:
+                run_loopback(port, LoopbackPlan(characters=1, limit_s=0.2))  # the line comes to rest
+                result = run_loopback(port, LoopbackPlan(characters=CHARACTERS, pattern="random"))
+                is_altered = any(note.startswith(ALTERED) for note in port.notes)
+                outcome = "FAILED" if result.verdict != "pass" else "partly" if is_altered else "passed"
+                share = f", {100 * result.line_share:.0f} % of the line" if result.line_share is not None else ""
+                results.append(f"{outcome}  {text}: {result.received:,} of {CHARACTERS:,} came back{share}")
+                results += [f"note    {text}: {note}" for note in port.notes]
+        except PortError as error:
+            results.append(f"FAILED  {text}: {error}")
+    try:
+        check_port(lambda: open_port(name, LineSettings.parse("115200 8N1")))
+        results.append("passed  order, lengths, time limits, control characters, two threads, closing")
+    except AssertionError as error:
+        results.append(f"FAILED  what every port must do: {error}")
+    return [*results, *_breaks_and_lines(name)]
+
+
+def _breaks_and_lines(name: str) -> Iterator[str]:
+    with open_port(name, LineSettings.parse("9600 8N1")) as port:
+        send_break = getattr(port, "send_break", None)
+        if send_break is not None:
+            send_break()
+            back = port.read(1, 1.0)
+            is_seen = any(fault & Fault.BREAK for fault in back.faults) or port.error_counters().get("breaks", 0)
+            yield f"{'passed' if is_seen else 'FAILED'}  a break that is sent is received as a break"
+        lines = port.modem_lines()
+        yield f"note    asserted: {', '.join(line for line, on in lines.items() if on) or 'no control line'}"
+        set_line: Any = getattr(port, "set_modem_line", None)
+        for line in ("rts", "dtr") if set_line is not None else ():
+            try:
+                set_line(line, False)
+                off = port.modem_lines().get(line)
+                set_line(line, True)
+                is_followed = (off, port.modem_lines().get(line)) == (False, True)
+                yield f"{'passed' if is_followed else 'FAILED'}  {line} is released and asserted"
+            except PortError as error:
+                yield f"note    {line}: {error}"
+
+
+def main() -> int:
+    """Check the port that the command line names; the exit status is 1 if a check failed."""
+    if len(sys.argv) != 2:
+        print("use: python -m larkreader.testing.ports PORT   (its transmit and receive lines joined)")
+        return 2
+    try:
+        results = check_hardware(sys.argv[1])
+    except PortError as error:
+        print(error)
+        return 2
+    print("\n".join(results))
+    return int(any(result.startswith("FAILED") for result in results))
+
+
+if __name__ == "__main__":
+    raise SystemExit(main())

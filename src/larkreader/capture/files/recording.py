@@ -18,6 +18,7 @@ from __future__ import annotations
 import io
 import json
 import os
+from collections import Counter
 from collections.abc import Mapping
 from dataclasses import replace
 from datetime import datetime
@@ -31,7 +32,7 @@ from larkreader.capture.characters import FAULT_NAMES, Characters, fault_names
 from larkreader.errors import CaptureError
 
 VERSION = 1
-COUNTED = ("overrun", "overflow")
+COUNTED = ("overrun", "overflow", "parity", "framing", "break")
 _BY_NAME = {name: int(fault) for fault, name in FAULT_NAMES.items()}
 
 
@@ -75,8 +76,8 @@ class RecordingWriter:
         held = [[place, fault_names(fault)] for place, fault in enumerate(faults) if fault]
         if held:
             entry["faults"] = held
-        if counted:
-            entry["counted"] = dict(counted)
+        if counted := {name: count for name, count in (counted or {}).items() if count}:
+            entry["counted"] = counted
         self._put(entry)
 
     def close(self) -> None:
@@ -117,7 +118,9 @@ def write_recording(path: str | Path, wires: Mapping[str, Characters]) -> None:
         bounds = [*together.tolist(), len(characters)]
         for low, high in pairwise(bounds):
             data, faults = characters.value[low:high].astype(np.uint8), characters.faults[low:high]
-            counted = {what: count for place, what, count in characters.counted if low <= place < high}
+            counted: Counter[str] = Counter()
+            for place, what, count in characters.counted:
+                counted[what] += count if low <= place < high else 0
             entries.append((float(characters.begin_s[low]), wire, data.tobytes(), faults.tobytes(), counted))
     with RecordingWriter(Path(path), "1970-01-01T00:00:00Z", {wire: {} for wire in wires}) as writer:
         for entry in sorted(entries, key=lambda one: one[0]):
@@ -191,9 +194,10 @@ def read_recording(data: bytes, name: str) -> dict[str, Characters]:
                 continue
             found = line[:40].decode("latin-1")
             raise CaptureError(f"{name}: line {number}", f'holds "{found}", which is no entry of a recording') from None
+    read = {wire: Characters.from_groups(entries) for wire, entries in groups.items()}
     return {
-        wire: replace(Characters.from_groups(entries), cut_off=cut_off, counted=tuple(counted.get(wire, ())))
-        for wire, entries in groups.items()
+        wire: replace(one, cut_off=cut_off, counted=(*counted.get(wire, ()), *one.counted))
+        for wire, one in read.items()
     }
 
 

@@ -1,12 +1,15 @@
 """Which serial devices the system has, what they are, and who holds them.
 
 On Linux read from the tables that the kernel keeps (``/sys/class/tty``, ``/dev/serial/by-id``, ``/proc``), below a root
-that a test can lay out; on Windows from the registry.
+that a test can lay out; on Windows from the registry. On macOS the devices ``cu.*`` are listed, which do not wait for a
+carrier as ``tty.*`` do; who holds them is asked of ``lsof``.
 """
 
 from __future__ import annotations
 
 import os
+import subprocess
+from collections.abc import Sequence
 from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
@@ -15,6 +18,7 @@ IS_WINDOWS = os.name == "nt"
 DEVICE_KINDS = ("ttyS*", "ttyUSB*", "ttyACM*", "ttyAMA*", "ttyO*", "ttymxc*", "cu.*", "rfcomm*")
 INNER_DRIVERS = ("port", "ctrl")  # of Linux's serial core, which stand between a device and its driver
 READ_AND_WRITE = os.R_OK | os.W_OK
+LSOF_S = 3.0  # how long to wait for it
 
 
 @dataclass(frozen=True)
@@ -60,19 +64,21 @@ def find_ports(root: Path = Path("/")) -> list[PortEntry]:
         Sorted by path. Devices without hardware behind them, of which Linux names many, are left out.
     """
     if IS_WINDOWS:
-        from . import windows_holders, windows_listing
+        from . import windows_listing
 
         names, described = windows_listing.port_names(), windows_listing.descriptions()
-        held_by = windows_holders.holders(names)
+        held_by = holders(names)
         return [PortEntry(name, "", described.get(name, ""), tuple(held_by[name]), None) for name in names]
     stable = _stable_names(root)
     entries = []
-    for path in device_paths(root):
+    paths = device_paths(root)
+    held_by = holders(paths, root)
+    for path in paths:
         about = root / "sys" / "class" / "tty" / Path(path).name
         description = _description(about)
         if about.exists() and not description:
             continue
-        held = tuple(holders_of(path, root))
+        held = tuple(held_by[path])
         usable = os.access(path, READ_AND_WRITE)
         entries.append(PortEntry(path, stable.get(os.path.realpath(path), ""), description, held, usable))
     return entries
@@ -89,20 +95,50 @@ def device_paths(root: Path = Path("/")) -> list[str]:
 
 def holders_of(path: str, root: Path = Path("/")) -> list[str]:
     """Return the processes that have a device open, as ``name (number)``; those that may be looked into."""
+    return holders([path], root)[path]
+
+
+def holders(paths: Sequence[str], root: Path = Path("/")) -> dict[str, list[str]]:
+    """Return the processes that have each device open, as `holders_of` does."""
     if IS_WINDOWS:
         from . import windows_holders
 
-        return windows_holders.holders([path])[path]
-    wanted = os.path.realpath(path)
-    held = []
+        return windows_holders.holders(paths)
+    if not (root / "proc" / "self").exists() and root == Path("/"):
+        return _holders_by_lsof(paths)
+    wanted = {os.path.realpath(path): path for path in paths}
+    held: dict[str, list[str]] = {path: [] for path in paths}
     for folder in (root / "proc").glob("[0-9]*"):
         try:
-            if any(os.path.realpath(link) == wanted for link in (folder / "fd").iterdir()):
+            there = {os.path.realpath(link) for link in (folder / "fd").iterdir()} & wanted.keys()
+            if there:
                 name = (folder / "comm").read_text(encoding="utf-8", errors="replace").strip()
-                held.append(f"{name} ({folder.name})")
+                for device in there:
+                    held[wanted[device]].append(f"{name} ({folder.name})")
         except OSError:
             continue  # it has ended, or belongs to somebody else
-    return sorted(held)
+    return {path: sorted(known) for path, known in held.items()}
+
+
+def _holders_by_lsof(paths: Sequence[str]) -> dict[str, list[str]]:
+    """Ask the program ``lsof``, which macOS and the BSDs have, in the form that it prints for other programs."""
+    held: dict[str, list[str]] = {path: [] for path in paths}
+    try:
+        listed = subprocess.run(
+            ["lsof", "-w", "-F", "pcn", "--", *paths], capture_output=True, text=True, timeout=LSOF_S, check=False
+        ).stdout
+    except (OSError, subprocess.SubprocessError):
+        return held
+    number = name = ""
+    for line in listed.splitlines():
+        kind, value = line[:1], line[1:]
+        if kind == "p":
+            number, name = value, "a program"
+        elif kind == "c":
+            name = value
+        elif kind == "n" and value in held and (holder := f"{name} ({number})") not in held[value]:
+            held[value].append(holder)
+    return held
 
 
 def _stable_names(root: Path) -> dict[str, str]:

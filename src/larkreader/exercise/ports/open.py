@@ -205,7 +205,7 @@ def _refused_by_windows(name: str, code: int) -> PortError:
         return PortError(where, "is busy: another program has it open, or you may not use it", advice=advice)
     if code in (win32.ERROR_GEN_FAILURE, win32.ERROR_NO_SUCH_DEVICE, win32.ERROR_DEVICE_NOT_CONNECTED):
         return PortError(where, "has a name but no device behind it", advice="Is it plugged in and powered?")
-    if code in (win32.ERROR_INVALID_FUNCTION, win32.ERROR_INVALID_PARAMETER):
+    if code in (win32.ERROR_INVALID_FUNCTION, win32.ERROR_INVALID_HANDLE, win32.ERROR_INVALID_PARAMETER):
         return PortError(where, "is no serial port", PORT_WANTED)
     return PortError(where, f"cannot be opened: {Win32Error(code).strerror}")
 

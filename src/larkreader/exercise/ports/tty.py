@@ -11,6 +11,7 @@ import errno
 import fcntl
 import os
 import struct
+import sys
 import termios
 import time
 from typing import Any
@@ -20,16 +21,15 @@ from larkreader.capture.marks import MarkReader
 from larkreader.declare.line import LineSettings
 from larkreader.errors import PortError
 
+from .bauds import BOTHER, baud_of, is_given_back, named_speed, set_baud
 from .descriptor import DescriptorPort
 from .impossible import refuse_impossible
 from .port import Received
 
-# Linux, asm-generic/ioctls.h and termbits.h; absent from the module termios
-TCGETS2, TCSETS2 = 0x802C542A, 0x402C542B
-BOTHER, CBAUD = 0o010000, 0o010017
+# Linux, asm-generic/ioctls.h and termbits.h; absent from the module termios, and from other systems
+HAS_CMSPAR = sys.platform.startswith("linux")
 CMSPAR = 0o10000000000
 TIOCGICOUNT = 0x545D
-TERMIOS2 = "IIIIB19sII"
 COUNTERS = {6: "framing errors", 7: "overruns", 8: "parity errors", 9: "breaks", 10: "buffer overflows"}
 
 DRAIN_LOOK_S, DRAIN_MARGIN_S, LONGEST_DRAIN_S = 0.002, 0.1, 5.0  # on closing
@@ -71,11 +71,13 @@ class TtyPort(DescriptorPort):
         super().__init__(descriptor, name)
         self.line = line
         self._found = termios.tcgetattr(descriptor)
-        self._baud_found = _baud_of(descriptor)
+        self._baud_found = baud_of(descriptor)
         self._lines_found = self.modem_lines()
         self._moved: set[str] = set()
         self._marks = MarkReader(Fault.PARITY if line.has_parity else Fault.FRAMING)
         refuse_impossible(name, line)
+        if line.parity in ("M", "S") and not HAS_CMSPAR:
+            raise PortError(f"port {name}", f"cannot do parity {line.parity}, as {line} asks", "This system has none")
         self._set(line)
         self.notes = (*self._differences(line), *self._thrown_away())
 
@@ -140,13 +142,13 @@ class TtyPort(DescriptorPort):
             iflag |= termios.IXON | termios.IXOFF
         characters = list(self._found[CC])
         characters[termios.VMIN], characters[termios.VTIME] = 1, 0
-        known = getattr(termios, f"B{line.baud:.0f}", None) if line.baud == round(line.baud) else None
+        known = named_speed(line.baud)
         speed = termios.B38400 if known is None else known
         attributes: list[Any] = [iflag, 0, cflag, 0, speed, speed, characters]
         try:
             _set_attributes(self._descriptor, attributes)
             if known is None:
-                _set_baud(self._descriptor, round(line.baud))
+                set_baud(self._descriptor, round(line.baud))
         except (OSError, termios.error) as error:
             raise PortError(f"port {self.name}", f"does not take {line}: {error.args[-1]}") from None
 
@@ -162,8 +164,10 @@ class TtyPort(DescriptorPort):
             told.append(f"the driver did not take {line.stop_bits:g} stop bits")
         if line.flow_control == "rts-cts" and not now[CFLAG] & termios.CRTSCTS:
             told.append("the driver did not take rts-cts flow control")
-        baud = _baud_of(self._descriptor)
-        if baud is not None and abs(baud - line.baud) > 0.5:
+        baud = baud_of(self._descriptor)
+        if not is_given_back(line.baud):
+            told.append(f"this system does not give back a baud such as {line.baud:g}, so that it is not checked")
+        elif baud is not None and abs(baud - line.baud) > 0.5:
             told.append(f"the driver made {baud} of {line.baud:g} baud")
         return told
 
@@ -194,7 +198,7 @@ class TtyPort(DescriptorPort):
                 self.set_modem_line(name, self._lines_found[name])
             _set_attributes(self._descriptor, self._found)
             if self._found[OSPEED] == BOTHER and self._baud_found is not None:
-                _set_baud(self._descriptor, self._baud_found)
+                set_baud(self._descriptor, self._baud_found)
             self.notes += tuple(f"not restored on closing: {one}" for one in self._not_restored())
             fcntl.flock(self._descriptor, fcntl.LOCK_UN)
             fcntl.ioctl(self._descriptor, termios.TIOCNXCL)
@@ -205,7 +209,7 @@ class TtyPort(DescriptorPort):
         """Compare what the driver says with what was found on opening."""
         now, found = termios.tcgetattr(self._descriptor), self._found
         told = [name for place, name in SETTING_NAMES.items() if now[place] != found[place]]
-        if _baud_of(self._descriptor) != self._baud_found:
+        if baud_of(self._descriptor) != self._baud_found:
             told.append(f"baud, which was {self._baud_found}")
         lines = self.modem_lines()
         return told + [name for name in self._moved if lines.get(name) != self._lines_found.get(name)]
@@ -218,7 +222,7 @@ def read_back(path: str) -> LineSettings:
     except OSError as error:
         raise PortError(f'port "{path}"', f"cannot be opened: {error.strerror}") from None
     try:
-        now, baud = termios.tcgetattr(descriptor), _baud_of(descriptor)
+        now, baud = termios.tcgetattr(descriptor), baud_of(descriptor)
     except termios.error:
         raise PortError(f'port "{path}"', "is no serial device") from None
     finally:
@@ -227,7 +231,7 @@ def read_back(path: str) -> LineSettings:
         raise PortError(f'port "{path}"', "does not say its baud")
     flags = now[CFLAG]
     data_bits = next(bits for bits, flag in DATA_BITS.items() if flags & termios.CSIZE == flag)
-    letters = "SM" if flags & CMSPAR else "EO"
+    letters = "SM" if HAS_CMSPAR and flags & CMSPAR else "EO"
     parity = letters[bool(flags & termios.PARODD)] if flags & termios.PARENB else "N"
     stop_bits = ("1.5" if data_bits == 5 else "2") if flags & termios.CSTOPB else "1"
     is_paused_by_characters = now[IFLAG] & termios.IXON and now[IFLAG] & termios.IXOFF
@@ -235,15 +239,6 @@ def read_back(path: str) -> LineSettings:
     return LineSettings.model_validate(
         {"baud": baud, "format": f"{data_bits}{parity}{stop_bits}", "flow_control": flow}
     )
-
-
-def _baud_of(descriptor: int) -> int | None:
-    """Return the baud that the driver says it has; None where it says none."""
-    try:
-        state = fcntl.ioctl(descriptor, TCGETS2, bytes(struct.calcsize(TERMIOS2)))
-    except OSError:
-        return None
-    return int(struct.unpack(TERMIOS2, state)[-1])
 
 
 def _queued(descriptor: int, which: int) -> int:
@@ -261,14 +256,6 @@ def _set_attributes(descriptor: int, attributes: list[Any]) -> None:
     except termios.error as error:
         if error.args[0] != errno.EINVAL:  # the C library's word for: nothing had to change, and not all is as asked
             raise
-
-
-def _set_baud(descriptor: int, baud: int) -> None:
-    """Set a baud that has no name of its own."""
-    state = list(struct.unpack(TERMIOS2, fcntl.ioctl(descriptor, TCGETS2, bytes(struct.calcsize(TERMIOS2)))))
-    state[2] = state[2] & ~CBAUD | BOTHER
-    state[-2:] = [baud, baud]
-    fcntl.ioctl(descriptor, TCSETS2, struct.pack(TERMIOS2, *state))
 
 
 def open_descriptor(path: str) -> int:

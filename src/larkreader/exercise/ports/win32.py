@@ -12,6 +12,7 @@ import time
 from ctypes import wintypes
 from typing import Any
 
+DWORD, WORD = ctypes.c_uint32, ctypes.c_uint16  # the module `wintypes` has 64 bits for a DWORD elsewhere
 GENERIC_READ, GENERIC_WRITE, OPEN_EXISTING, FILE_FLAG_OVERLAPPED = 0x80000000, 0x40000000, 3, 0x40000000
 INVALID_HANDLE = ctypes.c_void_p(-1).value
 WAIT_OBJECT_0 = 0
@@ -34,25 +35,25 @@ class Dcb(ctypes.Structure):
     """The settings of a port (``DCB``)."""
 
     _fields_ = (
-        ("DCBlength", wintypes.DWORD),
-        ("BaudRate", wintypes.DWORD),
-        ("fBinary", wintypes.DWORD, 1),
-        ("fParity", wintypes.DWORD, 1),
-        ("fOutxCtsFlow", wintypes.DWORD, 1),
-        ("fOutxDsrFlow", wintypes.DWORD, 1),
-        ("fDtrControl", wintypes.DWORD, 2),
-        ("fDsrSensitivity", wintypes.DWORD, 1),
-        ("fTXContinueOnXoff", wintypes.DWORD, 1),
-        ("fOutX", wintypes.DWORD, 1),
-        ("fInX", wintypes.DWORD, 1),
-        ("fErrorChar", wintypes.DWORD, 1),
-        ("fNull", wintypes.DWORD, 1),
-        ("fRtsControl", wintypes.DWORD, 2),
-        ("fAbortOnError", wintypes.DWORD, 1),
-        ("fDummy2", wintypes.DWORD, 17),
-        ("wReserved", wintypes.WORD),
-        ("XonLim", wintypes.WORD),
-        ("XoffLim", wintypes.WORD),
+        ("DCBlength", DWORD),
+        ("BaudRate", DWORD),
+        ("fBinary", DWORD, 1),
+        ("fParity", DWORD, 1),
+        ("fOutxCtsFlow", DWORD, 1),
+        ("fOutxDsrFlow", DWORD, 1),
+        ("fDtrControl", DWORD, 2),
+        ("fDsrSensitivity", DWORD, 1),
+        ("fTXContinueOnXoff", DWORD, 1),
+        ("fOutX", DWORD, 1),
+        ("fInX", DWORD, 1),
+        ("fErrorChar", DWORD, 1),
+        ("fNull", DWORD, 1),
+        ("fRtsControl", DWORD, 2),
+        ("fAbortOnError", DWORD, 1),
+        ("fDummy2", DWORD, 17),
+        ("wReserved", WORD),
+        ("XonLim", WORD),
+        ("XoffLim", WORD),
         ("ByteSize", ctypes.c_ubyte),
         ("Parity", ctypes.c_ubyte),
         ("StopBits", ctypes.c_ubyte),
@@ -61,7 +62,7 @@ class Dcb(ctypes.Structure):
         ("ErrorChar", ctypes.c_ubyte),
         ("EofChar", ctypes.c_ubyte),
         ("EvtChar", ctypes.c_ubyte),
-        ("wReserved1", wintypes.WORD),
+        ("wReserved1", WORD),
     )
 
 
@@ -69,18 +70,18 @@ class CommTimeouts(ctypes.Structure):
     """The time limits of a port's reads and writes (``COMMTIMEOUTS``), in milliseconds; all 0 for none."""
 
     _fields_ = (
-        ("ReadIntervalTimeout", wintypes.DWORD),
-        ("ReadTotalTimeoutMultiplier", wintypes.DWORD),
-        ("ReadTotalTimeoutConstant", wintypes.DWORD),
-        ("WriteTotalTimeoutMultiplier", wintypes.DWORD),
-        ("WriteTotalTimeoutConstant", wintypes.DWORD),
+        ("ReadIntervalTimeout", DWORD),
+        ("ReadTotalTimeoutMultiplier", DWORD),
+        ("ReadTotalTimeoutConstant", DWORD),
+        ("WriteTotalTimeoutMultiplier", DWORD),
+        ("WriteTotalTimeoutConstant", DWORD),
     )
 
 
 class ComStat(ctypes.Structure):
     """What a driver holds (``COMSTAT``)."""
 
-    _fields_ = (("flags", wintypes.DWORD), ("cbInQue", wintypes.DWORD), ("cbOutQue", wintypes.DWORD))
+    _fields_ = (("flags", DWORD), ("cbInQue", DWORD), ("cbOutQue", DWORD))
 
 
 class Overlapped(ctypes.Structure):
@@ -89,8 +90,8 @@ class Overlapped(ctypes.Structure):
     _fields_ = (
         ("Internal", ctypes.c_size_t),
         ("InternalHigh", ctypes.c_size_t),
-        ("Offset", wintypes.DWORD),
-        ("OffsetHigh", wintypes.DWORD),
+        ("Offset", DWORD),
+        ("OffsetHigh", DWORD),
         ("hEvent", wintypes.HANDLE),
     )
 
@@ -162,7 +163,7 @@ class CommDevice:
 
     def look(self) -> tuple[int, int, int]:
         """Return the errors (``CE_*``) since the last look, and how many bytes wait to be read and to be sent."""
-        errors, state = wintypes.DWORD(), ComStat()
+        errors, state = DWORD(), ComStat()
         self._call("ClearCommError", ctypes.byref(errors), ctypes.byref(state))
         return errors.value, state.cbInQue, state.cbOutQue
 
@@ -172,13 +173,13 @@ class CommDevice:
 
     def modem_status(self) -> int:
         """Return which of CTS, DSR, RI and DCD are asserted, as ``MS_*``."""
-        status = wintypes.DWORD()
+        status = DWORD()
         self._call("GetCommModemStatus", ctypes.byref(status))
         return status.value
 
     def dtr_and_rts(self) -> int:
         """Return bit 0 for an asserted DTR, bit 1 for RTS."""
-        state, length = wintypes.DWORD(), wintypes.DWORD()
+        state, length = DWORD(), DWORD()
         out = (ctypes.byref(state), ctypes.sizeof(state), ctypes.byref(length), None)
         self._call("DeviceIoControl", IOCTL_SERIAL_GET_DTRRTS, None, 0, *out)
         return state.value
@@ -202,7 +203,7 @@ class CommDevice:
         return self._overlapped("WriteFile", ctypes.create_string_buffer(data, len(data)), len(data), limit_s)
 
     def _overlapped(self, function: str, buffer: Any, length: int, limit_s: float | None) -> int:
-        kernel, count = self._kernel, wintypes.DWORD()
+        kernel, count = self._kernel, DWORD()
         event = kernel.CreateEventW(None, True, False, None)
         if not event:
             raise _last_error()
@@ -242,7 +243,7 @@ class CommDevice:
 def kernel32() -> Any:
     """Return the library, with the types of what is called of it."""
     kernel = ctypes.WinDLL("kernel32", use_last_error=True)  # type: ignore[attr-defined, unused-ignore]
-    handle, dword, pointer = wintypes.HANDLE, wintypes.DWORD, ctypes.c_void_p
+    handle, dword, pointer = wintypes.HANDLE, DWORD, ctypes.c_void_p
     for name, result, arguments in (
         ("CreateFileW", handle, (wintypes.LPCWSTR, dword, dword, pointer, dword, dword, handle)),
         ("CreateEventW", handle, (pointer, wintypes.BOOL, wintypes.BOOL, wintypes.LPCWSTR)),

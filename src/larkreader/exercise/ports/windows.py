@@ -1,7 +1,7 @@
 """Serial ports of Windows.
 
-What the driver made of the settings is read back and compared with what was asked. The driver tells errors of the line
-by the block: `ClearCommError` says which kinds there were since it was last asked, not at which character. All
+What the driver made of the settings is read back and compared with what was asked. The driver reports errors of the
+line by the block: `ClearCommError` gives the kinds that there were since it was last asked, not the characters. All
 characters that arrived between two looks are marked then, with `Fault.BY_BLOCK` beside the fault. On closing, the
 settings found are restored.
 """
@@ -29,7 +29,7 @@ LARGEST_READ = QUEUE = 1 << 16
 BREAK_S = 0.3  # as long as POSIX holds one
 DRAIN_LOOK_S, DRAIN_MARGIN_S, LONGEST_DRAIN_S = 0.002, 0.1, 5.0  # on closing
 BY_BLOCK = (
-    "the driver tells parity errors, framing errors and breaks by the block, not by the character: all characters "
+    "the driver reports parity errors, framing errors and breaks by the block, not by the character: all characters "
     "that arrived between two looks at it are marked"
 )
 

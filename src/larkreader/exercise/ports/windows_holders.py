@@ -32,16 +32,16 @@ class _Entry(ctypes.Structure):
         ("Object", ctypes.c_void_p),
         ("UniqueProcessId", ctypes.c_size_t),
         ("HandleValue", ctypes.c_size_t),
-        ("GrantedAccess", wintypes.ULONG),
-        ("CreatorBackTraceIndex", wintypes.USHORT),
-        ("ObjectTypeIndex", wintypes.USHORT),
-        ("HandleAttributes", wintypes.ULONG),
-        ("Reserved", wintypes.ULONG),
+        ("GrantedAccess", win32.DWORD),
+        ("CreatorBackTraceIndex", win32.WORD),
+        ("ObjectTypeIndex", win32.WORD),
+        ("HandleAttributes", win32.DWORD),
+        ("Reserved", win32.DWORD),
     )
 
 
 class _UnicodeString(ctypes.Structure):
-    _fields_ = (("Length", wintypes.USHORT), ("MaximumLength", wintypes.USHORT), ("Buffer", wintypes.LPWSTR))
+    _fields_ = (("Length", win32.WORD), ("MaximumLength", win32.WORD), ("Buffer", wintypes.LPWSTR))
 
 
 def holders(names: Iterable[str]) -> dict[str, list[str]]:
@@ -93,7 +93,7 @@ def _search(names: Iterable[str]) -> Iterator[tuple[str, str]]:
 
 def _handles(system: Any) -> list[tuple[int, int]]:
     """Return process and value of every handle that is open."""
-    size, needed = FIRST_TABLE, wintypes.ULONG()
+    size, needed = FIRST_TABLE, win32.DWORD()
     while size <= LARGEST_TABLE:
         table = ctypes.create_string_buffer(size)
         query = (SYSTEM_EXTENDED_HANDLE_INFORMATION, table, size, ctypes.byref(needed))
@@ -109,7 +109,7 @@ def _handles(system: Any) -> list[tuple[int, int]]:
 
 
 def _name_of(system: Any, handle: Any) -> str:
-    buffer, needed = ctypes.create_string_buffer(2048), wintypes.ULONG()
+    buffer, needed = ctypes.create_string_buffer(2048), win32.DWORD()
     query = (OBJECT_NAME_INFORMATION, buffer, len(buffer), ctypes.byref(needed))
     if system.NtQueryObject(handle, *query):
         return ""
@@ -117,7 +117,7 @@ def _name_of(system: Any, handle: Any) -> str:
 
 
 def _program(kernel: Any, process: Any) -> str:
-    path, length = ctypes.create_unicode_buffer(1024), wintypes.DWORD(1024)
+    path, length = ctypes.create_unicode_buffer(1024), win32.DWORD(1024)
     if not kernel.QueryFullProcessImageNameW(process, 0, path, ctypes.byref(length)):
         return "a program"
     return PureWindowsPath(path.value).stem
@@ -126,7 +126,7 @@ def _program(kernel: Any, process: Any) -> str:
 def _libraries() -> tuple[Any, Any]:
     kernel = win32.kernel32()
     system = ctypes.WinDLL("ntdll")  # type: ignore[attr-defined, unused-ignore]
-    handle, dword, pointer = wintypes.HANDLE, wintypes.DWORD, ctypes.c_void_p
+    handle, dword, pointer = wintypes.HANDLE, win32.DWORD, ctypes.c_void_p
     for library, name, result, arguments in (
         (kernel, "QueryDosDeviceW", dword, (wintypes.LPCWSTR, wintypes.LPWSTR, dword)),
         (kernel, "GetCurrentProcess", handle, ()),
@@ -134,8 +134,8 @@ def _libraries() -> tuple[Any, Any]:
         (kernel, "DuplicateHandle", wintypes.BOOL, (handle, handle, handle, pointer, dword, wintypes.BOOL, dword)),
         (kernel, "GetFileType", dword, (handle,)),
         (kernel, "QueryFullProcessImageNameW", wintypes.BOOL, (handle, dword, wintypes.LPWSTR, pointer)),
-        (system, "NtQuerySystemInformation", wintypes.LONG, (dword, pointer, dword, pointer)),
-        (system, "NtQueryObject", wintypes.LONG, (handle, dword, pointer, dword, pointer)),
+        (system, "NtQuerySystemInformation", ctypes.c_int32, (dword, pointer, dword, pointer)),
+        (system, "NtQueryObject", ctypes.c_int32, (handle, dword, pointer, dword, pointer)),
     ):
         function = getattr(library, name)
         function.restype, function.argtypes = result, arguments
