@@ -2,19 +2,19 @@
 
 import ctypes
 import os
+import subprocess
 import sys
 import threading
 import time
 from collections import deque
 from contextlib import contextmanager
-from types import SimpleNamespace
 
 import pytest
 
 import larkreader as lr
 from larkreader.capture.characters import Fault
 from larkreader.capture.files.recording import RecordingWriter, read_recording
-from larkreader.exercise.ports import listing, win32, windows
+from larkreader.exercise.ports import listing, win32, windows, windows_holders
 from larkreader.exercise.ports import open as opening
 from larkreader.testing.ports import check_port
 
@@ -303,11 +303,11 @@ class Registry:
 
 
 def test_ports_are_listed_from_the_registry_in_the_order_of_their_numbers(monkeypatch, shell):
-    holders = SimpleNamespace(holders=lambda names: {name: ["dosing (77)"] * (name == "COM3") for name in names})
     monkeypatch.setitem(sys.modules, "winreg", Registry())
     monkeypatch.setattr(listing, "IS_WINDOWS", True)
-    monkeypatch.setitem(sys.modules, "larkreader.exercise.ports.windows_holders", holders)
-    monkeypatch.setattr("larkreader.exercise.ports.windows_holders", holders, raising=False)
+    monkeypatch.setattr(
+        windows_holders, "holders", lambda names: {name: ["dosing (77)"] * (name == "COM3") for name in names}
+    )
     status, out, _ = shell("ports")
     assert status == 0
     assert out.splitlines() == [
@@ -350,6 +350,32 @@ def test_real_ports_are_listed_and_a_wrong_name_gets_them(shell):
         lr.open_port("COM77")
     with pytest.raises(lr.PortError, match="is no serial port"):
         lr.open_port(r"\\.\NUL")
+
+
+HOLDER = """
+import sys, larkreader as lr
+with lr.open_port(sys.argv[1]):
+    print("open", flush=True)
+    sys.stdin.read()
+"""
+
+
+@needs_echo
+def test_another_program_that_has_a_real_port_is_named(monkeypatch):
+    """Under wine a port can be opened twice, and a handle has another name than the port's device."""
+    command = [sys.executable, "-c", HOLDER, ECHO]
+    with subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True) as other:
+        assert other.stdout.readline().strip() == "open"
+        holder = f"python ({other.pid})"
+        try:
+            with lr.open_port(ECHO) as port:
+                _, system = windows_holders._libraries()
+                name = windows_holders._name_of(system, port._device._handle)
+                monkeypatch.setattr(windows_holders, "_device_of", lambda *_: name)
+                assert windows_holders.holders([ECHO]) == {ECHO: [holder]}
+        except lr.PortError as error:
+            assert f"held by {holder}" in str(error)  # noqa: PT017 (the other outcome is right too)
+        other.communicate()
 
 
 @needs_echo

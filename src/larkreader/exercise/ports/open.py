@@ -5,8 +5,10 @@ from __future__ import annotations
 import errno
 import os
 import re
+from collections.abc import Callable
 from pathlib import Path
 from types import ModuleType
+from typing import TypeVar
 
 from larkreader.declare.impairments import Impairments
 from larkreader.declare.line import LineSettings
@@ -24,11 +26,14 @@ from .win32 import Win32Error
 
 ACCEPT = "accept:"
 IS_WINDOWS = os.name == "nt"
-A_DEVICE = "COM3" if IS_WINDOWS else "/dev/ttyUSB0"
+NO_DEVICES = "HOST:PORT, accept:HOST:PORT or stand-in:NAME"
 PORT_WANTED = (
-    f"must be a device such as {A_DEVICE}, HOST:PORT, accept:HOST:PORT, {'' if IS_WINDOWS else 'pty, '}or stand-in:NAME"
+    f"must be a device such as COM3, {NO_DEVICES}"
+    if IS_WINDOWS
+    else "must be a device such as /dev/ttyUSB0, HOST:PORT, accept:HOST:PORT, pty, or stand-in:NAME"
 )
-NO_TERMINALS = "must be HOST:PORT, accept:HOST:PORT or stand-in:NAME, as there are no POSIX terminals here"
+NO_TERMINALS = f"must be {NO_DEVICES}, as there are no POSIX terminals here"
+_T = TypeVar("_T")
 _HOST_AND_PORT = re.compile(r"(\[[0-9A-Fa-f:]+\]|[^/:\s]+):(\d{1,5})")
 
 
@@ -70,7 +75,9 @@ def open_port(name: str, line: LineSettings | None = None, *, limit_s: float | N
             raise PortError(f'port "{name}"', f"has the TCP port {number}", "must be 65535 at most")
         return tcp.accept(host, number, limit_s=limit_s) if name.startswith(ACCEPT) else tcp.connect(host, number)
     if IS_WINDOWS:
-        return _open_windows(name, line)
+        from . import windows
+
+        return _on_windows(lambda port: windows.open_device(port, line), name)
     if not Path(name).exists():
         if "/" not in name:
             raise PortError(f'port "{name}"', "is of no kind that can be opened", PORT_WANTED)
@@ -99,10 +106,7 @@ def read_back(path: str) -> LineSettings:
     if IS_WINDOWS:
         from . import windows
 
-        try:
-            return windows.read_back(path)
-        except Win32Error as error:
-            raise _refused_by_windows(path, error.code) from None
+        return _on_windows(windows.read_back, path)
     line: LineSettings = _terminals(path).read_back(path)
     return line
 
@@ -179,13 +183,14 @@ def _open_pty() -> Port:
     return PtyPort()
 
 
-def _open_windows(name: str, line: LineSettings) -> Port:
+def _on_windows(call: Callable[[str], _T], name: str) -> _T:
+    """Return what `call` makes of a port of Windows; put in words what the system refuses."""
     from . import windows
 
     if not windows.is_port_name(name, device_paths()):
         raise PortError(f'port "{name}"', "is of no kind that can be opened", PORT_WANTED)
     try:
-        return windows.open_device(name, line)
+        return call(name)
     except Win32Error as error:
         raise _refused_by_windows(name, error.code) from None
 

@@ -63,10 +63,7 @@ def holders(names: Iterable[str]) -> dict[str, list[str]]:
 
 def _search(names: Iterable[str]) -> Iterator[tuple[str, str]]:
     kernel, system = _libraries()
-    wanted, path = {}, ctypes.create_unicode_buffer(1024)
-    for name in names:
-        if kernel.QueryDosDeviceW(name, path, len(path)):
-            wanted[path.value] = name
+    wanted = {device: name for name in names if (device := _device_of(kernel, name))}
     own, here = os.getpid(), kernel.GetCurrentProcess()
     processes: dict[int, Any] = {}
     try:
@@ -89,6 +86,12 @@ def _search(names: Iterable[str]) -> Iterator[tuple[str, str]]:
         for process in processes.values():
             if process:
                 kernel.CloseHandle(process)
+
+
+def _device_of(kernel: Any, name: str) -> str:
+    r"""Return what the system calls the device of a port, such as ``\\Device\\Serial0``."""
+    path = ctypes.create_unicode_buffer(1024)
+    return path.value if kernel.QueryDosDeviceW(name, path, len(path)) else ""
 
 
 def _handles(system: Any) -> list[tuple[int, int]]:
