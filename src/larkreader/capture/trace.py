@@ -10,12 +10,13 @@ import numpy as np
 import numpy.typing as npt
 
 from larkreader.errors import CaptureError
+from larkreader.shown import Shown
 
 NO_SPANS: npt.NDArray[np.int64] = np.empty((0, 2), dtype=np.int64)
 
 
 @dataclass(frozen=True, eq=False)
-class Trace:
+class Trace(Shown):
     """The level changes of one wire.
 
     Parameters

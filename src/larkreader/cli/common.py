@@ -10,7 +10,7 @@ from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, BinaryIO
 
 import click
 
@@ -24,11 +24,48 @@ Progress = Callable[[int, int], None]
 
 _HELD: list[str] | None = None  # notes that wait until a progress bar is gone
 
+STANDARD_INPUT = "larkreader.cli.standard_input"  # in what click remembers of a command: whether it was read
 FIGURE_ENDINGS = (".png", ".svg", ".pdf")
 PROGRESS_FROM = 8 << 20  # bytes of a capture below which reading is too quick to show
 
-sheet_argument = click.argument("sheet", type=click.Path(path_type=Path))
-capture_argument = click.argument("capture", type=click.Path(path_type=Path))
+
+class InputFile(click.Path):
+    """A file to read; ``-`` is standard input, which one argument of a command can be."""
+
+    def __init__(self, *, exists: bool = False) -> None:
+        super().__init__(path_type=Path, exists=exists, dir_okay=not exists, allow_dash=True)
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
+        """Return the path of the file; of what came by standard input, that of a copy."""
+        return standard_input() if value in ("-", Path("-")) else super().convert(value, param, ctx)
+
+
+def standard_input() -> Path:
+    """Return the path of a copy of what comes by standard input."""
+    from larkreader.errors import RequestError
+    from larkreader.sources import path_of
+
+    context = click.get_current_context(silent=True)
+    if context is not None:
+        if context.meta.get(STANDARD_INPUT):
+            raise RequestError("-", "is standard input, which was named already", "It can be read once")
+        context.meta[STANDARD_INPUT] = True
+    if sys.stdin.isatty():
+        raise RequestError("-", "is standard input, which is a terminal here", "must be a file or a pipe")
+    return path_of(_Named(sys.stdin.buffer))
+
+
+class _Named:
+    """Standard input, by the name that messages give it."""
+
+    name = "standard input"
+
+    def __init__(self, stream: BinaryIO) -> None:
+        self.read = stream.read
+
+
+sheet_argument = click.argument("sheet", type=InputFile())
+capture_argument = click.argument("capture", type=InputFile())
 wire_option = click.option("--wire", metavar="NAME", help="Read this wire of the sheet alone.")
 samples_option = click.option(
     "--samples",
@@ -146,4 +183,4 @@ def read_with_progress(sheet: Sheet, capture: Path, *, sheet_name: str, **option
 
     large = capture.is_file() and capture.stat().st_size > PROGRESS_FROM
     with progress_of(f"reading {capture.name}", shown=large) as progress:
-        return replace(read(sheet, str(capture), progress=progress, **options), sheet_name=sheet_name)
+        return replace(read(sheet, capture, progress=progress, **options), sheet_name=sheet_name)

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from .common import check_output, note
+from .common import InputFile, check_output, note
 from .forms import Rate, form_of, form_options
 
 if TYPE_CHECKING:
@@ -19,7 +19,7 @@ ENDINGS = {".vcd": "vcd", ".csv": "csv", ".npz": "arrays", ".raw": "samples", ".
 
 
 @click.command()
-@click.argument("capture", metavar="IN", type=click.Path(path_type=Path))
+@click.argument("capture", metavar="IN", type=InputFile())
 @click.argument("output", metavar="OUT", type=click.Path(path_type=Path))
 @form_options
 @click.option("--signal", "signals", metavar="NAME", multiple=True, help="Take this signal alone; may be repeated.")

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from .common import capture_argument, check_output, exit_status, json_option, note, print_json
+from .common import InputFile, capture_argument, check_output, exit_status, json_option, note, print_json
 from .forms import form_of, form_options
 from .stepping import diagnose_port, is_port, probe_port
 
@@ -24,7 +24,7 @@ FEW_SILENT = 1  # signals without a change that are shown like the others
 
 @click.command()
 @capture_argument
-@click.argument("sheet", type=click.Path(path_type=Path), required=False)
+@click.argument("sheet", type=InputFile(), required=False)
 @click.option("--wire", metavar="NAME", help="Look at this wire of the sheet alone; without a sheet, at this signal.")
 @form_options
 @click.option("--sent", metavar="TEXT", help="What was sent, where CAPTURE holds the bytes that came of it.")

@@ -7,7 +7,7 @@ from typing import Any
 
 import click
 
-from .common import check_figure, note, sheet_argument, wire_option
+from .common import check_figure, note, sheet_argument, standard_input, wire_option
 from .figures import FIGURES, Wanted, draw_into
 from .forms import form_options
 
@@ -60,7 +60,7 @@ def draw(
             option = "--" + name.removesuffix("_s").replace("fields", "field")
             raise RequestError(option, f"is nothing that {figure} heeds", advice="Leave it out")
     check_figure(output)
-    source = sources[0] if sources else None
+    source = None if not sources else standard_input() if sources[0] == "-" else sources[0]
     told = draw_into(
         figure, Wanted(open_sheet(sheet), source, folder=sheet.parent, kind=kind, given=given, **asked), output
     )

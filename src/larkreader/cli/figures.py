@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 from larkreader.declare.sheet import Sheet
 from larkreader.errors import CaptureError, RequestError, nearest
+from larkreader.sources import path_of
 
 from .forms import form_of
 
@@ -34,7 +35,7 @@ class Wanted:
     ----------
     sheet : Sheet
         What was declared.
-    source : str or None
+    source : str, pathlib.Path or None
         The capture, or the port of a loopback.
     wire, frame : str or None
         Of which wire, of which layout.
@@ -51,7 +52,7 @@ class Wanted:
     """
 
     sheet: Sheet
-    source: str | None = None
+    source: str | Path | None = None
     wire: str | None = None
     frame: str | None = None
     fields: tuple[str, ...] = ()
@@ -65,10 +66,10 @@ class Wanted:
     given: dict[str, Any] = field(default_factory=dict)
 
     @property
-    def capture(self) -> str:
+    def capture(self) -> Path:
         """The file of the capture."""
         assert self.source is not None
-        return self.source
+        return path_of(self.source)
 
     @cached_property
     def reading(self) -> Reading:
@@ -95,7 +96,7 @@ class Wanted:
         measured = open_capture(self.capture, signals, kind=self.kind, wire=self.wire, form=form)  # type: ignore[arg-type]  # as above
         traces = {key: trace for key, trace in measured.items() if isinstance(trace, Trace)}
         if not traces:
-            raise CaptureError(self.capture, "holds no levels, so there is nothing to draw")
+            raise CaptureError(str(self.capture), "holds no levels, so there is nothing to draw")
         return traces
 
     @cached_property
@@ -165,7 +166,9 @@ def _timeline(wanted: Wanted, axes: Axes) -> str:
 
 def _needs_times(wanted: Wanted) -> None:
     if not len(wanted.reading.timeline):
-        raise RequestError(wanted.capture, "has no times", "this figure needs a capture that says when things came")
+        raise RequestError(
+            str(wanted.capture), "has no times", "this figure needs a capture that says when things came"
+        )
 
 
 def _fields(wanted: Wanted, axes: Axes) -> str:
@@ -305,8 +308,8 @@ def _run_matrix(wanted: Wanted) -> MatrixResult:
     assert wanted.source is not None
     matrix = wanted.sheet.loopback
     content = content_of(matrix, wanted.sheet, wanted.folder / str(matrix.file))
-    line = wanted.sheet.line_of(wanted.source)
-    open_at = opener([wanted.source], wanted.sheet, wanted.sheet, line, far=None)
+    line = wanted.sheet.line_of(str(wanted.source))
+    open_at = opener([str(wanted.source)], wanted.sheet, wanted.sheet, line, far=None)
     with progress_of("loopback", shown=True) as progress:
         return run_matrix(open_at, matrix, line, content=content, progress=progress)
 

@@ -11,7 +11,7 @@ import click
 
 from larkreader.declare.loopback import PATTERN_NAMES
 
-from .common import check_figure, check_output, json_option, note, print_json, progress_of
+from .common import InputFile, check_figure, check_output, json_option, note, print_json, progress_of
 from .live import open_named
 
 if TYPE_CHECKING:
@@ -41,7 +41,7 @@ INTERRUPTED = 130
 @click.option(
     "--pause", "pauses_s", multiple=True, type=float, metavar="SECONDS", help="Between two blocks; may be repeated."
 )
-@click.option("--file", type=click.Path(path_type=Path, exists=True, dir_okay=False), help="Send what this file holds.")
+@click.option("--file", type=InputFile(exists=True), help="Send what this file holds.")
 @click.option("--frame", metavar="NAME", help="Send frames of the sheet, with a rising counter.")
 @click.option("--limit", "limit_s", type=float, metavar="SECONDS", help="Wait so long for a character. [default: 0.5]")
 @click.option("--for", "for_s", type=float, metavar="SECONDS", help="End each run after this time.")

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from .common import check_output, note
+from .common import InputFile, check_output, note
 from .forms import form_of, form_options
 
 if TYPE_CHECKING:
@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 @click.option(
     "--from",
     "capture",
-    type=click.Path(path_type=Path),
+    type=InputFile(),
     metavar="CAPTURE",
     help="Declare the wires of a capture, with the settings under which each reads best, and the frames it carries.",
 )

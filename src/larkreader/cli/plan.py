@@ -8,7 +8,17 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from .common import check_figure, check_output, exit_status, json_option, note, print_json, write_fates_of
+from .common import (
+    InputFile,
+    check_figure,
+    check_output,
+    exit_status,
+    json_option,
+    note,
+    print_json,
+    standard_input,
+    write_fates_of,
+)
 from .forms import Rate
 
 if TYPE_CHECKING:
@@ -37,7 +47,7 @@ class _Numbers(click.ParamType[tuple[int, ...]]):
 
 
 @click.command()
-@click.argument("sheet", type=click.Path(path_type=Path), required=False)
+@click.argument("sheet", type=InputFile(), required=False)
 @click.option("--only", type=click.Choice(TOPICS), help="Show this topic alone.")
 @click.option("--card", is_flag=True, help="Print what to set at the other end, and nothing else.")
 @click.option(
@@ -157,7 +167,8 @@ def _with_dumps(sheet: Sheet, dumps: tuple[str, ...]) -> Sheet:
 
     told = {}
     for end, path in _of_ends("--registers", dumps, sheet):
-        told[end] = {"registers": read_register_dump(path), "stated_in": Path(path).name}
+        file = standard_input() if path == "-" else Path(path)
+        told[end] = {"registers": read_register_dump(file), "stated_in": file.name if path != "-" else str(file)}
     return _with_ends(sheet, told)
 
 

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from .common import note
+from .common import InputFile, note
 from .live import TOGETHER_S, Timeline, open_named, recording, say_findings, shower
 from .screen import Screen
 from .showing import ENDING_NAMES, Showing, make_view, showing_options
@@ -26,11 +26,11 @@ if TYPE_CHECKING:
 @click.argument("port", metavar="PORT")
 @click.argument("what", nargs=-1, metavar="[WHAT]...")
 @click.option("--hex", "as_hex", is_flag=True, help="WHAT is hexadecimal, as in D7 4B.")
-@click.option("--file", type=click.Path(path_type=Path, exists=True, dir_okay=False), help="Send the bytes of a file.")
-@click.option("--replay", type=click.Path(path_type=Path), metavar="FILE", help="Send a recording at its own pace.")
+@click.option("--file", type=InputFile(exists=True), help="Send the bytes of a file.")
+@click.option("--replay", type=InputFile(), metavar="FILE", help="Send a recording at its own pace.")
 @click.option("--wire", metavar="NAME", help="Which wire of the recording; the first with anything on it unless said.")
 @click.option("--frame", metavar="NAME", help="Send a frame of the sheet; WHAT is its fields as name=value.")
-@click.option("--sheet", type=click.Path(path_type=Path), metavar="SHEET", help="Has the frame and the line.")
+@click.option("--sheet", type=InputFile(), metavar="SHEET", help="Has the frame and the line.")
 @click.option("--line", "line_text", metavar="TEXT", help='Settings such as "57600 8E1".')
 @click.option(
     "--ending",

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -20,7 +19,6 @@ if TYPE_CHECKING:
     from larkreader.exercise.stepping import Trial
 
 SHOWN = 12  # settings, the best of those that were tried
-_HOST_AND_PORT = re.compile(r"(accept:)?(\[[0-9A-Fa-f:]+\]|[^/:\s]+):\d{1,5}")
 FLOW_TEXTS = {
     "passes": "XON and XOFF came back among the other characters: nothing on the way takes them out.",
     "swallows": "XON and XOFF did not come back, the other characters did: the port or what lies behind it takes them "
@@ -32,11 +30,9 @@ FLOW_TEXTS = {
 
 def is_port(name: str, declared: Sheet | None) -> bool:
     """Tell whether what was given is a port rather than a file."""
-    if declared is not None and name in declared.port:
-        return True
-    if name == "pty" or name.startswith("stand-in:"):
-        return True
-    return Path(name).is_char_device() or (_HOST_AND_PORT.fullmatch(name) is not None and not Path(name).exists())
+    from larkreader.exercise.ports.open import is_port_name
+
+    return (declared is not None and name in declared.port) or is_port_name(name)
 
 
 def diagnose_port(

@@ -57,6 +57,11 @@ class FrameLayout(Shown, ShapedLayout, frozen=True, extra="forbid"):
         Anything worth telling the reader.
     """
 
+    def __repr__(self) -> str:
+        length = f"{self.length} bytes" if self.is_fixed else f"{self.shortest} to {self.longest} bytes"
+        named = ", ".join(self.slot) or "none"
+        return f'<FrameLayout "{self.key}" on {self.wire}: {length}, {self.boundary.kind}; fields {named}>'
+
     def __str__(self) -> str:
         """Write the layout as a table: where the bits of each field lie, and what they mean."""
         return layout_text(self)

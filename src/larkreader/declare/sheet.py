@@ -176,6 +176,13 @@ class Sheet(Shown, BaseModel, frozen=True, extra="forbid"):
         if mistakes := list(reference_mistakes(self)):
             raise SheetError("the sheet", mistakes)
 
+    def __repr__(self) -> str:
+        tables = {"wires": self.wire, "frames": self.frame, "ports": self.port, "ends": self.end}
+        parts = [f"{name} {', '.join(table)}" for name, table in tables.items() if table]
+        return f'<Sheet "{self.title}": {"; ".join(parts)}>'
+
+    __str__ = __repr__
+
     def line_of(self, port: str) -> LineSettings:
         """Return the line settings of a port of the sheet, or those of ``[line]`` for another."""
         wire = self.port[port].wire if port in self.port else None

@@ -14,6 +14,7 @@ from typing import Any, TypeVar
 from pydantic import BaseModel, ValidationError
 
 from larkreader.errors import Mistake, SheetError, nearest
+from larkreader.sources import Source, SpooledPath, path_of
 
 from .boundary import DelimitedBoundary
 from .capture_form import CaptureForm
@@ -38,13 +39,13 @@ _Model = TypeVar("_Model", bound=BaseModel)
 _TABLES = tuple(field.alias or name for name, field in Sheet.model_fields.items())
 
 
-def open_sheet(path: str | Path) -> Sheet:
+def open_sheet(path: Source) -> Sheet:
     """Load a sheet.
 
     Parameters
     ----------
-    path : str or pathlib.Path
-        The TOML file.
+    path : str, pathlib.Path or binary file
+        The TOML file. What the sheet names lies in its folder, or in the current one for an open file.
 
     Returns
     -------
@@ -56,7 +57,7 @@ def open_sheet(path: str | Path) -> Sheet:
     SheetError
         If it cannot be read or used; `mistakes` lists everything that is wrong with it.
     """
-    path = Path(path)
+    path = path_of(path)
     try:
         text = path.read_text(encoding="utf-8")
     except FileNotFoundError:
@@ -65,7 +66,8 @@ def open_sheet(path: str | Path) -> Sheet:
         raise SheetError(str(path), [Mistake(f"byte {error.start}", "", "is not UTF-8 text, which TOML is")]) from None
     except OSError as error:
         raise SheetError(str(path), [Mistake(str(path), "", f"cannot be read: {error.strerror}")]) from None
-    return parse_sheet(text, name=str(path), folder=path.parent)
+    folder = Path() if isinstance(path, SpooledPath) else path.parent
+    return parse_sheet(text, name=str(path), folder=folder)
 
 
 def open_shipped_sheet(name: str) -> Sheet:

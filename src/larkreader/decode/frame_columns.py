@@ -98,6 +98,9 @@ class Spans(Columns):
         self.check_lengths()
 
 
+ROW_HEAD = ("offset", "length", "begin_s", "faults")  # what stands before the fields of a frame
+
+
 @dataclass(frozen=True, eq=False, repr=False)
 class Frames(Columns):
     """The frames of one layout, in order; ``frames["flow"]`` is the column of a field.
@@ -133,8 +136,14 @@ class Frames(Columns):
     def __post_init__(self) -> None:
         self.check_lengths()
 
+    def keys(self) -> tuple[str, ...]:
+        """Return the names of what `rows` has of each frame: where and when, its faults, and its fields."""
+        return tuple(dict.fromkeys((*ROW_HEAD, *self.layout.slot)))
+
     def __getitem__(self, rows: Any) -> Any:
         """Return a field's column by its name, or the frames that a slice, a mask or row numbers select.
+
+        ``offset``, ``length``, ``begin_s``, ``faults`` and ``data`` are columns too; a field of such a name goes first.
 
         A column has shape (n_frames,), or (n_frames, n_items) for an array: bool for a flag, float64 where the
         field has a scale, an offset or invalid values, for which it is NaN; objects of shape (n_frames,) for a text;
@@ -147,6 +156,8 @@ class Frames(Columns):
             If there is no field of that name.
         """
         if isinstance(rows, str):
+            if rows in self.COLUMNS and rows not in self.layout.slot:
+                return self.column(rows)
             slot = self._slot(rows)
             if slot.kind in ("word", "text") and self.layout.pattern is not None:
                 return self.raw(rows)

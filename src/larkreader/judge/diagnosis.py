@@ -17,6 +17,7 @@ from larkreader.declare.line import PARITY_NAMES, LineSettings
 from larkreader.decode.instants import FEWEST_TICKS
 from larkreader.decode.receive import receive
 from larkreader.errors import CaptureError
+from larkreader.shown import Shown
 
 from .bit_time import BitTime, measure_bit
 from .findings import Finding, Verdict, make_finding, verdict_of
@@ -58,8 +59,8 @@ ORDER_NAMES = {"lsb": "lowest", "msb": "highest"}
 EARLY = 0.3  # of a bit by which a start may come before the declared stop bits are over
 
 
-@dataclass(frozen=True)
-class Diagnosis:
+@dataclass(frozen=True, repr=False)
+class Diagnosis(Shown):
     """What is wrong with a wire.
 
     Parameters
@@ -76,6 +77,10 @@ class Diagnosis:
     findings: tuple[Finding, ...]
     survey: Survey
     proposal: LineSettings | None = None
+
+    def __repr__(self) -> str:
+        scores = ", ".join(f"{one.kind} {one.score:.3g}" for one in self.findings if one.score is not None) or "nothing"
+        return f"<Diagnosis: {self.verdict}; {scores}; reads best at {self.proposal or 'no settings'}>"
 
     @property
     def verdict(self) -> Verdict:

@@ -138,7 +138,7 @@ class Places(Columns):
         ]
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, repr=False)
 class Finding(Shown):
     """One thing wrong or worth knowing, as evidence; the sentences are made from it.
 
@@ -173,6 +173,12 @@ class Finding(Shown):
 
     def __hash__(self) -> int:
         return hash((self.kind, self.subject, self.places))
+
+    def __repr__(self) -> str:
+        first = place(self.first_s, self.offset)
+        score = "" if self.score is None else f", score {self.score:.3g}"
+        times = f": {self.count:,} time{'' if self.count == 1 else 's'}{first and ', first ' + first}"
+        return f"<Finding {self.kind} on {self.subject}{times}; {self.severity}, {self.certainty}{score}>"
 
     @property
     def count(self) -> int:

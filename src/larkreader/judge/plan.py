@@ -15,6 +15,7 @@ from larkreader.declare.end import End
 from larkreader.declare.line import LineSettings
 from larkreader.declare.sheet import Sheet
 from larkreader.errors import RequestError
+from larkreader.shown import Shown
 
 from .baud_setting import BaudSetting
 from .budget import WireLoad, find_load, judge_load
@@ -69,8 +70,8 @@ class EndClock:
         }
 
 
-@dataclass(frozen=True)
-class Plan:
+@dataclass(frozen=True, repr=False)
+class Plan(Shown):
     """What a sheet says of a link, worked out.
 
     Parameters
@@ -104,6 +105,11 @@ class Plan:
     paths: Mapping[str, PathReport]
     sends: Mapping[str, SendReplay]
     findings: tuple[Finding, ...]
+
+    def __repr__(self) -> str:
+        ends = ", ".join(dict.fromkeys(one.end.key for one in self.clocks)) or "none with a clock"
+        kinds = ", ".join(dict.fromkeys(one.kind for one in self.findings)) or "none"
+        return f'<Plan of "{self.sheet.title}": {self.verdict}; ends {ends}; findings {kinds}>'
 
     @property
     def verdict(self) -> Verdict:

@@ -21,6 +21,7 @@ from larkreader.declare.sheet_file import open_sheet
 from larkreader.decode.frame_columns import FRAME_FAULT_NAMES, Frames, Skip, Spans
 from larkreader.errors import RequestError, nearest
 from larkreader.shown import Shown
+from larkreader.sources import path_of
 
 from .checked import Checked, add_up
 from .events import EventDelays, Seconds, measure_delays
@@ -141,8 +142,8 @@ class Reading(Shown):
 
 
 def read(
-    sheet: Sheet | str | CapturePath,
-    capture: str | CapturePath | Mapping[str, Trace | Characters | bytes],
+    sheet: Sheet | CapturePath,
+    capture: CapturePath | Mapping[str, Trace | Characters | bytes],
     *,
     kind: CaptureKind | None = None,
     form: CaptureForm | None = None,
@@ -156,9 +157,9 @@ def read(
 
     Parameters
     ----------
-    sheet : Sheet, str or path
-        What was declared, or the file that says so.
-    capture : str, path, or mapping of str to Trace, Characters or bytes
+    sheet : Sheet, str, path or binary file
+        What was declared, or the file that holds it.
+    capture : str, path, binary file, or mapping of str to Trace, Characters or bytes
         A file, or what was measured by wire.
     kind : str, optional
         What the file is, as in `open_capture`; found from its content unless said.
@@ -185,17 +186,21 @@ def read(
     RequestError
         If `wire` is not on the sheet, or is needed and not given, or `capture` is neither a file nor a mapping.
     """
-    sheet_name = "" if isinstance(sheet, Sheet) else str(sheet)
-    declared = sheet if isinstance(sheet, Sheet) else open_sheet(sheet_name)
+    if isinstance(sheet, Sheet):
+        sheet_name, declared = "", sheet
+    else:
+        sheet_path = path_of(sheet)
+        sheet_name, declared = str(sheet_path), open_sheet(sheet_path)
     pieces: Iterable[Mapping[str, Any]]
     if isinstance(capture, Mapping):
         name, pieces = "", iter([_of_known_wires(capture, declared, wire)])
-    elif not isinstance(capture, str) and not hasattr(capture, "__fspath__"):
+    elif not isinstance(capture, str) and not hasattr(capture, "__fspath__") and not hasattr(capture, "read"):
         wanted = f'must be a file, or a mapping such as {{"{next(iter(declared.wire))}": ...}}'
         raise RequestError("capture", f"is of type {type(capture).__name__}", wanted)
     else:
-        name = str(capture)
-        pieces = measured_in(name, declared, kind=kind, form=form, wire=wire, progress=progress)
+        path = path_of(capture)
+        name = str(path)
+        pieces = measured_in(path, declared, kind=kind, form=form, wire=wire, progress=progress)
     options = {"samples": samples, "oversampling": oversampling, "check_stops": check_stops}
     received = receive_all(pieces, declared, options)
     characters = received.characters

@@ -13,6 +13,7 @@ from larkreader.capture.characters import Characters
 from larkreader.declare.layout import FrameLayout
 from larkreader.decode.frame_columns import FrameFault, Frames
 from larkreader.decode.ragged_columns import every_item
+from larkreader.shown import Shown
 
 from .findings import NOWHERE, Finding, Places, frame_subject, make_finding
 
@@ -46,8 +47,8 @@ class FieldStatistics:
     unit: str = ""
 
 
-@dataclass(frozen=True)
-class FrameStatistics:
+@dataclass(frozen=True, repr=False)
+class FrameStatistics(Shown):
     """What the frames of a layout hold altogether, and how regularly they come.
 
     Parameters
@@ -77,6 +78,11 @@ class FrameStatistics:
     late: int
     missing: int
     fields: Mapping[str, FieldStatistics]
+
+    def __repr__(self) -> str:
+        rate = "" if self.rate is None else f", {self.rate:.4g} a second"
+        names = ", ".join(self.fields)
+        return f"<FrameStatistics: {self.count} frames, {self.trusted} of them good{rate}; fields {names}>"
 
     def to_dict(self) -> dict[str, Any]:
         """Return the statistics as JSON has them."""

@@ -21,11 +21,14 @@ from larkreader.declare.sheet import Sheet
 from larkreader.decode.frame_columns import Frames
 from larkreader.exercise.loopback_matrix import MatrixResult
 from larkreader.exercise.loopback_result import LoopbackResult
+from larkreader.judge.diagnosis import Diagnosis
 from larkreader.judge.findings import Finding, Findings, verdict_of
 from larkreader.judge.pairs import Pairs
+from larkreader.judge.plan import Plan
 from larkreader.judge.reading import Reading
+from larkreader.judge.statistics import FrameStatistics
 
-from . import loopback_views, terminal, timeline_views
+from . import loopback_views, plan_views, terminal, timeline_views
 from .report.render import plain
 
 SHOWN_ROWS = 10  # of columns
@@ -40,7 +43,7 @@ def html_of(shown: Any) -> str:
     ----------
     shown : object
         A `Sheet`, `FrameLayout`, columns such as `Characters` and `Frames`, `Finding`, `Findings`, `Reading`, `Pairs`,
-        `LoopbackResult` or `MatrixResult`; of anything else its repr is shown.
+        `Plan`, `Diagnosis`, `FrameStatistics`, `LoopbackResult` or `MatrixResult`; of anything else its repr is shown.
 
     Returns
     -------
@@ -58,6 +61,12 @@ def html_of(shown: Any) -> str:
         return f"<p><b>{_text(verdict)}</b></p>" + (of_view(findings_table(shown)) if shown else "")
     if isinstance(shown, Finding):
         return of_view(findings_table([shown]))
+    if isinstance(shown, Plan):
+        return "".join(of_view(view) for view in plan_views.topics(shown).values()) + html_of(Findings(shown.findings))
+    if isinstance(shown, Diagnosis):
+        return of_view(terminal.surveys({"wire": shown.survey})) + of_view(terminal.explained(shown.findings))
+    if isinstance(shown, FrameStatistics):
+        return of_view(terminal.statistics({"": shown}))
     if isinstance(shown, LoopbackResult):
         return of_view(loopback_views.loopback(shown))
     if isinstance(shown, MatrixResult):

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from dataclasses import replace
-from pathlib import Path
 
 import numpy as np
 
@@ -12,6 +11,7 @@ from larkreader.capture.characters import Characters, Fault
 from larkreader.capture.marks import MarkReader
 from larkreader.declare.capture_form import CaptureForm, StatusWord
 from larkreader.errors import CaptureError
+from larkreader.sources import Target, opened_to_write
 
 from .hex_text import read_hex
 
@@ -66,12 +66,12 @@ def whole_pairs(data: bytes) -> tuple[bytes, str]:
     return data[:-1], "it ends within a byte"
 
 
-def write_bytes(path: str | Path, characters: Characters) -> None:
+def write_bytes(path: Target, characters: Characters) -> None:
     """Write the values of characters, a byte each.
 
     Parameters
     ----------
-    path : str or pathlib.Path
+    path : str, pathlib.Path or binary file
         The file.
     characters : Characters
         What to write; of 8 data bits at the most.
@@ -83,7 +83,8 @@ def write_bytes(path: str | Path, characters: Characters) -> None:
     """
     if len(characters) and characters.value.max() > 0xFF:
         raise CaptureError(str(path), "would hold characters of nine bits", "must have 8 data bits at most")
-    Path(path).write_bytes(characters.value.astype(np.uint8).tobytes())
+    with opened_to_write(path) as file:
+        file.write(characters.value.astype(np.uint8).tobytes())
 
 
 def _read_marked(data: bytes, form: CaptureForm) -> Characters:

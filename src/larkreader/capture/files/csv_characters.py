@@ -7,13 +7,13 @@ from __future__ import annotations
 
 import io
 from collections.abc import Mapping
-from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from larkreader.capture.characters import FAULT_NAMES, Characters, fault_names
 from larkreader.errors import CaptureError, nearest
+from larkreader.sources import Target
 
 from .csv_text import Choice, write_csv
 
@@ -72,12 +72,12 @@ def read_characters(data: bytes, name: str) -> dict[str, Characters]:
     return wires
 
 
-def write_characters(target: str | Path, wires: Mapping[str, Characters]) -> None:
+def write_characters(target: Target, wires: Mapping[str, Characters]) -> None:
     """Write characters of several wires in order of time.
 
     Parameters
     ----------
-    target : str or pathlib.Path
+    target : str, pathlib.Path or binary file
         The file.
     wires : mapping of str to Characters
         The characters, by wire.

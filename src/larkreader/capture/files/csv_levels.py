@@ -10,7 +10,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
-from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -18,6 +17,7 @@ import numpy.typing as npt
 
 from larkreader.capture.trace import Trace
 from larkreader.errors import CaptureError
+from larkreader.sources import Target
 
 from .content import Content
 from .csv_rows import CsvRows
@@ -103,12 +103,12 @@ def level_pieces(file: Content, signals: Sequence[str], *, name: str, rate: floa
         yield {signal: replace(builder.last(begin, last, end_is_known=is_known), cut_off=cut_off)}
 
 
-def write_levels(path: str | Path, traces: Mapping[str, Trace]) -> None:
+def write_levels(path: Target, traces: Mapping[str, Trace]) -> None:
     """Write traces as level changes, times in nanoseconds.
 
     Parameters
     ----------
-    path : str or pathlib.Path
+    path : str, pathlib.Path or binary file
         The file.
     traces : mapping of str to Trace
         The signals, by the names of their columns.

@@ -15,13 +15,13 @@ from __future__ import annotations
 import itertools
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from pathlib import Path
 from typing import Any
 
 import numpy as np
 import numpy.typing as npt
 
 from larkreader.capture.ragged import Ragged
+from larkreader.sources import Target, opened_to_write
 
 Cells = npt.NDArray[np.uint8]
 FILL = 0xFF
@@ -53,13 +53,13 @@ class Choice:
 
 
 def write_csv(
-    target: str | Path, names: Sequence[str], parts: Sequence[Sequence[Any]], order: npt.NDArray[np.intp] | None = None
+    target: Target, names: Sequence[str], parts: Sequence[Sequence[Any]], order: npt.NDArray[np.intp] | None = None
 ) -> None:
     """Write a table whose rows come from one or several sources.
 
     Parameters
     ----------
-    target : str or pathlib.Path
+    target : str, pathlib.Path or binary file
         The file.
     names : sequence of str
         The heading of each column.
@@ -74,7 +74,7 @@ def write_csv(
     OSError
         If the file cannot be written.
     """
-    with Path(target).open("wb") as file:
+    with opened_to_write(target) as file:
         file.write(b",".join(map(_quoted, names)) + b"\n")
         file.writelines(csv_lines(parts, order))
 

@@ -12,6 +12,7 @@ from pathlib import Path
 
 from larkreader.declare.capture_form import CaptureForm, CaptureKind
 from larkreader.errors import CaptureError
+from larkreader.sources import Source, path_of
 
 from .byte_files import whole_pairs
 from .content import Content, file_errors
@@ -30,12 +31,12 @@ _VCD_KEYWORD = re.compile(
 )
 
 
-def find_kind(path: str | Path, form: CaptureForm | None = None) -> CaptureKind:
+def find_kind(path: Source, form: CaptureForm | None = None) -> CaptureKind:
     """Find from a file's content what kind of capture it is.
 
     Parameters
     ----------
-    path : str or pathlib.Path
+    path : str, pathlib.Path or binary file
         The file; one packed with gzip is looked into.
     form : CaptureForm, optional
         Its ``kind`` counts if the content does not tell; with its ``rate``, a table without times
@@ -53,7 +54,7 @@ def find_kind(path: str | Path, form: CaptureForm | None = None) -> CaptureKind:
     CaptureError
         If it is empty, or looks like none of these and does not end like a file of bytes.
     """
-    path, form = Path(path), form or CaptureForm()
+    path, form = path_of(path), form or CaptureForm()
     with file_errors(path), Content(path) as file:
         head = file.read(LOOKED_AT).removeprefix(b"\xef\xbb\xbf")
     if not head:

@@ -12,6 +12,7 @@ from larkreader.capture.trace import Trace
 from larkreader.capture.voltages import Voltages
 from larkreader.declare.capture_form import CaptureForm, CaptureKind
 from larkreader.errors import CaptureError, RequestError, nearest
+from larkreader.sources import Source, path_of
 
 from .byte_files import characters_of
 from .content import Content, Progress, file_errors
@@ -28,7 +29,7 @@ from .vcd_header import NOT_LEVELS, read_header
 from .voltage_files import ZIP_MAGIC, VoltageFile, open_voltage_file, voltage_pieces, voltages_of
 
 BYTES = 1 << 22  # of a file of bytes that make a piece
-CapturePath = str | Path
+CapturePath = Source
 Measured = Trace | Characters
 
 
@@ -39,7 +40,7 @@ def open_trace(
 
     Parameters
     ----------
-    path : str or pathlib.Path
+    path : str, pathlib.Path or binary file
         A file of levels or voltages.
     wire : str
         The signal, by its name in the file.
@@ -59,6 +60,7 @@ def open_trace(
     CaptureError
         If it holds no levels, is damaged, or lacks the signal.
     """
+    path = path_of(path)
     opened = open_capture(path, {wire: wire}, kind=kind, form=form)[wire]
     if isinstance(opened, Characters):
         raise CaptureError(str(path), "holds characters, not levels", "must be a file of levels or voltages")
@@ -78,7 +80,7 @@ def open_capture(
 
     Parameters
     ----------
-    path : str or pathlib.Path
+    path : str, pathlib.Path or binary file
         The file.
     signals : mapping of str to str
         What each wire is called in the capture, by wire.
@@ -146,7 +148,7 @@ def open_pieces(
     CaptureFileError, CaptureError, RequestError
         As `open_capture`.
     """
-    path, form = Path(path), form or CaptureForm()
+    path, form = path_of(path), form or CaptureForm()
     if wire is not None and wire not in signals:
         raise RequestError(f'wire "{wire}"', "is not a wire of the sheet", advice=nearest(wire, list(signals)))
     wanted = dict(signals) if wire is None else {wire: signals[wire]}
@@ -174,7 +176,7 @@ def open_every_wire(
     CaptureFileError, CaptureError
         As `open_capture`.
     """
-    path, form = Path(path), form or CaptureForm()
+    path, form = path_of(path), form or CaptureForm()
     with file_errors(path):
         found = _every_wire(path, kind or find_kind(path, form), form)
         return {wire or "wire": characters for wire, characters in found.items()}
@@ -185,7 +187,7 @@ def open_voltages(path: CapturePath, signal: str, *, form: CaptureForm | None = 
 
     Parameters
     ----------
-    path : str or pathlib.Path
+    path : str, pathlib.Path or binary file
         A table of voltages in text, a WAV file, or NumPy arrays.
     signal : str
         The signal, by its name in the file, or its number where it has none.
@@ -203,7 +205,7 @@ def open_voltages(path: CapturePath, signal: str, *, form: CaptureForm | None = 
     CaptureError
         If it holds no voltages, is damaged, or lacks the signal.
     """
-    path = Path(path)
+    path = path_of(path)
     with file_errors(path):
         return voltages_of(_voltage_file(path, form or CaptureForm()), signal)
 
@@ -213,7 +215,7 @@ def signal_names(path: CapturePath, *, kind: CaptureKind | None = None, form: Ca
 
     Parameters
     ----------
-    path : str or pathlib.Path
+    path : str, pathlib.Path or binary file
         A file of levels or voltages.
     kind : str, optional
         What the file is, as in `open_capture`; found from its content unless said.
@@ -232,7 +234,7 @@ def signal_names(path: CapturePath, *, kind: CaptureKind | None = None, form: Ca
     CaptureError
         If it holds no levels, or is damaged.
     """
-    path, form = Path(path), form or CaptureForm()
+    path, form = path_of(path), form or CaptureForm()
     with file_errors(path):
         kind = kind or find_kind(path, form)
         if kind == "samples":
@@ -256,7 +258,7 @@ def open_ring(path: CapturePath, write_index: int, count: int | None = None) -> 
 
     Parameters
     ----------
-    path : str or pathlib.Path
+    path : str, pathlib.Path or binary file
         A file of its bytes, from the lowest address on.
     write_index : int
         Where the next character would be written.
@@ -274,8 +276,9 @@ def open_ring(path: CapturePath, write_index: int, count: int | None = None) -> 
     RequestError
         If the index or the count is not of it, or it is empty.
     """
-    with file_errors(Path(path)):
-        memory = Path(path).read_bytes()
+    path = path_of(path)
+    with file_errors(path):
+        memory = path.read_bytes()
     return RingMemory(memory, write_index, count)
 
 

@@ -5,18 +5,18 @@ from __future__ import annotations
 import csv
 import io
 import json
-from pathlib import Path
 from typing import Any
 
 from larkreader.errors import CaptureError, CaptureFileError
+from larkreader.sources import Source, path_of
 
 
-def read_register_dump(path: str | Path) -> dict[str, int]:
+def read_register_dump(path: Source) -> dict[str, int]:
     """Read what registers hold.
 
     Parameters
     ----------
-    path : str or pathlib.Path
+    path : str, pathlib.Path or binary file
         A table with the columns ``register`` and ``value``, or JSON: one object with a value for each name, or a list
         of objects with ``register`` and ``value``. Values are numbers, or text as in ``"0x1A"``.
 
@@ -32,9 +32,10 @@ def read_register_dump(path: str | Path) -> dict[str, int]:
     CaptureFileError
         If it cannot be read.
     """
+    path = path_of(path)
     name = str(path)
     try:
-        text = Path(path).read_bytes().decode("utf-8-sig")
+        text = path.read_bytes().decode("utf-8-sig")
     except OSError as error:
         raise CaptureFileError(name, f"cannot be read: {error.strerror}") from None
     except UnicodeDecodeError as error:

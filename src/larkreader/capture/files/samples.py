@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
-from pathlib import Path
 
 import numpy as np
 
@@ -12,6 +11,7 @@ from larkreader.capture.sampling import LevelChanges, packed_samples
 from larkreader.capture.trace import Trace
 from larkreader.declare.capture_form import CaptureForm
 from larkreader.errors import CaptureError, RequestError
+from larkreader.sources import Target, opened_to_write
 
 from .content import Content
 
@@ -104,12 +104,12 @@ def _traces(
     return traces
 
 
-def write_samples(path: str | Path, traces: Mapping[str, Trace], rate: float, form: CaptureForm | None = None) -> None:
+def write_samples(path: Target, traces: Mapping[str, Trace], rate: float, form: CaptureForm | None = None) -> None:
     """Write traces as a raw file of samples, in blocks.
 
     Parameters
     ----------
-    path : str or pathlib.Path
+    path : str, pathlib.Path or binary file
         The file.
     traces : mapping of str to Trace
         The signals; the first is channel 0, and so on. The first sample is that of the earliest beginning.
@@ -131,7 +131,7 @@ def write_samples(path: str | Path, traces: Mapping[str, Trace], rate: float, fo
     count += -count % 8 if form.bits == 1 else 0
     changes = [np.ceil((trace.edges_s - begin_s) * rate - 1e-6).astype(np.int64) for trace in traces.values()]
     kind = np.dtype(f"{'<' if form.order == 'little' else '>'}u{max(1, form.bits // 8)}")
-    with Path(path).open("wb") as file:
+    with opened_to_write(path) as file:
         for low in range(0, count, BLOCK):
             places = np.arange(low, min(low + BLOCK, count))
             samples = np.zeros(len(places), dtype=kind)

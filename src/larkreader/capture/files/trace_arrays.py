@@ -15,16 +15,17 @@ import numpy.typing as npt
 
 from larkreader.capture.trace import Trace
 from larkreader.errors import CaptureError, nearest
+from larkreader.sources import Target, opened_to_write
 
 from .voltage_files import load_arrays
 
 
-def write_trace_arrays(path: str | Path, traces: Mapping[str, Trace]) -> None:
+def write_trace_arrays(path: Target, traces: Mapping[str, Trace]) -> None:
     """Write traces as an archive of NumPy arrays.
 
     Parameters
     ----------
-    path : str or pathlib.Path
+    path : str, pathlib.Path or binary file
         The file.
     traces : mapping of str to Trace
         The signals.
@@ -36,7 +37,7 @@ def write_trace_arrays(path: str | Path, traces: Mapping[str, Trace]) -> None:
         arrays[f"{name}.unknown"] = trace.unknown
         arrays[f"{name}.tick_s"] = np.array(trace.tick_s)
         arrays[f"{name}.span"] = np.array(span, dtype=np.int64)
-    with Path(path).open("wb") as file:
+    with opened_to_write(path) as file:
         np.savez_compressed(file, allow_pickle=False, **arrays)
 
 

@@ -2,26 +2,27 @@
 
 from __future__ import annotations
 
+import io
 from collections.abc import Mapping
-from pathlib import Path
 from typing import TextIO
 
 import numpy as np
 
 from larkreader.capture.trace import Trace
 from larkreader.errors import CaptureError
+from larkreader.sources import Target, opened_to_write
 
 from .levels import Levels, Ticks, reports_of
 
 COARSE_S = 1e-8  # ticks from which rounding to 1 ns is fine enough
 
 
-def write_vcd(path: str | Path, traces: Mapping[str, Trace], *, comment: str = "") -> None:
+def write_vcd(path: Target, traces: Mapping[str, Trace], *, comment: str = "") -> None:
     """Write traces as a VCD file.
 
     Parameters
     ----------
-    path : str or pathlib.Path
+    path : str, pathlib.Path or binary file
         The file.
     traces : mapping of str to Trace
         The signals by name; dots in a name make nested scopes. The timescale is their `tick_s`, if that is one and
@@ -39,8 +40,12 @@ def write_vcd(path: str | Path, traces: Mapping[str, Trace], *, comment: str = "
     if len(ticks) > 1 or _timescale(tick_s) is None:
         tick_s = 1e-9 if tick_s >= COARSE_S else 1e-12
         traces = {name: trace.in_ticks_of(tick_s) for name, trace in traces.items()}
-    with Path(path).open("w", encoding="ascii", errors="replace", newline="\n") as file:
-        _write(file, traces, f"{_timescale(tick_s)}", comment)
+    with opened_to_write(path) as binary:
+        file = io.TextIOWrapper(binary, encoding="ascii", errors="replace", newline="\n", write_through=True)
+        try:
+            _write(file, traces, f"{_timescale(tick_s)}", comment)
+        finally:
+            file.detach()
 
 
 def _write(file: TextIO, traces: Mapping[str, Trace], timescale: str, comment: str) -> None:

@@ -85,6 +85,19 @@ def open_port(name: str, line: LineSettings | None = None, *, limit_s: float | N
     return _open_device(name, line)
 
 
+def is_port_name(name: str) -> bool:
+    """Tell whether a name is one that `open_port` takes, and not that of a file."""
+    if name == "pty" or name.startswith(STAND_IN):
+        return True
+    if _HOST_AND_PORT.fullmatch(name.removeprefix(ACCEPT)) and not Path(name).exists():
+        return True
+    if IS_WINDOWS:
+        from . import windows
+
+        return windows.is_port_name(name, device_paths())
+    return Path(name).is_char_device()
+
+
 def read_back(path: str) -> LineSettings:
     """Return the settings that a serial device has, and leave it as it is.
 

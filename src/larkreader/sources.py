@@ -1,0 +1,93 @@
+"""What may stand wherever a file is meant: its path, or an open binary file."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import tempfile
+import weakref
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any, BinaryIO, Protocol
+
+from larkreader.errors import RequestError
+
+
+class Readable(Protocol):
+    """An open binary file, or anything that is read like one."""
+
+    def read(self, size: int = -1, /) -> bytes:
+        """Return the next bytes; none at the end."""
+        ...
+
+
+Source = str | os.PathLike[str] | Readable
+"""A file to read: its path, or an open binary file, of which the rest is read."""
+Target = str | os.PathLike[str] | BinaryIO
+"""A file to write: its path, or an open binary file, which stays open."""
+
+
+class SpooledPath(type(Path())):  # type: ignore[misc]  # the kind of path that this system has
+    """The path of a temporary copy that is called by the name of what it is a copy of."""
+
+    shown = ""
+
+    def __str__(self) -> str:
+        return self.shown or self.__fspath__()
+
+    def __fspath__(self) -> str:
+        return str(super().__str__())
+
+
+def path_of(source: Source) -> Path:
+    """Return the path of a file to read.
+
+    Parameters
+    ----------
+    source : str, path or binary file
+        The rest of an open file, which may be a pipe, is copied, as captures are read more than once; the copy goes
+        with the path that is returned.
+
+    Returns
+    -------
+    pathlib.Path
+        Where it can be read; its text is what to call it.
+
+    Raises
+    ------
+    RequestError
+        If it is neither, or a file of text.
+    """
+    if isinstance(source, Path):
+        return source
+    if isinstance(source, (str, os.PathLike)):
+        return Path(source)
+    if not hasattr(source, "read"):
+        raise RequestError("file", f"is of type {type(source).__name__}", "must be a path or an open binary file")
+    name = getattr(source, "name", None)
+    shown = name if isinstance(name, str) else type(source).__name__
+    folder = tempfile.mkdtemp(prefix="larkreader-")
+    try:
+        path = SpooledPath(folder, "capture" + "".join(Path(shown).suffixes[-2:]))
+        with path.open("wb") as copy:
+            shutil.copyfileobj(source, copy, 1 << 20)
+    except BaseException as error:
+        shutil.rmtree(folder, ignore_errors=True)
+        if isinstance(error, TypeError):
+            raise RequestError(shown, "is open as text", 'must be opened as bytes, with "rb"') from None
+        raise
+    path.shown = shown
+    weakref.finalize(path, shutil.rmtree, folder, ignore_errors=True)
+    return path
+
+
+@contextmanager
+def opened_to_write(target: Target) -> Iterator[Any]:
+    """Open a file to write bytes into; one that is open already stays open."""
+    if isinstance(target, (str, os.PathLike)):
+        with Path(target).open("wb") as file:
+            yield file
+    else:
+        yield target
+        target.flush()
