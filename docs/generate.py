@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import json
 import re
+import sys
 from collections.abc import Iterator, Mapping
 from pathlib import Path
 from typing import Any
@@ -187,7 +188,10 @@ def _cell(text: str | None) -> str:
 
 
 def main() -> None:
-    """Write the pages."""
+    """Write the pages; with ``--check`` fail if they are not as they would be written."""
+    if "--check" in sys.argv:
+        check()
+        return
     for name, make in GENERATED.items():
         (PAGES / name).write_text(make(), encoding="utf-8")
 
