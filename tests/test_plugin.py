@@ -2,6 +2,7 @@
 
 import subprocess
 import sys
+from xml.etree import ElementTree as ET
 
 import pytest
 
@@ -14,21 +15,21 @@ import larkreader as lr
 import pytest
 from larkreader.testing import check
 
-def test_echo(link_port):
-    check(lr.run_loopback(link_port, lr.LoopbackPlan(characters=300)))
+def test_echo(larkreader_port):
+    check(lr.run_loopback(larkreader_port, lr.LoopbackPlan(characters=300)))
 
-def test_it_loses_one(simulated_line):
-    port = simulated_line(lambda data: data.replace(b"\\x12", b""))
+def test_it_loses_one(larkreader_simulated_line):
+    port = larkreader_simulated_line(lambda data: data.replace(b"\\x12", b""))
     port.write(bytes(range(40)))
     assert port.read(40, 1.0).data == bytes(range(40))
 
 @pytest.mark.larkreader(port="stand-in:line-answerer")
-def test_dialogue(link_port):
-    check(lr.run_dialogue(link_port, [lr.Exchange(send="flow 1\\\\n", expect="git: flow {x:number}")]))
+def test_dialogue(larkreader_port):
+    check(lr.run_dialogue(larkreader_port, [lr.Exchange(send="flow 1\\\\n", expect="git: flow {x:number}")]))
 
 @pytest.mark.larkreader(sheet="rig.toml", port="pump")
-def test_named_by_the_sheet(link_sheet, link_port):
-    assert link_port.line == link_sheet.line_of("pump")
+def test_named_by_the_sheet(larkreader_sheet, larkreader_port):
+    assert larkreader_port.line == larkreader_sheet.line_of("pump")
 """
 
 
@@ -37,6 +38,10 @@ def run_pytest(folder, *options):
     command = [sys.executable, "-m", "pytest", "-q", *alone, *options]
     done = subprocess.run(command, cwd=folder, capture_output=True, text=True, check=False)
     return done.returncode, done.stdout
+
+
+def cases(path):
+    return ET.fromstring(path.read_bytes()).iter("testcase")
 
 
 @pytest.fixture
@@ -48,7 +53,7 @@ def suite(tmp_path):
 
 
 def test_failures_show_the_difference_and_keep_their_recordings(suite):
-    status, told = run_pytest(suite, "--larkreader-port", "stand-in:echo", "--strict-markers")
+    status, told = run_pytest(suite, "--larkreader-port", "stand-in:echo", "--strict-markers", "--junit-xml=junit.xml")
     assert status == 1
     assert "2 failed, 2 passed" in told
     assert "39 came, 40 were to: 1 lost" in told
@@ -61,6 +66,13 @@ def test_failures_show_the_difference_and_keep_their_recordings(suite):
         "test_firmware.py-test_it_loses_one.jsonl",
     ]
     assert all(f"what passed is kept in {one}" in told for one in kept)
+    named = {
+        case.get("name"): case.find(".//property[@name='larkreader_recording']") for case in cases(suite / "junit.xml")
+    }
+    assert {name: one.get("value") for name, one in named.items() if one is not None} == {
+        "test_dialogue": str(kept[0]),
+        "test_it_loses_one": str(kept[1]),
+    }
     passed = open_every_wire(kept[1], kind="recording")
     assert passed["in"].value.tolist() == [*range(0x12), *range(0x13, 40)]
 

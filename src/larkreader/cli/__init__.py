@@ -39,6 +39,7 @@ COMMANDS = {
 }
 
 ENDING_SIGNALS = tuple(getattr(signal, name) for name in ("SIGINT", "SIGTERM", "SIGHUP") if hasattr(signal, name))
+COMPLETION = "_LARKREADER_COMPLETE"  # set by the shells' scripts, as click has it
 OK, FINDINGS, UNUSABLE, BUG, INTERRUPTED, PIPE_CLOSED = 0, 1, 2, 70, 130, 141
 
 
@@ -93,6 +94,8 @@ def main() -> None:
     for stream in (sys.stdout, sys.stderr):
         if isinstance(stream, io.TextIOWrapper):  # a terminal that lacks a letter shows its number
             stream.reconfigure(errors="backslashreplace")
+    if COMPLETION in os.environ:
+        from . import completion  # noqa: F401 (it adds a shell to those that click knows)
     sys.exit(run(sys.argv[1:]))
 
 

@@ -37,7 +37,9 @@ class InputFile(click.Path):
 
     def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
         """Return the path of the file; of what came by standard input, that of a copy."""
-        return standard_input() if value in ("-", Path("-")) else super().convert(value, param, ctx)
+        if value in ("-", Path("-")) and not (ctx is not None and ctx.resilient_parsing):
+            return standard_input()
+        return super().convert(value, param, ctx)
 
 
 def standard_input() -> Path:

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 import click
 
 from .common import check_output, json_option, note, print_json, sheet_argument
+from .completed import completed
 from .live import open_named
 
 if TYPE_CHECKING:
@@ -19,7 +20,7 @@ INTERRUPTED = 130
 
 @click.command()
 @sheet_argument
-@click.argument("ports", nargs=-1, metavar="[PORT]...")
+@click.argument("ports", nargs=-1, metavar="[PORT]...", shell_complete=completed("ports"))
 @click.option("--line", "line_text", metavar="TEXT", help='Settings such as "57600 8E1", instead of the sheet\'s.')
 @click.option("--go-on", "goes_on", is_flag=True, help="Do the steps behind one that failed too.")
 @click.option("--junit", type=click.Path(path_type=Path), metavar="FILE", help="Write the steps as JUnit XML.")

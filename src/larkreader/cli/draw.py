@@ -8,6 +8,7 @@ from typing import Any
 import click
 
 from .common import check_figure, note, sheet_argument, standard_input, wire_option
+from .completed import completed
 from .figures import FIGURES, Wanted, draw_into
 from .forms import form_options
 
@@ -25,12 +26,17 @@ _LIST = "\n".join(f"{name:9} {one.told}" for name, one in FIGURES.items())
     """.replace("\n", "\n    ").replace("\n    \n", "\n\n")
 )
 @sheet_argument
-@click.argument("what", nargs=-1, required=True, metavar="[CAPTURE] FIGURE")
+@click.argument("what", nargs=-1, required=True, metavar="[CAPTURE] FIGURE", shell_complete=completed("figures"))
 @click.option(
     "-o", "--output", type=click.Path(path_type=Path), required=True, metavar="FILE", help="A .png, .svg or .pdf file."
 )
 @wire_option
-@click.option("--frame", metavar="NAME", help="The layout; of fields the one with most frames unless said.")
+@click.option(
+    "--frame",
+    metavar="NAME",
+    shell_complete=completed("frames"),
+    help="The layout; of fields the one with most frames unless said.",
+)
 @click.option("--field", "fields", multiple=True, metavar="NAME", help="A field to draw; may be given several times.")
 @click.option("--at", "at_s", type=float, metavar="SECONDS", help="Begin with the character at this time.")
 @click.option("--first", type=int, metavar="NUMBER", help="Begin with this character, counted from 0.")

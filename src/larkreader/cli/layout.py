@@ -7,11 +7,12 @@ from pathlib import Path
 import click
 
 from .common import check_figure, note, print_json, sheet_argument
+from .completed import completed
 
 
 @click.command()
 @sheet_argument
-@click.argument("frame", required=False)
+@click.argument("frame", required=False, shell_complete=completed("frames"))
 @click.option(
     "-o", "--output", type=click.Path(path_type=Path), metavar="FILE", help="Draw it into a .png, .svg or .pdf file."
 )

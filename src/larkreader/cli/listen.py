@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from .common import InputFile, console_form, note
+from .completed import completed
 from .live import Timeline, open_named, recording, say_findings, shower
 from .screen import Screen
 from .showing import ENDING_NAMES, Showing, make_view, showing_options
@@ -23,7 +24,7 @@ LOOK_AT_TWO_S = 0.005  # at each of two in turn
 
 
 @click.command()
-@click.argument("ports", nargs=-1, required=True, metavar="PORT [PORT]")
+@click.argument("ports", nargs=-1, required=True, metavar="PORT [PORT]", shell_complete=completed("ports"))
 @click.option("--sheet", type=InputFile(), metavar="SHEET", help="Names the wires and their lines.")
 @click.option("--wire", metavar="NAME", help="Which wire of the sheet the port is, if there is one port.")
 @click.option("--line", "line_text", metavar="TEXT", help='Settings of the ports, such as "57600 8E1".')

@@ -12,6 +12,7 @@ import click
 from larkreader.declare.loopback import PATTERN_NAMES
 
 from .common import InputFile, check_figure, check_output, json_option, note, print_json, progress_of
+from .completed import completed
 from .live import open_named
 
 if TYPE_CHECKING:
@@ -26,7 +27,7 @@ INTERRUPTED = 130
 
 
 @click.command()
-@click.argument("places", nargs=-1, required=True, metavar="[SHEET] PORT [PORT]")
+@click.argument("places", nargs=-1, required=True, metavar="[SHEET] PORT [PORT]", shell_complete=completed("ports"))
 @click.option("--line", "line_text", metavar="TEXT", help='Settings such as "57600 8E1", instead of the sheet\'s.')
 @click.option("--characters", type=click.IntRange(1, 1 << 28), help="How many to send in each run. [default: 4096]")
 @click.option(
@@ -42,7 +43,12 @@ INTERRUPTED = 130
     "--pause", "pauses_s", multiple=True, type=float, metavar="SECONDS", help="Between two blocks; may be repeated."
 )
 @click.option("--file", type=InputFile(exists=True), help="Send what this file holds.")
-@click.option("--frame", metavar="NAME", help="Send frames of the sheet, with a rising counter.")
+@click.option(
+    "--frame",
+    metavar="NAME",
+    shell_complete=completed("frames"),
+    help="Send frames of the sheet, with a rising counter.",
+)
 @click.option("--limit", "limit_s", type=float, metavar="SECONDS", help="Wait so long for a character. [default: 0.5]")
 @click.option("--for", "for_s", type=float, metavar="SECONDS", help="End each run after this time.")
 @click.option(

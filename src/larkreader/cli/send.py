@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from .common import InputFile, note
+from .completed import completed
 from .live import TOGETHER_S, Timeline, open_named, recording, say_findings, shower
 from .screen import Screen
 from .showing import ENDING_NAMES, Showing, make_view, showing_options
@@ -23,13 +24,18 @@ if TYPE_CHECKING:
 
 
 @click.command()
-@click.argument("port", metavar="PORT")
+@click.argument("port", metavar="PORT", shell_complete=completed("ports"))
 @click.argument("what", nargs=-1, metavar="[WHAT]...")
 @click.option("--hex", "as_hex", is_flag=True, help="WHAT is hexadecimal, as in D7 4B.")
 @click.option("--file", type=InputFile(exists=True), help="Send the bytes of a file.")
 @click.option("--replay", type=InputFile(), metavar="FILE", help="Send a recording at its own pace.")
 @click.option("--wire", metavar="NAME", help="Which wire of the recording; the first with anything on it unless said.")
-@click.option("--frame", metavar="NAME", help="Send a frame of the sheet; WHAT is its fields as name=value.")
+@click.option(
+    "--frame",
+    metavar="NAME",
+    shell_complete=completed("frames"),
+    help="Send a frame of the sheet; WHAT is its fields as name=value.",
+)
 @click.option("--sheet", type=InputFile(), metavar="SHEET", help="Has the frame and the line.")
 @click.option("--line", "line_text", metavar="TEXT", help='Settings such as "57600 8E1".')
 @click.option(

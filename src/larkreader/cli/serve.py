@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 import click
 
 from .common import note, say_what_is_worth_knowing
+from .completed import completed
 
 if TYPE_CHECKING:
     from larkreader.exercise.devices import Device
@@ -22,7 +23,7 @@ LOOK_S = 0.02  # between looks whether a device that speaks unasked has somethin
 
 @click.command()
 @click.argument("device")
-@click.argument("ports", nargs=-1, required=True, metavar="PORT [PORT]")
+@click.argument("ports", nargs=-1, required=True, metavar="PORT [PORT]", shell_complete=completed("ports"))
 @click.option("--line", "line_text", metavar="TEXT", default="115200 8N1", show_default=True, help="Its settings.")
 @click.option("--seconds", type=float, metavar="SECONDS", help="Stop after this time; when interrupted unless said.")
 def serve(device: str, ports: tuple[str, ...], line_text: str, seconds: float | None) -> int:

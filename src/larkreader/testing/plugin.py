@@ -72,7 +72,7 @@ def _setting(request: pytest.FixtureRequest, name: str) -> str | None:
 
 
 @pytest.fixture
-def link_sheet(request: pytest.FixtureRequest) -> Sheet:
+def larkreader_sheet(request: pytest.FixtureRequest) -> Sheet:
     """Give the sheet of the link; the test is skipped if none is given."""
     from larkreader.declare.sheet_file import open_sheet
 
@@ -84,7 +84,7 @@ def link_sheet(request: pytest.FixtureRequest) -> Sheet:
 
 
 @pytest.fixture
-def link_port(request: pytest.FixtureRequest) -> Iterator[Port]:
+def larkreader_port(request: pytest.FixtureRequest) -> Iterator[Port]:
     """Give the port of the link, open and ready; the test is skipped if none is given."""
     from larkreader.declare.line import LineSettings
     from larkreader.exercise.ports.open import open_by_name
@@ -93,7 +93,7 @@ def link_port(request: pytest.FixtureRequest) -> Iterator[Port]:
     name = _setting(request, "port")
     if name is None:
         pytest.skip("no port: give --larkreader-port PORT, or larkreader_port in the configuration")
-    sheet: Sheet | None = request.getfixturevalue("link_sheet") if _setting(request, "sheet") else None
+    sheet: Sheet | None = request.getfixturevalue("larkreader_sheet") if _setting(request, "sheet") else None
     text = _setting(request, "line")
     with open_by_name(name, sheet, LineSettings.parse(text) if text else None) as port, ExitStack() as stack:
         if sheet is not None and name in sheet.port:
@@ -104,7 +104,7 @@ def link_port(request: pytest.FixtureRequest) -> Iterator[Port]:
 
 
 @pytest.fixture
-def simulated_line(request: pytest.FixtureRequest) -> Iterator[Callable[..., Port]]:
+def larkreader_simulated_line(request: pytest.FixtureRequest) -> Iterator[Callable[..., Port]]:
     """Give a function that makes a simulated line of a stand-in's name or a device, and what `SimulatedPort` takes."""
     from larkreader.declare.line import LineSettings
     from larkreader.exercise.ports.simulated import SimulatedPort
@@ -137,6 +137,9 @@ def _recorded(request: pytest.FixtureRequest, port: Port) -> Port:
     def keep(path: Path) -> bool:
         failed = request.node.stash.get(_FAILED, False)
         if failed:
+            request.node.user_properties.append(
+                ("larkreader_recording", str(path))
+            )  # pytest writes it into --junit-xml
             reporter = request.config.pluginmanager.get_plugin("terminalreporter")
             if reporter is not None:
                 reporter.write_line(f"what passed is kept in {path}")
