@@ -1,14 +1,17 @@
 """Settings and fixtures that all tests share."""
 
+import json
 import os
 from pathlib import Path
 
+import jsonschema
 import pytest
 from hypothesis import HealthCheck, settings
 
 from larkreader.cli import run
 from larkreader.demo.rig import Rig, make_rig, write_history, write_rig
 from larkreader.demo.service import make_service, write_service
+from larkreader.present.documents import document_schema
 
 USUAL = 30  # examples of a property; `LARKREADER_TESTS=deep` tries many more, and what is marked deep
 COMMON = {"deadline": None, "suppress_health_check": [HealthCheck.too_slow], "derandomize": "CI" in os.environ}
@@ -40,6 +43,12 @@ def rig_files(rig, tmp_path_factory) -> dict[str, Path]:
     return write_rig(folder, rig)
 
 
+def check_document(document):
+    """Every document of the command is as its published schema says."""
+    schema = document_schema(document["document"])
+    jsonschema.Draft202012Validator(schema).validate(document)
+
+
 @pytest.fixture
 def shell(capsys, monkeypatch):
     """Run the command in this process; return status, standard output and standard error."""
@@ -48,6 +57,8 @@ def shell(capsys, monkeypatch):
     def call(*arguments):
         status = run([str(one) for one in arguments])
         out, err = capsys.readouterr()
+        if "--json" in arguments and status in (0, 1) and out:
+            check_document(json.loads(out))
         return status, out, err
 
     return call

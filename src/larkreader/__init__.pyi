@@ -198,6 +198,7 @@ from .judge.traffic import traffic_characters as traffic_characters
 from .judge.traffic import traffic_messages as traffic_messages
 from .judge.turns import find_collisions as find_collisions
 from .judge.wiring import judge_wiring as judge_wiring
+from .present.documents import document_schema as document_schema
 from .present.figures.bursts import draw_bursts as draw_bursts
 from .present.figures.fields import draw_fields as draw_fields
 from .present.figures.fill import draw_fill as draw_fill

@@ -77,6 +77,7 @@ MODULES: Mapping[str, str] = {
     "judge.diagnosis": "Diagnosis diagnose",
     "judge.divisors": "bauds_hit find_divisors read_words",
     "judge.document": "reading_schema",
+    "present.documents": "document_schema",
     "judge.edge_phases": "EdgePhases edge_phases",
     "judge.ends": "compare_ends",
     "judge.events": "EventDelays",

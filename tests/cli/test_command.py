@@ -39,7 +39,7 @@ def test_decode_prints_one_json_object(shell, rig_files):
     status, out, _ = shell("decode", "--json", rig_files["sheet"], rig_files["capture"])
     reading = lr.read(rig_files["sheet"], rig_files["capture"])
     assert status == 1
-    assert json.loads(out) == reading.to_dict()
+    assert json.loads(out) == {"document": "reading", "format": 1, **reading.to_dict()}
 
 
 def test_decode_writes_characters_and_frames_as_csv(shell, rig_files, tmp_path):

@@ -62,14 +62,15 @@ def test_frames_that_differ_are_written_in_every_form(shell, varied, tmp_path):
 def test_one_frame_is_taken_apart_with_what_is_not_in_it(shell, varied):
     _, out, _ = shell("decode", *varied, "--explain", 2, "--json")
     told = {part["name"]: part for part in json.loads(out)["fields"]}
-    assert (told["tank.level"]["place"], told["tank.level"]["value"]) == ("2", "4 L")
+    level, remark = told["tank.level"], told["remark"]
+    assert (level["first_bit"], level["width"], level["number"], level["value"]) == (16, 8, 8, "4 L")
     assert told["leak"]["check"] == "none in this frame"
-    assert (told["remark"]["place"], told["remark"]["value"]) == ("3-14", '"refill, soon"')
+    assert (remark["first_bit"], remark["width"], remark["value"]) == (24, 96, '"refill, soon"')
 
 
 def test_bursts_are_summed_up_and_drawn(shell, varied, tmp_path):
     status, out, _ = shell("decode", *varied, "--statistics", "--json")
-    bursts = json.loads(out)["burst"]["bursts"]["wave"]
+    bursts = json.loads(out)["frames"]["burst"]["bursts"]["wave"]
     assert status == 0
     assert [one["samples"] for one in bursts] == [96, 48]
     assert bursts[0]["frequency_hz"] == pytest.approx(500, abs=5)
@@ -85,9 +86,9 @@ def test_bytes_and_changes(shell, rig_files):
     _, out, _ = shell("decode", *files, "--bytes")
     assert "   3  counts by 1     00    13      20       19  000xxxxx" in out
     _, out, _ = shell("decode", *files, "--bytes", "--moved-at", 5, "--json")
-    assert {one["place"] for one in json.loads(out)["status"]} >= {8, 12}
+    assert {one["place"] for one in json.loads(out)["frames"]["status"]} >= {8, 12}
     _, out, _ = shell("decode", *files, "--changes", "--json")
-    first = json.loads(out)["status"][0]
+    first = json.loads(out)["frames"]["status"][0]
     assert first["fields"] == {"temperature": [21.51, 21.49]}
     assert [3, 0, 1] in first["bytes"]
     for options, message in (
@@ -125,9 +126,15 @@ def test_layouts_are_shown_and_drawn(shell, rig_files, varied, tmp_path):
     assert "5.4-6.7    pressure     uint12                  raw x 0.25 kPa" in out
     assert "13.7       -            reserved 1              must be 0" in out
     _, out, _ = shell("layout", varied[0], "level", "--json")
-    rows = {row["name"]: row for row in json.loads(out)["level"]}
-    assert (rows["tank.level"]["place"], rows["tank.level"]["type"]) == ("2", "uint8 x number")
-    assert (rows["leak"]["place"], rows["leak"]["meaning"]) == ("3+", "only with number 2")
+    rows = {row["name"]: row for row in json.loads(out)["frames"]["level"]["fields"]}
+    assert (rows["tank.level"]["first_bit"], rows["tank.level"]["type"]) == (16, "uint8 x number")
+    leak = rows["leak"]
+    assert (leak["first_bit"], leak["bits"], leak["moves"], leak["meaning"]) == (24, 8, True, "only with number 2")
+    _, out, _ = shell("layout", rig_files["sheet"], "status", "--json")
+    layout = json.loads(out)["frames"]["status"]
+    assert (layout["length"], layout["packing"], layout["boundary"]["marker"]) == (16, "lsb", "D7 4B")
+    pressure = next(row for row in layout["fields"] if row["name"] == "pressure")
+    assert (pressure["first_bit"], pressure["bits"], pressure["scale"], pressure["unit"]) == (44, 12, 0.25, "kPa")
     for ending, head in ((".svg", b"<?xml"), (".png", b"\x89PNG")):
         status, _, err = shell("layout", rig_files["sheet"], "status", "-o", tmp_path / f"status{ending}")
         assert (status, err) == (0, f"status drawn into {tmp_path / f'status{ending}'}\n")

@@ -117,7 +117,7 @@ def test_frames_are_written_as_json_lines_and_as_arrays(shell, rig_files, rig, t
     status, _, err = shell("decode", rig_files["sheet"], rig_files["capture"], "--frames", tmp_path / "a.xls")
     assert (status, "must end in .csv, .jsonl, .npz" in " ".join(err.split())) == (2, True)
     status, out, _ = shell("decode", rig_files["sheet"], rig_files["capture"], "--statistics", "--json")
-    assert json.loads(out)["status"]["fields"]["state"]["names"]["dosing"] == 130
+    assert json.loads(out)["frames"]["status"]["fields"]["state"]["names"]["dosing"] == 130
     assert "dosing 130" in " ".join(
         shell("decode", rig_files["sheet"], rig_files["capture"], "--statistics")[1].split()
     )

@@ -137,6 +137,13 @@ def print_json(document: Any) -> None:
     click.echo(json.dumps(document, indent=2, ensure_ascii=False, allow_nan=False))
 
 
+def print_document(kind: str, content: Mapping[str, Any]) -> None:
+    """Print one of our JSON documents, with its kind and the version of its form."""
+    from larkreader.present.documents import document_of
+
+    print_json(document_of(kind, content))
+
+
 def note(text: str) -> None:
     """Say something beside the result, on standard error; a terminal does not break it inside words."""
     if sys.stderr.isatty():

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from . import frame_reports
+from .builds import build_options, check_build_options, report_to_build
 from .common import (
     capture_argument,
     check_output,
@@ -18,7 +19,7 @@ from .common import (
     json_option,
     note,
     oversampling_option,
-    print_json,
+    print_document,
     read_with_progress,
     samples_option,
     sheet_argument,
@@ -84,10 +85,13 @@ if TYPE_CHECKING:
 @samples_option
 @oversampling_option
 @stops_option
+@build_options
 def decode(
     sheet: Path,
     capture: Path,
     as_json: bool,
+    junit: Path | None,
+    annotations: str | None,
     characters: Path | None,
     frames: Path | None,
     fates: Path | None,
@@ -128,6 +132,7 @@ def decode(
     check_output(frames)
     check_output(fates)
     check_ending(frames)
+    check_build_options(junit, annotations, as_json=as_json)
     encoding = check_encoding(encoding)
     ring = _ring_of(capture, write_index, filled, kind)
     if ring is None:
@@ -157,6 +162,11 @@ def decode(
         note(f"frames written to {frames}")
     if fates is not None:
         write_fates_of(reading.paths, fates, str(sheet))
+    name = f"decode {sheet} {capture}"
+    if report_to_build(
+        junit, annotations, name, reading.findings, sheet=sheet, capture=capture, checked=reading.checked
+    ):
+        return exit_status(reading.verdict)
     if explain is not None:
         frame_reports.explain(reading, explain, as_json=as_json)
     elif statistics:
@@ -171,7 +181,7 @@ def decode(
         for row in _rows_of(reading, ring, numbers, encoding):
             click.echo(row)
     elif as_json:
-        print_json(reading.to_dict())
+        print_document("reading", reading.to_dict())
     else:
         from larkreader.present import terminal
 

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
 
-from .common import InputFile, capture_argument, check_output, exit_status, json_option, note, print_json
+from .builds import build_options, check_build_options, report_to_build
+from .common import InputFile, capture_argument, check_output, exit_status, json_option, note, print_document
 from .forms import form_of, form_options
 from .stepping import diagnose_port, is_port, probe_port
 
@@ -18,6 +20,7 @@ if TYPE_CHECKING:
     from larkreader.judge.diagnosis import Diagnosis
     from larkreader.judge.findings import Finding
     from larkreader.judge.garble import Garble
+    from larkreader.present.annotations import Remark
 
 FEW_SILENT = 1  # signals without a change that are shown like the others
 
@@ -48,6 +51,7 @@ FEW_SILENT = 1  # signals without a change that are shown like the others
 )
 @click.option("--flow-probe", is_flag=True, help="Find out whether a port swallows XON and XOFF; it needs an echo.")
 @json_option
+@build_options
 def diagnose(
     capture: Path,
     sheet: Path | None,
@@ -61,6 +65,8 @@ def diagnose(
     write: Path | None,
     flow_probe: bool,
     as_json: bool,
+    junit: Path | None,
+    annotations: str | None,
 ) -> int:
     r"""Find out what the wires of CAPTURE look like, and why they do not read as SHEET declares them.
 
@@ -80,10 +86,13 @@ def diagnose(
     from larkreader.judge.garble import explain_garble
     from larkreader.judge.sequence import explain_losses
 
+    check_build_options(junit, annotations, as_json=as_json)
     declared = None if sheet is None else open_sheet(sheet)
     if is_port(str(capture), declared):
         if sent is not None or expect != "text":
             raise RequestError("--sent and --expect", f"go with bytes that were captured, and {capture} is a port")
+        if junit is not None or annotations is not None:
+            raise RequestError("--junit and --annotations", f"go with a capture, and {capture} is a port")
         check_output(write)
         if flow_probe:
             line = None if declared is None else declared.line_of(str(capture))
@@ -135,12 +144,34 @@ def diagnose(
     if told and (known is not None or expect != "text"):
         raise RequestError("--sent" if known is not None else "--expect", "goes with bytes, not with levels")
     verdict = _verdict_of(told, garbled, lost)
+    found = [finding for one in (*(one.findings for one in told.values()), *lost.values()) for finding in one]
+    name = f"diagnose {capture}" + (f" {sheet}" if sheet is not None else "")
+    remarks = _remarks_of(garbled)
+    if report_to_build(junit, annotations, name, found, sheet=sheet, capture=capture, more=remarks):
+        return exit_status(verdict)
     if as_json:
         document = {"sheet": None if sheet is None else str(sheet), "capture": str(capture), "verdict": verdict}
-        print_json({**document, "wires": {name: one.to_dict() for name, one in told.items()} | _json_of(garbled, lost)})
+        wires = {name: one.to_dict() for name, one in told.items()} | _json_of(garbled, lost)
+        print_document("diagnosis", {**document, "wires": wires})
     else:
         _show(told, garbled, lost)
     return exit_status(verdict)
+
+
+def _remarks_of(garbled: dict[str, list[Garble]]) -> Iterator[Remark]:
+    """Yield what a build server is given of bytes that do not read."""
+    from larkreader.present.annotations import Remark
+
+    for wire, found in garbled.items():
+        if not found:
+            text = "No single mistake of the sender's settings explains what was received."
+            yield Remark("warning", f"unexplained bytes on {wire}", text, f"wire.{wire}")
+        elif found[0].mistake != "none":
+            best = found[0]
+            text = (
+                f"{best.mistake}: the sender would be set to {best.sender}, which explains {100 * best.likeness:.0f} %."
+            )
+            yield Remark("error", f"garbled bytes on {wire}", text, f"wire.{wire}")
 
 
 def _verdict_of(

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from .common import check_output, json_option, note, print_json, sheet_argument
+from .common import check_output, json_option, note, print_document, sheet_argument
 from .completed import completed
 from .live import open_named
 
@@ -55,7 +55,7 @@ def dialogue(
         write_junit(junit, f"dialogue {sheet.name}", dialogue_cases(result))
         note(f"{len(result.steps)} steps written to {junit}")
     if as_json:
-        print_json({"sheet": str(sheet), "ports": list(opened), **result.to_dict()})
+        print_document("dialogue", {"sheet": str(sheet), "ports": list(opened), **result.to_dict()})
     else:
         from larkreader.present import dialogue_views, terminal
 

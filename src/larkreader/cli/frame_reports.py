@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 import click
 import numpy as np
 
-from .common import note, print_json
+from .common import note, print_document
 
 if TYPE_CHECKING:
     from larkreader.judge.reading import Reading
@@ -24,7 +24,7 @@ def sum_up(reading: Reading, *, as_json: bool) -> None:
         document: dict[str, Any] = {key: one.to_dict() for key, one in told.items()}
         for (key, name), rows in bursts.items():
             document[key].setdefault("bursts", {})[name] = rows
-        print_json(document)
+        print_document("statistics", {"frames": document})
         return
     console = terminal.make_console()
     console.print(terminal.statistics(told))
@@ -54,9 +54,12 @@ def explain(reading: Reading, number: int, *, as_json: bool) -> None:
     wire = frames.layout.wire or next(iter(reading.characters))
     faults = reading.characters[wire].faults[offset : offset + int(frames.length[row])]
     if as_json:
-        parts = [asdict(part) for part in parts_of(frames, row)]
+        parts = [
+            {name: value for name, value in asdict(part).items() if name != "place"} for part in parts_of(frames, row)
+        ]
         data = frames.data[row].tobytes().hex(" ")
-        print_json({"frame": key, "told": headline(frames, row, faults), "hex": data, "fields": parts})
+        content = {"frame": key, "summary": headline(frames, row, faults), "hex": data, "fields": parts}
+        print_document("frame", content)
     else:
         console = terminal.make_console()
         console.print(terminal.frame_parts(frames, row, faults, console.width))
@@ -98,7 +101,7 @@ def show_bytes(reading: Reading, moved_at_s: float | None, *, as_json: bool) -> 
             console.print(f"{key}: {len(frames):,} frames", style="bold")
             console.print(*parts, "", sep="\n")
     if as_json:
-        print_json(document)
+        print_document("bytes", {"frames": document})
 
 
 def propose(reading: Reading) -> None:
@@ -139,21 +142,20 @@ def show_changes(reading: Reading, *, as_json: bool) -> None:
 
     every = {key: list(frame_changes(frames)) for key, frames in reading.frames.items()}
     if as_json:
-        print_json(
-            {
-                key: [
-                    {
-                        "frame": one.row,
-                        "offset": one.offset,
-                        "begin_s": None if one.begin_s != one.begin_s else one.begin_s,
-                        "bytes": one.bytes,
-                        "fields": {name: [was, now] for name, was, now in one.fields},
-                    }
-                    for one in changed
-                ]
-                for key, changed in every.items()
-            }
-        )
+        document = {
+            key: [
+                {
+                    "frame": one.row,
+                    "offset": one.offset,
+                    "begin_s": None if one.begin_s != one.begin_s else one.begin_s,
+                    "bytes": one.bytes,
+                    "fields": {name: [was, now] for name, was, now in one.fields},
+                }
+                for one in changed
+            ]
+            for key, changed in every.items()
+        }
+        print_document("changes", {"frames": document})
         return
     console = terminal.make_console()
     for key, changed in every.items():

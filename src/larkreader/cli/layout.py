@@ -6,7 +6,7 @@ from pathlib import Path
 
 import click
 
-from .common import check_figure, note, print_json, sheet_argument
+from .common import check_figure, note, print_document, sheet_argument
 from .completed import completed
 
 
@@ -19,7 +19,7 @@ from .completed import completed
 @click.option("--json", "as_json", is_flag=True, help="Print the tables as JSON.")
 def layout(sheet: Path, frame: str | None, output: Path | None, as_json: bool) -> int:
     """Show where the bits of each field lie in the frames of SHEET, or in one FRAME of them."""
-    from larkreader.declare.layout_table import layout_rows
+    from larkreader.declare.layout_table import layout_document
     from larkreader.declare.sheet_file import open_sheet
     from larkreader.errors import RequestError, nearest
     from larkreader.present import terminal
@@ -43,14 +43,7 @@ def layout(sheet: Path, frame: str | None, output: Path | None, as_json: bool) -
         note(f"{chosen[0].key} drawn into {output}")
         return 0
     if as_json:
-        told = {
-            one.key: [
-                {"place": row.place, "name": row.name, "type": row.type, "meaning": row.meaning}
-                for row in layout_rows(one)
-            ]
-            for one in chosen
-        }
-        print_json(told)
+        print_document("layout", {"frames": {one.key: layout_document(one) for one in chosen}})
         return 0
     console = terminal.make_console()
     for number, one in enumerate(chosen):

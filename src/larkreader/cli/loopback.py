@@ -11,7 +11,7 @@ import click
 
 from larkreader.declare.loopback import PATTERN_NAMES
 
-from .common import InputFile, check_figure, check_output, json_option, note, print_json, progress_of
+from .common import InputFile, check_figure, check_output, json_option, note, print_document, progress_of
 from .completed import completed
 from .live import open_named
 
@@ -91,7 +91,7 @@ def loopback(places: tuple[str, ...], **options: Any) -> int:
         result = run_matrix(open_at, matrix, line, content=content, one_way=options["one_way"], progress=progress)
     _write(result, options, " ".join(places))
     if options["as_json"]:
-        print_json({"ports": list(ports), **result.to_dict()})
+        print_document("loopback", {"ports": list(ports), **result.to_dict()})
     else:
         _show(result, " and ".join(ports))
     return INTERRUPTED if result.stopped else 0 if result.verdict == "pass" else 1
@@ -253,7 +253,7 @@ def _tolerance(
     plan: LoopbackPlan = next(matrix.plans(line, content))
     found = find_tolerance(open_at, plan, line)
     if as_json:
-        print_json({"ports": list(ports), **found.to_dict()})
+        print_document("tolerance", {"ports": list(ports), **found.to_dict()})
     else:
         console = terminal.make_console()
         console.print(f"Tolerance of {ports[0]} at {line}, pattern {plan.pattern}", soft_wrap=True)

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from .builds import build_options, check_build_options, report_to_build
 from .common import (
     InputFile,
     check_figure,
@@ -15,7 +16,7 @@ from .common import (
     exit_status,
     json_option,
     note,
-    print_json,
+    print_document,
     standard_input,
     write_fates_of,
 )
@@ -29,7 +30,7 @@ TOPICS = ("ends", "clocks", "registers", "margins", "steps", "wiring", "load", "
 
 
 QUICK = ("line", "accuracy", "oversampling", "prescaler", "divisor_bits", "fraction_bits", "extra", "holds", "written")
-WITH_SHEET = ("only", "card", "dumps", "ports", "wire", "output", "figure", "burst", "fates")
+WITH_SHEET = ("only", "card", "dumps", "ports", "wire", "output", "figure", "burst", "fates", "junit", "annotations")
 FIGURES = ("margin", "fill", "losses")
 
 
@@ -96,6 +97,7 @@ class _Numbers(click.ParamType[tuple[int, ...]]):
 @click.option("--holds", type=click.Choice(["N", "N-1"]), default="N", show_default=True, help="What is written.")
 @click.option("--written", type=_Numbers(), help="What stands in the registers: the divisor, a fraction, a pattern.")
 @json_option
+@build_options
 def plan(
     sheet: Path | None,
     only: str | None,
@@ -111,6 +113,8 @@ def plan(
     line: str | None,
     written: tuple[int, ...],
     as_json: bool,
+    junit: Path | None,
+    annotations: str | None,
     **generator: Any,
 ) -> int:
     """Work out what SHEET says of a link before anything is sent.
@@ -126,6 +130,7 @@ def plan(
     _refuse_unused(QUICK if sheet else WITH_SHEET, "a SHEET" if sheet else "--clock")
     check_output(output)
     check_output(fates)
+    check_build_options(junit, annotations, as_json=as_json)
     if clock is not None:
         return _quick(clock, line, written, generator, as_json=as_json)
     assert sheet is not None
@@ -137,12 +142,14 @@ def plan(
     planned = work_out(_with_ports(_with_dumps(open_sheet(sheet), dumps), ports), burst=burst)
     if fates is not None:
         write_fates_of(planned.paths, fates, str(sheet))
+    if report_to_build(junit, annotations, f"plan {sheet}", planned.findings, sheet=sheet):
+        return exit_status(planned.verdict)
     if output is not None:
         return _draw(planned, wire, output, figure, burst)
     if card:
         return _cards(planned, wire)
     if as_json:
-        print_json({"sheet": str(sheet), **planned.to_dict()})
+        print_document("plan", {"sheet": str(sheet), **planned.to_dict()})
     else:
         _show(planned, only)
     return exit_status(planned.verdict)
@@ -317,7 +324,7 @@ def _quick(
     one = EndClock(End(key="this end", sends=("out",)), line, best, found)
     hit = bauds_hit(clock, divider, bits=bits)
     if as_json:
-        print_json({**one.to_dict(), "hits": [setting.to_dict() for setting in hit]})
+        print_document("divisors", {**one.to_dict(), "hits": [setting.to_dict() for setting in hit]})
         return 0 if found else 1
     return _show_quick(one, hit)
 

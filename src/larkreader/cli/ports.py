@@ -7,7 +7,7 @@ from pathlib import Path
 
 import click
 
-from .common import json_option, note, print_json
+from .common import json_option, note, print_document
 
 LOOK_S = 0.1  # between looks whether a port came or went
 
@@ -27,7 +27,7 @@ def ports(as_json: bool, wait: bool, seconds: float | None, root: Path) -> int:
     if not wait:
         entries = find_ports(root)
         if as_json:
-            print_json([one.to_dict() for one in entries])
+            print_document("ports", {"ports": [one.to_dict() for one in entries]})
         else:
             from larkreader.present import terminal
 
@@ -43,7 +43,7 @@ def ports(as_json: bool, wait: bool, seconds: float | None, root: Path) -> int:
         time.sleep(LOOK_S)
     told = {"came": sorted(after - before), "went": sorted(before - after)}
     if as_json:
-        print_json(told)
+        print_document("port-change", told)
     else:
         for what, names in told.items():
             for name in names:

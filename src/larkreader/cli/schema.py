@@ -1,4 +1,4 @@
-"""``larkreader schema``: the JSON Schema of a sheet, or of what ``decode --json`` prints."""
+"""``larkreader schema``: the JSON Schema of a sheet, or of what a command prints with ``--json``."""
 
 from __future__ import annotations
 
@@ -6,23 +6,29 @@ import click
 
 from .common import print_json
 
+# as `larkreader.present.documents` has them, which is loaded when one is printed; a test compares the two
+DOCUMENTS = (
+    "reading", "plan", "divisors", "diagnosis", "trials", "flow-probe", "statistics", "frame", "bytes", "changes",
+    "layout", "ports", "port-change", "loopback", "tolerance", "dialogue", "timeline",
+)  # fmt: skip
+
 
 @click.command()
 @click.option(
     "--of",
     "what",
-    type=click.Choice(["sheet", "reading"]),
+    type=click.Choice(["sheet", *DOCUMENTS]),
     default="sheet",
     show_default=True,
-    help="A sheet, or the document that decode --json prints.",
+    help="A sheet, or a document that a command prints with --json, by what it gives as its kind.",
 )
 def schema(what: str) -> None:
-    """Print the JSON Schema of a sheet, by which editors complete and check it; or of a reading."""
+    """Print the JSON Schema of a sheet, by which editors complete and check it; or of what --json prints."""
     if what == "sheet":
         from larkreader.declare.schema import sheet_schema
 
         print_json(sheet_schema())
     else:
-        from larkreader.judge.document import reading_schema
+        from larkreader.present.documents import document_schema
 
-        print_json(reading_schema())
+        print_json(document_schema(what))

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from .common import note, print_json, progress_of
+from .common import note, print_document, progress_of
 from .live import open_named
 
 if TYPE_CHECKING:
@@ -70,7 +70,7 @@ def diagnose_port(
     if as_json:
         proposal = None if best is None else str(best.line)
         document = {"sheet": None if sheet is None else str(sheet), "port": name, "proposal": proposal}
-        print_json({**document, "trials": [one.to_dict() for one in stepping.ranked]})
+        print_document("trials", {**document, "trials": [one.to_dict() for one in stepping.ranked]})
     else:
         from larkreader.present import terminal
 
@@ -91,7 +91,7 @@ def probe_port(name: str, declared: Sheet | None, line: LineSettings | None, *, 
     with open_named(name, declared, line) as port:
         outcome = probe_flow_control(port)
     if as_json:
-        print_json({"port": name, "flow_control": outcome})
+        print_document("flow-probe", {"port": name, "flow_control": outcome})
     else:
         click.echo(f"{name}: {FLOW_TEXTS[outcome]}")
     return 0 if outcome == "passes" else 1

@@ -15,7 +15,7 @@ from .common import (
     exit_status,
     json_option,
     note,
-    print_json,
+    print_document,
     read_with_progress,
     sheet_argument,
 )
@@ -96,7 +96,7 @@ def timeline(
     if output is not None:
         _draw(rows, chosen, output)
     if as_json:
-        print_json(_document(reading, rows, chosen))
+        print_document("timeline", _document(reading, rows, chosen))
     else:
         _show(reading, rows, chosen, count, moved_at_s, ascii_only=ascii_only)
     return exit_status(reading.verdict)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
+from typing import Any
 
 from .boundary import LengthBoundary, MarkerBoundary, TerminatorBoundary
 from .fields import FieldEntry, FieldGroup, NamedField, Slot
@@ -28,6 +29,12 @@ class LayoutRow:
         Unit, scale, range, names, and what else is said of it.
     slot : Slot or None
         Where it lies in a frame of one of each; None for a marker.
+    first_bit : int or None
+        Its first bit, counted in the order of the packing; None in a line of text.
+    bits : int
+        How many bits one has.
+    moves : bool
+        Whether it lies elsewhere in frames that are not of one of each.
     """
 
     place: str
@@ -35,13 +42,60 @@ class LayoutRow:
     type: str
     meaning: str
     slot: Slot | None = None
+    first_bit: int | None = None
+    bits: int = 0
+    moves: bool = False
+
+
+def layout_document(layout: ShapedLayout) -> dict[str, Any]:
+    """Return a layout as JSON has it: where each field lies, in bits, and what is declared of it.
+
+    Parameters
+    ----------
+    layout : ShapedLayout
+
+    Returns
+    -------
+    dict
+        ``length`` is None where frames differ; bits are counted in the order of ``packing``.
+    """
+    fields = []
+    for row in layout_rows(layout):
+        field = None if row.slot is None else row.slot.field
+        fields.append(
+            {
+                "name": None if row.name == "-" else row.name,
+                "type": row.type,
+                "first_bit": row.first_bit,
+                "bits": row.bits,
+                "count": 1 if row.slot is None else row.slot.count,
+                "moves": row.moves,
+                "order": None if row.slot is None else row.slot.order,
+                "unit": "" if field is None else field.unit,
+                "scale": 1.0 if field is None else field.scale,
+                "offset": 0.0 if field is None else field.offset,
+                "range": None if field is None or field.range is None else list(field.range),
+                "equals": None if field is None else field.equals,
+                "names": {} if field is None else dict(field.names),
+                "meaning": row.meaning,
+            }
+        )
+    return {
+        "length": layout.length if layout.is_fixed else None,
+        "shortest": layout.shortest,
+        "longest": layout.longest,
+        "packing": layout.packing,
+        "boundary": layout.boundary.model_dump(mode="json"),
+        "fields": fields,
+    }
 
 
 def layout_rows(layout: ShapedLayout) -> Iterator[LayoutRow]:
     """Yield a row for each field of a layout, its markers included; of lines of text without places."""
     moved = False
     if layout.marker:
-        yield LayoutRow(place_of(0, 8 * len(layout.marker), layout.packing), "marker", "", _hex(layout.marker))
+        bits = 8 * len(layout.marker)
+        yield LayoutRow(place_of(0, bits, layout.packing), "marker", "", _hex(layout.marker), None, 0, bits)
     laid = iter(layout.slots)
     closing = 8 * (layout.length - layout.end_from_end) if layout.end_marker else None
     for entry in layout.fields:
@@ -52,7 +106,9 @@ def layout_rows(layout: ShapedLayout) -> Iterator[LayoutRow]:
                 closing = None
             place = "" if layout.pattern is not None else place_of(slot.first_bit, slot.end_bit, layout.packing)
             later = "+" if moved and place else ""
-            yield LayoutRow(place + later, slot.name or "-", _type(entry, slot), _meaning(slot), slot)
+            name, kind, meaning = slot.name or "-", _type(entry, slot), _meaning(slot)
+            first_bit = slot.first_bit if place else None
+            yield LayoutRow(place + later, name, kind, meaning, slot, first_bit, slot.bits, moved and bool(place))
         moved |= varies(entry)
     if closing is not None:
         yield _end_row(layout, closing, moved=moved)
@@ -96,8 +152,9 @@ def place_of(first: int, behind: int, packing: Packing) -> str:
 
 
 def _end_row(layout: ShapedLayout, bit: int, *, moved: bool) -> LayoutRow:
-    place = place_of(bit, bit + 8 * len(layout.end_marker), layout.packing)
-    return LayoutRow(place + "+" * moved, "end marker", "", _hex(layout.end_marker))
+    bits = 8 * len(layout.end_marker)
+    place = place_of(bit, bit + bits, layout.packing) + "+" * moved
+    return LayoutRow(place, "end marker", "", _hex(layout.end_marker), None, bit, bits, moved)
 
 
 def _hex(data: bytes) -> str:

@@ -163,7 +163,7 @@ class BaudSetting:
             "fraction": self.fraction,
             "extra": list(self.pattern) if any(self.pattern) else [],
             "registers": self.registers,
-            "words": {name: f"0x{value:0{-(-bits // 4)}X}" for name, value, bits in self.words},
+            "words": {name: value for name, value, _ in self.words},
             "deviations": [round(one, 6) for one in self.deviations],
             "samples_within": np.round(self.samples_within, 6).tolist(),
         }

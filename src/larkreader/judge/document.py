@@ -46,11 +46,12 @@ def reading_schema() -> dict[str, Any]:
         "properties": {**properties, **others},
         "required": list(properties),
         "additionalProperties": False,
-        "$defs": {"finding": _finding()},
+        "$defs": {"finding": finding_schema()},
     }
 
 
-def _finding() -> dict[str, Any]:
+def finding_schema() -> dict[str, Any]:
+    """Return what a finding holds in a JSON document."""
     place = _object({"offset": COUNT_OR_NULL, "time_s": NUMBER_OR_NULL, "row": COUNT_OR_NULL})
     required = {
         "kind": {"enum": list(KINDS)},

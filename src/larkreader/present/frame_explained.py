@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import partial
@@ -45,6 +46,10 @@ class FieldPart:
         The value with its unit, or its name.
     check : str
         What is wrong with it, or what was checked and is right.
+    first_bit, width : int or None
+        Where its bits begin, counted in the order of the packing, and how many there are; None in a line of text.
+    number : int, float or None
+        The number before scale and offset; None where it holds none.
     """
 
     name: str
@@ -54,6 +59,9 @@ class FieldPart:
     raw: str
     value: str
     check: str
+    first_bit: int | None = None
+    width: int | None = None
+    number: int | float | None = None
 
 
 def parts_of(frames: Frames, row: int) -> Iterator[FieldPart]:
@@ -73,8 +81,9 @@ def parts_of(frames: Frames, row: int) -> Iterator[FieldPart]:
     frame = np.frombuffer(frames.data[row].tobytes(), dtype=np.uint8)[None, :]
     shape = layout.shape_of(frame.tobytes())
     if layout.marker:
-        place = place_of(0, 8 * len(layout.marker), layout.packing)
-        yield FieldPart("marker", "", place, layout.marker.hex(" ").upper(), "", "", "right")
+        bits = 8 * len(layout.marker)
+        place = place_of(0, bits, layout.packing)
+        yield FieldPart("marker", "", place, layout.marker.hex(" ").upper(), "", "", "right", 0, bits)
     closing = 8 * (shape.length - layout.end_from_end) if layout.end_marker else None
     for slot in shape.slots:
         if closing is not None and slot.first_bit > closing:
@@ -89,9 +98,9 @@ def parts_of(frames: Frames, row: int) -> Iterator[FieldPart]:
             bits, first = slot.bits * together, slot.bit_of(item)
             name = slot.name if slot.count == together else f"{slot.name}[{item // together}]"
             declared = f"reserved {slot.bits}" if slot.field is None else slot.field.type
-            raw, value = _values(frame, layout, slot, item)
-            place = place_of(first, first + bits, layout.packing)
-            yield FieldPart(name, declared, place, _bits(frame[0], first, bits, layout), raw, value, check)
+            number, raw, value = _values(frame, layout, slot, item)
+            place, held = place_of(first, first + bits, layout.packing), _bits(frame[0], first, bits, layout)
+            yield FieldPart(name, declared, place, held, raw, value, check, first, bits, number)
     if closing is not None:
         yield _end_marker(layout, closing)
 
@@ -124,8 +133,9 @@ def _parts_of_line(frames: Frames, row: int) -> Iterator[FieldPart]:
 
 
 def _end_marker(layout: FrameLayout, bit: int) -> FieldPart:
-    place = place_of(bit, bit + 8 * len(layout.end_marker), layout.packing)
-    return FieldPart("end marker", "", place, layout.end_marker.hex(" ").upper(), "", "", "right")
+    bits = 8 * len(layout.end_marker)
+    place = place_of(bit, bit + bits, layout.packing)
+    return FieldPart("end marker", "", place, layout.end_marker.hex(" ").upper(), "", "", "right", bit, bits)
 
 
 def headline(frames: Frames, row: int, faults: npt.NDArray[np.uint8] | None = None) -> str:
@@ -147,23 +157,28 @@ def _together(slot: Slot) -> int:
     return slot.inner if slot.stride else max(slot.count, 1)
 
 
-def _values(frame: npt.NDArray[np.uint8], layout: FrameLayout, slot: Slot, item: int) -> tuple[str, str]:
+def _values(
+    frame: npt.NDArray[np.uint8], layout: FrameLayout, slot: Slot, item: int
+) -> tuple[int | float | None, str, str]:
+    """Return the number before scale and offset, and number and value as text."""
     if slot.field is None:
-        return "", ""
+        return None, "", ""
     raw = raw_column(frame, slot, layout.packing).reshape(1, -1)[:, item : item + _together(slot)]
     if slot.kind == "text":
-        return "", f'"{scaled(raw, slot)[0]}"'
+        return None, "", f'"{scaled(raw, slot)[0]}"'
     if slot.kind == "bytes":
-        return "", raw.tobytes().hex(" ").upper()
-    number = raw[0, 0]
+        return None, "", raw.tobytes().hex(" ").upper()
+    number: float | int | None = float(raw[0, 0]) if slot.kind == "float" else int(raw[0, 0])
     if slot.kind == "checksum":
-        return f"0x{int(number):0{-(-slot.bits // 4)}X}", ""
-    shown = str(int(number)) if slot.kind != "float" else f"{float(number):.9g}"
+        return number, f"0x{int(raw[0, 0]):0{-(-slot.bits // 4)}X}", ""
+    if number is not None and not math.isfinite(number):
+        number = None
+    shown = f"{float(raw[0, 0]):.9g}" if slot.kind == "float" else str(number)
     if slot.field.names:
         named = {value: name for name, value in slot.field.names.items()}
-        return shown, named.get(int(number), shown)
+        return number, shown, named.get(int(raw[0, 0]), shown)
     value = number_text(scaled(raw, slot)[0, 0], slot)
-    return shown, f"{value} {slot.field.unit}".rstrip()
+    return number, shown, f"{value} {slot.field.unit}".rstrip()
 
 
 def _check(frame: npt.NDArray[np.uint8], layout: FrameLayout, shape: Shape, slot: Slot) -> str:

@@ -1,0 +1,115 @@
+"""Findings as build servers show them beside a change: GitHub's workflow commands, GitLab's code quality report."""
+
+from __future__ import annotations
+
+import hashlib
+import re
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from typing import Any, Literal
+
+from larkreader.judge.findings import Finding
+
+from .junit import Case
+
+Severity = Literal["error", "warning", "note"]
+LEVELS: dict[Severity, str] = {"error": "error", "warning": "warning", "note": "notice"}  # of GitHub
+GRAVITIES: dict[Severity, str] = {"error": "major", "warning": "minor", "note": "info"}  # of GitLab
+TABLES = {"wire": "wire", "frame": "frame", "pair": "pair", "path": "receive", "end": "end", "register": "register"}
+
+
+@dataclass(frozen=True)
+class Remark:
+    """What a build server shows of one thing that is wrong or worth knowing.
+
+    Parameters
+    ----------
+    severity : {"error", "warning", "note"}
+    title : str
+        What it is, and about what.
+    text : str
+        What was seen, what it means and what to do.
+    table : str
+        The table of the sheet that declares what it is about, as in ``wire.from_pump``; empty for none.
+    """
+
+    severity: Severity
+    title: str
+    text: str
+    table: str = ""
+
+    @classmethod
+    def of(cls, finding: Finding) -> Remark:
+        """Return the remark of a finding."""
+        subject = finding.subject
+        name = TABLES.get(subject.kind, "")
+        text = f"{finding.text} {finding.advice}".strip()
+        table = f"{name}.{subject.name}" if name else ""
+        return cls(finding.severity, f"{finding.kind} on {finding.subject}", text, table)
+
+
+def github_lines(remarks: Iterable[Remark], file: str, sheet_text: str) -> Iterator[str]:
+    """Yield a workflow command for each remark.
+
+    Parameters
+    ----------
+    remarks : iterable of Remark
+    file : str
+        The sheet, or the capture where there is none, as the repository names it.
+    sheet_text : str
+        What the sheet holds; empty for none.
+    """
+    for one in remarks:
+        line = line_of(sheet_text, one.table)
+        where = {"file": file, **({"line": str(line)} if line else {}), "title": one.title}
+        properties = ",".join(f"{name}={_escaped(value, ':,')}" for name, value in where.items())
+        yield f"::{LEVELS[one.severity]} {properties}::{_escaped(one.text)}"
+
+
+def gitlab_report(remarks: Iterable[Remark], file: str, sheet_text: str) -> list[dict[str, Any]]:
+    """Return a code quality report; arguments as of `github_lines`.
+
+    Two remarks of one title at one place have one fingerprint only if their texts are the same, numbers apart.
+    """
+    return [
+        {
+            "description": f"{one.title}: {one.text}",
+            "check_name": one.title.partition(" ")[0],
+            "fingerprint": hashlib.sha256(
+                "\n".join((file, one.title, re.sub(r"\d+", "#", one.text))).encode()
+            ).hexdigest(),
+            "severity": GRAVITIES[one.severity],
+            "location": {"path": file, "lines": {"begin": line_of(sheet_text, one.table) or 1}},
+        }
+        for one in remarks
+    ]
+
+
+def remark_cases(remarks: Iterable[Remark], proven: Iterable[str] = (), not_checked: Iterable[str] = ()) -> list[Case]:
+    """Return test cases: an error fails, what could not be checked is skipped, all else passes."""
+    cases = [
+        Case(one.title, 0.0, "fail", one.text.partition(". ")[0], one.text)
+        if one.severity == "error"
+        else Case(one.title, 0.0, "pass", detail=one.text)
+        for one in remarks
+    ]
+    cases += [Case(text, 0.0, "pass") for text in proven]
+    cases += [Case(text, 0.0, "skipped", "could not be checked") for text in not_checked]
+    return cases or [Case("no finding", 0.0, "pass")]
+
+
+def line_of(sheet_text: str, table: str) -> int | None:
+    """Return the line of a sheet, from 1, on which a table begins; None if it has none of its own."""
+    if not table:
+        return None
+    name, _, key = table.partition(".")
+    quoted = rf"(?:{re.escape(key)}|\"{re.escape(key)}\"|'{re.escape(key)}')"
+    found = re.search(rf"^[ \t]*\[+[ \t]*{name}[ \t]*\.[ \t]*{quoted}[ \t]*(?:\]|\.)", sheet_text, re.MULTILINE)
+    return sheet_text.count("\n", 0, found.start()) + 1 if found else None
+
+
+def _escaped(text: str, more: str = "") -> str:
+    """Return a text as the workflow commands have it: what would end it is written by its number."""
+    for letter in "%\r\n" + more:
+        text = text.replace(letter, f"%{ord(letter):02X}")
+    return text
