@@ -6,6 +6,9 @@ from pathlib import Path
 sys.path.insert(0, str(Path(__file__).parent))
 
 import generate
+import inventories
+import types_of_docstrings as types
+from sphinx.ext import napoleon
 
 import larkreader as lr
 
@@ -13,7 +16,13 @@ project = "Lark Reader"
 author = "The Lark Reader developers"
 copyright = f"2026, {author}"  # noqa: A001  # the name that the generator asks for
 version = release = lr.__version__
-extensions = ["myst_parser", "sphinx.ext.autodoc", "sphinx.ext.napoleon", "sphinx.ext.viewcode"]
+extensions = [
+    "myst_parser",
+    "sphinx.ext.autodoc",
+    "sphinx.ext.napoleon",
+    "sphinx.ext.viewcode",
+    "sphinx.ext.intersphinx",
+]
 myst_heading_anchors = 4
 myst_enable_extensions = ["colon_fence"]
 exclude_patterns = ["_build"]
@@ -30,7 +39,12 @@ napoleon_use_rtype = False
 napoleon_use_ivar = True
 autodoc_typehints = "none"
 autodoc_member_order = "bysource"
-suppress_warnings = ["myst.xref_missing"]  # links to files outside of the pages; a test follows each of them
-nitpicky = False
+
+nitpicky = True
+intersphinx_mapping = inventories.mapping(Path(__file__).parent / "_build" / "inventories")
+napoleon_preprocess_types = True
+convert = types.converter({name: f"larkreader.{name}" for name in lr.__all__})
+for name in {"_convert_type_spec", "_convert_numpy_type_spec"} & set(vars(napoleon.docstring)):  # by Sphinx's version
+    setattr(napoleon.docstring, name, convert)
 
 generate.check()

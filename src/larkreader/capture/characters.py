@@ -31,7 +31,7 @@ class Fault(IntFlag):
     SHORT_STOP = 64
     """The line was not at idle level in the second stop bit, where that was to be looked at."""
     BY_BLOCK = 128
-    """The port reports faults by the block: at least one character of its block has the others, not surely this one."""
+    """The port reports faults by the block; at least one character of its block has the others, not surely this one."""
 
 
 FAULT_NAMES: dict[Fault, str] = {

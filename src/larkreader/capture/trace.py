@@ -187,7 +187,7 @@ class Trace(Shown):
 
     @property
     def edges_s(self) -> npt.NDArray[np.float64]:
-        """When the level changed, in seconds: float64, shape (n_edges,)."""
+        """When the level changed, in seconds; float64, shape (n_edges,)."""
         return self.edges * np.float64(self.tick_s)
 
     @property

@@ -136,12 +136,12 @@ class LineSettings(BaseModel, frozen=True, extra="forbid"):
 
     @property
     def parity(self) -> Parity:
-        """Parity as one letter: N, E, O, M or S."""
+        """Parity as one letter, N, E, O, M or S."""
         return self.format[1]  # type: ignore[return-value]  # the validator let through no other letter
 
     @property
     def stop_bits(self) -> float:
-        """Stop bits in a character: 1, 1.5 or 2."""
+        """Stop bits in a character, 1, 1.5 or 2."""
         return float(self.format[2:])
 
     @property

@@ -103,7 +103,7 @@ class Register(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False):
 
     @property
     def field(self) -> Mapping[str, tuple[str, ...]]:
-        """Where each field lies: as the sheet says, or as the file does."""
+        """Where each field lies, as the sheet says, or as the file does."""
         return {**self.mapped, **self.fields}
 
     def read(self, name: str, word: int) -> int:

@@ -141,7 +141,7 @@ class LoopbackResult(Shown):
 
     @property
     def compared(self) -> int:
-        """How many bits were held against each other: those of the characters that came, as they were or changed."""
+        """How many bits were compared, those of the characters that arrived as they were or changed."""
         return (self.received - self.extra) * self.plan.data_bits
 
     @property

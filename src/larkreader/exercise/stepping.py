@@ -62,7 +62,7 @@ class Trial:
 
     @property
     def score(self) -> float:
-        """How well the settings fit, 0 to 1: few faults, and much sense."""
+        """How well the settings fit, 0 to 1, by few faults and much sense."""
         return (1 - self.fault_share) ** 2 * (0.5 + 0.5 * self.sense)
 
     def to_dict(self) -> dict[str, Any]:

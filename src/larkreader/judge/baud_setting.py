@@ -106,7 +106,7 @@ class BaudSetting:
 
     @property
     def baud(self) -> float:
-        """The baud that it gives: over a character where some bits last longer, over many otherwise."""
+        """The baud that it gives, over a character where some bits last longer, over many otherwise."""
         if any(self.pattern):
             return float(self.bits / (self.boundary_ticks[-1] * self.tick_s))
         return float(1 / (self.bit_ticks * self.tick_s))

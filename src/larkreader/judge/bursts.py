@@ -71,12 +71,12 @@ class Bursts(Columns):
 
     @property
     def resolution_hz(self) -> npt.NDArray[np.float64]:
-        """What two frequencies must differ by to be told apart in a burst: one over its length, in hertz."""
+        """What two frequencies must differ by to be told apart in a burst, which is one over its length, in hertz."""
         return self.rate_hz / np.maximum(self.count, 1)
 
     @property
     def highest_hz(self) -> float:
-        """The highest frequency that the rate can show: half of it, in hertz."""
+        """The highest frequency that the rate can show, which is half of it, in hertz."""
         return self.rate_hz / 2
 
     def times_s(self, row: int) -> npt.NDArray[np.float64]:

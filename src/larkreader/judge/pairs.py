@@ -102,7 +102,7 @@ class Pairs(Columns):
 
     @property
     def answered(self) -> npt.NDArray[np.bool_]:
-        """Whether each request got a good reply, late or not: bool, shape (n_requests,)."""
+        """Whether each request got a good reply, late or not; bool, shape (n_requests,)."""
         return self.state <= PairState.LATE
 
     @property
@@ -112,7 +112,7 @@ class Pairs(Columns):
 
     @property
     def has_no_limit(self) -> bool:
-        """Whether nothing says how long to wait for a reply: no declared limit, and no reply to learn it from."""
+        """Whether nothing shows how long to wait, as there is no declared limit and no reply to learn it from."""
         return self.pairing.within_s is None and self.pairing.gone_after_s is None and not self.is_learned
 
     @property

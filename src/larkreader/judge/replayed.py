@@ -28,7 +28,7 @@ class Fate(IntEnum):
     TAKEN = 0
     """The application has it."""
     OVERRUN = 1
-    """The hardware lost it: FIFO and shift register were full."""
+    """The hardware lost it, as FIFO and shift register were full."""
     BLOCK = 2
     """DMA wrote over it in its block."""
     DROPPED = 3
@@ -38,7 +38,7 @@ class Fate(IntEnum):
     DISCARDED = 5
     """The application threw it away, as part of a read that was not finished, or of a line that was too long."""
     HELD_BACK = 6
-    """It never went out: the sender, asked to pause, had no room for it, or was never asked to go on."""
+    """It never went out, as the sender, asked to pause, had no room for it, or was never asked to go on."""
     LEFT = 7
     """It was still on its way to the application at the end."""
 
