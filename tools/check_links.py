@@ -1,5 +1,5 @@
 #!/usr/bin/env python3
-"""Follows every local link of the built documentation, to its page and its place: ``python tools/check_links.py HTML``."""
+"""Follows every local link of the built documentation to its page and place: ``python tools/check_links.py HTML``."""
 
 from __future__ import annotations
 
