@@ -2,6 +2,7 @@
 
 import ctypes
 import os
+import pickle
 import subprocess
 import sys
 import threading
@@ -103,6 +104,11 @@ class Driver:
 def test_structures_are_as_long_as_windows_has_them():
     lengths = {win32.Dcb: 28, win32.CommTimeouts: 20, win32.ComStat: 12}
     assert {structure: ctypes.sizeof(structure) for structure in lengths} == lengths
+
+
+def test_what_the_system_refused_survives_another_process():
+    again = pickle.loads(pickle.dumps(win32.Win32Error(5)))
+    assert (type(again), again.code, str(again)) == (win32.Win32Error, 5, str(win32.Win32Error(5)))
 
 
 def port_on(driver, line=LINE):

@@ -110,6 +110,10 @@ class Win32Error(OSError):
         super().__init__(code, describe(code).strip() if describe else f"error {code}")
         self.code = code
 
+    def __reduce__(self) -> tuple[Any, ...]:
+        """Return what makes the same error again, in another process too."""
+        return type(self), (self.code,)
+
 
 class CommDevice:
     r"""An open serial port.
