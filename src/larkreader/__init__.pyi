@@ -180,9 +180,9 @@ from .judge.registers import read_registers as read_registers
 from .judge.replayed import Fate as Fate
 from .judge.replayed import Reads as Reads
 from .judge.replayed import Replay as Replay
+from .judge.send_findings import judge_send_path as judge_send_path
 from .judge.send_path import SendFate as SendFate
 from .judge.send_path import SendReplay as SendReplay
-from .judge.send_path import judge_send_path as judge_send_path
 from .judge.send_path import replay_send as replay_send
 from .judge.setup_steps import judge_steps as judge_steps
 from .judge.software_receiver import Heard as Heard

@@ -303,7 +303,7 @@ def _run_matrix(wanted: Wanted) -> MatrixResult:
     from larkreader.exercise.loopback_matrix import run_matrix
 
     from .common import progress_of
-    from .loopback import content_of, opener
+    from .loopback_ports import content_of, opener
 
     assert wanted.source is not None
     matrix = wanted.sheet.loopback

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
-from contextlib import ExitStack, contextmanager
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -13,14 +12,13 @@ from larkreader.declare.loopback import PATTERN_NAMES
 
 from .common import InputFile, check_figure, check_output, json_option, note, print_document, progress_of
 from .completed import completed
-from .live import open_named
+from .loopback_ports import content_of, opener
 
 if TYPE_CHECKING:
     from larkreader.declare.line import LineSettings
     from larkreader.declare.loopback import LoopbackMatrix, LoopbackPlan
     from larkreader.declare.sheet import Sheet
     from larkreader.exercise.loopback_matrix import MatrixResult, OpenAt
-    from larkreader.exercise.ports.port import Port
 
 LONG = 1 << 17  # characters from which progress is shown
 INTERRUPTED = 130
@@ -126,19 +124,6 @@ def _wanted(
     return declared, ports, line, matrix, content_of(matrix, declared, file)
 
 
-def content_of(matrix: LoopbackMatrix, declared: Sheet | None, file: Path) -> dict[str, bytes]:
-    """Return what the patterns of content send: a file, and frames of a layout of the sheet."""
-    content: dict[str, bytes] = {}
-    if "file" in matrix.patterns:
-        content["file"] = file.read_bytes()
-    if "frames" in matrix.patterns:
-        from larkreader.exercise.patterns import frame_turn
-
-        assert declared is not None
-        content["frames"] = frame_turn(declared.frame[str(matrix.frame)])
-    return content
-
-
 def _matrix(declared: Sheet | None, options: dict[str, Any]) -> LoopbackMatrix:
     """Return what to run: as the sheet says, but for what the options say."""
     from pydantic import ValidationError
@@ -201,41 +186,6 @@ def _check_files(options: dict[str, Any]) -> None:
     if (options["figure"] is None) != (options["output"] is None):
         missing, other = ("--figure", "-o") if options["figure"] is None else ("-o FILE", "--figure")
         raise RequestError(missing, f"is missing: {other} needs it")
-
-
-def opener(
-    ports: Sequence[str],
-    declared: Sheet | None,
-    named: Sheet | None,
-    line: LineSettings,
-    *,
-    far: LineSettings | None,
-) -> OpenAt:
-    """Return what opens the ports with some settings; the far end of a stand-in has the same unless given."""
-    told: set[str] = set()
-
-    @contextmanager
-    def open_at(settings: LineSettings) -> Iterator[Sequence[Port]]:
-        with ExitStack() as stack:
-            opened = [
-                stack.enter_context(
-                    open_named(name, declared, _own(named, name, line, settings), far=far, quiet=name in told)
-                )
-                for name in ports
-            ]
-            told.update(ports)
-            yield opened
-
-    return open_at
-
-
-def _own(declared: Sheet | None, name: str, line: LineSettings, settings: LineSettings) -> LineSettings:
-    """Return the settings of a port: its own on the sheet, but for what the matrix varies."""
-    own = declared.line_of(name) if declared is not None and name in declared.port else line
-    changed = {
-        key: getattr(settings, key) for key in ("baud", "format") if getattr(settings, key) != getattr(line, key)
-    }
-    return own.model_copy(update=changed)
 
 
 def _tolerance(

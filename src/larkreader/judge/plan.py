@@ -27,7 +27,8 @@ from .margins import Margin, Timing, find_margin
 from .path_report import SEARCHED, Messages, PathReport, judge_declared_path, judge_receive_path
 from .payload import judge_payload
 from .registers import ImpliedSettings, compare_maps, with_registers
-from .send_path import SendReplay, judge_send_path, replay_send
+from .send_findings import judge_send_path
+from .send_path import SendReplay, replay_send
 from .setup_steps import judge_steps
 from .traffic import traffic_characters, traffic_messages
 from .wiring import judge_wiring

@@ -26,8 +26,9 @@ from larkreader.sources import path_of
 from .checked import Checked, add_up
 from .events import EventDelays, Seconds, measure_delays
 from .findings import SEVERITIES, Finding, Findings, Verdict
+from .measured import measured_in
 from .pauses import Pauses, judge_pauses, measure_pauses
-from .received import Received, measured_in, receive_all
+from .received import Received, receive_all
 from .wire_findings import judge_wire, span_of
 
 if TYPE_CHECKING:

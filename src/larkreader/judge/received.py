@@ -2,22 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
 
 from larkreader.capture.characters import Characters
-from larkreader.capture.files.content import Progress
-from larkreader.capture.files.kinds import TRACES, find_kind
-from larkreader.capture.files.open import CapturePath, Measured, open_pieces
+from larkreader.capture.files.open import Measured
 from larkreader.capture.trace import Trace
-from larkreader.declare.capture_form import CaptureForm, CaptureKind
 from larkreader.declare.event import EventSignal
 from larkreader.declare.sheet import Sheet
 from larkreader.decode.character_reader import CharacterReader
-from larkreader.errors import RequestError, nearest
 
 from .character_faults import Extent
 from .events import Seconds, changes_of
@@ -37,35 +33,10 @@ class Received:
     clear: dict[str, Trace] = field(default_factory=dict)
 
 
-def measured_in(
-    path: CapturePath,
-    sheet: Sheet,
-    *,
-    kind: CaptureKind | None,
-    form: CaptureForm | None,
-    wire: str | None,
-    progress: Progress | None,
-) -> Iterator[Mapping[str, Measured]]:
-    """Yield what a file holds of the wires of a sheet, and of its event signals, piece by piece."""
-    wires = [*sheet.wire] if wire is None else [wire]
-    if wire is not None and wire not in sheet.wire:
-        raise RequestError(f'wire "{wire}"', "is not a wire of the sheet", advice=nearest(wire, list(sheet.wire)))
-    form = form or sheet.capture
-    if form.mark is None:
-        has_parity = sheet.wire[wires[0]].line.has_parity
-        form = form.model_copy(update={"mark": "parity" if has_parity else "framing"})
-    kind = kind or find_kind(path, form)
-    signals = {one: sheet.wire[one].source for one in wires}
-    if kind in TRACES:
-        signals |= {_event_key(event): event.source for event in sheet.event.values() if event.wire in wires}
-        signals |= {_clear_key(one): signal for one in wires if (signal := sheet.wire[one].clear_to_send)}
-    return open_pieces(path, signals, kind=kind, form=form, progress=progress)
-
-
 def receive_all(pieces: Iterable[Mapping[str, Measured | bytes]], sheet: Sheet, options: Mapping[str, Any]) -> Received:
     """Receive what comes piece by piece, so that the levels of a large capture are never all in memory."""
-    events = {_event_key(event): event for event in sheet.event.values()}
-    clear_keys = {_clear_key(key): key for key in sheet.wire}
+    events = {event_key(event): event for event in sheet.event.values()}
+    clear_keys = {clear_key(key): key for key in sheet.wire}
     clear: dict[str, list[Trace]] = {}
     readers: dict[str, CharacterReader] = {}
     parts: dict[str, list[Characters]] = {}
@@ -97,11 +68,11 @@ def receive_all(pieces: Iterable[Mapping[str, Measured | bytes]], sheet: Sheet, 
     return told
 
 
-def _event_key(event: EventSignal) -> str:
+def event_key(event: EventSignal) -> str:
     """Return what an event signal is called beside the wires."""
     return f"[event.{event.key}]"
 
 
-def _clear_key(wire: str) -> str:
+def clear_key(wire: str) -> str:
     """Return what the clear-to-send signal of a wire is called beside the wires."""
     return f"[wire.{wire}.clear_to_send]"
