@@ -10,9 +10,9 @@ from pydantic_core import PydanticCustomError
 
 from larkreader.errors import nearest
 
+from .byte_order import ByteOrder
 from .crc import CrcAlgorithm
 from .crc_catalogue import CATALOGUE
-from .fields import ByteOrder
 from .sums import SUMS, SumAlgorithm
 
 Algorithm = CrcAlgorithm | SumAlgorithm

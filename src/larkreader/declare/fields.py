@@ -26,7 +26,6 @@ from pydantic_core import PydanticCustomError
 
 from .field_parts import Repeat, Samples, Substitutes, When
 
-ByteOrder = Literal["little", "big"]
 FieldOrder = Literal["little", "big", "big-low-word-first", "little-high-word-first"]
 Kind = Literal[
     "uint", "int", "float", "bcd", "bytes", "text", "flag", "checksum", "reserved", "decimal", "integer", "hex", "word"

@@ -12,8 +12,9 @@ from dataclasses import dataclass
 from functools import cached_property
 from typing import Literal, NamedTuple
 
+from .byte_order import ByteOrder
 from .checksum import FrameChecksum
-from .fields import ByteOrder, FieldEntry, FieldGroup, FieldOrder, NamedField, ReservedBits, Slot
+from .fields import FieldEntry, FieldGroup, FieldOrder, NamedField, ReservedBits, Slot
 
 Packing = Literal["lsb", "msb"]
 HowMany = Callable[[FieldEntry, int, Sequence[Slot]], int]

@@ -14,9 +14,9 @@ import numpy as np
 import numpy.typing as npt
 
 from larkreader.capture.ragged import Ragged
+from larkreader.declare.byte_order import ByteOrder
 from larkreader.declare.checksum import ALGORITHMS, Algorithm
 from larkreader.declare.crc import CrcAlgorithm, start_register
-from larkreader.declare.fields import ByteOrder
 from larkreader.declare.layout import FrameLayout
 from larkreader.decode.checksums import advance, checksums_of_rows, finished_registers, table_of
 
