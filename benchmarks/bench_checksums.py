@@ -8,8 +8,8 @@ import numpy as np
 from compare import compare, show
 
 import larkreader as lr
-from larkreader.declare.checksum import ALGORITHMS
-from larkreader.decode.checksums import checksums_of_rows
+from larkreader.declare.checks.checksum import ALGORITHMS
+from larkreader.decode.check.checksums import checksums_of_rows
 
 MESSAGES, LENGTH = 100_000, 14
 BUFFER = 1 << 24

@@ -12,7 +12,7 @@ import numpy as np
 from compare import compare, show
 
 import larkreader as lr
-from larkreader.declare.crc import crc_table
+from larkreader.declare.checks.crc import crc_table
 from larkreader.demo.rig import rig_sheet
 
 LAYOUT = rig_sheet().frame["status"]

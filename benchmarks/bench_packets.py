@@ -10,7 +10,7 @@ import numpy as np
 from compare import compare, show
 
 import larkreader as lr
-from larkreader.declare.crc import crc_table
+from larkreader.declare.checks.crc import crc_table
 
 COUNT = 100_000
 PLAIN_COUNT = 2_000

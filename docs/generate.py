@@ -13,16 +13,18 @@ from pathlib import Path
 from typing import Any
 
 import larkreader as lr
-from larkreader.judge.kinds import KINDS
-from larkreader.judge.wording import Template, clauses_of
+from larkreader.judge.findings.kinds import KINDS
+from larkreader.judge.findings.wording import Template, clauses_of
 
 PAGES = Path(__file__).parent
 STAGES = {
     "declare": "What the engineer says",
     "capture": "What was measured",
     "decode": "From measured to meaning",
+    "simulate": "What becomes of characters in buffers and services",
     "judge": "Is it right, and if not, why",
     "exercise": "Make it happen",
+    "answers": "What a user asks",
     "present": "Figures and tables",
     "errors": "What can go wrong with a request",
 }

@@ -3,7 +3,7 @@
 import numpy as np
 
 import larkreader as lr
-from larkreader.declare.starter import StarterWire, starter_sheet
+from larkreader.declare.document.starter import StarterWire, starter_sheet
 
 # What the maker of the pump head would know, and we do not.
 secret = lr.FrameLayout(

@@ -19,7 +19,7 @@ import numpy as np
 import pytest
 
 import larkreader as lr
-from larkreader.judge.kinds import KINDS
+from larkreader.judge.findings.kinds import KINDS
 
 ROOT = Path(__file__).parents[1]
 MODULES = [one.name for one in pkgutil.walk_packages(lr.__path__, "larkreader.") if not one.name.endswith("__main__")]

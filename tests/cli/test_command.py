@@ -161,7 +161,7 @@ def test_draw_writes_a_figure(shell, rig_files, tmp_path, ending):
 
 
 def test_a_bug_is_neither_clean_nor_faulty_nor_unusable(shell, monkeypatch, rig_files):
-    monkeypatch.setattr("larkreader.judge.startup.read_layouts", lambda *_, **__: 1 / 0)
+    monkeypatch.setattr("larkreader.judge.verdict.startup.read_layouts", lambda *_, **__: 1 / 0)
     status, _, err = shell("decode", rig_files["sheet"], rig_files["capture"])
     assert status == 70
     assert err.endswith("this is a bug in Lark Reader; the lines above say where\n")
@@ -171,7 +171,7 @@ def test_an_interrupt_ends_with_130(shell, monkeypatch, rig_files):
     def interrupt(*_, **__):
         raise KeyboardInterrupt
 
-    monkeypatch.setattr("larkreader.judge.startup.read_layouts", interrupt)
+    monkeypatch.setattr("larkreader.judge.verdict.startup.read_layouts", interrupt)
     assert shell("decode", rig_files["sheet"], rig_files["capture"])[0] == 130
 
 

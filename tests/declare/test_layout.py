@@ -6,8 +6,8 @@ from reference import slow_crc, slow_number
 from strategies import layouts, values_of
 
 import larkreader as lr
-from larkreader.declare.crc_catalogue import CATALOGUE
-from larkreader.decode.checksums import crc_of_rows
+from larkreader.declare.checks.crc_catalogue import CATALOGUE
+from larkreader.decode.check.checksums import crc_of_rows
 
 STATUS_BYTES = "D7 4B 21 07 7D 00 19 FE A2 00 00 C0 3F 4A"
 STATUS_VALUES = {

@@ -10,7 +10,7 @@ import pytest
 from jsonschema import Draft202012Validator
 
 import larkreader as lr
-from larkreader.declare.starter import starter_sheet
+from larkreader.declare.document.starter import starter_sheet
 
 ROOT = Path(__file__).parents[2]
 SHEETS = {

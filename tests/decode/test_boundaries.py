@@ -334,7 +334,7 @@ def test_a_long_stream_without_markers_is_the_same_in_pieces(monkeypatch, bounda
     for place in rng.integers(0, len(stream), 40):
         stream[place] ^= 0x55
     whole = table_of([lr.read_frames(bytes(stream), layout)])
-    monkeypatch.setattr("larkreader.decode.frames.PIECE", 257)
+    monkeypatch.setattr("larkreader.decode.cut.frames.PIECE", 257)
     assert table_of([lr.read_frames(bytes(stream), layout)]) == whole
     assert sum(not faults for _, _, faults, _ in whole[0]) >= 350
 

@@ -10,10 +10,10 @@ from reference import slow_crc
 from strategies import examples
 
 import larkreader as lr
-from larkreader.declare.checksum import ALGORITHMS
-from larkreader.declare.crc_catalogue import CATALOGUE
-from larkreader.declare.sums import SUMS
-from larkreader.decode.checksums import checksums_of_rows
+from larkreader.declare.checks.checksum import ALGORITHMS
+from larkreader.declare.checks.crc_catalogue import CATALOGUE
+from larkreader.declare.checks.sums import SUMS
+from larkreader.decode.check.checksums import checksums_of_rows
 
 PUBLISHED = [
     ("fletcher-16", b"abcde", 0xC8F0),

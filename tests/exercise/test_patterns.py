@@ -7,7 +7,7 @@ from hypothesis import strategies as st
 from pydantic import ValidationError
 
 import larkreader as lr
-from larkreader.declare.loopback import PATTERN_NAMES
+from larkreader.declare.run.loopback import PATTERN_NAMES
 from larkreader.exercise import patterns
 from larkreader.exercise.patterns import as_values, as_written, pattern_of
 from larkreader.exercise.prbs import SEQUENCES, find_place, sequence_from

@@ -2,7 +2,7 @@ import pytest
 
 import larkreader as lr
 from larkreader.cli import run
-from larkreader.declare.port import DeclaredPort
+from larkreader.declare.run.port import DeclaredPort
 from larkreader.exercise.devices import Device
 from larkreader.exercise.session import start_session
 

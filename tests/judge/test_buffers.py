@@ -8,8 +8,8 @@ from slow_path import SlowPath
 from strategies import examples, receive_paths
 
 import larkreader as lr
-from larkreader.judge.receive_replay import ReceiveRun
-from larkreader.judge.senders import MISSING, NEVER, FreeSender, PausedSender
+from larkreader.simulate.receive_replay import ReceiveRun
+from larkreader.simulate.senders import MISSING, NEVER, FreeSender, PausedSender
 
 NS = 1e-9
 

@@ -9,8 +9,8 @@ from hypothesis import strategies as st
 from strategies import examples
 
 import larkreader as lr
-from larkreader.judge.budget import frame_size
-from larkreader.judge.divisors import of_formula
+from larkreader.judge.calculate.budget import frame_size
+from larkreader.judge.calculate.divisors import of_formula
 
 HIGH_LOW = [
     {"name": "BAUDH", "bits": 8, "holds": [{"of": "divisor", "bits": 4, "from": 8}]},

@@ -7,8 +7,8 @@ from hypothesis import strategies as st
 
 import larkreader as lr
 from larkreader.demo.rig import make_rig, rig_sheet
-from larkreader.judge.kinds import KINDS
-from larkreader.judge.wording import clauses_of
+from larkreader.judge.findings.kinds import KINDS
+from larkreader.judge.findings.wording import clauses_of
 
 SHEET = rig_sheet()
 LINE = lr.LineSettings.parse("57600 8E1")

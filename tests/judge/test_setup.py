@@ -6,7 +6,7 @@ import json
 import pytest
 
 import larkreader as lr
-from larkreader.judge.setup_steps import written
+from larkreader.judge.setup.setup_steps import written
 
 ENDS = """
 sheet = 1

@@ -10,7 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import larkreader as lr
-from larkreader.declare.sheet_text import toml_value
+from larkreader.declare.document.sheet_text import toml_value
 from larkreader.demo.service import make_service, write_service
 from larkreader.present.notebook import html_of
 from larkreader.present.report.content import make_report

@@ -6,7 +6,7 @@ that is sound as FF FF.
 
 from __future__ import annotations
 
-from larkreader.capture.characters import Fault
+from .characters import Fault
 
 MARK = 0xFF
 

@@ -8,8 +8,9 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from larkreader.capture.trace import Trace
 from larkreader.errors import CaptureError
+
+from .trace import Trace
 
 Volts = npt.NDArray[np.float32]
 

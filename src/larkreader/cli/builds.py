@@ -11,8 +11,8 @@ import click
 from .common import check_output, print_json
 
 if TYPE_CHECKING:
-    from larkreader.judge.checked import Checked
-    from larkreader.judge.findings import Finding
+    from larkreader.judge.findings.finding import Finding
+    from larkreader.judge.verdict.checked import Checked
     from larkreader.present.annotations import Remark
 
 _Command = Callable[..., Any]

@@ -15,10 +15,10 @@ from typing import TYPE_CHECKING, Any, BinaryIO
 import click
 
 if TYPE_CHECKING:
-    from larkreader.declare.sheet import Sheet
+    from larkreader.answers.reading import Reading
+    from larkreader.declare.document.sheet import Sheet
     from larkreader.exercise.ports.port import Port
-    from larkreader.judge.path_report import PathReport
-    from larkreader.judge.reading import Reading
+    from larkreader.judge.setup.path_report import PathReport
 
 Progress = Callable[[int, int], None]
 
@@ -188,7 +188,7 @@ def progress_of(what: str, *, shown: bool) -> Iterator[Progress | None]:
 
 def read_with_progress(sheet: Sheet, capture: Path, *, sheet_name: str, **options: Any) -> Reading:
     """Read a capture against a sheet, with a progress bar if it is a large one."""
-    from larkreader.judge.reading import read
+    from larkreader.answers.reading import read
 
     large = capture.is_file() and capture.stat().st_size > PROGRESS_FROM
     with progress_of(f"reading {capture.name}", shown=large) as progress:

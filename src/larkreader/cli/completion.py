@@ -13,7 +13,7 @@ import click
 from click.shell_completion import CompletionItem, ShellComplete, add_completion_class, split_arg_string
 
 if TYPE_CHECKING:
-    from larkreader.declare.sheet import Sheet
+    from larkreader.declare.document.sheet import Sheet
 
 _SCRIPT = """\
 Register-ArgumentCompleter -Native -CommandName %(prog_name)s -ScriptBlock {
@@ -86,7 +86,7 @@ def _ports_of(context: click.Context) -> list[str]:
 
 def _sheet_of(context: click.Context) -> Sheet | None:
     """Return the sheet that was named before, if it can be read."""
-    from larkreader.declare.sheet_file import open_sheet
+    from larkreader.declare.document.sheet_file import open_sheet
     from larkreader.errors import LarkReaderError
 
     before = [context.params.get("sheet"), *(context.params.get("places") or ())]

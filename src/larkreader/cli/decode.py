@@ -31,8 +31,8 @@ from .forms import form_of, form_options
 from .showing import encoding_option, numbers_option
 
 if TYPE_CHECKING:
+    from larkreader.answers.reading import Reading
     from larkreader.capture.ring import RingMemory
-    from larkreader.judge.reading import Reading
 
 
 @click.command()
@@ -116,7 +116,7 @@ def decode(
 
     The exit status is 1 if there is a finding of severity error.
     """
-    from larkreader.declare.sheet_file import open_sheet
+    from larkreader.declare.document.sheet_file import open_sheet
     from larkreader.errors import RequestError
     from larkreader.present.notations import check_encoding
     from larkreader.present.tables import check_ending
@@ -222,9 +222,9 @@ def _ring_of(capture: Path, write_index: int | None, filled: int | None, kind: s
 
 def _read_ring(sheet: Path, capture: Path, ring: RingMemory, wire: str | None) -> Reading:
     """Read what a ring buffer holds, the oldest character first."""
-    from larkreader.declare.sheet_file import open_sheet
+    from larkreader.answers.reading import read
+    from larkreader.declare.document.sheet_file import open_sheet
     from larkreader.errors import RequestError
-    from larkreader.judge.reading import read
 
     declared = open_sheet(sheet)
     if wire is None and len(declared.wire) != 1:

@@ -9,8 +9,8 @@ from typing import TYPE_CHECKING, Any
 import click
 
 if TYPE_CHECKING:
+    from larkreader.answers.reading import Reading
     from larkreader.demo.rig import Rig
-    from larkreader.judge.reading import Reading
 
 SHOWN_S = (3.7, 3.82)  # of the service traffic: a reply that comes too late
 DRAWN_S = (1.1, 2.4)  # of it
@@ -33,10 +33,10 @@ def demo(into: Path) -> int:
     made, with a known list of faults on them; the capture is read, each fault is found and explained, a loopback is
     run, and a dialogue held. The exit status is 0 if what was found is what was put there.
     """
+    from larkreader.answers.plan import plan
+    from larkreader.answers.reading import read
     from larkreader.demo.rig import make_rig, write_rig
     from larkreader.demo.wires import is_found
-    from larkreader.judge.plan import plan
-    from larkreader.judge.reading import read
     from larkreader.present import terminal
     from larkreader.present.plan_views import margins
 
@@ -98,8 +98,8 @@ def demo(into: Path) -> int:
 
 def _bursts(into: Path, console: Any) -> bool:
     """Read the pump head's history with and without flow control; tell whether it is lost without it alone."""
+    from larkreader.answers.reading import read
     from larkreader.demo.rig import write_history
-    from larkreader.judge.reading import read
     from larkreader.present.path_views import lost_of, receive_paths
 
     lost = []
@@ -116,9 +116,9 @@ def _bursts(into: Path, console: Any) -> bool:
 
 def _timeline(into: Path, console: Any) -> bool:
     """Read questions and answers of both wires; tell whether what was found is what was put there."""
+    from larkreader.answers.reading import read
     from larkreader.demo.service import make_service, write_service
     from larkreader.demo.wires import is_found
-    from larkreader.judge.reading import read
     from larkreader.present.figures.style import new_figure
     from larkreader.present.figures.timeline import draw_timeline
     from larkreader.present.timeline_rows import TimelineRows
@@ -141,7 +141,7 @@ def _timeline(into: Path, console: Any) -> bool:
 
 def _loopbacks(rig: Rig, console: Any) -> bool:
     """Run one loopback that must pass, and one with a wrong clock at the far end that must fail."""
-    from larkreader.declare.loopback import LoopbackPlan
+    from larkreader.declare.run.loopback import LoopbackPlan
     from larkreader.exercise.devices import Device
     from larkreader.exercise.loopback import run_loopback
     from larkreader.exercise.ports.simulated import SimulatedPort
@@ -171,8 +171,8 @@ def _dialogue(rig: Rig, console: Any) -> bool:
 
 def _write_results(into: Path, rig: Rig, reading: Reading) -> dict[str, str]:
     """Write characters, frames, findings and a figure; return what each file holds."""
+    from larkreader.answers.reading import read
     from larkreader.capture.files.csv_characters import write_characters
-    from larkreader.judge.reading import read
     from larkreader.present.figures.fill import draw_fill
     from larkreader.present.figures.style import new_figure
     from larkreader.present.figures.waveform import draw_waveform

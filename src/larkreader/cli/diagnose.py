@@ -15,11 +15,11 @@ from .stepping import diagnose_port, is_port, probe_port
 
 if TYPE_CHECKING:
     from larkreader.capture.characters import Characters
-    from larkreader.declare.capture_form import CaptureForm
-    from larkreader.declare.sheet import Sheet
-    from larkreader.judge.diagnosis import Diagnosis
-    from larkreader.judge.findings import Finding
-    from larkreader.judge.garble import Garble
+    from larkreader.declare.document.sheet import Sheet
+    from larkreader.declare.run.capture_form import CaptureForm
+    from larkreader.judge.findings.finding import Finding
+    from larkreader.judge.infer.garble import Garble
+    from larkreader.judge.verdict.diagnosis import Diagnosis
     from larkreader.present.annotations import Remark
 
 FEW_SILENT = 1  # signals without a change that are shown like the others
@@ -79,12 +79,12 @@ def diagnose(
     from larkreader.capture.files.open import open_capture, open_voltages
     from larkreader.capture.trace import Trace
     from larkreader.capture.voltages import Voltages
-    from larkreader.declare.sheet_file import open_sheet
+    from larkreader.declare.document.sheet_file import open_sheet
     from larkreader.errors import RequestError
     from larkreader.exercise.by_hand import text_of
-    from larkreader.judge.diagnosis import diagnose as diagnose_wire
-    from larkreader.judge.garble import explain_garble
-    from larkreader.judge.sequence import explain_losses
+    from larkreader.judge.infer.garble import explain_garble
+    from larkreader.judge.verdict.diagnosis import diagnose as diagnose_wire
+    from larkreader.judge.wire.sequence import explain_losses
 
     check_build_options(junit, annotations, as_json=as_json)
     declared = None if sheet is None else open_sheet(sheet)
@@ -177,7 +177,7 @@ def _remarks_of(garbled: dict[str, list[Garble]]) -> Iterator[Remark]:
 def _verdict_of(
     told: dict[str, Diagnosis], garbled: dict[str, list[Garble]], lost: dict[str, tuple[Finding, ...]]
 ) -> str:
-    from larkreader.judge.findings import verdict_of
+    from larkreader.judge.findings.finding import verdict_of
 
     found = [finding for one in told.values() for finding in one.findings]
     verdict = verdict_of((*found, *(finding for one in lost.values() for finding in one)))

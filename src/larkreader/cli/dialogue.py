@@ -13,7 +13,7 @@ from .completed import completed
 from .live import open_named
 
 if TYPE_CHECKING:
-    from larkreader.declare.sheet import Sheet
+    from larkreader.declare.document.sheet import Sheet
 
 INTERRUPTED = 130
 
@@ -33,8 +33,8 @@ def dialogue(
     Steps that name a port of the sheet are done there; the others at PORT, or at the first port of the sheet. NAME=PORT
     opens another port under the name of one of the sheet. The exit status is 1 if a step fails.
     """
-    from larkreader.declare.line import LineSettings
-    from larkreader.declare.sheet_file import open_sheet
+    from larkreader.declare.document.sheet_file import open_sheet
+    from larkreader.declare.link.line import LineSettings
     from larkreader.errors import RequestError
     from larkreader.exercise.dialogue import run_dialogue
 

@@ -48,7 +48,7 @@ def draw(
     sheet: Path, what: tuple[str, ...], output: Path, kind: str | None, given: dict[str, Any], **asked: Any
 ) -> int:
     """Draw one figure."""
-    from larkreader.declare.sheet_file import open_sheet
+    from larkreader.declare.document.sheet_file import open_sheet
     from larkreader.errors import RequestError, nearest
 
     *sources, figure = what

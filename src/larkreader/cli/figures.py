@@ -8,7 +8,7 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from larkreader.declare.sheet import Sheet
+from larkreader.declare.document.sheet import Sheet
 from larkreader.errors import CaptureError, RequestError, nearest
 from larkreader.sources import path_of
 
@@ -17,11 +17,11 @@ from .forms import form_of
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
+    from larkreader.answers.reading import Reading
     from larkreader.capture.characters import Characters
     from larkreader.capture.trace import Trace
     from larkreader.exercise.loopback_matrix import MatrixResult
-    from larkreader.judge.path_report import PathReport
-    from larkreader.judge.reading import Reading
+    from larkreader.judge.setup.path_report import PathReport
 
 MOST_IN_A_WAVEFORM = 64  # characters
 USUAL_CHARACTERS = 4  # of a waveform, or a fill of which a part is asked for
@@ -74,7 +74,7 @@ class Wanted:
     @cached_property
     def reading(self) -> Reading:
         """The capture, read."""
-        from larkreader.judge.reading import read
+        from larkreader.answers.reading import read
 
         form = form_of(self.sheet.capture, self.given)
         return read(self.sheet, self.capture, kind=self.kind, form=form, wire=self.wire)  # type: ignore[arg-type]  # click let no other kind through
@@ -102,7 +102,7 @@ class Wanted:
     @cached_property
     def received(self) -> Mapping[str, Characters]:
         """The characters of the wires whose levels were captured."""
-        from larkreader.decode.receive import receive
+        from larkreader.decode.characters.receive import receive
 
         return {key: receive(trace, self.sheet.wire[key].line) for key, trace in self.traces.items()}
 
@@ -128,7 +128,7 @@ def _waveform(wanted: Wanted, axes: Axes) -> str:
 
 
 def _folded(wanted: Wanted, axes: Axes) -> str:
-    from larkreader.judge.edge_phases import edge_phases
+    from larkreader.judge.measure.edge_phases import edge_phases
     from larkreader.present.figures.folded import draw_folded
 
     wire = wanted.busiest()
@@ -146,7 +146,7 @@ def _widths(wanted: Wanted, axes: Axes) -> str:
 
 
 def _gaps(wanted: Wanted, axes: Axes) -> str:
-    from larkreader.judge.gaps import find_gaps
+    from larkreader.judge.measure.gaps import find_gaps
     from larkreader.present.figures.gaps import draw_gaps
 
     _needs_times(wanted)
@@ -191,7 +191,7 @@ def _layout_key(wanted: Wanted) -> str:
 
 
 def _bursts(wanted: Wanted, axes: Axes) -> str:
-    from larkreader.judge.bursts import sample_bursts
+    from larkreader.judge.measure.bursts import sample_bursts
     from larkreader.present.figures.bursts import draw_bursts
 
     carrying = {
@@ -247,8 +247,8 @@ def _losses(wanted: Wanted, axes: Axes) -> str:
 
 def draw_losses_of(report: PathReport, characters: Characters, sheet: Sheet, axes: Axes) -> None:
     """Draw what a receive path loses of characters with other rings and other times of service."""
-    from larkreader.judge.loss_survey import survey_losses
     from larkreader.present.figures.losses import draw_losses
+    from larkreader.simulate.loss_survey import survey_losses
 
     others = [one.line for key, one in sheet.wire.items() if key != report.wire]
     back = others[0] if len(others) == 1 else None
@@ -256,7 +256,7 @@ def draw_losses_of(report: PathReport, characters: Characters, sheet: Sheet, axe
 
 
 def _margin(wanted: Wanted, axes: Axes) -> str:
-    from larkreader.judge.plan import plan
+    from larkreader.answers.plan import plan
     from larkreader.present.figures.margin import draw_margin
 
     every = plan(wanted.sheet).margins

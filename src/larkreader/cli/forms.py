@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 import click
 
 if TYPE_CHECKING:
-    from larkreader.declare.capture_form import CaptureForm
+    from larkreader.declare.run.capture_form import CaptureForm
 
 KIND_CHOICES = (
     "vcd", "levels", "voltages", "samples", "characters", "recording", "log", "bytes", "hex", "words", "marked",
@@ -73,7 +73,7 @@ def form_of(declared: CaptureForm | None, given: dict[str, Any]) -> CaptureForm:
     """Return the form of a capture: what the sheet says, and instead of it what the options say."""
     from pydantic import ValidationError
 
-    from larkreader.declare.capture_form import CaptureForm
+    from larkreader.declare.run.capture_form import CaptureForm
     from larkreader.errors import RequestError
 
     said = {} if declared is None else declared.model_dump(exclude_unset=True, by_alias=True)

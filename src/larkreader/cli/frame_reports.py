@@ -10,12 +10,12 @@ import numpy as np
 from .common import note, print_document
 
 if TYPE_CHECKING:
-    from larkreader.judge.reading import Reading
+    from larkreader.answers.reading import Reading
 
 
 def sum_up(reading: Reading, *, as_json: bool) -> None:
     """Show the statistics of all layouts, and of the bursts of samples that they carry."""
-    from larkreader.judge.statistics import frame_statistics
+    from larkreader.judge.measure.statistics import frame_statistics
     from larkreader.present import terminal
 
     told = {key: frame_statistics(frames) for key, frames in reading.frames.items()}
@@ -67,7 +67,7 @@ def explain(reading: Reading, number: int, *, as_json: bool) -> None:
 
 def show_bytes(reading: Reading, moved_at_s: float | None, *, as_json: bool) -> None:
     """Show what each byte of the frames does; or how that differs before and after a time."""
-    from larkreader.judge.byte_survey import compare_bytes, survey_bytes
+    from larkreader.judge.measure.byte_survey import compare_bytes, survey_bytes
     from larkreader.present import byte_tables, terminal
 
     document: dict[str, Any] = {}
@@ -106,9 +106,9 @@ def show_bytes(reading: Reading, moved_at_s: float | None, *, as_json: bool) -> 
 
 def propose(reading: Reading) -> None:
     """Write the sheet with the fields that the bytes of its frames suggest, as far as they do."""
-    from larkreader.declare.sheet_text import sheet_text
-    from larkreader.decode.frames import read_layouts
-    from larkreader.judge.field_proposal import propose_fields
+    from larkreader.declare.document.sheet_text import sheet_text
+    from larkreader.decode.cut.frames import read_layouts
+    from larkreader.judge.infer.field_proposal import propose_fields
 
     layouts = dict(reading.sheet.frame)
     for key, frames in reading.frames.items():
@@ -137,7 +137,7 @@ def _check_time(reading: Reading, moved_at_s: float) -> None:
 
 def show_changes(reading: Reading, *, as_json: bool) -> None:
     """Show what changed from one frame to the next of the same layout."""
-    from larkreader.judge.changes import frame_changes
+    from larkreader.judge.measure.changes import frame_changes
     from larkreader.present import byte_tables, terminal
 
     every = {key: list(frame_changes(frames)) for key, frames in reading.frames.items()}
@@ -164,7 +164,7 @@ def show_changes(reading: Reading, *, as_json: bool) -> None:
 
 def _bursts(reading: Reading) -> dict[tuple[str, str], list[dict[str, Any]]]:
     """Return the figures of each burst of samples, by layout and field."""
-    from larkreader.judge.bursts import sample_bursts
+    from larkreader.judge.measure.bursts import sample_bursts
 
     told = {}
     for key, frames in reading.frames.items():

@@ -19,8 +19,8 @@ from .completed import completed
 @click.option("--json", "as_json", is_flag=True, help="Print the tables as JSON.")
 def layout(sheet: Path, frame: str | None, output: Path | None, as_json: bool) -> int:
     """Show where the bits of each field lie in the frames of SHEET, or in one FRAME of them."""
-    from larkreader.declare.layout_table import layout_document
-    from larkreader.declare.sheet_file import open_sheet
+    from larkreader.declare.document.sheet_file import open_sheet
+    from larkreader.declare.frame.layout_table import layout_document
     from larkreader.errors import RequestError, nearest
     from larkreader.present import terminal
 

@@ -15,7 +15,7 @@ from .screen import Screen
 from .showing import ENDING_NAMES, Showing, make_view, showing_options
 
 if TYPE_CHECKING:
-    from larkreader.declare.sheet import Sheet
+    from larkreader.declare.document.sheet import Sheet
     from larkreader.exercise.ports.port import Port
     from larkreader.present.views import View
 
@@ -54,8 +54,8 @@ def listen(
     their time is when they were fetched. Where the order of groups from two ports is uncertain, the later one's time
     has a ~ in front.
     """
-    from larkreader.declare.line import LineSettings
-    from larkreader.declare.sheet_file import open_sheet
+    from larkreader.declare.document.sheet_file import open_sheet
+    from larkreader.declare.link.line import LineSettings
     from larkreader.errors import RequestError
 
     if len(ports) > 2:

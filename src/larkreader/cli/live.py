@@ -16,8 +16,8 @@ from .common import check_output, note, say_what_is_worth_knowing
 
 if TYPE_CHECKING:
     from larkreader.capture.files.recording import RecordingWriter
-    from larkreader.declare.line import LineSettings
-    from larkreader.declare.sheet import Sheet
+    from larkreader.declare.document.sheet import Sheet
+    from larkreader.declare.link.line import LineSettings
     from larkreader.exercise.ports.port import Port, Received
     from larkreader.present.views import View
 
@@ -211,8 +211,8 @@ class Timeline:
     def findings(self, framed: Sequence[str], ending: str | None) -> Iterator[Any]:
         """Yield what strikes the eye in what came; `framed` are the wires that carry frames."""
         from larkreader.capture.characters import Characters
-        from larkreader.judge.first_sight import judge_exchanges, judge_no_text, judge_text
-        from larkreader.judge.startup import find_startup
+        from larkreader.judge.verdict.startup import find_startup
+        from larkreader.judge.wire.first_sight import judge_exchanges, judge_no_text, judge_text
         from larkreader.present.views import LineView
 
         nothing_sent = not any(one.is_sent and one.count for one in self._wires.values())

@@ -8,16 +8,16 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from larkreader.declare.loopback import PATTERN_NAMES
+from larkreader.declare.run.loopback import PATTERN_NAMES
 
 from .common import InputFile, check_figure, check_output, json_option, note, print_document, progress_of
 from .completed import completed
 from .loopback_ports import content_of, opener
 
 if TYPE_CHECKING:
-    from larkreader.declare.line import LineSettings
-    from larkreader.declare.loopback import LoopbackMatrix, LoopbackPlan
-    from larkreader.declare.sheet import Sheet
+    from larkreader.declare.document.sheet import Sheet
+    from larkreader.declare.link.line import LineSettings
+    from larkreader.declare.run.loopback import LoopbackMatrix, LoopbackPlan
     from larkreader.exercise.loopback_matrix import MatrixResult, OpenAt
 
 LONG = 1 << 17  # characters from which progress is shown
@@ -99,8 +99,8 @@ def _wanted(
     places: tuple[str, ...], options: dict[str, Any]
 ) -> tuple[Sheet | None, tuple[str, ...], LineSettings, LoopbackMatrix, Mapping[str, bytes]]:
     """Return sheet, ports, settings, what to run, and what the patterns of content send."""
-    from larkreader.declare.line import LineSettings
-    from larkreader.declare.sheet_file import open_sheet
+    from larkreader.declare.document.sheet_file import open_sheet
+    from larkreader.declare.link.line import LineSettings
     from larkreader.errors import RequestError
 
     has_sheet = len(places) > 1 and (places[0].endswith(".toml") or len(places) == 3)
@@ -128,8 +128,8 @@ def _matrix(declared: Sheet | None, options: dict[str, Any]) -> LoopbackMatrix:
     """Return what to run: as the sheet says, but for what the options say."""
     from pydantic import ValidationError
 
-    from larkreader.declare.loopback import LoopbackMatrix
-    from larkreader.declare.mistakes import mistakes_of
+    from larkreader.declare.common.mistakes import mistakes_of
+    from larkreader.declare.run.loopback import LoopbackMatrix
     from larkreader.errors import RequestError, nearest
 
     said: dict[str, Any] = declared.loopback.model_dump(exclude_unset=True) if declared else {}

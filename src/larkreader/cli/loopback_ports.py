@@ -10,9 +10,9 @@ from typing import TYPE_CHECKING
 from .live import open_named
 
 if TYPE_CHECKING:
-    from larkreader.declare.line import LineSettings
-    from larkreader.declare.loopback import LoopbackMatrix
-    from larkreader.declare.sheet import Sheet
+    from larkreader.declare.document.sheet import Sheet
+    from larkreader.declare.link.line import LineSettings
+    from larkreader.declare.run.loopback import LoopbackMatrix
     from larkreader.exercise.loopback_matrix import OpenAt
     from larkreader.exercise.ports.port import Port
 

@@ -11,7 +11,7 @@ from .common import InputFile, check_output, note
 from .forms import form_of, form_options
 
 if TYPE_CHECKING:
-    from larkreader.declare.capture_form import CaptureForm
+    from larkreader.declare.run.capture_form import CaptureForm
 
 
 @click.command()
@@ -26,7 +26,7 @@ if TYPE_CHECKING:
 @form_options
 def new(file: Path, capture: Path | None, kind: str | None, given: dict[str, Any]) -> int:
     """Write a commented sheet to begin with into FILE, which must not exist yet."""
-    from larkreader.declare.starter import starter_sheet
+    from larkreader.declare.document.starter import starter_sheet
     from larkreader.errors import RequestError
 
     check_output(file)
@@ -45,10 +45,10 @@ def _sheet_of(capture: Path, kind: str | None, form: CaptureForm) -> str:
     """Return a sheet of the wires of a capture that carry something."""
     from larkreader.capture.files.open import open_capture, signal_names
     from larkreader.capture.trace import Trace
-    from larkreader.declare.starter import StarterWire, starter_sheet
-    from larkreader.decode.receive import receive
-    from larkreader.judge.diagnosis import diagnose
-    from larkreader.judge.proposal import propose_layout
+    from larkreader.declare.document.starter import StarterWire, starter_sheet
+    from larkreader.decode.characters.receive import receive
+    from larkreader.judge.infer.proposal import propose_layout
+    from larkreader.judge.verdict.diagnosis import diagnose
 
     names = signal_names(capture, kind=kind, form=form)  # type: ignore[arg-type]  # as the choices are
     wires = []

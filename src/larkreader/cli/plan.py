@@ -23,8 +23,8 @@ from .common import (
 from .forms import Rate
 
 if TYPE_CHECKING:
-    from larkreader.declare.sheet import Sheet
-    from larkreader.judge.plan import EndClock, Plan
+    from larkreader.answers.plan import EndClock, Plan
+    from larkreader.declare.document.sheet import Sheet
 
 TOPICS = ("ends", "clocks", "registers", "margins", "steps", "wiring", "load", "receive", "send", "findings")
 
@@ -134,8 +134,8 @@ def plan(
     if clock is not None:
         return _quick(clock, line, written, generator, as_json=as_json)
     assert sheet is not None
-    from larkreader.declare.sheet_file import open_sheet
-    from larkreader.judge.plan import plan as work_out
+    from larkreader.answers.plan import plan as work_out
+    from larkreader.declare.document.sheet_file import open_sheet
 
     if figure != "margin" and output is None:
         raise RequestError("--figure", f"is {figure}, with no file to draw it into", "goes with --output FILE")
@@ -266,10 +266,10 @@ def _draw(planned: Plan, wire: str | None, output: Path, figure: str, burst: int
 def _draw_path(planned: Plan, wire: str | None, output: Path, figure: str, burst: int | None) -> int:
     """Draw what the receive path of a wire makes of what comes in: the one that loses most, unless one is named."""
     from larkreader.errors import RequestError
-    from larkreader.judge.buffers import make_burst
-    from larkreader.judge.traffic import traffic_characters
     from larkreader.present.figures.fill import draw_fill
     from larkreader.present.figures.style import new_figure
+    from larkreader.simulate.buffers import make_burst
+    from larkreader.simulate.traffic import traffic_characters
 
     from .figures import draw_losses_of
 
@@ -296,14 +296,14 @@ def _quick(
     """Tell what to write into a baud generator that was described by options."""
     from pydantic import ValidationError
 
-    from larkreader.declare.baud_generator import BaudGenerator, numbers_of
-    from larkreader.declare.clock import Clock
-    from larkreader.declare.end import End
-    from larkreader.declare.line import LineSettings
-    from larkreader.declare.mistakes import mistakes_of
+    from larkreader.answers.plan import EndClock
+    from larkreader.declare.common.mistakes import mistakes_of
+    from larkreader.declare.link.baud_generator import BaudGenerator, numbers_of
+    from larkreader.declare.link.clock import Clock
+    from larkreader.declare.link.end import End
+    from larkreader.declare.link.line import LineSettings
     from larkreader.errors import RequestError
-    from larkreader.judge.divisors import bauds_hit, find_divisors, of_registers
-    from larkreader.judge.plan import EndClock
+    from larkreader.judge.calculate.divisors import bauds_hit, find_divisors, of_registers
 
     if text is None:
         raise RequestError("--line", "is missing", 'baud and format, as in --line "38400 8N1"')
@@ -330,7 +330,7 @@ def _quick(
 
 
 def _show_quick(one: EndClock, hit: Any) -> int:
-    from larkreader.judge.margins import Timing, find_margin
+    from larkreader.judge.calculate.margins import Timing, find_margin
     from larkreader.present import terminal
     from larkreader.present.plan_views import clock_view, hits
 

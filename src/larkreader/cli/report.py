@@ -27,7 +27,7 @@ from .forms import form_of, form_options
 
 if TYPE_CHECKING:
     from larkreader.capture.trace import Trace
-    from larkreader.declare.sheet import Sheet
+    from larkreader.declare.document.sheet import Sheet
 
 PIECE = 1 << 20  # bytes of a file that are hashed at once
 LARGEST = 64 << 20  # bytes of a capture whose levels are kept for figures
@@ -56,7 +56,7 @@ def report(
     One page that needs nothing else: verdict, findings with places and advice, faulty frames taken apart, figures,
     tables, and what it takes to make it again. The exit status is 1 if there is a finding of severity error.
     """
-    from larkreader.declare.sheet_file import open_sheet
+    from larkreader.declare.document.sheet_file import open_sheet
     from larkreader.errors import RequestError
     from larkreader.present.report.content import make_report
     from larkreader.present.report.render import render_html, render_markdown, write_figures

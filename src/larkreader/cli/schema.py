@@ -25,7 +25,7 @@ DOCUMENTS = (
 def schema(what: str) -> None:
     """Print the JSON Schema of a sheet, by which editors complete and check it; or of what --json prints."""
     if what == "sheet":
-        from larkreader.declare.schema import sheet_schema
+        from larkreader.declare.document.schema import sheet_schema
 
         print_json(sheet_schema())
     else:

@@ -19,7 +19,7 @@ from .screen import Screen
 from .showing import ENDING_NAMES, Showing, make_view, showing_options
 
 if TYPE_CHECKING:
-    from larkreader.declare.sheet import Sheet
+    from larkreader.declare.document.sheet import Sheet
     from larkreader.exercise.ports.port import Port
 
 
@@ -72,8 +72,8 @@ def send(
     WHAT is text, in which \r \n \t \0 \e \\ and \xHH stand for single bytes and {n} for a rising number. Without WHAT,
     lines are read from standard input and sent one by one.
     """
-    from larkreader.declare.line import LineSettings
-    from larkreader.declare.sheet_file import open_sheet
+    from larkreader.declare.document.sheet_file import open_sheet
+    from larkreader.declare.link.line import LineSettings
     from larkreader.errors import RequestError
     from larkreader.exercise.one_way import block_for
 

@@ -33,7 +33,7 @@ def serve(device: str, ports: tuple[str, ...], line_text: str, seconds: float | 
     sends on at the one what arrives at the other. PORT is pty, which makes a pseudo terminal and says its path;
     accept:HOST:PORT, to which others connect; or any other port.
     """
-    from larkreader.declare.line import LineSettings
+    from larkreader.declare.link.line import LineSettings
     from larkreader.errors import PortError, RequestError, nearest
     from larkreader.exercise.ports.open import open_port
     from larkreader.exercise.stand_ins import STAND_INS

@@ -11,7 +11,7 @@ import click
 from .common import console_form
 
 if TYPE_CHECKING:
-    from larkreader.declare.sheet import Sheet
+    from larkreader.declare.document.sheet import Sheet
     from larkreader.present.views import View
 
 ENDING_NAMES = {"none": None, "cr": "CR", "lf": "LF", "crlf": "CR LF", "nul": "NUL"}

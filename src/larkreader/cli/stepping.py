@@ -12,9 +12,9 @@ from .common import note, print_document, progress_of
 from .live import open_named
 
 if TYPE_CHECKING:
-    from larkreader.declare.layout import FrameLayout
-    from larkreader.declare.line import LineSettings
-    from larkreader.declare.sheet import Sheet
+    from larkreader.declare.document.sheet import Sheet
+    from larkreader.declare.frame.layout import FrameLayout
+    from larkreader.declare.link.line import LineSettings
     from larkreader.exercise.ports.port import Port
     from larkreader.exercise.stepping import Trial
 
@@ -99,7 +99,7 @@ def probe_port(name: str, declared: Sheet | None, line: LineSettings | None, *, 
 
 def _check_line(open_at: Callable[[LineSettings], Port], baud: float) -> None:
     """Refuse a port that has no settings to step through."""
-    from larkreader.declare.line import LineSettings
+    from larkreader.declare.link.line import LineSettings
     from larkreader.errors import RequestError
 
     with open_at(LineSettings(baud=baud, format="8N1")) as port:
@@ -138,7 +138,7 @@ def _means_the_same(one: LineSettings, other: LineSettings) -> bool:
 
 def _write_sheet(path: Path, name: str, best: Trial) -> None:
     """Write the best settings as a sheet to begin with."""
-    from larkreader.declare.starter import StarterWire, starter_sheet
+    from larkreader.declare.document.starter import StarterWire, starter_sheet
 
     remark = f"found by stepping through settings on {name}: {best.characters:,} characters, {best.faulty} faulty"
     with path.open("x", encoding="utf-8", newline="\n") as file:

@@ -22,7 +22,7 @@ from .common import (
 from .forms import form_of, form_options
 
 if TYPE_CHECKING:
-    from larkreader.judge.reading import Reading
+    from larkreader.answers.reading import Reading
     from larkreader.present.timeline_rows import TimelineRows
 
 MOST_DRAWN = 400  # messages that one figure can tell apart
@@ -69,7 +69,7 @@ def timeline(
     What answers what stands as [pair.NAME] on SHEET; wires that are one medium, as [timing]. The exit status is 1 if
     there is a finding of severity error.
     """
-    from larkreader.declare.sheet_file import open_sheet
+    from larkreader.declare.document.sheet_file import open_sheet
     from larkreader.errors import RequestError
     from larkreader.present.timeline_rows import TimelineRows, write_messages
 

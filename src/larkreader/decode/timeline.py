@@ -17,10 +17,9 @@ import numpy.typing as npt
 
 from larkreader.capture.characters import Characters
 from larkreader.capture.columns import SHOWN_ROWS, Columns
-from larkreader.declare.layout import FrameLayout
-from larkreader.declare.line import LineSettings
-
-from .frame_columns import SKIP_NAMES, FrameFault, Frames, Skip, Spans, frame_fault_names
+from larkreader.declare.frame.layout import FrameLayout
+from larkreader.declare.link.line import LineSettings
+from larkreader.decode.columns.frame_columns import SKIP_NAMES, FrameFault, Frames, Skip, Spans, frame_fault_names
 
 if TYPE_CHECKING:
     import pandas as pd

@@ -17,11 +17,11 @@ import numpy as np
 from larkreader.capture.characters import Fault
 from larkreader.capture.files.vcd_writer import write_vcd
 from larkreader.capture.trace import Trace
-from larkreader.declare.layout import FrameLayout
-from larkreader.declare.sheet import Sheet
-from larkreader.declare.sheet_file import SHIPPED, open_shipped_sheet, parse_sheet
+from larkreader.declare.document.sheet import Sheet
+from larkreader.declare.document.sheet_file import SHIPPED, open_shipped_sheet, parse_sheet
+from larkreader.declare.frame.layout import FrameLayout
 from larkreader.exercise.transmit import transmit
-from larkreader.judge.buffers import characters_at, replay
+from larkreader.simulate.buffers import characters_at, replay
 
 from .wires import Injected, Message, on_wire
 

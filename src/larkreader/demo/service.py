@@ -15,8 +15,8 @@ import numpy as np
 from larkreader.capture.characters import Fault
 from larkreader.capture.files.vcd_writer import write_vcd
 from larkreader.capture.trace import Trace
-from larkreader.declare.sheet import Sheet
-from larkreader.declare.sheet_file import SHIPPED, open_shipped_sheet
+from larkreader.declare.document.sheet import Sheet
+from larkreader.declare.document.sheet_file import SHIPPED, open_shipped_sheet
 
 from .wires import Injected, Message, on_wire
 

@@ -10,10 +10,10 @@ from dataclasses import dataclass, field
 
 from larkreader.capture.characters import Fault
 from larkreader.capture.trace import Trace
-from larkreader.declare.line import LineSettings
+from larkreader.declare.link.line import LineSettings
 from larkreader.exercise.impair import add_spike
 from larkreader.exercise.transmit import transmit
-from larkreader.judge.findings import Finding
+from larkreader.judge.findings.finding import Finding
 
 
 @dataclass(frozen=True)

@@ -9,9 +9,9 @@ from typing import Any
 import numpy as np
 
 from larkreader.capture.characters import Characters
-from larkreader.declare.exchange import bytes_of
-from larkreader.declare.fields import Slot
-from larkreader.declare.layout import FrameLayout
+from larkreader.declare.frame.fields import Slot
+from larkreader.declare.frame.layout import FrameLayout
+from larkreader.declare.run.exchange import bytes_of
 from larkreader.errors import RequestError, nearest
 
 ENDINGS: Mapping[str, bytes] = {"none": b"", "cr": b"\r", "lf": b"\n", "crlf": b"\r\n", "nul": b"\0"}

@@ -13,9 +13,9 @@ import numpy as np
 import numpy.typing as npt
 
 from larkreader.capture.trace import Trace
-from larkreader.declare.impairments import Impairments
-from larkreader.declare.line import LineSettings
-from larkreader.decode.receive import receive
+from larkreader.declare.link.line import LineSettings
+from larkreader.declare.paths.impairments import Impairments
+from larkreader.decode.characters.receive import receive
 
 from .impair import add_jitter, turn_over
 from .transmit import transmit

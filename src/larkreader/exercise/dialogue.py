@@ -7,14 +7,14 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
-from larkreader.declare.exchange import Exchange, TextReply, bytes_of
-from larkreader.declare.layout import FrameLayout
-from larkreader.decode.frames import read_frames
+from larkreader.declare.frame.layout import FrameLayout
+from larkreader.declare.run.exchange import Exchange, TextReply, bytes_of
+from larkreader.decode.cut.frames import read_frames
 from larkreader.errors import RequestError, nearest
+from larkreader.exercise.ports.borrowed import as_port
+from larkreader.exercise.ports.port import Port
 
 from .by_hand import frame_of, hex_of
-from .ports.borrowed import as_port
-from .ports.port import Port
 
 WRITE_LIMIT_S = 10.0  # for what is sent, beyond the time of the line
 MOST_HELD = 1 << 16  # characters that are searched for a reply; older ones are given up

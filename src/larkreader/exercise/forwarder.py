@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from .ports.port import Port, Received
+from larkreader.exercise.ports.port import Port, Received
 
 WRITE_LIMIT_S = 5.0  # for what is sent on; a far end that takes nothing for so long is stuck
 

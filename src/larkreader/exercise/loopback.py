@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from larkreader.declare.line import LineSettings
-from larkreader.declare.loopback import LoopbackPlan
+from larkreader.declare.link.line import LineSettings
+from larkreader.declare.run.loopback import LoopbackPlan
+from larkreader.exercise.ports.borrowed import as_port
+from larkreader.exercise.ports.port import Port
 
 from .loopback_result import LoopbackResult
 from .one_way import Change, OneWay
-from .ports.borrowed import as_port
-from .ports.port import Port
 
 TURN_S = 0.002  # for which one way is waited for, before it is the other's turn
 

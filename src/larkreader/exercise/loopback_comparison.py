@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
-from larkreader.declare.loopback import Alteration, LoopbackPlan
+from larkreader.declare.run.loopback import Alteration, LoopbackPlan
 
 from .alignment import Alignment, align, align_step_by_step
 from .loopback_result import Difference

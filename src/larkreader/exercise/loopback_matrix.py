@@ -7,14 +7,14 @@ from contextlib import AbstractContextManager
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
-from larkreader.declare.line import LineSettings
-from larkreader.declare.loopback import NOTHING, LoopbackMatrix, LoopbackPlan
+from larkreader.declare.link.line import LineSettings
+from larkreader.declare.run.loopback import NOTHING, LoopbackMatrix, LoopbackPlan
+from larkreader.exercise.ports.port import Port
 from larkreader.shown import Shown
 
 from .loopback import run_both_ways, run_loopback
 from .loopback_result import LoopbackResult
 from .one_way import Change
-from .ports.port import Port
 
 WIDEST_PPM = 100_000.0  # how far off a clock is tried; no receiver stands more
 FINE_PPM = 250.0  # down to which the edge of what still works is looked for

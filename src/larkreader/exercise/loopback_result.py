@@ -9,8 +9,8 @@ from typing import Any, Literal, NamedTuple
 import numpy as np
 import numpy.typing as npt
 
-from larkreader.declare.line import LineSettings
-from larkreader.declare.loopback import Alteration, LoopbackPlan
+from larkreader.declare.link.line import LineSettings
+from larkreader.declare.run.loopback import Alteration, LoopbackPlan
 from larkreader.shown import Shown
 
 Stopped = Literal["", "time", "silence", "interrupted"]

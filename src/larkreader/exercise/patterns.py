@@ -7,8 +7,8 @@ from collections.abc import Iterator
 import numpy as np
 import numpy.typing as npt
 
-from larkreader.declare.layout import FrameLayout
-from larkreader.declare.loopback import WITH_CONTENT, LoopbackPlan
+from larkreader.declare.frame.layout import FrameLayout
+from larkreader.declare.run.loopback import WITH_CONTENT, LoopbackPlan
 
 from .by_hand import frame_of
 from .prbs import prbs_chunks

@@ -5,8 +5,8 @@ from __future__ import annotations
 import math
 from typing import Any
 
-from larkreader.declare.sheet_file import open_shipped_sheet
-from larkreader.decode.frames import read_frames
+from larkreader.declare.document.sheet_file import open_shipped_sheet
+from larkreader.decode.cut.frames import read_frames
 
 from .devices import Device
 

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from larkreader.declare.port import DeclaredPort
+from larkreader.declare.run.port import DeclaredPort
 from larkreader.errors import PortError
-from larkreader.judge.findings import Finding, make_finding
+from larkreader.exercise.ports.port import Port
+from larkreader.judge.findings.finding import Finding, make_finding
 
 from .by_hand import text_of
-from .ports.port import Port
 
 MOST_BEFORE_READY = 1 << 20  # characters of start-up output; more is no start-up
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 
-from larkreader.declare.line import LineSettings
+from larkreader.declare.link.line import LineSettings
 
 from .devices import AlteredEcho, Device, LineAnswerer, LossyEcho, NoisyEcho
 from .pump import DosingPump, TalkingPump

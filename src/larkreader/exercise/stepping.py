@@ -9,11 +9,10 @@ from typing import Any, Literal
 import numpy as np
 
 from larkreader.capture.characters import Fault
-from larkreader.declare.layout import FrameLayout
-from larkreader.declare.line import LineSettings
-from larkreader.decode.frames import read_layouts
-
-from .ports.port import Port, Received
+from larkreader.declare.frame.layout import FrameLayout
+from larkreader.declare.link.line import LineSettings
+from larkreader.decode.cut.frames import read_layouts
+from larkreader.exercise.ports.port import Port, Received
 
 BAUDS = (9600, 115_200, 57_600, 38_400, 19_200, 4800, 230_400, 460_800, 921_600, 2400, 1200, 300, 250_000, 1_000_000)
 LENGTHS = ("8N1", "8E1", "8O1")  # one format of ten bits and two of eleven, by which the bauds are ranked

@@ -7,8 +7,8 @@ import numpy.typing as npt
 
 from larkreader.capture.characters import Fault
 from larkreader.capture.trace import Trace
-from larkreader.declare.line import LineSettings
-from larkreader.decode.bit_levels import levels_of
+from larkreader.declare.link.line import LineSettings
+from larkreader.decode.characters.bit_levels import levels_of
 from larkreader.errors import RequestError
 
 LATEST_TICK = 1 << 62  # of a trace; more does not fit into 64 bits

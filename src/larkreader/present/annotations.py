@@ -8,7 +8,7 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from typing import Any, Literal
 
-from larkreader.judge.findings import Finding
+from larkreader.judge.findings.finding import Finding
 
 from .junit import Case
 

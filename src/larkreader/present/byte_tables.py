@@ -7,9 +7,9 @@ from collections.abc import Iterable, Sequence
 from rich.console import Group
 from rich.text import Text
 
-from larkreader.decode.frame_columns import Frames
-from larkreader.judge.byte_survey import ByteDifference, ByteSurvey
-from larkreader.judge.changes import FrameChange
+from larkreader.decode.columns.frame_columns import Frames
+from larkreader.judge.measure.byte_survey import ByteDifference, ByteSurvey
+from larkreader.judge.measure.changes import FrameChange
 
 from .frame_views import number_text
 from .terminal import new_table

@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any
 
-from larkreader.judge.document import finding_schema, reading_schema
+from .reading_document import finding_schema, reading_schema
 
 ANY_VALUE: dict[str, Any] = {"type": ["string", "number", "boolean", "array", "null"]}
 PLAIN: Mapping[str, Any] = {

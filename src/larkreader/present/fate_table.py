@@ -8,8 +8,8 @@ from pathlib import Path
 import numpy as np
 
 from larkreader.capture.files.csv_text import Choice, write_csv
-from larkreader.judge.path_report import PathReport
-from larkreader.judge.replayed import Fate
+from larkreader.judge.setup.path_report import PathReport
+from larkreader.simulate.replayed import Fate
 
 FATE_COLUMNS = ("begin_s", "arrived_s", "fetched_s", "stored_s", "taken_s", "lost_s", "value")
 

@@ -11,15 +11,15 @@ import numpy as np
 import numpy.typing as npt
 
 from larkreader.capture.characters import fault_names
-from larkreader.declare.fields import Slot
-from larkreader.declare.layout import FrameLayout
-from larkreader.declare.layout_table import place_of
-from larkreader.declare.shape import Shape
-from larkreader.declare.text_pattern import without_backspaces
-from larkreader.decode.frame_columns import Frames, frame_fault_names
-from larkreader.decode.ragged_columns import each_frame
-from larkreader.decode.unpack import digits_sound, raw_column, scaled, texts_sound
-from larkreader.decode.verify import fixed_value, names_known, within_range
+from larkreader.declare.frame.fields import Slot
+from larkreader.declare.frame.layout import FrameLayout
+from larkreader.declare.frame.layout_table import place_of
+from larkreader.declare.frame.shape import Shape
+from larkreader.declare.frame.text_pattern import without_backspaces
+from larkreader.decode.check.verify import fixed_value, names_known, within_range
+from larkreader.decode.columns.frame_columns import Frames, frame_fault_names
+from larkreader.decode.columns.ragged_columns import each_frame
+from larkreader.decode.columns.unpack import digits_sound, raw_column, scaled, texts_sound
 
 from .frame_views import number_text, value_texts
 

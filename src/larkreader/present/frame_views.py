@@ -12,12 +12,12 @@ import numpy as np
 import numpy.typing as npt
 
 from larkreader.capture.ragged import Ragged
-from larkreader.declare.fields import Slot
-from larkreader.declare.layout import FrameLayout
-from larkreader.decode.frame_columns import SKIP_NAMES, FrameFault, Frames, Skip, frame_fault_names
-from larkreader.decode.ragged_columns import every_item
-from larkreader.decode.streaming import LayoutsReader
-from larkreader.decode.verify import within_range
+from larkreader.declare.frame.fields import Slot
+from larkreader.declare.frame.layout import FrameLayout
+from larkreader.decode.check.verify import within_range
+from larkreader.decode.columns.frame_columns import SKIP_NAMES, FrameFault, Frames, Skip, frame_fault_names
+from larkreader.decode.columns.ragged_columns import every_item
+from larkreader.decode.cut.streaming import LayoutsReader
 
 from .dump import OFFSET_WIDTH, TIME_WIDTH, DumpForm
 from .notations import visible

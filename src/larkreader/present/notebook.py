@@ -15,21 +15,21 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
+from larkreader.answers.plan import Plan
+from larkreader.answers.reading import Reading
 from larkreader.capture.columns import Columns
-from larkreader.declare.layout import FrameLayout
-from larkreader.declare.sheet import Sheet
-from larkreader.decode.frame_columns import Frames
+from larkreader.declare.document.sheet import Sheet
+from larkreader.declare.frame.layout import FrameLayout
+from larkreader.decode.columns.frame_columns import Frames
 from larkreader.exercise.loopback_matrix import MatrixResult
 from larkreader.exercise.loopback_result import LoopbackResult
-from larkreader.judge.diagnosis import Diagnosis
-from larkreader.judge.findings import Finding, Findings, verdict_of
-from larkreader.judge.pairs import Pairs
-from larkreader.judge.plan import Plan
-from larkreader.judge.reading import Reading
-from larkreader.judge.statistics import FrameStatistics
+from larkreader.judge.findings.finding import Finding, Findings, verdict_of
+from larkreader.judge.measure.pairs import Pairs
+from larkreader.judge.measure.statistics import FrameStatistics
+from larkreader.judge.verdict.diagnosis import Diagnosis
+from larkreader.present.report.render import plain
 
 from . import loopback_views, plan_views, terminal, timeline_views
-from .report.render import plain
 
 SHOWN_ROWS = 10  # of columns
 CELL = "text-align:left;vertical-align:top"

@@ -8,7 +8,7 @@ from typing import Any
 from rich.console import Group
 from rich.table import Table
 
-from larkreader.declare.receive_path import (
+from larkreader.declare.paths.receive_path import (
     BlockingApplication,
     DmaService,
     InterruptService,
@@ -16,11 +16,11 @@ from larkreader.declare.receive_path import (
     PollingService,
     ReceivePath,
 )
-from larkreader.judge.path_limits import PathLimits
-from larkreader.judge.path_report import PathReport
-from larkreader.judge.pauses import Pauses
-from larkreader.judge.replayed import BUFFERS, Fate, Replay
-from larkreader.judge.send_path import SendFate, SendReplay
+from larkreader.judge.setup.path_report import PathReport
+from larkreader.judge.wire.pauses import Pauses
+from larkreader.simulate.path_limits import PathLimits
+from larkreader.simulate.replayed import BUFFERS, Fate, Replay
+from larkreader.simulate.send_path import SendFate, SendReplay
 
 from .terminal import duration, kept_whole, new_table
 

@@ -8,14 +8,14 @@ from typing import Any
 from rich.console import Group
 from rich.text import Text
 
-from larkreader.declare.clock import hertz_text, share_text
-from larkreader.declare.line import PARITY_NAMES, LineSettings
-from larkreader.declare.sheet import Sheet
-from larkreader.judge.baud_setting import BaudSetting
-from larkreader.judge.budget import frame_size
-from larkreader.judge.divisors import bauds_hit
-from larkreader.judge.ends import SETTINGS, SHEET
-from larkreader.judge.plan import EndClock, Plan, numbers_text
+from larkreader.answers.plan import EndClock, Plan, numbers_text
+from larkreader.declare.document.sheet import Sheet
+from larkreader.declare.link.clock import hertz_text, share_text
+from larkreader.declare.link.line import PARITY_NAMES, LineSettings
+from larkreader.judge.calculate.baud_setting import BaudSetting
+from larkreader.judge.calculate.budget import frame_size
+from larkreader.judge.calculate.divisors import bauds_hit
+from larkreader.judge.setup.ends import SETTINGS, SHEET
 
 from .path_views import receive_paths, send_paths
 from .terminal import duration, heading, kept_whole, new_table

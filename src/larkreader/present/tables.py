@@ -11,11 +11,11 @@ import numpy as np
 
 from larkreader.capture.files.csv_text import Choice, write_csv
 from larkreader.capture.ragged import Ragged
-from larkreader.decode.frame_columns import Frames, frame_fault_names
+from larkreader.decode.columns.frame_columns import Frames, frame_fault_names
 from larkreader.errors import RequestError
 
 if TYPE_CHECKING:
-    from larkreader.judge.reading import Reading
+    from larkreader.answers.reading import Reading
 
 
 HEADINGS = ("wire", "frame", "offset", "begin_s", "faults")

@@ -17,19 +17,20 @@ from larkreader.capture.characters import FAULT_NAMES
 from .notations import visible
 
 if TYPE_CHECKING:
-    from larkreader.declare.layout import FrameLayout
-    from larkreader.declare.sheet import Sheet
-    from larkreader.decode.frame_columns import Frames
+    from larkreader.answers.reading import Reading
+    from larkreader.declare.document.sheet import Sheet
+    from larkreader.declare.frame.layout import FrameLayout
+    from larkreader.decode.columns.frame_columns import Frames
     from larkreader.exercise.ports.listing import PortEntry
     from larkreader.exercise.stepping import Trial
-    from larkreader.judge.checked import Checked
-    from larkreader.judge.diagnosis import Diagnosis
-    from larkreader.judge.findings import Finding
-    from larkreader.judge.garble import Garble
-    from larkreader.judge.reading import Reading
-    from larkreader.judge.statistics import FrameStatistics
-    from larkreader.judge.survey import Spread, Survey
-    from larkreader.present.frame_views import ValueView
+    from larkreader.judge.findings.finding import Finding
+    from larkreader.judge.infer.garble import Garble
+    from larkreader.judge.infer.survey import Spread, Survey
+    from larkreader.judge.measure.statistics import FrameStatistics
+    from larkreader.judge.verdict.checked import Checked
+    from larkreader.judge.verdict.diagnosis import Diagnosis
+
+    from .frame_views import ValueView
 
 SHOWN_TEXT = 24  # characters of a message that is shown beside other things
 CERTAINTIES = {"likely": "likely", "possible": "possible"}
@@ -364,7 +365,7 @@ def bursts(told: Mapping[tuple[str, str], Sequence[Mapping[str, Any]]]) -> Group
 
 def layout_table(layout: FrameLayout) -> Group:
     """Show where the bits of each field of a layout lie, and what they mean."""
-    from larkreader.declare.layout_table import layout_heading, layout_rows
+    from larkreader.declare.frame.layout_table import layout_heading, layout_rows
 
     table = new_table(*(["byte.bit"] if layout.pattern is None else []), "field", "type", "meaning")
     for row in layout_rows(layout):

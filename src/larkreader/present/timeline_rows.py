@@ -10,12 +10,12 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
+from larkreader.answers.reading import Reading
 from larkreader.capture.files.csv_text import Choice, write_csv
-from larkreader.decode.frame_columns import frame_fault_names
+from larkreader.decode.columns.frame_columns import frame_fault_names
 from larkreader.decode.timeline import Timeline, What, describe_skip
-from larkreader.judge.pairs import Pairs, PairState
-from larkreader.judge.reading import Reading
-from larkreader.judge.turns import find_collisions
+from larkreader.judge.measure.pairs import Pairs, PairState
+from larkreader.judge.wire.turns import find_collisions
 
 from .frame_views import chosen_fields, value_texts
 from .notations import visible

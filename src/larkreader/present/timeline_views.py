@@ -10,8 +10,8 @@ from rich.console import Group
 from rich.table import Table
 from rich.text import Text
 
-from larkreader.judge.distribution import figures_of
-from larkreader.judge.pairs import PARTS, Pairs, PairState
+from larkreader.judge.measure.distribution import figures_of
+from larkreader.judge.measure.pairs import PARTS, Pairs, PairState
 
 from .terminal import duration, new_table
 from .timeline_rows import Entry

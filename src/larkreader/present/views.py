@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from math import isnan
 
 from larkreader.capture.characters import Characters, fault_names
-from larkreader.decode.escapes import find_escapes, strip_escapes
+from larkreader.decode.characters.escapes import find_escapes, strip_escapes
 
 from .dump import OFFSET_WIDTH, TIME_WIDTH, DumpForm
 from .notations import cells_of

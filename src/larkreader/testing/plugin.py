@@ -14,8 +14,8 @@ from typing import TYPE_CHECKING, Any
 import pytest
 
 if TYPE_CHECKING:
-    from larkreader.declare.line import LineSettings
-    from larkreader.declare.sheet import Sheet
+    from larkreader.declare.document.sheet import Sheet
+    from larkreader.declare.link.line import LineSettings
     from larkreader.exercise.ports.port import Port
 
 SETTINGS = {
@@ -74,7 +74,7 @@ def _setting(request: pytest.FixtureRequest, name: str) -> str | None:
 @pytest.fixture
 def larkreader_sheet(request: pytest.FixtureRequest) -> Sheet:
     """Give the sheet of the link; the test is skipped if none is given."""
-    from larkreader.declare.sheet_file import open_sheet
+    from larkreader.declare.document.sheet_file import open_sheet
 
     said = _setting(request, "sheet")
     if said is None:
@@ -86,7 +86,7 @@ def larkreader_sheet(request: pytest.FixtureRequest) -> Sheet:
 @pytest.fixture
 def larkreader_port(request: pytest.FixtureRequest) -> Iterator[Port]:
     """Give the port of the link, open and ready; the test is skipped if none is given."""
-    from larkreader.declare.line import LineSettings
+    from larkreader.declare.link.line import LineSettings
     from larkreader.exercise.ports.open import open_by_name
     from larkreader.exercise.session import start_session
 
@@ -106,7 +106,7 @@ def larkreader_port(request: pytest.FixtureRequest) -> Iterator[Port]:
 @pytest.fixture
 def larkreader_simulated_line(request: pytest.FixtureRequest) -> Iterator[Callable[..., Port]]:
     """Give a function that makes a simulated line of a stand-in's name or a device, and what `SimulatedPort` takes."""
-    from larkreader.declare.line import LineSettings
+    from larkreader.declare.link.line import LineSettings
     from larkreader.exercise.ports.simulated import SimulatedPort
     from larkreader.exercise.stand_ins import OWN_LINES, STAND_INS
 

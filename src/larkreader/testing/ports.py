@@ -14,8 +14,8 @@ from contextlib import AbstractContextManager
 from typing import Any
 
 from larkreader.capture.characters import Fault
-from larkreader.declare.line import LineSettings
-from larkreader.declare.loopback import LoopbackPlan
+from larkreader.declare.link.line import LineSettings
+from larkreader.declare.run.loopback import LoopbackPlan
 from larkreader.errors import PortError
 from larkreader.exercise.loopback import run_loopback
 from larkreader.exercise.ports.open import open_port

@@ -9,7 +9,7 @@ import numpy as np
 
 from larkreader.capture.characters import Characters, Fault
 from larkreader.capture.marks import MarkReader
-from larkreader.declare.capture_form import CaptureForm, StatusWord
+from larkreader.declare.run.capture_form import CaptureForm, StatusWord
 from larkreader.errors import CaptureError
 from larkreader.sources import Target, opened_to_write
 

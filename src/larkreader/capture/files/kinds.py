@@ -10,7 +10,7 @@ import re
 import zipfile
 from pathlib import Path
 
-from larkreader.declare.capture_form import CaptureForm, CaptureKind
+from larkreader.declare.run.capture_form import CaptureForm, CaptureKind
 from larkreader.errors import CaptureError
 from larkreader.sources import Source, path_of
 

@@ -10,7 +10,7 @@ from larkreader.capture.characters import Characters
 from larkreader.capture.ring import RingMemory
 from larkreader.capture.trace import Trace
 from larkreader.capture.voltages import Voltages
-from larkreader.declare.capture_form import CaptureForm, CaptureKind
+from larkreader.declare.run.capture_form import CaptureForm, CaptureKind
 from larkreader.errors import CaptureError, RequestError, nearest
 from larkreader.sources import Source, path_of
 

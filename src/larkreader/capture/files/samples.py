@@ -9,7 +9,7 @@ import numpy as np
 
 from larkreader.capture.sampling import LevelChanges, packed_samples
 from larkreader.capture.trace import Trace
-from larkreader.declare.capture_form import CaptureForm
+from larkreader.declare.run.capture_form import CaptureForm
 from larkreader.errors import CaptureError, RequestError
 from larkreader.sources import Target, opened_to_write
 

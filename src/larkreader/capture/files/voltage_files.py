@@ -15,7 +15,7 @@ import numpy.typing as npt
 
 from larkreader.capture.trace import Trace
 from larkreader.capture.voltages import LevelCounter, Slicer, Voltages, Volts, as_volts
-from larkreader.declare.capture_form import CaptureForm
+from larkreader.declare.run.capture_form import CaptureForm
 from larkreader.errors import CaptureError, nearest
 
 from .content import Content

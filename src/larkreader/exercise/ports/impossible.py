@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from larkreader.declare.line import LineSettings
+from larkreader.declare.link.line import LineSettings
 from larkreader.errors import PortError
 
 

@@ -9,12 +9,12 @@ from __future__ import annotations
 from collections.abc import Sequence
 from threading import Semaphore, Thread
 
-from larkreader.declare.line import LineSettings
-from larkreader.declare.receive_path import ReceivePath, SoftwareReceiver
+from larkreader.declare.link.line import LineSettings
+from larkreader.declare.paths.receive_path import ReceivePath, SoftwareReceiver
 from larkreader.errors import RequestError
-from larkreader.judge.receive_replay import ReceiveRun
-from larkreader.judge.replayed import Fate
-from larkreader.judge.senders import MISSING, NEVER, PausedSender, nanoseconds
+from larkreader.simulate.receive_replay import ReceiveRun
+from larkreader.simulate.replayed import Fate
+from larkreader.simulate.senders import MISSING, NEVER, PausedSender, nanoseconds
 
 
 class _Closed(BaseException):

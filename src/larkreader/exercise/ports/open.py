@@ -10,12 +10,12 @@ from pathlib import Path
 from types import ModuleType
 from typing import TypeVar
 
-from larkreader.declare.impairments import Impairments
-from larkreader.declare.line import LineSettings
-from larkreader.declare.port import STAND_IN
-from larkreader.declare.receive_path import ReceivePath
-from larkreader.declare.send_path import SendPath
-from larkreader.declare.sheet import Sheet
+from larkreader.declare.document.sheet import Sheet
+from larkreader.declare.link.line import LineSettings
+from larkreader.declare.paths.impairments import Impairments
+from larkreader.declare.paths.receive_path import ReceivePath
+from larkreader.declare.paths.send_path import SendPath
+from larkreader.declare.run.port import STAND_IN
 from larkreader.errors import PortError, nearest
 from larkreader.exercise.stand_ins import OWN_LINES, STAND_INS
 

@@ -6,7 +6,7 @@ from abc import ABC, abstractmethod
 from types import TracebackType
 from typing import Literal, NamedTuple, Self
 
-from larkreader.declare.line import LineSettings
+from larkreader.declare.link.line import LineSettings
 
 
 class Received(NamedTuple):

@@ -17,16 +17,16 @@ import numpy as np
 import numpy.typing as npt
 
 from larkreader.capture.trace import Trace
-from larkreader.declare.impairments import Impairments
-from larkreader.declare.line import LineSettings
-from larkreader.declare.receive_path import ReceivePath
-from larkreader.declare.send_path import SendPath
-from larkreader.decode.receive import receive
+from larkreader.declare.link.line import LineSettings
+from larkreader.declare.paths.impairments import Impairments
+from larkreader.declare.paths.receive_path import ReceivePath
+from larkreader.declare.paths.send_path import SendPath
+from larkreader.decode.characters.receive import receive
 from larkreader.errors import PortError
 from larkreader.exercise.channel import Carried, Channel
 from larkreader.exercise.devices import Device, as_device
 from larkreader.exercise.patterns import as_values, as_written
-from larkreader.judge.send_path import SendFate, replay_send
+from larkreader.simulate.send_path import SendFate, replay_send
 
 from .live_path import LivePath
 from .port import Port, Received

@@ -18,7 +18,7 @@ from typing import Any
 
 from larkreader.capture.characters import Fault
 from larkreader.capture.marks import MarkReader
-from larkreader.declare.line import LineSettings
+from larkreader.declare.link.line import LineSettings
 from larkreader.errors import PortError
 
 from .bauds import BOTHER, baud_of, is_given_back, named_speed, set_baud

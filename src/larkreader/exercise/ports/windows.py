@@ -15,7 +15,7 @@ from collections import Counter, deque
 from collections.abc import Iterable
 
 from larkreader.capture.characters import Fault
-from larkreader.declare.line import LineSettings
+from larkreader.declare.link.line import LineSettings
 from larkreader.errors import PortError
 
 from . import win32

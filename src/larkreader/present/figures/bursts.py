@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from larkreader.errors import RequestError
-from larkreader.judge.bursts import Bursts
+from larkreader.judge.measure.bursts import Bursts
 
 from .style import INK, PALE, SOFT, finish, new_axes, time_scale
 

@@ -8,8 +8,8 @@ from typing import TYPE_CHECKING, NamedTuple
 import numpy as np
 import numpy.typing as npt
 
-from larkreader.decode.frame_columns import FrameFault, Frames
-from larkreader.decode.verify import names_known, within_range
+from larkreader.decode.check.verify import names_known, within_range
+from larkreader.decode.columns.frame_columns import FrameFault, Frames
 from larkreader.errors import RequestError, nearest
 
 from .style import INK, PALE, SOFT, finish, literal, new_axes, time_scale

@@ -13,9 +13,9 @@ import numpy as np
 import numpy.typing as npt
 
 from larkreader.errors import RequestError
-from larkreader.judge.path_report import PathReport
-from larkreader.judge.replayed import Fate, Replay
+from larkreader.judge.setup.path_report import PathReport
 from larkreader.present.path_views import holds_of
+from larkreader.simulate.replayed import Fate, Replay
 
 from .style import INK, PALE, SOFT, finish, literal, new_axes, time_scale
 

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from larkreader.errors import RequestError
-from larkreader.judge.edge_phases import EdgePhases
+from larkreader.judge.measure.edge_phases import EdgePhases
 
 from .style import INK, PALE, SOFT, finish, new_axes
 

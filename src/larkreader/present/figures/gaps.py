@@ -6,9 +6,9 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from larkreader.declare.line import LineSettings
+from larkreader.declare.link.line import LineSettings
 from larkreader.errors import RequestError
-from larkreader.judge.gaps import Gaps
+from larkreader.judge.measure.gaps import Gaps
 
 from .style import HEADROOM, INK, LEAST, PALE, SOFT, finish, new_axes, time_scale
 

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from larkreader.declare.receive_path import PollingService
-from larkreader.judge.loss_survey import LossSurvey
+from larkreader.declare.paths.receive_path import PollingService
 from larkreader.present.terminal import duration
+from larkreader.simulate.loss_survey import LossSurvey
 
 from .style import INK, PALE, finish, new_axes
 

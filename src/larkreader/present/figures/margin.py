@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from larkreader.judge.margins import Margin
+from larkreader.judge.calculate.margins import Margin
 
 from .style import INK, PALE, SOFT, finish, new_axes
 

@@ -11,8 +11,8 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from larkreader.answers.reading import Reading
 from larkreader.errors import RequestError
-from larkreader.judge.reading import Reading
 from larkreader.present.terminal import duration
 from larkreader.present.timeline_rows import Entry, TimelineRows
 

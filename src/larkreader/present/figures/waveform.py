@@ -13,8 +13,8 @@ import numpy as np
 
 from larkreader.capture.characters import FAULT_NAMES, Characters, Fault
 from larkreader.capture.trace import Trace
-from larkreader.declare.line import LineSettings
-from larkreader.decode.receive import expected_parity
+from larkreader.declare.link.line import LineSettings
+from larkreader.decode.characters.receive import expected_parity
 from larkreader.errors import RequestError
 
 from .style import INK, PALE, SOFT, finish, new_axes, time_scale

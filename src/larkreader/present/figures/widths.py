@@ -8,9 +8,9 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from larkreader.capture.trace import Trace
-from larkreader.declare.line import LineSettings
+from larkreader.declare.link.line import LineSettings
 from larkreader.errors import RequestError
-from larkreader.judge.survey import survey
+from larkreader.judge.infer.survey import survey
 
 from .style import HEADROOM, INK, LEAST, PALE, SOFT, finish, new_axes, time_scale
 

@@ -10,16 +10,16 @@ from typing import Any
 import numpy as np
 
 from larkreader import __version__
+from larkreader.answers.reading import Reading
 from larkreader.capture.characters import FAULT_NAMES
 from larkreader.capture.trace import Trace
-from larkreader.declare.layout_table import layout_heading, layout_rows
-from larkreader.declare.sheet import Sheet
-from larkreader.decode.frame_columns import Frames
-from larkreader.judge.distribution import figures_of
-from larkreader.judge.findings import Finding, place
-from larkreader.judge.pairs import PARTS, Pairs, PairState
-from larkreader.judge.reading import Reading
-from larkreader.judge.statistics import frame_statistics
+from larkreader.declare.document.sheet import Sheet
+from larkreader.declare.frame.layout_table import layout_heading, layout_rows
+from larkreader.decode.columns.frame_columns import Frames
+from larkreader.judge.findings.finding import Finding, place
+from larkreader.judge.measure.distribution import figures_of
+from larkreader.judge.measure.pairs import PARTS, Pairs, PairState
+from larkreader.judge.measure.statistics import frame_statistics
 from larkreader.present.frame_explained import headline, parts_of
 from larkreader.present.terminal import VERDICTS, duration, in_order
 from larkreader.present.timeline_rows import TimelineRows

@@ -10,12 +10,12 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from larkreader.answers.reading import Reading
 from larkreader.capture.trace import Trace
 from larkreader.errors import RequestError
-from larkreader.judge.edge_phases import edge_phases
-from larkreader.judge.findings import Finding
-from larkreader.judge.gaps import find_gaps
-from larkreader.judge.reading import Reading
+from larkreader.judge.findings.finding import Finding
+from larkreader.judge.measure.edge_phases import edge_phases
+from larkreader.judge.measure.gaps import find_gaps
 from larkreader.present.figures.fields import count_strips, draw_fields, strips_height
 from larkreader.present.figures.fill import draw_fill
 from larkreader.present.figures.folded import draw_folded

@@ -1,0 +1,4 @@
+"""What a user asks: a reading, a plan.
+
+The one stage above `capture` that opens sheets and captures. It may use every stage but `present` and the command.
+"""

@@ -1,0 +1,4 @@
+"""Check values as they are declared: CRCs with their catalogue, sums.
+
+It may use `common`.
+"""

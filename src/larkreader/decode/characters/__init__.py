@@ -1,0 +1,4 @@
+"""From levels to characters, whole and piece by piece.
+
+It uses no other room.
+"""

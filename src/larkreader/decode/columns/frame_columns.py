@@ -1,0 +1,275 @@
+"""One row a frame: where it lay, what was held against it, and a column for each of its fields."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from enum import IntEnum, IntFlag
+from functools import cached_property
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+import numpy.typing as npt
+
+from larkreader.capture.columns import SHOWN_ROWS, Columns
+from larkreader.capture.ragged import Ragged
+from larkreader.declare.frame.fields import Slot
+from larkreader.declare.frame.layout import FrameLayout
+from larkreader.errors import RequestError, nearest
+
+from .places import Located, locate
+from .ragged_columns import over_items, ragged_column
+from .text_columns import Matched, match_lines, text_column
+from .unpack import raw_column, scaled
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+Bytes = npt.NDArray[np.uint8]
+Places = npt.NDArray[np.int64]
+
+
+class FrameFault(IntFlag):
+    """What is held against a frame; 0 is a good one."""
+
+    CHECKSUM_MISMATCH = 1
+    """The stored check value is not the computed one. The fields of such a frame are not judged."""
+    UNKNOWN_VALUE = 2
+    """A field or reserved bits do not have the value that they must, or one that has no name."""
+    OUT_OF_RANGE = 4
+    """A value lies outside the range in which it makes sense."""
+    CHARACTER_FAULT = 8
+    """A character of the frame has a fault of its own."""
+
+
+class Skip(IntEnum):
+    """Why bytes belong to no frame."""
+
+    NO_MARKER = 0
+    """No marker stands at their beginning."""
+    TRUNCATED_FRAME = 1
+    """A marker, but the next frame begins before this one can be whole."""
+    LENGTH_MISMATCH = 2
+    """A marker, but what follows is no frame, and the next one begins later than it should."""
+    UNFINISHED = 3
+    """The capture ends inside a frame, or begins inside one."""
+    FILL = 4
+    """Delimiters with nothing between them."""
+    UNDECLARED = 5
+    """A packet that no layout's fixed values fit."""
+    BAD_STUFFING = 6
+    """A packet that no sender can have stuffed so."""
+    TOO_LONG = 7
+    """More bytes without a delimiter than a frame can have."""
+    STARTUP = 8
+    """What the wire did before its first idle time, and is no message."""
+
+
+FRAME_FAULT_NAMES = {fault: str(fault.name).lower().replace("_", "-") for fault in FrameFault}
+SKIP_NAMES = {skip: skip.name.lower().replace("_", "-") for skip in Skip}
+
+
+def frame_fault_names(faults: int) -> str:
+    """Write the flags of one frame as names joined by ``+``; nothing for a good one."""
+    return "+".join(name for fault, name in FRAME_FAULT_NAMES.items() if faults & fault)
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Spans(Columns):
+    """Stretches of bytes that belong to no frame; all columns have shape (n_spans,).
+
+    Parameters
+    ----------
+    offset : ndarray of int64
+        First byte of each.
+    length : ndarray of int64
+        Bytes in each, 1 or more.
+    reason : ndarray of uint8
+        Why, as `Skip`.
+    """
+
+    COLUMNS = ("offset", "length", "reason")
+
+    offset: Places
+    length: Places
+    reason: npt.NDArray[np.uint8]
+
+    def __post_init__(self) -> None:
+        self.check_lengths()
+
+
+ROW_HEAD = ("offset", "length", "begin_s", "faults")  # what stands before the fields of a frame
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Frames(Columns):
+    """The frames of one layout, in order; ``frames["flow"]`` is the column of a field.
+
+    Parameters
+    ----------
+    layout : FrameLayout
+        What they are declared to be.
+    offset : ndarray of int64, shape (n_frames,)
+        First byte of each, counted from the start of the bytes read.
+    begin_s : ndarray of float64, shape (n_frames,)
+        When its first character began, in seconds on the clock of the capture; NaN where the source has no times.
+    faults : ndarray of uint8, shape (n_frames,)
+        What is held against it, as flags of `FrameFault`; 0 is a good frame.
+    data : ndarray of uint8, shape (n_frames, n_bytes), or Ragged of uint8
+        Its bytes, with stuffing turned back and without delimiters; rows of their own where frames differ in length.
+    skipped : Spans
+        The stretches that belong to no frame of any layout that was looked for.
+    length : ndarray of int64, shape (n_frames,)
+        Bytes that it took on the wire, with stuffing and delimiters.
+    """
+
+    COLUMNS = ("offset", "length", "begin_s", "faults", "data")
+
+    layout: FrameLayout
+    offset: Places
+    begin_s: npt.NDArray[np.float64]
+    faults: npt.NDArray[np.uint8]
+    data: Bytes | Ragged
+    skipped: Spans
+    length: Places
+
+    def __post_init__(self) -> None:
+        self.check_lengths()
+
+    def keys(self) -> tuple[str, ...]:
+        """Return the names of what `rows` has of each frame: where and when, its faults, and its fields."""
+        return tuple(dict.fromkeys((*ROW_HEAD, *self.layout.slot)))
+
+    def __getitem__(self, rows: Any) -> Any:
+        """Return a field's column by its name, or the frames that a slice, a mask or row numbers select.
+
+        ``offset``, ``length``, ``begin_s``, ``faults`` and ``data`` are columns too; a field of such a name goes first.
+
+        A column has shape (n_frames,), or (n_frames, n_items) for an array: bool for a flag, float64 where the
+        field has a scale, an offset or invalid values, for which it is NaN; objects of shape (n_frames,) for a text;
+        else the narrowest NumPy type that holds its bits. It is a `Ragged` where the number of items varies, and a
+        masked array where the field is not in every frame.
+
+        Raises
+        ------
+        RequestError
+            If there is no field of that name.
+        """
+        if isinstance(rows, str):
+            if rows in self.COLUMNS and rows not in self.layout.slot:
+                return self.column(rows)
+            slot = self._slot(rows)
+            if slot.kind in ("word", "text") and self.layout.pattern is not None:
+                return self.raw(rows)
+            return over_items(self.raw(rows), lambda raw: scaled(raw, slot), slot)
+        return super().__getitem__(rows)
+
+    def raw(self, name: str) -> Any:
+        """Return a field's raw numbers, before scale and offset."""
+        slot = self._slot(name)
+        if self.layout.pattern is not None:
+            return text_column(self.matched, name, self.layout)
+        if isinstance(self.data, Ragged):
+            return ragged_column(self.data, self.located.of(name), self.layout)
+        return raw_column(np.ascontiguousarray(self.data), slot, self.layout.packing)
+
+    @cached_property
+    def matched(self) -> Matched:
+        """What each line holds, where frames are text."""
+        assert isinstance(self.data, Ragged)
+        return match_lines(self.data, self.layout)
+
+    @cached_property
+    def located(self) -> Located:
+        """Where each field of each frame lies, where frames differ."""
+        assert isinstance(self.data, Ragged)
+        return locate(self.data.items, self.data.begin, self.data.length, self.layout)
+
+    def substituted(self, name: str) -> npt.NDArray[np.bool_]:
+        """Tell in which frames another field says that a field holds a substitute: bool, shape (n_frames,)."""
+        self._slot(name)
+        told = np.zeros(len(self), dtype=np.bool_)
+        for other, slot in self.layout.slot.items():
+            field = slot.field
+            if field is not None and field.substitutes is not None and name in field.substitutes.fields:
+                told |= self.raw(other) == field.substituting
+        return told
+
+    def labels(self, name: str) -> Any:
+        """Return the names that a field's values have; the number as text where it has none."""
+        field = self._slot(name).field
+        if field is not None and field.kind in ("text", "word"):
+            return self[name]
+        by_value = {value: label for label, value in (field.names if field else {}).items()}
+        return over_items(self.raw(name), lambda raw: _labels(raw, by_value))
+
+    def rows(self) -> Iterator[dict[str, Any]]:
+        """Yield each frame as a mapping: offset, length, begin_s, names of its faults, and its fields by name.
+
+        A named value is its name, an array a list, and what is not in the frame None.
+        """
+        columns = {
+            name: self.labels(name).tolist() if slot.field is not None and slot.field.names else self[name].tolist()
+            for name, slot in self.layout.slot.items()
+        }
+        for row in range(len(self)):
+            head = {
+                "offset": int(self.offset[row]),
+                "length": int(self.length[row]),
+                "begin_s": float(self.begin_s[row]),
+                "faults": frame_fault_names(int(self.faults[row])),
+            }
+            yield head | {name: values[row] for name, values in columns.items()}
+
+    def to_pandas(self) -> pd.DataFrame:
+        """Return a data frame of offset, begin_s, the fields by name (an array's items apart), and fault names.
+
+        Its ``attrs["units"]`` has the units of the fields that have one.
+        """
+        import pandas as pd
+
+        columns: dict[str, Any] = {"offset": self.offset, "begin_s": np.round(self.begin_s, 12)}
+        for name, slot in self.layout.slot.items():
+            values = self.labels(name) if slot.field is not None and slot.field.names else self[name]
+            if isinstance(values, Ragged):
+                columns[name] = np.asarray(values)
+            elif isinstance(values, np.ma.MaskedArray):
+                columns[name] = values.data.astype(object)
+                columns[name][np.ma.getmaskarray(values)] = None
+            elif values.ndim == 1:
+                columns[name] = values
+            else:
+                columns |= {f"{name}[{item}]": values[:, item] for item in range(values.shape[1])}
+        texts = {faults: frame_fault_names(faults) for faults in np.unique(self.faults).tolist()}
+        columns["faults"] = [texts[faults] for faults in self.faults.tolist()]
+        table = pd.DataFrame(columns)
+        table.attrs["units"] = {name: unit for name, unit in self.layout.unit.items() if unit}
+        return table
+
+    def about(self) -> str:
+        """Name the layout."""
+        return f'"{self.layout.key}"'
+
+    def shown(self) -> dict[str, npt.NDArray[Any]]:
+        """Return what a repr shows of the first rows: offset, fields and faults."""
+        head = super().__getitem__(slice(SHOWN_ROWS))
+        fields = {
+            name: head.labels(name) if slot.field and slot.field.names else head[name]
+            for name, slot in self.layout.slot.items()
+        }
+        return {
+            "offset": head.offset,
+            **fields,
+            "faults": np.array([frame_fault_names(one) or "none" for one in head.faults]),
+        }
+
+    def _slot(self, name: str) -> Slot:
+        if name not in self.layout.slot:
+            advice = nearest(name, list(self.layout.slot))
+            raise RequestError(f'field "{name}"', f"is not a field of {self.layout.key}", advice=advice)
+        return self.layout.slot[name]
+
+
+def _labels(raw: npt.NDArray[Any], by_value: dict[int, str]) -> npt.NDArray[np.object_]:
+    texts = [by_value.get(value, str(value)) for value in raw.reshape(-1).tolist()]
+    return np.array(texts, dtype=object).reshape(raw.shape)

@@ -1,0 +1,114 @@
+"""Field columns of frames that differ: arrays of varying length, and fields that are not in every frame."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+from larkreader.capture.ragged import Ragged
+from larkreader.declare.frame.fields import NamedField, Slot
+from larkreader.declare.frame.layout import FrameLayout
+from larkreader.declare.frame.shape import has_varying_number
+
+from .gather import items_at
+from .places import FieldPlaces
+
+Column = npt.NDArray[Any]
+Check = Callable[[Column], npt.NDArray[np.bool_]]
+
+
+def ragged_column(frames: Ragged, place: FieldPlaces, layout: FrameLayout) -> Column | Ragged:
+    """Cut the raw numbers of one field out of frames that differ.
+
+    Parameters
+    ----------
+    frames : Ragged of uint8
+        The frames' bytes.
+    place : FieldPlaces
+        Where the field lies in each.
+    layout : FrameLayout
+        Their layout.
+
+    Returns
+    -------
+    ndarray, masked array or Ragged
+        As of `Frames`: of one shape where the number of items is; masked where a single item is not in every frame.
+    """
+    slot = place.slot
+    bit, _ = place.bits(frames.begin * 8)
+    items = items_at(frames.items, bit, slot, layout.packing)
+    entry = _entry_of(slot, layout)
+    if has_varying_number(entry) or (entry.when and slot.count > 1):
+        return Ragged(items, np.cumsum(place.count) - place.count, place.count)
+    if entry.when:
+        column = np.zeros(len(frames), dtype=items.dtype)
+        there = place.count > 0
+        column[there] = items
+        return np.ma.MaskedArray(column, mask=~there)
+    return items if slot.count == 1 else items.reshape(-1, slot.count)
+
+
+def over_items(column: Any, work: Callable[[Column], Column], slot: Slot | None = None) -> Any:
+    """Do something with the items of a column of any kind, and return a column of the same kind.
+
+    A text is one thing, not as many as it has bytes; `slot` tells where it matters.
+    """
+    is_text = slot is not None and slot.kind == "text"
+    if isinstance(column, Ragged):
+        if not is_text:
+            return column.with_items(work(column.flat))
+        assert slot is not None
+        if not slot.stride:
+            return _each_alone(column, work)
+        length = column.length // slot.inner
+        texts = work(column.flat.reshape(-1, slot.inner))
+        return Ragged(texts, np.cumsum(length) - length, length)
+    if isinstance(column, np.ma.MaskedArray):
+        return np.ma.MaskedArray(work(column.data), mask=column.mask)
+    if is_text and slot is not None and slot.stride:
+        return work(column.reshape(-1, slot.inner)).reshape(len(column), -1)
+    return work(column)
+
+
+def every_item(column: Any) -> Column:
+    """Return all items that a column of any kind holds, in one row; those that are not there left out."""
+    if isinstance(column, Ragged):
+        return column.flat
+    items: Column = column.compressed() if isinstance(column, np.ma.MaskedArray) else column.reshape(-1)
+    return items
+
+
+def each_frame(column: Any, check: Check) -> npt.NDArray[np.bool_]:
+    """Tell of which frames all items pass a check; those that are not there do."""
+    passed: npt.NDArray[np.bool_]
+    if isinstance(column, Ragged):
+        passed = np.ones(len(column), dtype=np.bool_)
+        passed[column.owner[~check(column.flat)]] = False
+        return passed
+    if isinstance(column, np.ma.MaskedArray):
+        passed = check(column.data) | column.mask
+        return passed
+    return check(column)
+
+
+def _each_alone(column: Ragged, work: Callable[[Column], Column]) -> Column:
+    """Work on the rows of each length together, as one thing a row."""
+    done = np.empty(len(column), dtype=object)
+    for length in np.unique(column.length).tolist():
+        rows = np.flatnonzero(column.length == length)
+        done[rows] = work(column[rows].flat.reshape(len(rows), length)) if length else ""
+    return done
+
+
+def _entry_of(slot: Slot, layout: FrameLayout) -> Any:
+    """Return the entry of a layout from which a slot comes."""
+    for entry in layout.fields:
+        if isinstance(entry, NamedField):
+            if entry.name == slot.name:
+                return entry
+        elif slot.name.startswith(f"{getattr(entry, 'group', '')}."):
+            return entry
+    raise KeyError(slot.name)

@@ -1,0 +1,140 @@
+"""Places where a frame may begin, and which of them are frames.
+
+Every place where a marker stands is a candidate. It is *confirmed* if its checksum and its fixed values are right
+(without a checksum: if they are right and the next marker, or the end, follows where it should). A confirmed
+candidate is a frame. One that is not confirmed is a damaged frame of the right length if a marker or the end follows
+where it should and no confirmed frame begins inside it. Otherwise bytes were lost or inserted, and the search goes on
+behind its marker. So a marker inside a frame is passed over, and after damage only the damaged frame is lost.
+
+What each candidate is depends on nothing before it; only which candidates are met does, and that is a chain.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+
+from larkreader.declare.frame.layout import FrameLayout
+from larkreader.decode.chain import follow_chain
+from larkreader.decode.stream import Bytes, Places
+
+from .content import judge_rows
+from .packets import occurrences
+
+Mask = npt.NDArray[np.bool_]
+SURE = 7  # the score of what is confirmed
+
+
+@dataclass
+class Candidates:
+    """Places where a frame may begin, in order; at most one a place.
+
+    `genuine` and `right` tell whether the fixed values and the checksum of the layout number `which` are there. What
+    is `confirmed` is a frame whatever lies around it; what is `accepted` is a frame if it is met. What is `passed` over
+    as a whole is that, unless said otherwise. What is `decided` is known if frames differ in length.
+    """
+
+    offset: Places
+    which: npt.NDArray[np.uint8]
+    length: Places
+    genuine: Mask
+    right: Mask
+    accepted: Mask
+    confirmed: Mask
+    passed: Mask | None = None
+    decided: Mask | None = None
+
+    @classmethod
+    def at(cls, offset: Places) -> Candidates:
+        """Make candidates of which nothing is known yet."""
+        count = len(offset)
+        nothing = np.zeros((4, count), dtype=np.bool_)
+        return cls(offset, np.zeros(count, np.uint8), np.zeros(count, np.int64), *nothing)
+
+    def chain(self) -> Mask:
+        """Tell which candidates are met when the accepted ones are passed over as a whole."""
+        steps = np.ones(len(self.offset), dtype=np.int64)
+        passed = self.accepted if self.passed is None else self.passed
+        crowded = np.flatnonzero(passed[:-1] & (self.offset[:-1] + self.length[:-1] > self.offset[1:]))
+        behind = self.offset[crowded] + self.length[crowded]
+        steps[crowded] = np.searchsorted(self.offset, behind) - crowded
+        return follow_chain(steps)
+
+
+def find_marked(stream: Bytes, layouts: Sequence[FrameLayout]) -> Candidates:
+    """Find the candidates of marker boundaries."""
+    total = len(stream)
+    hits = {layout.marker: occurrences(stream, layout.marker) for layout in layouts}
+    ends = next(iter(hits.values())) if len(hits) == 1 else np.unique(np.concatenate(list(hits.values())))
+    found = Candidates.at(ends)
+    best = np.full(len(ends), -1, dtype=np.int8)
+    ends = np.append(ends, total)  # where a frame may end: before a marker, or with the stream
+    for number, layout in sorted(enumerate(layouts), key=lambda one: one[1].length):
+        offset = hits[layout.marker]
+        at = slice(None) if len(hits) == 1 else np.searchsorted(found.offset, offset)
+        whole = int(np.searchsorted(offset, total - layout.length, side="right"))
+        genuine, right = np.zeros(len(offset), np.bool_), np.zeros(len(offset), np.bool_)
+        genuine[:whole], right[:whole] = judge_rows(stream, offset[:whole], layout)
+        sure = genuine & right
+        followed = np.zeros(len(offset), dtype=np.bool_)
+        asked = np.arange(whole) if layout.checksum is None else np.flatnonzero(~sure[:whole])
+        followed[asked] = is_among(offset[asked] + layout.length, ends)
+        accepted = sure | followed  # without a checksum, fixed values alone must do where no marker follows
+        if layout.checksum is None:
+            sure = sure & followed
+        if any(other.marker == layout.marker and other.length > layout.length for other in layouts):
+            accepted &= genuine  # what lacks the fixed values may as well be the stump of a longer frame
+        score = (4 * sure + 2 * genuine + accepted).astype(np.int8)
+        better = score > best[at]
+        better |= (score == best[at]) & (score < SURE) & (layout.length > found.length[at])
+        every = bool(better.all())
+        for known, told in (
+            (best, score),
+            (found.confirmed, sure),
+            (found.which, number),
+            (found.length, layout.length),
+            (found.genuine, genuine),
+            (found.right, right),
+            (found.accepted, accepted),
+        ):
+            known[at] = told if every else np.where(better, told, known[at])
+    refuse_doubtful(found, total)
+    return found
+
+
+def refuse_doubtful(found: Candidates, total: int) -> None:
+    """Accept no candidate that is not confirmed and inside which a confirmed one begins."""
+    doubtful = np.flatnonzero(found.accepted & ~found.confirmed)
+    if not doubtful.size:
+        return
+    sure_ones = np.append(found.offset[found.confirmed], total)
+    next_sure = sure_ones[np.searchsorted(sure_ones[:-1], found.offset[doubtful], side="right")]
+    found.accepted[doubtful[next_sure < found.offset[doubtful] + found.length[doubtful]]] = False
+
+
+def find_fixed(stream: Bytes, layouts: Sequence[FrameLayout]) -> Candidates:
+    """Find the candidates of frames of one length that follow each other from the start."""
+    length = layouts[0].length
+    found = Candidates.at(np.arange(len(stream) // length, dtype=np.int64) * length)
+    found.length[:], found.accepted[:], found.confirmed[:] = length, True, True
+    best = np.full(len(found.offset), -1, dtype=np.int8)
+    for number, layout in enumerate(layouts):
+        genuine, right = judge_rows(stream, found.offset, layout)
+        score = (2 * genuine + right).astype(np.int8)
+        better = score > best
+        best[better], found.which[better] = score[better], number
+        found.genuine[better], found.right[better] = genuine[better], right[better]
+    return found
+
+
+def is_among(places: Places, sorted_places: Places) -> Mask:
+    """Tell which of the places are among others, which are sorted."""
+    if len(places) < len(sorted_places) // 16:
+        among: Mask = sorted_places[np.searchsorted(sorted_places[:-1], places)] == places
+        return among
+    table = np.zeros(int(sorted_places[-1]) + 2, dtype=np.bool_)
+    table[sorted_places] = True
+    return table[np.minimum(places, len(table) - 1)]

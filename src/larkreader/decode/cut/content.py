@@ -1,0 +1,119 @@
+"""Contents of frames against a layout: whether its fields fit, its fixed values are there, its checksum is right."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+
+from larkreader.capture.ragged import Ragged
+from larkreader.declare.frame.layout import FrameLayout
+from larkreader.decode.check.running_checksums import checksums_of_stretches
+from larkreader.decode.check.verify import checksum_matches, fixed_value, identity_matches
+from larkreader.decode.columns.gather import items_at
+from larkreader.decode.columns.places import FieldPlaces, Located, covered_bytes, locate
+from larkreader.decode.columns.text_columns import match_lines
+
+Bytes = npt.NDArray[np.uint8]
+Places = npt.NDArray[np.int64]
+Mask = npt.NDArray[np.bool_]
+BLOCK = 1 << 20  # bytes of frames looked at together
+
+
+@dataclass(frozen=True)
+class Judged:
+    """What contents are, each of shape (n_frames,), bool.
+
+    `fits` tells whether the fields add up to the content, `genuine` whether it then holds all fixed values, `right`
+    whether its checksum is right; without a checksum it is.
+    """
+
+    fits: Mask
+    genuine: Mask
+    right: Mask
+
+
+def judge_contents(stream: Bytes, begin: Places, length: Places, layout: FrameLayout) -> Judged:
+    """Compare contents with what a layout says of them.
+
+    Parameters
+    ----------
+    stream : ndarray of uint8, shape (n_bytes,)
+        Where they lie, all of each.
+    begin, length : ndarray of int64, shape (n_frames,)
+        First byte of each, and how many it has.
+    layout : FrameLayout
+        What they may be.
+
+    Returns
+    -------
+    Judged
+    """
+    if layout.pattern is not None:
+        matched = match_lines(Ragged(stream, begin, length), layout)
+        return Judged(matched.fits, matched.fits, matched.right)
+    if not layout.needs_locating:
+        fits = length == layout.length
+        genuine, right = np.zeros((2, len(begin)), dtype=np.bool_)
+        chosen = np.flatnonzero(fits)
+        genuine[chosen], right[chosen] = judge_rows(stream, begin[chosen], layout)
+        return Judged(fits, genuine, right)
+    return judge_located(stream, begin, locate(stream, begin, length, layout), layout)
+
+
+def judge_located(stream: Bytes, begin: Places, located: Located, layout: FrameLayout) -> Judged:
+    """Compare contents whose fields have been found with what their layout says; see `judge_contents`."""
+    chosen = np.flatnonzero(located.fits)
+    genuine, right = np.zeros((2, len(begin)), dtype=np.bool_)
+    frame_bit = begin[chosen] * 8
+    sound = np.ones(len(chosen), dtype=np.bool_)
+    for place in located.fields:
+        wanted = fixed_value(place.slot)
+        if wanted is None:
+            continue
+        bit, owner = FieldPlaces(place.slot, place.bit[chosen], place.count[chosen]).bits(frame_bit)
+        held = items_at(stream, bit, place.slot, layout.packing)
+        sound[owner[held != wanted]] = False
+    for marker, at in (
+        (layout.marker, begin[chosen]),
+        (layout.end_marker, begin[chosen] + located.length[chosen] - layout.end_from_end),
+    ):
+        for number, byte in enumerate(marker):
+            sound &= stream.take(at + number) == byte
+    genuine[chosen] = sound
+    right[chosen] = _checksums_right(stream, begin, located, layout, chosen)
+    return Judged(located.fits, genuine, right)
+
+
+def judge_rows(stream: Bytes, offset: Places, layout: FrameLayout) -> tuple[Mask, Mask]:
+    """Tell which frames of one shape hold the layout's fixed values, and which have a right checksum."""
+    genuine, right = np.empty(len(offset), np.bool_), np.empty(len(offset), np.bool_)
+    block = max(BLOCK // layout.length, 1)
+    for low in range(0, len(offset), block):
+        rows = rows_at(stream, offset[low : low + block], layout.length)
+        genuine[low : low + block] = identity_matches(rows, layout)
+        right[low : low + block] = checksum_matches(rows, layout)
+    return genuine, right
+
+
+def rows_at(stream: Bytes, offset: Places, length: int) -> Bytes:
+    """Copy the frames that begin at `offset`: uint8, shape (n_frames, length)."""
+    if not len(offset):
+        return np.empty((0, length), np.uint8)
+    items = np.ndarray((len(stream) - length + 1,), dtype=f"V{length}", buffer=stream.data, strides=(1,))
+    return items[offset].view(np.uint8).reshape(-1, length)
+
+
+def _checksums_right(
+    stream: Bytes, begin: Places, located: Located, layout: FrameLayout, chosen: Places
+) -> Mask | bool:
+    checksum, check = layout.checksum, layout.checksum_slot
+    if checksum is None or check is None:
+        return True
+    at = located.of(check.name)
+    first = begin[chosen]
+    begins, ends = covered_bytes(layout, located.of, chosen)
+    stored = items_at(stream, first * 8 + at.bit[chosen], check, layout.packing)
+    right: Mask = stored == checksums_of_stretches(stream, first + begins, first + ends, checksum.method)
+    return right

@@ -1,0 +1,327 @@
+"""Bytes to frames, and an account of what belongs to none."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from functools import partial
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+from larkreader.capture.characters import Characters
+from larkreader.capture.ragged import Ragged
+from larkreader.declare.frame.boundary import DelimitedBoundary
+from larkreader.declare.frame.fields import Slot
+from larkreader.declare.frame.layout import FrameLayout
+from larkreader.decode.check.verify import fixed_value, names_known, within_range
+from larkreader.decode.columns.frame_columns import FrameFault, Frames, Skip, Spans
+from larkreader.decode.columns.gather import items_at
+from larkreader.decode.columns.ragged_columns import each_frame
+from larkreader.decode.columns.unpack import digits_of, digits_sound, texts_sound
+from larkreader.decode.stream import Bytes, Places, Stream
+
+from .candidates import Candidates, Mask
+from .content import rows_at
+from .delimited import NONE, sort_packets
+from .joined_packets import split_joined
+from .packets import Dropped, PacketState, check_source, cut_packets
+from .search import check_shared, find_candidates, has_markers, is_delimited, may_begin_anywhere, settled
+
+
+def read_frames(data: bytes | Bytes | Characters, layout: FrameLayout) -> Frames:
+    """Cut bytes into the frames of a layout, and check them.
+
+    Parameters
+    ----------
+    data : bytes, ndarray of uint8 of shape (n_bytes,), or Characters
+        What arrived. Characters give the frames their times, and the faults of their characters.
+    layout : FrameLayout
+        What the frames are declared to be.
+
+    Returns
+    -------
+    Frames
+        One row for each frame found, good or faulty. Every byte lies in a frame or in one of ``skipped``.
+
+    Raises
+    ------
+    RequestError
+        If characters hold more than eight bits, or the data are no bytes.
+
+    Examples
+    --------
+    >>> layout = lr.FrameLayout(
+    ...     boundary={"kind": "marker", "marker": "D7"},
+    ...     fields=[{"name": "flow", "type": "uint12", "scale": 0.1}, {"reserved": 4}],
+    ... )
+    >>> frames = lr.read_frames(bytes.fromhex("00 D7 7D 00 D7 7E 00"), layout)
+    >>> frames["flow"], frames.offset, frames.skipped.length
+    (array([12.5, 12.6]), array([1, 4]), array([1]))
+    """
+    return read_layouts(data, [layout])[layout.key]
+
+
+def read_layouts(data: bytes | Bytes | Characters, layouts: Sequence[FrameLayout]) -> Mapping[str, Frames]:
+    """Cut the bytes of one wire into the frames of several layouts, and check them.
+
+    Parameters
+    ----------
+    data : bytes, ndarray of uint8 of shape (n_bytes,), or Characters
+        What arrived.
+    layouts : sequence of FrameLayout
+        What may travel on the wire; fields with `equals` tell the layouts apart. All have one kind of boundary.
+
+    Returns
+    -------
+    mapping of str to Frames
+        By the layouts' keys. All share ``skipped``.
+
+    Raises
+    ------
+    RequestError
+        As `read_frames`; or if the layouts differ in their kind of boundary.
+    """
+    check_shared(layouts)
+    stream = Stream.of(data)
+    if may_begin_anywhere(layouts) and len(stream.value) > 2 * PIECE:
+        return _cut_in_pieces(stream, layouts)
+    return cut_frames(stream, layouts, Begun(), last=True).frames
+
+
+PIECE = 1 << 20  # bytes worked on at once where each of them may begin a frame
+
+
+@dataclass(frozen=True)
+class Begun:
+    """A stretch of no frame that began before the bytes at hand."""
+
+    before: int = 0
+    """How many bytes before."""
+    needed: int = 0
+    """Bytes of the frame that its marker promised; 0 if no marker stands at its beginning."""
+    is_too_long: bool = False
+    """Whether it is a packet of which too many bytes have come."""
+
+
+@dataclass(frozen=True)
+class Cut:
+    """What became of a piece of a stream: frames, how many bytes are done with, and what goes on behind them.
+
+    `needed` is how many bytes must be there behind those that are done with before anything more can become certain.
+    """
+
+    frames: Mapping[str, Frames]
+    done: int
+    begun: Begun
+    needed: int
+
+
+@dataclass(frozen=True)
+class _Taken:
+    """The frames of one layout: where each lies in the stream, what it holds, and what is known of it."""
+
+    offset: Places
+    length: Places
+    content: Ragged
+    genuine: Mask
+    right: Mask
+
+
+def cut_frames(
+    stream: Stream, layouts: Sequence[FrameLayout], begun: Begun, *, last: bool, first_offset: int = 0
+) -> Cut:
+    """Cut what can be cut: all that is there if nothing comes behind it, else what that could not change."""
+    if is_delimited(layouts):
+        return _cut_delimited(stream, layouts, begun, last=last, first_offset=first_offset)
+    found = find_candidates(stream.value, layouts)
+    met, total = found.chain(), len(stream.value)
+    done, is_closed, needed = total, True, 0
+    anywhere = may_begin_anywhere(layouts)
+    if not last:
+        open_ones = np.flatnonzero(met & ~settled(found, total, layouts))
+        met[open_ones[0] if open_ones.size else len(met) :] = False
+        done = _searched(found, met, total, layouts)
+        is_closed = bool(open_ones.size and found.offset[open_ones[0]] <= done)
+        if is_closed or (anywhere and open_ones.size):
+            done, needed = int(found.offset[open_ones[0]]), int(found.length[open_ones[0]])
+            is_closed &= not anywhere
+    taken = met & found.accepted
+    if anywhere and found.passed is not None:
+        met &= found.passed  # every byte is a candidate; what lies between frames is one stretch
+    skipped, begun = _skipped(found, met, taken, begun, done, total, is_closed=is_closed)
+    if last:
+        _name_the_last(skipped, stream.value, layouts)
+    skipped = replace(skipped, offset=skipped.offset + first_offset)
+    frames = {}
+    for number, layout in enumerate(layouts):
+        mine = _selection(taken & (found.which == number))
+        offset, length = found.offset[mine], found.length[mine]
+        content = Ragged(stream.value, offset, length)
+        one = _Taken(offset, length, content, found.genuine[mine], found.right[mine])
+        frames[layout.key] = _frames_of(stream, layout, one, skipped, first_offset)
+    return Cut(frames, done, begun, needed)
+
+
+def _cut_in_pieces(stream: Stream, layouts: Sequence[FrameLayout]) -> Mapping[str, Frames]:
+    """Cut a long stream in which every byte is a candidate, so that not all of them are looked at together."""
+    parts: list[Mapping[str, Frames]] = []
+    held, begun, done, here = stream.between(0, 0), Begun(), 0, 0
+    while here < len(stream.value):
+        here = min(max(here, done) + PIECE, len(stream.value))
+        held = stream.between(done, here)
+        cut = cut_frames(held, layouts, begun, last=here == len(stream.value), first_offset=done)
+        parts.append(cut.frames)
+        done, begun = done + cut.done, cut.begun
+    frames = {}
+    spans = [next(iter(part.values())).skipped for part in parts]
+    skipped = Spans(*(np.concatenate([one.column(name) for one in spans]) for name in Spans.COLUMNS))
+    for layout in layouts:
+        every = [part[layout.key] for part in parts]
+        offset, length, begin_s, faults = (
+            np.concatenate([one.column(name) for one in every]) for name in ("offset", "length", "begin_s", "faults")
+        )
+        data: Bytes | Ragged = Ragged(stream.value, offset, length)
+        if not layout.needs_locating:
+            data = rows_at(stream.value, offset, layout.length)
+        frames[layout.key] = Frames(layout, offset, begin_s, faults, data, skipped, length)
+    return frames
+
+
+def _cut_delimited(
+    stream: Stream, layouts: Sequence[FrameLayout], begun: Begun, *, last: bool, first_offset: int
+) -> Cut:
+    """Cut at delimiters."""
+    boundary = layouts[0].boundary
+    assert isinstance(boundary, DelimitedBoundary)
+    check_source(stream, boundary, layouts[0].key)
+    packets, done, left = cut_packets(stream, boundary, Dropped(begun.before, begun.is_too_long), last=last)
+    at_start = bool(len(packets)) and packets.offset[0] + first_offset == 0
+    told = sort_packets(packets, layouts, at_start=at_start)
+    doubtful = np.flatnonzero((packets.state == PacketState.WHOLE) & ~(told.genuine & told.right))
+    if len(doubtful) and len(split := split_joined(stream.value, packets, layouts, doubtful)) > len(packets):
+        packets = split
+        told = sort_packets(packets, layouts, at_start=at_start)
+    refused = np.flatnonzero(told.which == NONE)
+    skipped = Spans(packets.offset[refused] + first_offset, packets.length[refused], told.reason[refused])
+    frames = {}
+    for number, layout in enumerate(layouts):
+        mine = np.flatnonzero(told.which == number)
+        offset, length = packets.offset[mine], packets.length[mine]
+        one = _Taken(offset, length, packets.content[mine], told.genuine[mine], told.right[mine])
+        frames[layout.key] = _frames_of(stream, layout, one, skipped, first_offset, packets.inner[mine])
+    return Cut(frames, done, Begun(left.count, is_too_long=left.is_too_long), 0)
+
+
+def _frames_of(
+    stream: Stream,
+    layout: FrameLayout,
+    one: _Taken,
+    skipped: Spans,
+    first_offset: int,
+    inner: Places | None = None,
+) -> Frames:
+    """Return the frames of one layout, with what is held against each."""
+    begin_s = np.full(len(one.offset), np.nan) if stream.begin_s is None else stream.begin_s[one.offset]
+    data: Bytes | Ragged = one.content
+    if not layout.needs_locating:
+        data = rows_at(one.content.items, one.content.begin, layout.length)
+    faults = np.zeros(len(one.offset), dtype=np.uint8)
+    frames = Frames(layout, one.offset + first_offset, begin_s, faults, data, skipped, one.length)
+    faults |= value_faults(frames, one.genuine, one.right)
+    if stream.bad is not None:
+        first = one.offset if inner is None else inner  # the break before a frame is none of its characters
+        has_bad = np.searchsorted(stream.bad, first) != np.searchsorted(stream.bad, one.offset + one.length)
+        faults[has_bad] |= np.uint8(FrameFault.CHARACTER_FAULT)
+    return frames
+
+
+def _searched(found: Candidates, met: Mask, total: int, layouts: Sequence[FrameLayout]) -> int:
+    """Return before which place nothing can begin any more, but for the candidates that are known."""
+    taken = np.flatnonzero(met & found.accepted)
+    behind = int(found.offset[taken[-1]] + found.length[taken[-1]]) if taken.size else 0
+    if may_begin_anywhere(layouts):
+        return total
+    if not has_markers(layouts):
+        return behind
+    return max(behind, total + 1 - max(len(layout.marker) for layout in layouts))  # a marker may have begun there
+
+
+def value_faults(frames: Frames, genuine: Mask, intact: Mask) -> npt.NDArray[np.uint8]:
+    """Hold against each frame what its fields show; those of a frame whose checksum fails show nothing."""
+    faults = np.zeros(len(frames), dtype=np.uint8)
+    known, sensible = genuine.copy(), np.ones(len(frames), np.bool_)
+    layout = frames.layout
+    for slot in layout.slots:
+        field = slot.field
+        if slot.kind == "bcd":
+            known &= _digits_sound(frames, slot)
+        elif slot.kind == "text" and layout.pattern is None:
+            known &= each_frame(frames[slot.name], texts_sound)
+        if layout.pattern is not None and (wanted := fixed_value(slot)) is not None:
+            known &= each_frame(frames.raw(slot.name), partial(_all_equal, wanted=wanted))
+        if field is not None and (field.names or field.range):
+            raw = frames.raw(slot.name)
+            known &= each_frame(raw, partial(names_known, slot=slot)) if field.names else True
+            sensible &= each_frame(raw, partial(within_range, slot=slot))
+    faults[~intact] |= np.uint8(FrameFault.CHECKSUM_MISMATCH)
+    faults[intact & ~known] |= np.uint8(FrameFault.UNKNOWN_VALUE)
+    faults[intact & ~sensible] |= np.uint8(FrameFault.OUT_OF_RANGE)
+    return faults
+
+
+def _all_equal(raw: npt.NDArray[Any], wanted: int) -> Mask:
+    equal: Mask = raw == wanted
+    every: Mask = equal if equal.ndim == 1 else np.all(equal, axis=1)
+    return every
+
+
+def _digits_sound(frames: Frames, slot: Slot) -> Mask:
+    """Tell in which frames all digits are 0 to 9."""
+    if not isinstance(frames.data, Ragged):
+        return digits_sound(frames.data, slot, frames.layout.packing)
+    bits = replace(slot, kind="uint")
+    place = replace(frames.located.of(slot.name), slot=bits)
+    items, owner = place.bits(frames.data.begin * 8)
+    sound = np.ones(len(frames), dtype=np.bool_)
+    sound[owner[~digits_of(items_at(frames.data.items, items, bits, frames.layout.packing), slot.bits)]] = False
+    return sound
+
+
+def _skipped(
+    found: Candidates, chain: Mask, taken: Mask, begun: Begun, done: int, total: int, *, is_closed: bool
+) -> tuple[Spans, Begun]:
+    """Return what lies between the frames, cut where a marker was met that begins none; and the last if it is open."""
+    met = _selection(chain)
+    taken, needed = taken[met], found.length[met]
+    ends = np.append(found.offset[met], done)
+    begins = np.empty(len(ends), dtype=np.int64)
+    begins[0], begins[1:] = -begun.before, ends[:-1] + needed * taken
+    needed = np.append(begun.needed, needed * ~taken)  # of what was refused; 0 behind a frame
+    begun = Begun()
+    if not is_closed:
+        begun = Begun(done - int(begins[-1]), int(needed[-1]))
+        begins, ends, needed = begins[:-1], ends[:-1], needed[:-1]
+    some = np.flatnonzero(ends > begins)
+    begins, length, needed = begins[some], ends[some] - begins[some], needed[some]
+    reason = np.full(len(some), Skip.NO_MARKER, dtype=np.uint8)
+    reason[(needed > 0) & (length < needed)] = Skip.TRUNCATED_FRAME
+    reason[(needed > 0) & (length >= needed)] = Skip.LENGTH_MISMATCH
+    reaches_end = begins + length == total  # whatever claims to reach further is no frame if another one follows
+    reason[(needed > 0) & (begins + needed > total) & reaches_end] = Skip.UNFINISHED
+    return Spans(begins, length, reason), begun
+
+
+def _selection(mask: Mask) -> slice | Places:
+    """Return what selects the rows of a mask: all of them, most often, which then need not be copied."""
+    return slice(None) if mask.all() else np.flatnonzero(mask)
+
+
+def _name_the_last(skipped: Spans, stream: Bytes, layouts: Sequence[FrameLayout]) -> None:
+    """Take a last stretch that is the beginning of a marker, or of a frame without any, for an unfinished frame."""
+    if not len(skipped) or skipped.offset[-1] < 0 or skipped.offset[-1] + skipped.length[-1] != len(stream):
+        return
+    rest = stream[skipped.offset[-1] :].tobytes() if skipped.length[-1] < 16 else b""
+    if not has_markers(layouts) or (rest and any(layout.marker.startswith(rest) for layout in layouts)):
+        skipped.reason[-1] = Skip.UNFINISHED

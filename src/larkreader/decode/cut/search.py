@@ -1,0 +1,85 @@
+"""Where frames may begin, by the kind of their boundary, if no delimiter says it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+
+from larkreader.declare.frame.boundary import DelimitedBoundary, FixedBoundary, MarkerBoundary
+from larkreader.declare.frame.layout import FrameLayout
+from larkreader.decode.stream import Bytes
+from larkreader.errors import RequestError
+
+from .candidates import Candidates, Mask, find_fixed, find_marked
+from .varying_candidates import find_varying
+
+
+def check_shared(layouts: Sequence[FrameLayout]) -> None:
+    """Raise `RequestError` if layouts cannot share a wire."""
+    if len({layout.boundary.kind for layout in layouts}) > 1:
+        found = ", ".join(f"{layout.key}: {layout.boundary.kind}" for layout in layouts)
+        raise RequestError("boundary", f"differs between the layouts of one wire ({found})", "must be of one kind")
+    if is_delimited(layouts) and any(layout.boundary != layouts[0].boundary for layout in layouts):
+        found = ", ".join(layout.key for layout in layouts)
+        raise RequestError("boundary", f"differs between the layouts of one wire ({found})", "must be the same")
+    length = layouts[0].longest
+    if isinstance(layouts[0].boundary, FixedBoundary) and any(layout.longest != length for layout in layouts):
+        told = ", ".join(f"{layout.key}: {layout.longest}" for layout in layouts)
+        raise RequestError("boundary", f"is fixed, but the layouts of the wire differ in length ({told})")
+
+
+def is_delimited(layouts: Sequence[FrameLayout]) -> bool:
+    """Tell whether something that no content can hold says where frames end."""
+    return isinstance(layouts[0].boundary, DelimitedBoundary)
+
+
+def has_markers(layouts: Sequence[FrameLayout]) -> bool:
+    """Tell whether all frames of a wire begin with markers."""
+    return all(layout.marker for layout in layouts)
+
+
+def may_begin_anywhere(layouts: Sequence[FrameLayout]) -> bool:
+    """Tell whether frames can begin at any byte, without a marker."""
+    return not is_delimited(layouts) and _varies(layouts) and not has_markers(layouts)
+
+
+def find_candidates(stream: Bytes, layouts: Sequence[FrameLayout]) -> Candidates:
+    """Find where frames of some layouts may begin.
+
+    Parameters
+    ----------
+    stream : ndarray of uint8, shape (n_bytes,)
+        What arrived, taken as whole: a frame may end with it.
+    layouts : sequence of FrameLayout
+        What may travel on the wire. What several confirm is a frame of the shortest; what none does, of the longest
+        of those that fit as well; among equals, of the first.
+
+    Returns
+    -------
+    Candidates
+    """
+    if _varies(layouts):
+        return find_varying(stream, layouts)
+    return find_marked(stream, layouts) if has_markers(layouts) else find_fixed(stream, layouts)
+
+
+def settled(found: Candidates, total: int, layouts: Sequence[FrameLayout]) -> Mask:
+    """Tell which candidates would be what they are whatever came behind the `total` bytes that are there."""
+    if found.decided is not None:
+        return found.decided
+    if not has_markers(layouts):
+        return np.ones(len(found.offset), dtype=np.bool_)
+    longest, marker = max(layout.length for layout in layouts), max(len(layout.marker) for layout in layouts)
+    # Its own bytes, those of any confirmed frame that begins inside it, and the marker that may follow that one.
+    sure: Mask = found.offset + (2 * longest + marker) <= total
+    margin = np.array([0 if layout.checksum else marker for layout in layouts])
+    sure |= found.confirmed & (found.offset + found.length + margin[found.which] <= total)
+    return sure & (found.offset - 1 + marker <= total)  # no longer marker may have begun just before it
+
+
+def _varies(layouts: Sequence[FrameLayout]) -> bool:
+    """Tell whether frames differ in length, or are of one length and found again by their checksum."""
+    if any(layout.needs_locating for layout in layouts):
+        return True
+    return not isinstance(layouts[0].boundary, MarkerBoundary) and any(layout.checksum for layout in layouts)

@@ -1,0 +1,240 @@
+"""How long a reader may wait, because no frame can become certain meanwhile.
+
+To look at what is held costs hundreds of microseconds, however little is new; a character at 115200 baud takes 87.
+So a piece that cannot end a frame is put aside: between delimiters a piece without a delimiter, after a marker a piece
+with which the frame is still too short. Nothing is looked at differently for that, only later, and never later than
+when a frame is certain.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from typing import Literal
+
+import numpy as np
+
+from larkreader.capture.characters import Characters, Fault
+from larkreader.declare.frame.boundary import (
+    AddressMarkBoundary,
+    BreakBoundary,
+    CobsBoundary,
+    DelimitedBoundary,
+    EscapeBoundary,
+    HdlcBoundary,
+    IdleBoundary,
+    LengthBoundary,
+    SlipBoundary,
+    TerminatorBoundary,
+)
+from larkreader.declare.frame.layout import FrameLayout
+from larkreader.declare.frame.shape import name_of, varies
+from larkreader.decode.columns.places import uncounted
+from larkreader.decode.stream import Stream
+
+from .packets import CLOCKS, most_bytes
+
+SHORT = 32  # bytes of a piece that may be put aside
+CERTAIN = 0.5  # of a declared rest, below which nothing rests however the clocks differ
+
+
+class Waiting:
+    """What must come before a frame of some layouts can become certain.
+
+    Parameters
+    ----------
+    layouts : sequence of FrameLayout
+        What may travel on the wire.
+    """
+
+    def __init__(self, layouts: Sequence[FrameLayout]) -> None:
+        self._layouts = layouts
+        self._boundary = boundary = layouts[0].boundary
+        self._is_delimited = isinstance(boundary, DelimitedBoundary)
+        self._shortest = min(layout.shortest for layout in layouts)
+        self._deciding = self._deciding_bytes()
+        self._deciding_texts = self._deciding_markers()
+        self._flag = self._idle_flag()
+        self._length_of = _declared_length(layouts[0]) if len(layouts) == 1 else None
+        self._end_s: float | None = None
+        self._lasts_s = 0.0
+        self.values = bytearray()  # all bytes that are held or put aside
+        self.begin_s = float("nan")  # when the first of them began
+        self.is_sound = True  # none of them has a fault, but for the break that begins a frame
+        # Bytes with which the next look is due; where any of some bytes may decide sooner, those are looked for too.
+        self._wanted = 1
+        self._is_due = False
+
+    def _deciding_bytes(self) -> frozenset[int] | None:
+        """Return the bytes without which no frame is certain, before so many are there that it must be."""
+        boundary = self._boundary
+        if isinstance(boundary, TerminatorBoundary):
+            return frozenset(text[-1] for text in boundary.every)
+        if isinstance(boundary, CobsBoundary):
+            return frozenset((0,))
+        if isinstance(boundary, (IdleBoundary, BreakBoundary, AddressMarkBoundary)):
+            return None
+        if isinstance(boundary, DelimitedBoundary):
+            return frozenset(flag[-1] for flag in (boundary.stuffing.begin, boundary.stuffing.end) if flag)
+        return None
+
+    def _deciding_markers(self) -> tuple[bytes, ...]:
+        """Return the markers without which no frame of a wire with end markers is certain; none on other wires."""
+        ended = [layout for layout in self._layouts if layout.end_marker and not layout.is_fixed]
+        if not ended or any(layout.end_from_end != len(layout.end_marker) for layout in ended):
+            return ()
+        return tuple({text for layout in self._layouts for text in (layout.marker, layout.end_marker) if text})
+
+    def _idle_flag(self) -> int | None:
+        """Return the byte that may stand between frames as often as it likes; None where there is none."""
+        boundary = self._boundary
+        if not isinstance(boundary, (SlipBoundary, HdlcBoundary, EscapeBoundary)):
+            return None
+        stuffing = boundary.stuffing
+        return stuffing.end[0] if stuffing.is_closed_by_begin and len(stuffing.end) == 1 else None
+
+    def looked(self, held: Stream, needed: int) -> None:
+        """Take note of what is held after a look, of which a candidate needs so many bytes; 0 without one."""
+        count = len(held.value)
+        self._end_s, self._lasts_s = None, 0.0
+        if held.end_s is not None and held.begin_s is not None and count:
+            self._end_s, self._lasts_s = float(held.end_s[-1]), float(held.end_s[-1] - held.begin_s[-1])
+        self.values = bytearray(held.value.tobytes())
+        self.begin_s = float("nan") if held.begin_s is None or not count else float(held.begin_s[0])
+        bad = () if held.bad is None else held.bad.tolist()
+        self.is_sound = not bad or (isinstance(self._boundary, BreakBoundary) and bad == [0])
+        self._is_due = bool(count) and self._deciding is not None and int(held.value[-1]) in self._deciding
+        if self._is_delimited:
+            assert isinstance(self._boundary, DelimitedBoundary)
+            self._wanted = most_bytes(self._boundary)
+        elif not needed and self._deciding_texts:
+            self._wanted = max(count + 1, min(layout.longest for layout in self._layouts))
+        elif not needed:
+            self._wanted = max(count + 1, self._shortest)
+        else:
+            self._wanted = self._next_stage(count, needed)
+
+    def _next_stage(self, count: int, needed: int) -> int:
+        """Return how many bytes must be held before more can be certain of a candidate that needs so many."""
+        markers = max(len(layout.marker) for layout in self._layouts)
+        if any(layout.needs_locating for layout in self._layouts):
+            stages = [needed, needed + markers]  # of some not even the length is known
+        else:  # without a checksum the next marker must confirm a frame
+            stages = [layout.length + (0 if layout.checksum else markers) for layout in self._layouts]
+            stages.append(2 * max(layout.length for layout in self._layouts) + markers)
+        return min((stage for stage in stages if stage > count), default=count + 1)
+
+    def may(self, data: object) -> bool:
+        """Tell whether a piece may be put aside behind what is held, and take note of its bytes if so."""
+        if not isinstance(data, (bytes, Characters)) or not self._is_short(len(data)):
+            return False
+        values = data if isinstance(data, bytes) else data.value.tolist()
+        if not self._is_waited_for(data, values):
+            return False
+        self._take(data, values)
+        return True
+
+    def put_aside(self, data: object) -> bool:
+        """Put a piece aside with which frames are whole that turn out to be none; the next look is due at the next."""
+        if not isinstance(data, (bytes, Characters)):
+            return False
+        self._take(data, data if isinstance(data, bytes) else data.value.tolist())
+        self._wanted = self._next_stage(len(self.values), 0)
+        return True
+
+    def _take(self, data: bytes | Characters, values: Sequence[int]) -> None:
+        if isinstance(data, Characters):
+            self.is_sound &= not any(data.faults.tolist())
+            if not self.values:
+                self.begin_s = float(data.begin_s[0])
+        self.values += bytes(values)
+
+    def _is_waited_for(self, data: bytes | Characters, values: Sequence[int]) -> bool:
+        size = len(self.values) + len(values)
+        if isinstance(data, Characters) and max(values) > 0xFF:
+            return False
+        if self._is_delimited:
+            if self._deciding is None:
+                return isinstance(data, Characters) and size < self._wanted and self._goes_on(data)
+            if size >= self._wanted or self._is_due:
+                return False
+            return self._deciding.isdisjoint(values) or self._is_between(values)
+        if size < self._shortest and self._deciding_texts:
+            return True
+        if self._deciding_texts:
+            longest = max(map(len, self._deciding_texts))
+            tail = bytes(self.values[-longest:]) + bytes(values)
+            new = tail[max(len(tail) - len(values) - longest + 1, 0) :]
+            return size < self._wanted and not any(text in new for text in self._deciding_texts)
+        if size >= self._wanted and self._length_of is not None:
+            self._wanted = max(self._wanted, self._length_of(bytes(self.values) + bytes(values)))
+        return size < self._wanted
+
+    def _is_between(self, values: Sequence[int]) -> bool:
+        """Tell whether there is nothing yet but flags between frames."""
+        flag = self._flag
+        return flag is not None and all(one == flag for one in values) and not self.values.strip(bytes((flag,)))
+
+    def with_next(self, data: object) -> bytes | None:
+        """Return all bytes there are with a next one that may end a frame; None where something is wrong with any."""
+        if not self.is_sound or not isinstance(data, (bytes, Characters)) or len(data) != 1:
+            return None
+        if isinstance(data, bytes):
+            return None if self._deciding is None and self._is_delimited else bytes(self.values) + data
+        value, fault = int(data.value[0]), int(data.faults[0])
+        if value > 0xFF or not self._ends(data, fault):
+            return None
+        return bytes(self.values) + bytes((value,))
+
+    def _ends(self, data: Characters, fault: int) -> bool:
+        """Tell whether a character is sound, and begins the next frame where that ends the one before."""
+        boundary = self._boundary
+        if isinstance(boundary, BreakBoundary):
+            return bool(fault & Fault.BREAK)
+        if isinstance(boundary, AddressMarkBoundary):
+            return not fault and data.address_mark is not None and bool(data.address_mark[0])
+        if isinstance(boundary, IdleBoundary):
+            begin_s, end_s = float(data.begin_s[0]), float(data.end_s[0])
+            least_s = boundary.seconds or (boundary.characters or 0.0) * min(end_s - begin_s, self._lasts_s)
+            return not fault and self._end_s is not None and begin_s - self._end_s >= CLOCKS * least_s > 0
+        return not fault
+
+    def _is_short(self, size: int) -> bool:
+        return 0 < size <= SHORT
+
+    def _goes_on(self, data: Characters) -> bool:
+        """Return whether characters continue the packet that is held, none of them after a delimiter."""
+        boundary = self._boundary
+        if isinstance(boundary, BreakBoundary):
+            return not any(faults & Fault.BREAK for faults in data.faults.tolist())
+        if isinstance(boundary, AddressMarkBoundary):
+            return data.address_mark is not None and not any(data.address_mark.tolist())
+        assert isinstance(boundary, IdleBoundary)
+        before_s = self._end_s
+        for begin_s, end_s in zip(data.begin_s.tolist(), data.end_s.tolist(), strict=True):
+            least_s = boundary.seconds or (boundary.characters or 0.0) * (end_s - begin_s)
+            if before_s is None or not begin_s - before_s < CERTAIN * least_s:
+                return False
+            before_s = end_s
+        self._end_s, self._lasts_s = before_s, end_s - begin_s
+        return True
+
+
+def _declared_length(layout: FrameLayout) -> Callable[[bytes], int] | None:
+    """Return what reads how many bytes a frame says that it has, 0 if it begins with none; None if it is no byte."""
+    boundary, marker = layout.boundary, layout.marker
+    if not isinstance(boundary, LengthBoundary) or not marker:
+        return None
+    slot = layout.slot[boundary.field]
+    before = list(layout.fields)[: [name_of(entry) for entry in layout.fields].index(boundary.field)]
+    is_plain = slot.kind == "uint" and slot.count == 1 and slot.order is None
+    if not is_plain or slot.first_bit % 8 or slot.bits % 8 or any(varies(entry) for entry in before):
+        return None
+    first, end = slot.first_bit // 8, slot.end_bit // 8
+    order: Literal["little", "big"] = "little" if layout.packing == "lsb" else "big"
+    more = int(uncounted(layout, np.array([end]))[0]) - boundary.offset
+
+    def length_of(held: bytes) -> int:
+        length = int.from_bytes(held[first:end], order) + more
+        return length if held.startswith(marker) and len(held) >= end and length <= boundary.longest else 0
+
+    return length_of

@@ -1,0 +1,4 @@
+"""Numbers from what was declared: divisors, margins, load.
+
+It may use `findings`.
+"""

@@ -1,0 +1,412 @@
+"""Which reply answers which request, how long it took, and which request nobody answered.
+
+A reply can begin as soon as the receiver has judged the request's first stop bit. It answers the last request before
+it, or with fields to match the last one that holds the same. Of several the first one counts. A request that got no
+good reply may have got a damaged one: what comes damaged on the reply's wire before the next request.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from enum import IntEnum
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+from larkreader.capture.characters import Characters
+from larkreader.capture.columns import SHOWN_ROWS, Columns
+from larkreader.capture.ragged import Ragged
+from larkreader.declare.link.line import LineSettings
+from larkreader.declare.run.pairing import Pairing
+from larkreader.decode.columns.frame_columns import Frames
+from larkreader.decode.timeline import Timeline, What
+
+from .distribution import figures_of, histogram_of
+from .statistics import UNTRUSTED
+
+Places = npt.NDArray[np.int64]
+Seconds = npt.NDArray[np.float64]
+
+STOP_JUDGED = 0.5  # bit times into the first stop bit, after which the receiver has the character
+ROUNDING_S = 1e-9  # of times
+PATIENCE = 2.0  # times the longest good reply after which, without a declared limit, a request counts as unanswered
+PATIENCE_CHARACTERS = 4.0  # character times in addition, for latencies of almost nothing
+PARTS = ("request", "answer", "reply", "pause", "cycle")
+
+
+class PairState(IntEnum):
+    """What became of a request."""
+
+    ANSWERED = 0
+    """A good reply came, in time if a time is declared."""
+    LATE = 1
+    """A good reply came, later than declared."""
+    DAMAGED_REPLY = 2
+    """Something came in the reply's place, but damaged."""
+    UNANSWERED = 3
+    """Nothing that answers it came."""
+    OPEN = 4
+    """The capture ends before that can be told."""
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Pairs(Columns):
+    """The requests of one pairing, in order of time; all columns have shape (n_requests,).
+
+    Parameters
+    ----------
+    request : ndarray of int64
+        Its row of the timeline.
+    reply : ndarray of int64
+        The row of what answers it, or came damaged instead; -1 without any.
+    latency_s : ndarray of float64
+        From the end of its last stop bit to the beginning of the reply, in seconds; NaN without any. A reply may begin
+        while the last of the request's stop bits still lasts, which is less than 0.
+    state : ndarray of uint8
+        What became of it, as `PairState`.
+    again : ndarray of int64
+        Row of the request that it repeats, which has the same content and had no good reply yet; -1 for a new one.
+    pairing : Pairing
+        What was declared.
+    timeline : Timeline
+        The rows that are meant.
+    unasked : ndarray of int64, shape (n_unasked,)
+        Rows of good replies that answer nothing.
+    end_s : float
+        When the capture ends, in seconds.
+    is_learned : bool
+        Whether no time limit is declared, so that the longest reply says how long to wait for one.
+    """
+
+    COLUMNS = ("request", "reply", "latency_s", "state", "again")
+
+    request: Places
+    reply: Places
+    latency_s: Seconds
+    state: npt.NDArray[np.uint8]
+    again: Places
+    pairing: Pairing
+    timeline: Timeline
+    unasked: Places = field(default_factory=lambda: np.empty(0, np.int64))
+    end_s: float = np.nan
+    is_learned: bool = False
+
+    def __post_init__(self) -> None:
+        self.check_lengths()
+
+    def count(self, state: PairState) -> int:
+        """Return to how many requests that happened."""
+        return int(np.count_nonzero(self.state == state))
+
+    @property
+    def answered(self) -> npt.NDArray[np.bool_]:
+        """Whether each request got a good reply, late or not; bool, shape (n_requests,)."""
+        return self.state <= PairState.LATE
+
+    @property
+    def count_open(self) -> int:
+        """How many requests the end of the capture leaves open."""
+        return self.count(PairState.OPEN)
+
+    @property
+    def has_no_limit(self) -> bool:
+        """Whether nothing shows how long to wait, as there is no declared limit and no reply to learn it from."""
+        return self.pairing.within_s is None and self.pairing.gone_after_s is None and not self.is_learned
+
+    @property
+    def longest_s(self) -> float | None:
+        """How long the longest good reply took, in seconds; None without any."""
+        return float(self.latencies_s.max()) if self.answered.any() else None
+
+    @property
+    def latencies_s(self) -> Seconds:
+        """How long good replies took, in seconds, in order of their requests."""
+        return self.latency_s[self.answered]
+
+    def histogram(self) -> list[tuple[float, float, int]]:
+        """Return how many replies took from one time to another, in seconds: at most twelve stretches of one length."""
+        return histogram_of(self.latencies_s)
+
+    def parts(self, *, begin_s: float = -np.inf, end_s: float = np.inf) -> dict[str, Seconds]:
+        """Return what the time from one request to the next went into, in seconds; NaN where a part is not known.
+
+        Parameters
+        ----------
+        begin_s, end_s : float
+            Only requests that begin from one time on, and before the other.
+
+        Returns
+        -------
+        dict of str to ndarray of float64, shape (n_requests,)
+            ``request`` and ``reply``: how long each was on the wire; ``answer``: from the end of the request to the
+            beginning of the reply; ``pause``: from the end of the reply to the next request; ``cycle``: all of it.
+        """
+        begins, ends = self.timeline.begin_s, self.timeline.end_s
+        nothing = np.full(len(self), np.nan)
+        reply = np.where(self.answered, self.reply, 0)
+        following = np.append(begins[self.request][1:], np.nan) if len(self) else nothing
+        known = self.answered if len(self.timeline) else np.zeros(0, np.bool_)
+        if self.timeline.in_groups:  # when a message ended is not known
+            ends = np.full(len(ends), np.nan)
+        told = {
+            "request": ends[self.request] - begins[self.request],
+            "answer": np.where(known, self.latency_s, np.nan),
+            "reply": np.where(known, ends[reply] - begins[reply], np.nan) if len(self) else nothing,
+            "pause": np.where(known, following - self.timeline.end_s[reply], np.nan) if len(self) else nothing,
+            "cycle": following - begins[self.request],
+        }
+        wanted = (begins[self.request] >= begin_s) & (begins[self.request] < end_s)
+        return {name: column[wanted] for name, column in told.items()}
+
+    def to_dict(self) -> dict[str, Any]:
+        """Return counts and times as JSON has them."""
+        counts = {state.name.lower().replace("_", "-"): self.count(state) for state in PairState}
+        return {
+            "requests": len(self),
+            **counts,
+            "repeated": int(np.count_nonzero(self.again >= 0)),
+            "unasked": len(self.unasked),
+            "latency": {
+                **figures_of(self.latencies_s),
+                "histogram": [{"from_s": low, "to_s": high, "count": count} for low, high, count in self.histogram()],
+            },
+            "parts": {name: figures_of(column) for name, column in self.parts().items()},
+        }
+
+    def about(self) -> str:
+        """Name the pairing."""
+        return f'"{self.pairing.key}"'
+
+    def shown(self) -> dict[str, npt.NDArray[Any]]:
+        """Return what a repr shows of the first rows."""
+        head = self[slice(SHOWN_ROWS)]
+        states = np.array([state.name.lower() for state in PairState])
+        return {"begin_s": self.timeline.begin_s[head.request], "latency_s": head.latency_s,
+                "state": states[head.state]}  # fmt: skip
+
+
+def find_pairs(
+    pairing: Pairing,
+    timeline: Timeline,
+    frames: Mapping[str, Frames],
+    characters: Mapping[str, Characters],
+    lines: Mapping[str, LineSettings],
+    end_s: float | None = None,
+) -> Pairs:
+    """Find what answers each request.
+
+    Parameters
+    ----------
+    pairing : Pairing
+        Which messages answer which.
+    timeline : Timeline
+        The messages of all wires.
+    frames : mapping of str to Frames
+        By layout, those of the timeline.
+    characters : mapping of str to Characters
+        By wire, those of the timeline.
+    lines : mapping of str to LineSettings
+        By wire.
+    end_s : float, optional
+        When the capture ends, in seconds; with its last message unless said.
+
+    Returns
+    -------
+    Pairs
+    """
+    request = np.flatnonzero(timeline.is_of(pairing.request))
+    reply = np.flatnonzero(timeline.is_of(pairing.reply))
+    good = reply[(timeline.faults[reply] & UNTRUSTED) == 0]
+    ready_s = _ready(timeline, request, lines)
+    asked, answers = _keys(pairing, timeline, frames, request, good)
+    found = _last_before(ready_s, asked, timeline.begin_s[good], answers)
+    ends_s = np.append(timeline.end_s[request], np.nan)  # the last one is of those that have no request
+    latency_s = timeline.begin_s[good] - ends_s[found]
+    if pairing.gone_after_s is not None:
+        found[latency_s > pairing.gone_after_s] = -1
+    asking, first = np.unique(found, return_index=True)
+    asking, first = asking[asking >= 0], first[asking >= 0]
+    answered = np.full(len(request), -1)
+    answered[asking] = good[first]
+    took_s = np.full(len(request), np.nan)
+    took_s[asking] = latency_s[first]
+    state = np.where(answered >= 0, PairState.ANSWERED, PairState.UNANSWERED).astype(np.uint8)
+    if pairing.within_s is not None:
+        state[(answered >= 0) & (took_s > pairing.within_s + ROUNDING_S)] = PairState.LATE
+    answered_well = state <= PairState.LATE
+    wires = _wires_of(pairing, timeline, frames)
+    _find_damaged(pairing, timeline, request, ready_s, reply, wires, answered, took_s, state)
+    last_s = (float(timeline.end_s.max()) if len(timeline) else 0.0) if end_s is None else end_s
+    limit_s, is_learned = _limit(pairing, took_s[answered_well], lines)
+    _leave_open(pairing, timeline, request, asked, state, last_s, limit_s)
+    used = np.zeros(len(good), np.bool_)
+    used[first] = True
+    begun = timeline.begin_s[good] >= ready_s[0] if len(ready_s) else used
+    again = _repeats(timeline, frames, characters, request, answered, state)
+    unasked = good[~used & begun]
+    return Pairs(request, answered, took_s, state, again, pairing, timeline, unasked, last_s, is_learned)
+
+
+def _limit(pairing: Pairing, took_s: Seconds, lines: Mapping[str, LineSettings]) -> tuple[float, bool]:
+    """Return how long to wait for a reply, in seconds, and whether that was learned from the replies that came.
+
+    Without a declared limit it is `PATIENCE` times the longest good reply and a few character times.
+    """
+    limit_s = pairing.within_s if pairing.gone_after_s is None else pairing.gone_after_s
+    if limit_s is not None:
+        return limit_s, False
+    if not len(took_s):
+        return np.inf, False
+    slack_s = PATIENCE_CHARACTERS * max(line.character_time_s for line in lines.values())
+    return PATIENCE * max(float(took_s.max()), 0.0) + slack_s, True
+
+
+def _ready(timeline: Timeline, rows: Places, lines: Mapping[str, LineSettings]) -> Seconds:
+    """Return from when on a receiver can answer each row."""
+    judged = [(lines[wire].stop_bits - STOP_JUDGED) * lines[wire].bit_time_s for wire in timeline.wires]
+    slack = np.array([*judged, 0.0])[timeline.wire[rows]]
+    lasting = timeline.end_s[rows] - timeline.begin_s[rows]  # what came in a group lasts no time
+    ready_s: Seconds = timeline.end_s[rows] - np.minimum(slack, lasting) - ROUNDING_S
+    return ready_s
+
+
+def _keys(
+    pairing: Pairing, timeline: Timeline, frames: Mapping[str, Frames], request: Places, reply: Places
+) -> tuple[Places, Places]:
+    """Return numbers of what requests and replies hold in the fields to match; all are 0 without any."""
+    asked, answers = np.zeros(len(request), np.int64), np.zeros(len(reply), np.int64)
+    for one, other in pairing.match.items():
+        both = np.concatenate([_raw(timeline, frames, request, one), _raw(timeline, frames, reply, other)])
+        joined = np.stack([np.concatenate([asked, answers]), np.unique(both, return_inverse=True)[1].reshape(-1)])
+        numbers = np.unique(joined, axis=1, return_inverse=True)[1].reshape(-1)
+        asked, answers = numbers[: len(request)], numbers[len(request) :]
+    return asked, answers
+
+
+def _raw(timeline: Timeline, frames: Mapping[str, Frames], rows: Places, name: str) -> npt.NDArray[Any]:
+    """Return what a field holds in rows that are frames of several layouts: as texts, whatever its type."""
+    texts = np.full(len(rows), "", dtype=object)
+    for place, layout in enumerate(timeline.layouts):
+        own = np.flatnonzero(timeline.layout[rows] == place)
+        if len(own):
+            raw = frames[layout][timeline.row[rows[own]]].raw(name)
+            if isinstance(raw, Ragged) or raw.ndim > 1:
+                texts[own] = [str(one.tolist()) for one in raw]
+            else:
+                texts[own] = (raw.astype(np.uint8) if raw.dtype.kind == "b" else raw).astype(str)
+    return texts.astype(str)
+
+
+def _last_before(ready_s: Seconds, asked: Places, begins_s: Seconds, answers: Places) -> Places:
+    """Return for each reply the last request that was ready before it and has the same number; -1 without any."""
+    key = np.concatenate([asked, answers])
+    is_reply = np.repeat([False, True], [len(asked), len(answers)])
+    order = np.lexsort((is_reply, np.concatenate([ready_s, begins_s]), key))
+    place = np.where(is_reply[order], -1, np.arange(len(order)))
+    last = np.maximum.accumulate(place) if len(place) else place
+    fits = (last >= 0) & (key[order][last] == key[order]) if len(place) else np.zeros(0, np.bool_)
+    found = np.full(len(order), -1)
+    found[order] = np.where(fits, order[last], -1) if len(place) else -1
+    return found[len(asked) :]
+
+
+def _wires_of(pairing: Pairing, timeline: Timeline, frames: Mapping[str, Frames]) -> list[int]:
+    """Return on which wires replies come, as places in those of the timeline."""
+    named = [(frames[name].layout.wire or timeline.wires[0]) if name in frames else name for name in pairing.reply]
+    return [timeline.wires.index(wire) for wire in named if wire in timeline.wires]
+
+
+def _find_damaged(
+    pairing: Pairing,
+    timeline: Timeline,
+    request: Places,
+    ready_s: Seconds,
+    reply: Places,
+    wires: list[int],
+    answered: Places,
+    took_s: Seconds,
+    state: npt.NDArray[np.uint8],
+) -> None:
+    """Find what came damaged in the place of a reply, before the next request."""
+    damaged = np.zeros(len(timeline), np.bool_)
+    damaged[reply] = (timeline.faults[reply] & UNTRUSTED) != 0
+    damaged |= (timeline.what == What.SKIPPED) & np.isin(timeline.wire, wires)
+    rows = np.flatnonzero(damaged)
+    if not len(rows) or not len(request):
+        return
+    begins = timeline.begin_s[rows]
+    at = np.searchsorted(begins, ready_s)
+    until = np.append(timeline.begin_s[request][1:], np.inf)
+    if pairing.gone_after_s is not None:
+        until = np.minimum(until, timeline.end_s[request] + pairing.gone_after_s)
+    came = (state == PairState.UNANSWERED) & (np.append(begins, np.inf)[at] < until)
+    answered[came] = rows[at[came]]
+    took_s[came] = begins[at[came]] - timeline.end_s[request][came]
+    state[came] = PairState.DAMAGED_REPLY
+
+
+def _leave_open(
+    pairing: Pairing,
+    timeline: Timeline,
+    request: Places,
+    asked: Places,
+    state: npt.NDArray[np.uint8],
+    last_s: float,
+    limit_s: float,
+) -> None:
+    """Leave those open for whose reply the capture ends too early, and that no later request took the place of."""
+    if not len(request):
+        return
+    early = last_s - timeline.end_s[request] < limit_s
+    newest = np.zeros(len(request), np.bool_)
+    newest[len(request) - 1 - np.unique(asked[::-1], return_index=True)[1]] = True
+    if not pairing.match:
+        newest[:-1] = False
+    state[early & newest & (state == PairState.UNANSWERED)] = PairState.OPEN
+
+
+def _repeats(
+    timeline: Timeline,
+    frames: Mapping[str, Frames],
+    characters: Mapping[str, Characters],
+    request: Places,
+    answered: Places,
+    state: npt.NDArray[np.uint8],
+) -> Places:
+    """Return which request each one repeats: the one before it, if that has the same content and no good reply yet."""
+    again = np.full(len(request), -1)
+    if len(request) < 2:
+        return again
+    failed = (state[:-1] == PairState.UNANSWERED) | (state[:-1] == PairState.DAMAGED_REPLY)
+    failed |= (answered[:-1] >= 0) & (timeline.begin_s[answered[:-1]] > timeline.begin_s[request[1:]])
+    for place in np.flatnonzero(failed).tolist():  # few requests fail
+        one, other = (_content(timeline, frames, characters, int(row)) for row in request[place : place + 2])
+        again[place + 1] = place if one == other else -1
+    return again
+
+
+def _content(timeline: Timeline, frames: Mapping[str, Frames], characters: Mapping[str, Characters], row: int) -> bytes:
+    """Return what a row holds, with counters and checksums taken out."""
+    if timeline.what[row] == What.FRAME:
+        return _without_counters(frames[timeline.layouts[timeline.layout[row]]], int(timeline.row[row]))
+    begin, length = int(timeline.offset[row]), int(timeline.length[row])
+    return characters[timeline.wires[timeline.wire[row]]].value[begin : begin + length].tobytes()
+
+
+def _without_counters(frames: Frames, row: int) -> bytes:
+    """Return a frame with its counters and its checksum as zeros."""
+    data = frames.data[row].tobytes()
+    if frames.layout.pattern is not None:
+        return data
+    counting = [
+        slot
+        for slot in frames.layout.shape_of(data).slot.values()
+        if slot.kind == "checksum" or (slot.field is not None and slot.field.counter)
+    ]
+    left = bytearray(data)
+    for slot in counting:
+        begin, end = slot.first_bit // 8, -(-slot.end_bit // 8)
+        left[begin:end] = bytes(end - begin)
+    return frames.layout.key.encode() + bytes(left)

@@ -1,0 +1,232 @@
+"""What the frames of a layout hold altogether, field by field, and how regularly they come."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import asdict, dataclass, field
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+from larkreader.capture.characters import Characters
+from larkreader.declare.frame.layout import FrameLayout
+from larkreader.decode.columns.frame_columns import FrameFault, Frames
+from larkreader.decode.columns.ragged_columns import every_item
+from larkreader.judge.findings.finding import NOWHERE, Finding, Places, frame_subject, make_finding
+from larkreader.shown import Shown
+
+UNTRUSTED = FrameFault.CHECKSUM_MISMATCH | FrameFault.UNKNOWN_VALUE | FrameFault.CHARACTER_FAULT
+SOON = 0.6  # declared periods up to which a frame makes up for a late one before it
+ON_TIME = 0.25  # declared periods by which a frame may be off where frames that are missing are counted
+LATE = 1.5  # declared periods from which on a frame is late, and another one was due
+
+
+@dataclass(frozen=True)
+class FieldStatistics:
+    """What one field held; items of an array together.
+
+    Parameters
+    ----------
+    count : int
+        How many values there are: of good frames, without substitutes and values that mean that there is none.
+    least, most, mean : float or None
+        Of those; None without any, and for a field with names and for text.
+    names : mapping of str to int
+        How often each name occurred, the most frequent first.
+    unit : str
+        Of the values.
+    """
+
+    count: int
+    least: float | None = None
+    most: float | None = None
+    mean: float | None = None
+    names: Mapping[str, int] = field(default_factory=dict)
+    unit: str = ""
+
+
+@dataclass(frozen=True, repr=False)
+class FrameStatistics(Shown):
+    """What the frames of a layout hold altogether, and how regularly they come.
+
+    Parameters
+    ----------
+    count, trusted : int
+        How many frames there are, and of how many the values can be trusted: checksum, fixed values and characters are
+        right.
+    rate : float or None
+        Frames a second, over the whole; None where the source has no times, as all that follow.
+    period_s, least_s, most_s : float or None
+        From one frame to the next: median, least and most.
+    jitter_s : float or None
+        Standard deviation of that, judged by the middle half.
+    late, missing : int
+        Against a declared period: how often a frame came more than half of one late, and how many were due meanwhile.
+    fields : mapping of str to FieldStatistics
+        By name; without checksums, counters, bytes, and fields that have one value.
+    """
+
+    count: int
+    trusted: int
+    rate: float | None
+    period_s: float | None
+    least_s: float | None
+    most_s: float | None
+    jitter_s: float | None
+    late: int
+    missing: int
+    fields: Mapping[str, FieldStatistics]
+
+    def __repr__(self) -> str:
+        rate = "" if self.rate is None else f", {self.rate:.4g} a second"
+        names = ", ".join(self.fields)
+        return f"<FrameStatistics: {self.count} frames, {self.trusted} of them good{rate}; fields {names}>"
+
+    def to_dict(self) -> dict[str, Any]:
+        """Return the statistics as JSON has them."""
+        return asdict(self)
+
+
+def frame_statistics(frames: Frames) -> FrameStatistics:
+    """Sum up the frames of a layout.
+
+    Parameters
+    ----------
+    frames : Frames
+        As `read_frames` or a reading gives them.
+
+    Returns
+    -------
+    FrameStatistics
+    """
+    good = frames[(frames.faults & UNTRUSTED) == 0]
+    apart = _apart(frames)
+    rate = period = least = most = jitter = None
+    if len(apart):
+        span = float(apart.sum())
+        rate = len(apart) / span if span > 0 else None
+        low, middle, high = np.percentile(apart, [25, 50, 75]).tolist()
+        period, least, most, jitter = middle, float(apart.min()), float(apart.max()), (high - low) / 1.349
+    declared_s = frames.layout.period
+    late = np.flatnonzero(apart >= LATE * declared_s) if declared_s is not None else np.empty(0, dtype=np.int64)
+    return FrameStatistics(
+        count=len(frames),
+        trusted=len(good),
+        rate=rate,
+        period_s=period,
+        least_s=least,
+        most_s=most,
+        jitter_s=jitter,
+        late=len(late),
+        missing=0 if declared_s is None else int(_missing(apart, late, declared_s).sum()),
+        fields={name: _field(good, name) for name in _told(frames.layout)},
+    )
+
+
+def judge_period(
+    wire: str, characters: Characters, frames: Frames, span_s: tuple[float, float] | None = None
+) -> Iterator[Finding]:
+    """Yield where frames with a declared period come late, or not at all.
+
+    Parameters
+    ----------
+    wire : str
+        Where they travel.
+    characters : Characters
+        Its characters.
+    frames : Frames
+        Those of one layout.
+    span_s : tuple of float, optional
+        From when to when the wire was captured, in seconds; as long as its characters last unless given.
+    """
+    period_s = frames.layout.period
+    if period_s is None or not characters.has_times:
+        return
+    subject = frame_subject(frames.layout.key, wire)
+    begin_s, end_s = span_s or (float(characters.begin_s[0]), float(np.nanmax(characters.end_s)))
+    if not len(frames):
+        if end_s - begin_s >= LATE * period_s:
+            yield make_finding("silent-layout", subject, period_s=period_s, span_s=end_s - begin_s)
+        return
+    apart = np.append(_apart(frames), end_s - frames.begin_s[-1])
+    late = np.flatnonzero(apart >= LATE * period_s)
+    late = late[(late < len(apart) - 1) | (apart[late] >= LATE * period_s + frames_last_s(frames, characters))]
+    if not len(late):
+        return
+    is_last = late == len(frames) - 1
+    due_at_end = int(np.ceil(apart[-1] / period_s - ON_TIME)) - 1  # that frame may yet come, but is late
+    missing = int(_missing(apart[:-1], late[~is_last], period_s).sum()) + (due_at_end if is_last.any() else 0)
+    rows = np.minimum(late + 1, len(frames) - 1)
+    offsets = np.where(is_last, NOWHERE, frames.offset[rows])
+    times = np.where(is_last, end_s, frames.begin_s[rows])
+    yield make_finding(
+        "late-frame",
+        subject,
+        Places.at(offsets, times, rows),
+        total=len(frames),
+        period_s=period_s,
+        longest_s=float(apart.max()),
+        missing=missing or None,
+    )
+
+
+def frames_last_s(frames: Frames, characters: Characters) -> float:
+    """Return how long the last frame lasts, in seconds: a frame that is due then may be cut off by the capture."""
+    last = int(frames.offset[-1] + frames.length[-1]) - 1
+    return float(characters.end_s[last] - characters.begin_s[int(frames.offset[-1])])
+
+
+def _apart(frames: Frames) -> npt.NDArray[np.float64]:
+    """Return how long after its predecessor each frame began; nothing without times."""
+    known = frames.begin_s[np.isfinite(frames.begin_s)]
+    return np.diff(known)
+
+
+def _missing(apart: npt.NDArray[np.float64], late: npt.NDArray[np.int64], period_s: float) -> npt.NDArray[np.int64]:
+    """Return how many frames did not come in each gap that is too long.
+
+    A frame that came late, and after which the next ones come in time, leaves a long gap and short ones behind it;
+    together they are as long as they should be, and nothing is missing. Where that leaves it between two numbers, the
+    frame behind the gap was out of step, and the next gap decides.
+    """
+    behind = np.append(0.0, np.cumsum(apart / period_s - 1))
+    usual = np.append(np.flatnonzero(apart >= SOON * period_s), len(apart))
+    end = usual[np.searchsorted(usual, late + 1)]
+    more = behind[end] - behind[late]
+    further = np.minimum(end + 1, len(apart))
+    after = behind[further] - behind[late]
+    is_unclear = (np.abs(more - np.rint(more)) > ON_TIME) & (np.abs(after - np.rint(after)) <= ON_TIME)
+    is_unclear &= np.append(apart, 0.0)[end] < LATE * period_s
+    more = np.where(is_unclear, after, more)
+    missing: npt.NDArray[np.int64] = np.maximum(np.floor(more + ON_TIME), 0).astype(np.int64)
+    return missing
+
+
+def _told(layout: FrameLayout) -> list[str]:
+    """Name the fields of which something can be told."""
+    return [
+        name
+        for name, slot in layout.slot.items()
+        if slot.kind not in ("checksum", "bytes")
+        and slot.field is not None
+        and slot.field.equals is None
+        and not slot.field.counter
+    ]
+
+
+def _field(good: Frames, name: str) -> FieldStatistics:
+    slot = good.layout.slot[name]
+    assert slot.field is not None
+    some = good[~good.substituted(name)]
+    if slot.field.names or slot.kind in ("text", "word"):
+        column = some.labels(name) if slot.field.names else some[name]
+        texts, counts = np.unique(every_item(column), return_counts=True)
+        often = sorted(zip(texts.tolist(), counts.tolist(), strict=True), key=lambda one: -one[1])
+        return FieldStatistics(int(counts.sum()), names=dict(often))
+    values = every_item(some[name]).astype(np.float64)
+    values = values[np.isfinite(values)]
+    if not len(values):
+        return FieldStatistics(0, unit=slot.field.unit)
+    least, most, mean = float(values.min()), float(values.max()), float(values.mean())
+    return FieldStatistics(len(values), least, most, mean, unit=slot.field.unit)

@@ -1,0 +1,107 @@
+"""Whether characters that count up are all there.
+
+A device that sends 0, 1, 2, ... shows by itself what was lost on the way: where the next value is not one more, the
+difference says how many are missing, up to a multiple of the pattern's length. A value that is wrong alone, between two
+that go on as they should, was changed and not lost.
+
+Not every wire that counts up carries such a pattern. An alphabet or a ramp that repeats goes back to where it began; so
+a jump back is a loss only where the pattern was seen to pass its highest value, and a jump that occurs again and again
+between the same two values is none.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import numpy as np
+import numpy.typing as npt
+
+from larkreader.capture.characters import Characters, Fault
+from larkreader.judge.findings.finding import Finding, Places, make_finding
+
+from .sequence import ON_THE_LINE, behind_the_line, where_it_was
+
+FEWEST = 64  # characters by which a counting pattern is known
+SURE = 0.9  # of the steps that are one up
+FEWEST_ALIKE = 2  # jumps between the same two values, from which on they belong to the pattern
+OFTEN = 4  # the same where the pattern was seen to pass its highest value
+
+Rows = npt.NDArray[np.int64]
+
+
+def judge_counting(wire: str, characters: Characters, data_bits: int) -> Iterator[Finding]:
+    """Yield where characters of a counting pattern are missing.
+
+    Parameters
+    ----------
+    wire : str
+        Where they were seen.
+    characters : Characters
+        All of them; nothing is yielded unless nine tenths of them count up, and no ramp or alphabet explains the jumps.
+    data_bits : int
+        Of the line; the pattern begins again after the highest value.
+
+    Yields
+    ------
+    Finding
+    """
+    cycle = 1 << min(data_bits, 8)
+    value = characters.value.astype(np.int64)
+    if len(value) < FEWEST:
+        return
+    steps = (value[1:] - value[:-1]) % cycle
+    if np.count_nonzero(steps == 1) < SURE * len(steps):
+        return
+    jumps = np.flatnonzero(steps != 1)
+    jumps = jumps[~_are_changed(jumps, steps, cycle)]
+    is_lost = steps[jumps] != 0
+    lost = jumps[is_lost] + 1
+    lost = lost[~_belong_to_the_pattern(value, steps, lost)]
+    missing = (steps[lost - 1] - 1) % cycle
+    near = np.minimum(lost + 1, len(value) - 1)
+    faults = characters.faults[lost - 1] | characters.faults[lost] | characters.faults[near]
+    is_marked = (characters.faults[lost] & Fault.OVERRUN) != 0  # which is a finding by itself
+    line = ~is_marked & ((faults & ON_THE_LINE) != 0)
+    behind = "overrun" if behind_the_line(characters) == "hardware" else "overflow"
+    for chosen, kind in ((line, "counter-gap"), (~line & ~is_marked, behind)):
+        if not chosen.any():
+            continue
+        yield make_finding(
+            kind,
+            wire,
+            Places.on(characters, lost[chosen]),
+            certainty="proven" if characters.has_line else "likely",
+            counting=True,
+            missing=int(missing[chosen].sum()),
+            first_missing=int(missing[chosen][0]),
+            cycle=cycle,
+            **(where_it_was(characters) if kind == "overflow" else {}),
+        )
+    doubled = jumps[~is_lost] + 1
+    if len(doubled):
+        yield make_finding("counter-repeat", wire, Places.on(characters, doubled), counting=True)
+
+
+def _are_changed(jumps: Rows, steps: Rows, cycle: int) -> npt.NDArray[np.bool_]:
+    """Tell which jumps lead to or from one wrong value: both steps beside it add up to two."""
+    changed = np.zeros(len(jumps), np.bool_)
+    pairs = np.flatnonzero(np.diff(jumps) == 1)
+    pairs = pairs[(steps[jumps[pairs]] + steps[jumps[pairs] + 1]) % cycle == 2 % cycle]
+    changed[pairs] = changed[pairs + 1] = True
+    # of the first and the last value nobody can tell
+    either: npt.NDArray[np.bool_] = changed | (jumps == 0) | (jumps == len(steps) - 1)
+    return either
+
+
+def _belong_to_the_pattern(value: Rows, steps: Rows, lost: Rows) -> npt.NDArray[np.bool_]:
+    """Tell which jumps are no losses but the pattern: of an alphabet, a ramp, or a cycle other than all values.
+
+    A jump back proves nothing unless the pattern was seen to pass its highest value; nor does one that occurs again and
+    again between the same two values.
+    """
+    sources, targets = value[lost - 1], value[lost]
+    passes_highest = bool(((value[1:] == 0) & (steps == 1)).any())
+    _, which, often = np.unique(sources * 0x10000 + targets, return_inverse=True, return_counts=True)
+    again = often[which.reshape(-1)]
+    alike: npt.NDArray[np.bool_] = again >= (OFTEN if passes_highest else FEWEST_ALIKE)
+    return alike | ((targets <= sources) & (not passes_highest))

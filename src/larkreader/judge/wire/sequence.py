@@ -1,0 +1,437 @@
+"""Whether frames of a sequence are missing, and how much of that is proven.
+
+Two trusted frames in a row, A and B, say by their counters how many frames were sent between them. Each of those takes
+at least as many bytes as the shortest frame of the layout, and at most as many as the longest; so between A and B there
+were at least and at most so many bytes. Some arrived: of damaged frames, and of stretches that are no frame. The
+difference is an interval of how many bytes are missing, and only an interval above zero proves that any are. Where
+all frames have one length the interval is a point.
+
+A frame is trusted if its checksum is right. Without a checksum it must also agree with a neighbour: a counter that fits
+neither of two neighbours that fit each other was changed, and nothing is missing; a single frame at the beginning or
+the end leaves open which of both it was.
+
+Where bytes are missing, the cause is the line only if it shows a fault there, or a gap within the rest of a frame as
+long as the missing bytes take; the hardware, if the receiver reported an overrun; else a buffer.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Collection, Iterator, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+
+from larkreader.capture.characters import Characters, Fault
+from larkreader.capture.ragged import Ragged
+from larkreader.declare.frame.boundary import BreakBoundary, CobsBoundary, EscapeBoundary, HdlcBoundary, SlipBoundary
+from larkreader.declare.frame.fields import Slot
+from larkreader.declare.frame.layout import FrameLayout
+from larkreader.decode.check.verify import counter_steps
+from larkreader.decode.columns.frame_columns import FrameFault, Frames, Skip
+from larkreader.decode.cut.content import judge_contents
+from larkreader.decode.cut.frames import read_layouts
+from larkreader.judge.findings.finding import Certainty, Finding, Places, frame_subject, make_finding
+
+Offsets = npt.NDArray[np.int64]
+Mask = npt.NDArray[np.bool_]
+FindCause = Callable[[Offsets, Offsets], Finding | None]
+
+UNTRUSTED = FrameFault.CHECKSUM_MISMATCH | FrameFault.UNKNOWN_VALUE
+ON_THE_LINE = Fault.PARITY | Fault.FRAMING | Fault.BREAK | Fault.NOISE | Fault.UNKNOWN_LEVEL
+HOLE_FIT = 0.6  # characters within which the length of a gap must be that of the missing bytes
+FEWEST_RESTART_BITS = 4  # of a counter; a narrower one stands at 0 too often to show a restart
+FEWEST_RESTART_STEPS = 8  # of a counter that jumps to 0; so many frames seldom go missing just before its turn
+FEWEST_SUPPORTED = 0.5  # of the frames without a checksum that must agree with a neighbour, for any to be trusted
+
+
+@dataclass(frozen=True)
+class Losses:
+    """What the counters of the frames of one layout show.
+
+    Parameters
+    ----------
+    layout : str
+        The frames' layout.
+    count : int
+        How many frames there are.
+    begin, end : ndarray of int64, shape (n_places,)
+        Where bytes are proven to be missing: offsets behind the trusted frame before, and of the one after.
+    frames : ndarray of int64, shape (n_places,)
+        How many frames are missing or incomplete there.
+    at_least, at_most : ndarray of int64, shape (n_places,)
+        How many bytes are missing.
+    joined : ndarray of int64, shape (n_places,)
+        How many frames with a wrong checksum lie there that are the rest of two.
+    cause : ndarray of str, shape (n_places,)
+        ``"line"``, ``"hardware"`` or ``"buffer"``.
+    whole : ndarray of bool, shape (n_places,)
+        Whether nothing is left of the missing frames.
+    repeats, restarts : ndarray of int64
+        Offsets of frames whose counter is that of the frame before, and of those at which it starts again at 0 from
+        the lower half of its range.
+    changed, expected, found : ndarray of int64
+        Offsets of frames whose counter fits neither neighbour; the counter that it should be, and the one it is.
+    jumps, before, after : ndarray of int64
+        Offsets of frames whose counter jumps without proof of a loss; the counter before, and there.
+    """
+
+    layout: str
+    count: int
+    begin: Offsets
+    end: Offsets
+    frames: Offsets
+    at_least: Offsets
+    at_most: Offsets
+    joined: Offsets
+    cause: npt.NDArray[np.str_]
+    whole: Mask
+    repeats: Offsets
+    restarts: Offsets
+    changed: Offsets
+    expected: Offsets
+    found: Offsets
+    jumps: Offsets
+    before: Offsets
+    after: Offsets
+
+    def by(self, cause: str) -> Mask:
+        """Tell which losses have a cause."""
+        chosen: Mask = self.cause == cause
+        return chosen
+
+
+def find_losses(every: list[Frames], characters: Characters, but: Collection[tuple[str, str]] = ()) -> list[Losses]:
+    """Find where bytes are missing between the frames of each layout that has a counter.
+
+    Parameters
+    ----------
+    every : list of Frames
+        The frames of all layouts of a wire.
+    characters : Characters
+        The characters of the wire, from which they were cut.
+    but : collection of tuple of str and str
+        Layouts and fields that are no counters of their own, such as one that a reply takes from its request.
+
+    Returns
+    -------
+    list of Losses
+        One for each layout with a counter.
+    """
+    return [
+        _losses_of(frames, frames.layout.counter, characters, [other for other in every if other is not frames])
+        for frames in every
+        if frames.layout.counter is not None and (frames.layout.key, frames.layout.counter.name) not in but
+    ]
+
+
+def lost_by_hardware(losses: list[Losses]) -> int:
+    """Return how many bytes are missing where the receiver's hardware reported an overrun."""
+    return sum(int(lost.at_least[lost.by("hardware")].sum()) for lost in losses)
+
+
+def explain_losses(wire: str, characters: Characters, layouts: Sequence[FrameLayout]) -> Iterator[Finding]:
+    """Yield where characters were lost, by the counters of frames: on the line, in the hardware, or in a buffer."""
+    if not layouts:
+        return
+    losses = find_losses(list(read_layouts(characters, layouts).values()), characters)
+    for lost in losses:
+        yield from (one for one in judge_losses(lost, characters, wire) if one.kind in ("counter-gap", "overflow"))
+    overruns = np.flatnonzero(characters.faults & Fault.OVERRUN)
+    if len(overruns):
+        missing = lost_by_hardware(losses) or None
+        yield make_finding("overrun", wire, Places.on(characters, overruns), missing=missing)
+
+
+def byte_bounds(frames: Frames) -> tuple[int, int]:
+    """Return how many bytes a frame takes on the wire at least and at most, with stuffing and delimiters."""
+    layout, boundary = frames.layout, frames.layout.boundary
+    pattern = layout.text_pattern
+    shortest, longest = layout.shortest if pattern is None else layout.shortest + pattern.shortest, layout.longest
+    if isinstance(boundary, BreakBoundary):
+        return shortest + 1, longest + 1
+    extra = len(layout.as_sent(b"A" * shortest)) - shortest
+    content = frames.data.length if isinstance(frames.data, Ragged) else np.full(len(frames), frames.data.shape[1])
+    extra = min(extra, int((frames.length - content).min(initial=extra)))  # packets may share a delimiter
+    if isinstance(boundary, (SlipBoundary, HdlcBoundary, EscapeBoundary)):
+        return shortest + extra, 2 * longest + 4
+    if isinstance(boundary, CobsBoundary):
+        return shortest + extra, longest + longest // 254 + 2
+    return shortest + extra, longest + extra
+
+
+def _losses_of(frames: Frames, counter: Slot, characters: Characters, others: list[Frames]) -> Losses:
+    untrusted = UNTRUSTED if frames.layout.checksum is not None else UNTRUSTED | FrameFault.CHARACTER_FAULT
+    good = frames[(frames.faults & untrusted) == 0]
+    values = good.raw(counter.name)
+    values = (values.data if isinstance(values, np.ma.MaskedArray) else values).astype(np.uint64)
+    cycle = min(counter.cycle, 1 << 48)
+    number = np.arange(len(good))
+    wrong = np.zeros(len(good), np.bool_)
+    open_end = np.empty(0, np.int64)
+    if frames.layout.checksum is None:
+        number, wrong, open_end = _agreeing(values, cycle)
+    held = values.astype(np.int64)
+    expected = (held[number[np.maximum(np.searchsorted(number, open_end) - 1, 0)]] if len(number) else open_end) % cycle
+    chain = good[number]
+    lost, begin, end, steps, least, most = _intervals(frames, chain, held[number], counter, others, number)
+    repeats, restarts, missing = lost
+    doubtful = np.zeros(len(missing), dtype=np.bool_)
+    for row, place in enumerate(missing.tolist()):
+        following = int(held[number[place]] + 1) % cycle
+        doubtful[row] = _holds_the_next(frames.layout, chain, place, counter, following)
+    in_doubt, missing = missing[doubtful], missing[~doubtful]
+    first, behind = begin[missing], end[missing]
+    joined = _joined(frames, first, behind, least[missing], most[missing])
+    cause, whole = _causes(frames, characters, first, behind, least[missing], most[missing])
+    places = np.flatnonzero(wrong)
+    before = number[np.maximum(np.searchsorted(number, places) - 1, 0)] if len(number) else places
+    return Losses(
+        layout=frames.layout.key,
+        count=len(frames),
+        begin=first,
+        end=behind,
+        frames=steps[missing] - 1,
+        at_least=least[missing],
+        at_most=most[missing],
+        joined=joined,
+        cause=cause,
+        whole=whole,
+        repeats=end[repeats],
+        restarts=end[restarts],
+        changed=good.offset[places],
+        expected=(held[before] + places - before) % cycle,
+        found=held[places],
+        jumps=np.concatenate([good.offset[open_end], chain.offset[in_doubt + 1]]),
+        before=np.concatenate([expected, held[number[in_doubt]]]),
+        after=np.concatenate([held[open_end], held[number[in_doubt + 1]]]),
+    )
+
+
+def _holds_the_next(layout: FrameLayout, chain: Frames, place: int, counter: Slot, wanted: int) -> bool:
+    """Tell whether the frame before a jump is two, joined by damage to what separates them.
+
+    Without a checksum such a frame passes for a good one if its length may vary. Then its end is a frame of its own,
+    with the fixed values of the layout and the counter that is missing.
+    """
+    if layout.checksum is not None or layout.is_fixed or layout.pattern is not None:
+        return False
+    data, marker = chain.data[place].tobytes(), layout.marker
+    for seam in range(layout.shortest, len(data)):
+        for width in sorted({max(len(marker) - 1, 0), len(marker), len(marker) + 1}):
+            tail = marker + data[seam + width :]
+            if len(tail) < layout.shortest or len(tail) > layout.longest:
+                continue
+            judged = judge_contents(np.frombuffer(tail, np.uint8), np.zeros(1, np.int64), np.array([len(tail)]), layout)
+            if judged.fits[0] and judged.genuine[0] and layout.peek(tail, counter.name) == [wanted]:
+                return True
+    return False
+
+
+def _agreeing(values: npt.NDArray[np.uint64], cycle: int) -> tuple[Offsets, Mask, Offsets]:
+    """Return which frames agree with a neighbour, which lie wrong between two of those, and where it stays open.
+
+    The last are frames at the beginning or the end that agree with no neighbour, of which it stays open whether their
+    counter was changed or frames are missing.
+    """
+    count, nothing = len(values), np.empty(0, np.int64)
+    steps = counter_steps(values, cycle)
+    follows = steps == 1
+    supported = np.append(follows, False) | np.append(False, follows)
+    if not supported.any():
+        return np.arange(min(count, 1)), np.zeros(count, np.bool_), np.flatnonzero(steps > 1) + 1
+    if np.count_nonzero(supported) < FEWEST_SUPPORTED * count:
+        return np.flatnonzero(supported), np.zeros(count, np.bool_), nothing
+    number = np.flatnonzero(supported)
+    apart = np.diff(number)
+    fits = counter_steps(values[number], cycle) == apart % cycle
+    between = np.flatnonzero(fits & (apart > 1))
+    wrong = np.zeros(count, np.bool_)
+    for place in between.tolist():  # few frames are changed
+        wrong[number[place] + 1 : number[place + 1]] = True
+    held = values.astype(np.int64)
+    before = np.maximum.accumulate(np.where(supported, np.arange(count), 0))
+    as_expected = (held[before] + np.arange(count) - before) % cycle == held % cycle
+    wrong &= ~as_expected
+    outside = np.concatenate([np.arange(number[0]), np.arange(number[-1] + 1, count)])
+    is_repeat = np.append(False, steps == 0)
+    return number, wrong, outside[~is_repeat[outside] & (outside > 0)]
+
+
+def _intervals(
+    frames: Frames, chain: Frames, values: Offsets, counter: Slot, others: list[Frames], number: Offsets
+) -> tuple[tuple[Offsets, Offsets, Offsets], Offsets, Offsets, Offsets, Offsets, Offsets]:
+    """Return where counters repeat, restart and miss something, and what is known of each pair of frames.
+
+    The latter is where the bytes between them lie, the step of their counters, and how many bytes are missing, at
+    least and at most.
+    """
+    shortest, longest = byte_bounds(frames)
+    usual = float(chain.length.mean()) if len(chain) else 1.0
+    cycle = min(counter.cycle, 1 << 48)
+    steps = counter_steps(values.astype(np.uint64), cycle)
+    begin, end = chain.offset[:-1] + chain.length[:-1], chain.offset[1:]
+    fill = frames.skipped[frames.skipped.reason == Skip.FILL]
+    there = end - begin - _between(fill.offset, fill.length, begin, end)
+    most_there = there - _taken_by(others, begin, end, only_good=True)
+    least_there = there - _taken_by(others, begin, end, only_good=False)
+    restarts = (values[1:] == 0) & (steps > min(cycle // 2, FEWEST_RESTART_STEPS))
+    restarts &= (counter.bits >= FEWEST_RESTART_BITS) & (most_there < min(usual, shortest))
+    steps = np.where(restarts, 1, steps)
+    steps = steps + cycle * np.maximum(np.rint((most_there / usual + 1 - steps) / cycle), 0).astype(np.int64)
+    least = (steps - 1) * shortest - most_there
+    most = (steps - 1) * longest - least_there
+    repeats = (steps == 0) & (np.diff(number) == 1)
+    missing = np.flatnonzero((least > 0) & ~restarts & (steps > 1))
+    return (np.flatnonzero(repeats), np.flatnonzero(restarts), missing), begin, end, steps, least, most
+
+
+def _joined(frames: Frames, begin: Offsets, end: Offsets, least: Offsets, most: Offsets) -> Offsets:
+    """Return how many damaged frames at each place are the rest of two, of which a loss took the middle.
+
+    Of frames of one length a single damaged frame beside a loss is that: one event explains both. Where there are
+    more, or lengths vary, a damaged frame is a damaged frame.
+    """
+    damaged = frames.offset[(frames.faults & FrameFault.CHECKSUM_MISMATCH) != 0]
+    between = np.searchsorted(damaged, end) - np.searchsorted(damaged, begin)
+    return np.where((least == most) & (between == 1), between, 0)
+
+
+def _causes(
+    frames: Frames, characters: Characters, begin: Offsets, end: Offsets, least: Offsets, most: Offsets
+) -> tuple[npt.NDArray[np.str_], Mask]:
+    """Return who lost the bytes at each place, and whether nothing is left of their frames."""
+    flags = characters.faults & ON_THE_LINE
+    if isinstance(frames.layout.boundary, BreakBoundary):
+        flags &= ~np.uint8(Fault.BREAK)  # they begin frames, as declared
+    behind = end + 1
+    damaged = _count_between(np.flatnonzero(flags), begin, behind)
+    damaged += _count_between(np.searchsorted(characters.begin_s, characters.false_starts_s), begin, behind)
+    damaged += _has_hole(frames, characters, begin, end, least, most)
+    overrun = _count_between(np.flatnonzero(characters.faults & Fault.OVERRUN), begin, behind)
+    cause = np.where(overrun > 0, "hardware", np.where(damaged > 0, "line", behind_the_line(characters)))
+    return cause, end == begin
+
+
+def _has_hole(
+    frames: Frames, characters: Characters, begin: Offsets, end: Offsets, least: Offsets, most: Offsets
+) -> Mask:
+    """Tell where the wire rests within the rest of frames as long as the missing bytes take.
+
+    A buffer that lost bytes leaves the others close together; on a wire that was interrupted they are missing in time.
+    """
+    if not characters.has_line or not len(begin):
+        return np.zeros(len(begin), dtype=np.bool_)
+    character_s = float(np.median(characters.end_s - characters.begin_s))
+    rests = np.append(characters.begin_s[1:] - characters.end_s[:-1], [0.0, 0.0]) / character_s
+    fill = frames.skipped.offset[frames.skipped.reason == Skip.FILL]
+    rests[np.maximum(fill - 1, 0)] = 0.0  # between frames, before a delimiter that stands alone
+    before = np.searchsorted(frames.offset, begin) - 1  # the frames that end there
+    may_hold_more = frames.layout.checksum is None and not frames.layout.is_fixed
+    doubted = before if may_hold_more else before[:0]
+    good = frames[np.setdiff1d(np.flatnonzero(frames.faults == 0), doubted)]
+    inside = np.zeros(len(characters) + 1, dtype=np.int64)
+    np.add.at(inside, good.offset, 1)
+    np.add.at(inside, good.offset + good.length - 1, -1)  # the rest behind the last character is between frames
+    usual = rests[: len(characters)][np.cumsum(inside)[:-1] > 0]
+    longest_usual = float(usual.max(initial=0.0))
+    typical = float(np.median(usual)) if len(usual) else 0.0
+    bounds = np.column_stack([begin, np.maximum(end - 1, begin + 1)]).ravel()
+    longest = np.maximum.reduceat(rests, bounds)[::2]
+    spare = HOLE_FIT + longest_usual - typical
+    fits = (longest - typical >= least - spare) & (longest - typical <= most + spare)
+    hole: Mask = (end - begin > 1) & (longest > longest_usual + HOLE_FIT / 2) & fits
+    for place, row in enumerate(doubted.tolist()):  # without a checksum, the frame before may be two with a gap between
+        held = rests[frames.offset[row] : frames.offset[row] + frames.length[row] - 1]
+        hole[place] |= float(held.max(initial=0.0)) > longest_usual + HOLE_FIT / 2
+    return hole
+
+
+def judge_losses(
+    losses: Losses, characters: Characters, wire: str, find_cause: FindCause | None = None
+) -> Iterator[Finding]:
+    """Yield the findings on what is missing between the frames of a layout.
+
+    Parameters
+    ----------
+    losses : Losses
+        Of the layout.
+    characters : Characters
+        Of the wire.
+    wire : str
+        Its name.
+    find_cause : callable, optional
+        Returns the finding that explains places from one offset to another, if one does.
+    """
+    subject = frame_subject(losses.layout, wire)
+    for cause, kind in (("line", "counter-gap"), ("buffer", "overflow")):
+        chosen = losses.by(cause)
+        if not chosen.any():
+            continue
+        least, most = int(losses.at_least[chosen].sum()), int(losses.at_most[chosen].sum())
+        exact = least == most
+        is_proven = characters.has_line and not losses.whole[chosen].any()
+        certainty: Certainty = "proven" if is_proven or cause == "line" else "likely"
+        caused_by = find_cause(losses.begin[chosen], losses.end[chosen] + 1) if find_cause and cause == "line" else None
+        whereabouts = where_it_was(characters) if kind == "overflow" else {}
+        yield make_finding(
+            kind,
+            subject,
+            Places.on(characters, losses.begin[chosen]),
+            certainty=certainty,
+            caused_by=caused_by,
+            missing=least if exact else None,
+            at_least=None if exact else least,
+            at_most=None if exact else most,
+            frames=int(losses.frames[chosen].sum()),
+            joined=int(losses.joined[chosen].sum()) or None,
+            **whereabouts,
+        )
+    for offsets, kind in ((losses.repeats, "counter-repeat"), (losses.restarts, "counter-restart")):
+        if len(offsets):
+            certainty = "likely" if kind == "counter-restart" else "proven"
+            places = Places.on(characters, offsets)
+            yield make_finding(kind, subject, places, certainty=certainty, total=losses.count)
+    if len(losses.changed):
+        values = {"found": int(losses.found[0]), "expected": int(losses.expected[0]), "total": losses.count}
+        yield make_finding("counter-mismatch", subject, Places.on(characters, losses.changed), **values)
+    if len(losses.jumps):
+        values = {"before": int(losses.before[0]), "found": int(losses.after[0]), "total": losses.count}
+        places = Places.on(characters, losses.jumps)
+        yield make_finding("counter-jump", subject, places, certainty="possible", **values)
+
+
+def where_it_was(characters: Characters) -> dict[str, bool]:
+    """Return as evidence what the capture shows of the line, where a buffer lost bytes."""
+    bytes_alone = not characters.has_line and not characters.faults.any()
+    return {
+        "recorded": characters.has_line,
+        "bytes_alone": bytes_alone,
+        "marked": not characters.has_line and not bytes_alone,
+    }
+
+
+def behind_the_line(characters: Characters) -> str:
+    """Return who loses characters without a trace: the hardware, if its driver counted that and no overflow."""
+    counted = {name for _, name, _ in characters.counted}
+    return "hardware" if "overrun" in counted and "overflow" not in counted else "buffer"
+
+
+def _taken_by(others: list[Frames], begin: Offsets, end: Offsets, *, only_good: bool) -> Offsets:
+    """Return how many bytes of other layouts' frames lie in each stretch."""
+    taken = np.zeros(len(begin), dtype=np.int64)
+    for frames in others:
+        counted = frames[(frames.faults & UNTRUSTED) == 0] if only_good else frames
+        taken += _between(counted.offset, counted.length, begin, end)
+    return taken
+
+
+def _between(offset: Offsets, length: Offsets, begin: Offsets, end: Offsets) -> Offsets:
+    """Return how many bytes of some stretches lie between two places each."""
+    before = np.concatenate([[0], np.cumsum(length)])
+    found: Offsets = before[np.searchsorted(offset, end)] - before[np.searchsorted(offset, begin)]
+    return found
+
+
+def _count_between(places: Offsets, begin: Offsets, end: Offsets) -> Offsets:
+    return np.searchsorted(places, end) - np.searchsorted(places, begin)

@@ -1,0 +1,240 @@
+"""What the application of a receive path does: when it acts, and what it takes out of the ring.
+
+All times are whole nanoseconds. An application says when it next acts (`act_at`), is woken when something was stored,
+and is let act when its time has come.
+"""
+
+from __future__ import annotations
+
+from collections import deque
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+
+from larkreader.declare.paths.receive_path import BlockingApplication, LineApplication, PeriodicApplication, ReceivePath
+
+from .deafness import Deafness
+from .senders import MISSING, NEVER, nanoseconds
+
+Give = Callable[[int, int], None]  # a character leaves the ring, and when
+Keep = Callable[[int, int, bool], None]  # whether the application keeps it, and since when
+
+
+@dataclass
+class Taken:
+    """The reads of an application: begin, end, first character, how many, whether its time was up."""
+
+    rows: list[tuple[int, int, int, int, bool]] = field(default_factory=list)
+    empty: int = 0
+    unfinished: int = 0
+
+
+class Periodic:
+    """Looks every so often, and takes what is there, or so many.
+
+    Parameters
+    ----------
+    declared : PeriodicApplication or LineApplication
+        What was declared.
+    ring : deque of int
+        The numbers of the characters in the ring.
+    give, keep : callable
+        Told of each character that leaves the ring, and whether the application keeps it.
+    """
+
+    def __init__(
+        self, declared: PeriodicApplication | LineApplication, ring: deque[int], give: Give, keep: Keep
+    ) -> None:
+        self.act_at, self.told = NEVER, Taken()
+        self._ring, self._give, self._keep, self._acted_at = ring, give, keep, MISSING
+        self._every, self._first = nanoseconds(declared.every_s), nanoseconds(declared.first_s)
+        self._most = declared.most if isinstance(declared, PeriodicApplication) else 0
+
+    def wake(self, at: int) -> None:
+        """Take note that something was stored."""
+        if self.act_at == NEVER:
+            self.act_at = self._look_from(max(at, self._acted_at + 1))
+
+    @property
+    def is_waiting(self) -> bool:
+        """Whether it waits, and has nothing."""
+        return not self._ring
+
+    def close(self) -> None:
+        """Take note that nothing more happens."""
+
+    def act(self, at: int, _: int) -> None:
+        """Take what is there."""
+        ring = self._ring
+        count = min(self._most, len(ring)) if self._most else len(ring)
+        self._take(count, at)
+        self._acted_at = at
+        self.act_at = self._look_from(at + 1) if ring else NEVER
+
+    def _look_from(self, at: int) -> int:
+        return self._first + max(-(-(at - self._first) // self._every), 0) * self._every
+
+    def _take(self, count: int, at: int, kept: int | None = None, *, by_time: bool = False) -> None:
+        """Take characters out; what is beyond `kept` is thrown away."""
+        if not count:
+            return
+        first = self._ring[0]
+        for place in range(count):
+            number = self._ring.popleft()
+            self._give(number, at)
+            self._keep(number, at, kept is None or place < kept)
+        self.told.rows.append((at, at, first, count if kept is None else min(count, kept), by_time))
+
+
+class Lines(Periodic):
+    """Looks every so often, and takes whole lines; see `Periodic`.
+
+    Where a line has no room in the application's buffer, it is given in pieces, or cut.
+    """
+
+    def __init__(
+        self, declared: LineApplication, ring: deque[int], give: Give, keep: Keep, values: Sequence[int]
+    ) -> None:
+        super().__init__(declared, ring, give, keep)
+        self._values, self._room, self._gives = values, declared.room, declared.rest == "given"
+        self._terminator = tuple(bytes.fromhex(declared.terminator))
+        self._ends: deque[int] = deque()  # the last characters of whole lines in the ring
+        self._seen = -1  # the last character that was looked at
+
+    def act(self, at: int, _: int) -> None:
+        """Take the lines that are there."""
+        self._look_for_ends()
+        while True:
+            count = self._line_length()
+            if count and (count <= self._room or not self._gives):
+                self._take(count, at, self._room)
+            elif self._gives and len(self._ring) >= self._room:
+                self._take(self._room, at)
+            else:
+                break
+        self.act_at, self._acted_at = NEVER, at  # until more is stored
+
+    def _line_length(self) -> int:
+        """Return how many characters the first line in the ring has, its terminator included; 0 if none is whole."""
+        ring, ends = self._ring, self._ends
+        while ends:
+            if not ring or ends[0] < ring[0]:  # it was written over
+                ends.popleft()
+                continue
+            count = next(place for place, number in enumerate(ring, 1) if number == ends[0])
+            if count >= len(self._terminator):
+                return count
+            ends.popleft()  # its terminator began in what is gone
+        return 0
+
+    def _look_for_ends(self) -> None:
+        """Find the terminators among the characters that came since the last look."""
+        ring, size = self._ring, len(self._terminator)
+        count = 0
+        while count < len(ring) and ring[-1 - count] > self._seen:
+            count += 1
+        if not count:
+            return
+        reach = min(count + size - 1, len(ring))
+        numbers = [ring[place] for place in range(-reach, 0)]
+        held = [self._values[number] for number in numbers]
+        for place in range(reach - count, reach):
+            if tuple(held[place + 1 - size : place + 1]) == self._terminator and place + 1 >= size:
+                self._ends.append(numbers[place])
+        self._seen = ring[-1]
+
+
+class Blocking:
+    """Waits in a read until it has what it asked for, or its time is up.
+
+    Parameters
+    ----------
+    declared : BlockingApplication
+        What was declared.
+    ring : deque of int
+        The numbers of the characters in the ring.
+    give, keep : callable
+        Told of each character that leaves the ring, and whether the application keeps it.
+    halts : Deafness
+        When the application stands still.
+    """
+
+    def __init__(
+        self, declared: BlockingApplication, ring: deque[int], give: Give, keep: Keep, halts: Deafness
+    ) -> None:
+        self.told = Taken()
+        self._ring, self._give, self._keep, self._halts = ring, give, keep, halts
+        self._length, self._busy = declared.length, nanoseconds(declared.busy_s)
+        self._limit = NEVER if declared.limit_s is None else nanoseconds(declared.limit_s)
+        self._keeps, self._whole = declared.partial == "given", declared.whole
+        self._begin = self.act_at = nanoseconds(declared.first_s)
+        self._is_reading = False
+        self._got: list[int] = []
+
+    def wake(self, at: int) -> None:
+        """Take note that something was stored."""
+        if self._is_reading:
+            self.act_at = min(self.act_at, at)
+
+    def act(self, at: int, next_event: int) -> None:
+        """Begin a read, go on with it, or end it."""
+        if not self._is_reading:
+            self._is_reading, self._begin = True, at
+        deadline = min(self._begin + self._limit, NEVER)
+        ring, got = self._ring, self._got
+        if not self._whole:
+            self._take(self._length - len(got), at)
+        elif len(ring) >= self._length or at >= deadline:
+            self._take(self._length, at)
+        if len(got) == self._length or at >= deadline:
+            self._end(at, next_event)
+        else:
+            self.act_at = deadline
+
+    def _take(self, count: int, at: int) -> None:
+        for _ in range(min(count, len(self._ring))):
+            number = self._ring.popleft()
+            self._give(number, at)
+            self._got.append(number)
+
+    def _end(self, at: int, next_event: int) -> None:
+        """Return from a read."""
+        got, by_time = self._got, len(self._got) < self._length
+        kept = self._keeps or not by_time
+        for number in got:
+            self._keep(number, at, kept)
+        if got:
+            self.told.rows.append((self._begin, at, got[0], len(got) if kept else 0, by_time))
+        else:
+            self.told.empty += 1
+        self._is_reading, self._got = False, []
+        self.act_at = at + self._busy
+        if not self._ring and not got and next_event < NEVER:  # so will the next ones be: they need not be played
+            self.act_at = self._halts.after(self.act_at)
+            cycle, until = self._limit + self._busy, min(next_event, self._halts.next_from(self.act_at))
+            skipped = max(-(-(until - self._limit - self.act_at) // cycle), 0)
+            self.told.empty += skipped
+            self.act_at += skipped * cycle
+
+    @property
+    def is_waiting(self) -> bool:
+        """Whether it waits, and has nothing."""
+        return not self._ring and not self._got
+
+    def close(self) -> None:
+        """Take note that nothing more happens, though a read may be waiting."""
+        self.told.unfinished = len(self._got)
+
+
+Application = Periodic | Lines | Blocking
+
+
+def make_application(
+    path: ReceivePath, ring: deque[int], values: Sequence[int], give: Give, keep: Keep, halts: Deafness
+) -> Application | None:
+    """Return the application of a path; None if it has none."""
+    declared = path.application
+    if isinstance(declared, BlockingApplication):
+        return Blocking(declared, ring, give, keep, halts)
+    if isinstance(declared, LineApplication):
+        return Lines(declared, ring, give, keep, values)
+    return None if declared is None else Periodic(declared, ring, give, keep)

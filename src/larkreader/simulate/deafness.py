@@ -1,0 +1,54 @@
+"""When nobody serves a receive path: interrupts are off, or everything stands still.
+
+All times are whole nanoseconds.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from larkreader.declare.paths.receive_path import Deaf
+
+from .senders import NEVER, nanoseconds
+
+
+class Deafness:
+    """When there is no service: stretches, some of them periodic."""
+
+    def __init__(self, stretches: Sequence[Deaf]) -> None:
+        self._stretches = [
+            (nanoseconds(one.first_s), nanoseconds(one.for_s), nanoseconds(one.every_s or 0)) for one in stretches
+        ]
+        self.is_ever = bool(self._stretches)
+
+    def around(self, at: int) -> tuple[int, int] | None:
+        """Return from when to when there is no service around a moment; None if there is service."""
+        if (one := self._one_around(at)) is None:
+            return None
+        begin, end = one
+        while (earlier := self._one_around(begin - 1)) is not None:
+            begin = earlier[0]
+        while (later := self._one_around(end)) is not None:
+            end = later[1]
+        return begin, end
+
+    def after(self, at: int) -> int:
+        """Return the first moment with service, from another on."""
+        stretch = self.around(at) if self.is_ever else None
+        return at if stretch is None else stretch[1]
+
+    def next_from(self, at: int) -> int:
+        """Return when the next stretch begins, from a moment on; `NEVER` if none does."""
+        begins = [
+            first if at <= first else first + -(-(at - first) // every) * every if every else NEVER
+            for first, _, every in self._stretches
+        ]
+        return min(begins, default=NEVER)
+
+    def _one_around(self, at: int) -> tuple[int, int] | None:
+        for first, length, every in self._stretches:
+            if at >= first:
+                begin = at - (at - first) % every if every else first
+                if at < begin + length:
+                    return begin, begin + length
+        return None
