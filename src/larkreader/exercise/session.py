@@ -77,11 +77,8 @@ def _set(port: Port, line: str, asserted: bool | None) -> str:
     """Assert or release a control line; return what to note if the port has none."""
     if asserted is None:
         return ""
-    change = getattr(port, "set_modem_line", None)
-    if change is None:
-        return f"{line} was left alone: {port.name} has no control lines"
     try:
-        change(line, asserted)
+        port.set_modem_line(line, asserted)
     except PortError as error:
-        return f"{line} was left alone: {error.found}"
+        return f"{line} was left alone: {error.where.removeprefix('port ')} {error.found}"
     return ""

@@ -11,7 +11,6 @@ import sys
 import threading
 from collections.abc import Callable, Iterator
 from contextlib import AbstractContextManager
-from typing import Any
 
 from larkreader.capture.characters import Fault
 from larkreader.declare.link.line import LineSettings
@@ -136,20 +135,17 @@ def check_hardware(name: str) -> list[str]:
 
 def _breaks_and_lines(name: str) -> Iterator[str]:
     with open_port(name, LineSettings.parse("9600 8N1")) as port:
-        send_break = getattr(port, "send_break", None)
-        if send_break is not None:
-            send_break()
-            back = port.read(1, 1.0)
-            is_seen = any(fault & Fault.BREAK for fault in back.faults) or port.error_counters().get("breaks", 0)
-            yield f"{'passed' if is_seen else 'FAILED'}  a break that is sent is received as a break"
+        port.send_break()
+        back = port.read(1, 1.0)
+        is_seen = any(fault & Fault.BREAK for fault in back.faults) or port.error_counters().get("breaks", 0)
+        yield f"{'passed' if is_seen else 'FAILED'}  a break that is sent is received as a break"
         lines = port.modem_lines()
         yield f"note    asserted: {', '.join(line for line, on in lines.items() if on) or 'no control line'}"
-        set_line: Any = getattr(port, "set_modem_line", None)
-        for line in ("rts", "dtr") if set_line is not None else ():
+        for line in ("rts", "dtr"):
             try:
-                set_line(line, False)
+                port.set_modem_line(line, False)
                 off = port.modem_lines().get(line)
-                set_line(line, True)
+                port.set_modem_line(line, True)
                 is_followed = (off, port.modem_lines().get(line)) == (False, True)
                 yield f"{'passed' if is_followed else 'FAILED'}  {line} is released and asserted"
             except PortError as error:

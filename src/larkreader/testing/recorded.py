@@ -56,6 +56,14 @@ class RecordedPort(Port):
         """Return the time on the other port's clock, in seconds."""
         return self._port.now_s()
 
+    def set_modem_line(self, name: str, asserted: bool) -> None:
+        """Assert or release a control line of the other port."""
+        self._port.set_modem_line(name, asserted)
+
+    def send_break(self) -> None:
+        """Send a break from the other port."""
+        self._port.send_break()
+
     def modem_lines(self) -> dict[str, bool]:
         """Return the control lines of the other port."""
         return self._port.modem_lines()

@@ -74,10 +74,6 @@ class BorrowedPort(Port):
         """Use the object no more, but leave it open: it belongs to whoever made it."""
         self._closed = True
 
-    def _check_open(self) -> None:
-        if self._closed:
-            raise PortError(f"port {self.name}", "is closed")
-
     def _piece(self, most: int, limit_s: float) -> bytes:
         try:
             if self._number is None:

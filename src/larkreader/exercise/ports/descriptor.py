@@ -88,10 +88,6 @@ class DescriptorPort(Port):
         """Give the descriptor back to the system."""
         os.close(self._descriptor)
 
-    def _check_open(self) -> None:
-        if self._closed:
-            raise PortError(f"port {self.name}", "is closed")
-
     def _wait(self, limit_s: float | None, *, writing: bool) -> bool:
         self._check_open()
         wanted = [self._descriptor]

@@ -7,6 +7,7 @@ from types import TracebackType
 from typing import Literal, NamedTuple, Self
 
 from larkreader.declare.link.line import LineSettings
+from larkreader.errors import PortError
 
 
 class Received(NamedTuple):
@@ -46,6 +47,7 @@ class Port(ABC):
     line: LineSettings | None = None
     tells_faults: bool = False
     notes: tuple[str, ...] = ()
+    _closed: bool = False
 
     @abstractmethod
     def read_some(self, most: int, limit_s: float) -> Received:
@@ -102,6 +104,26 @@ class Port(ABC):
                 break
         return Received(bytes(data), "length" if len(data) == length else "time", bytes(faults))
 
+    def set_modem_line(self, name: str, asserted: bool) -> None:
+        """Assert or release a control line, ``rts`` or ``dtr``.
+
+        Raises
+        ------
+        PortError
+            If the port has no such line.
+        """
+        raise PortError(f"port {self.name}", "has no control lines")
+
+    def send_break(self) -> None:
+        """Hold the line at start level for longer than a character.
+
+        Raises
+        ------
+        PortError
+            If the port cannot.
+        """
+        raise PortError(f"port {self.name}", "cannot send a break")
+
     def modem_lines(self) -> dict[str, bool]:
         """Return which control lines are asserted, by name; empty where the port has none."""
         return {}
@@ -113,6 +135,11 @@ class Port(ABC):
     def path_fates(self) -> dict[str, int]:
         """Return what has become of the characters in a simulated far end's receive path; empty where there is none."""
         return {}
+
+    def _check_open(self) -> None:
+        """Raise `PortError` if the port has been closed; who closes one sets `_closed`."""
+        if self._closed:
+            raise PortError(f"port {self.name}", "is closed")
 
     def __enter__(self) -> Self:
         return self

@@ -264,10 +264,6 @@ class SimulatedPort(Port):
             begins_s = np.maximum(begins_s, begins_s[0] + np.arange(len(begins_s)) * self._back.character_s)
         return values[sent], begins_s
 
-    def _check_open(self) -> None:
-        if self._closed:
-            raise PortError(f"port {self.name}", "is closed")
-
 
 class _LineClock:
     """The time that both ends of a simulated line share."""
@@ -324,10 +320,6 @@ class SimulatedEnd(Port):
     def close(self) -> None:
         """Let nothing more through."""
         self._closed = True
-
-    def _check_open(self) -> None:
-        if self._closed:
-            raise PortError(f"port {self.name}", "is closed")
 
 
 def simulated_pair(

@@ -301,10 +301,6 @@ class WindowsPort(Port):
             self.notes += (f"{waiting:,} characters had not been sent when the port was closed",)
             self._device.purge(win32.PURGE_TXCLEAR | win32.PURGE_TXABORT)
 
-    def _check_open(self) -> None:
-        if self._closed:
-            raise PortError(f"port {self.name}", "is closed")
-
     def _failed(self, error: Win32Error) -> PortError:
         if self._closed:
             return PortError(f"port {self.name}", "is closed")
