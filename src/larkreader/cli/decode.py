@@ -150,18 +150,7 @@ def decode(
         )
     else:
         reading = _read_ring(sheet, capture, ring, wire)
-    if characters is not None:
-        from larkreader.capture.files.csv_characters import write_characters
-
-        write_characters(characters, reading.characters)
-        note(f"characters written to {characters}")
-    if frames is not None:
-        from larkreader.present.tables import write_frames
-
-        write_frames(frames, reading)
-        note(f"frames written to {frames}")
-    if fates is not None:
-        write_fates_of(reading.paths, fates, str(sheet))
+    _write_files(reading, sheet, characters, frames, fates)
     name = f"decode {sheet} {capture}"
     if report_to_build(
         junit, annotations, name, reading.findings, sheet=sheet, capture=capture, checked=reading.checked
@@ -183,27 +172,50 @@ def decode(
     elif as_json:
         print_document("reading", reading.to_dict())
     else:
-        from larkreader.present import terminal
-
-        console = terminal.make_console()
-        console.print(f"{capture} read as {sheet}: {reading.sheet.title}".removesuffix(": "), soft_wrap=True)
-        console.print()
-        console.print(terminal.counts(reading))
-        console.print()
-        if reading.pairs:
-            from larkreader.present.timeline_views import pairs_table
-
-            console.print(pairs_table(reading.pairs), "", sep="\n")
-        if reading.paths:
-            from larkreader.present.path_views import paths_in_short
-
-            console.print(paths_in_short(reading.paths), "", sep="\n")
-        if reading.pauses:
-            from larkreader.present.path_views import pauses_table
-
-            console.print(pauses_table(reading.pauses), "", sep="\n")
-        console.print(terminal.findings(reading.findings, reading.verdict, reading.checked))
+        _show(reading, sheet, capture)
     return exit_status(reading.verdict)
+
+
+def _write_files(
+    reading: Reading, sheet: Path, characters: Path | None, frames: Path | None, fates: Path | None
+) -> None:
+    """Write the tables that were asked for."""
+    if characters is not None:
+        from larkreader.capture.files.csv_characters import write_characters
+
+        write_characters(characters, reading.characters)
+        note(f"characters written to {characters}")
+    if frames is not None:
+        from larkreader.present.tables import write_frames
+
+        write_frames(frames, reading)
+        note(f"frames written to {frames}")
+    if fates is not None:
+        write_fates_of(reading.paths, fates, str(sheet))
+
+
+def _show(reading: Reading, sheet: Path, capture: Path) -> None:
+    """Show counts and findings."""
+    from larkreader.present import terminal
+
+    console = terminal.make_console()
+    console.print(f"{capture} read as {sheet}: {reading.sheet.title}".removesuffix(": "), soft_wrap=True)
+    console.print()
+    console.print(terminal.counts(reading))
+    console.print()
+    if reading.pairs:
+        from larkreader.present.timeline_views import pairs_table
+
+        console.print(pairs_table(reading.pairs), "", sep="\n")
+    if reading.paths:
+        from larkreader.present.path_views import paths_in_short
+
+        console.print(paths_in_short(reading.paths), "", sep="\n")
+    if reading.pauses:
+        from larkreader.present.path_views import pauses_table
+
+        console.print(pauses_table(reading.pauses), "", sep="\n")
+    console.print(terminal.findings(reading.findings, reading.verdict, reading.checked))
 
 
 def _ring_of(capture: Path, write_index: int | None, filled: int | None, kind: str | None) -> RingMemory | None:

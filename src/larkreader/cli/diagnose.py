@@ -93,22 +93,8 @@ def diagnose(
             raise RequestError("--sent and --expect", f"go with bytes that were captured, and {capture} is a port")
         if junit is not None or annotations is not None:
             raise RequestError("--junit and --annotations", f"go with a capture, and {capture} is a port")
-        check_output(write)
-        if flow_probe:
-            line = None if declared is None else declared.line_of(str(capture))
-            return probe_port(str(capture), declared, line, as_json=as_json)
-        asked = b"" if ask is None else text_of(ask, 1)
-        if write is not None and write.exists():
-            raise RequestError(str(write), "exists already", advice="Name another file")
-        return diagnose_port(
-            str(capture),
-            sheet,
-            declared=declared,
-            wire=wire,
-            seconds=seconds,
-            ask=asked,
-            write=write,
-            as_json=as_json,
+        return _of_port(
+            str(capture), sheet, declared, wire, seconds, ask, write, flow_probe=flow_probe, as_json=as_json
         )
     if flow_probe or ask is not None or write is not None:
         raise RequestError("--flow-probe, --ask and --write", f"go with a port, and {capture} is none")
@@ -156,6 +142,34 @@ def diagnose(
     else:
         _show(told, garbled, lost)
     return exit_status(verdict)
+
+
+def _of_port(
+    name: str,
+    sheet: Path | None,
+    declared: Sheet | None,
+    wire: str | None,
+    seconds: float,
+    ask: str | None,
+    write: Path | None,
+    *,
+    flow_probe: bool,
+    as_json: bool,
+) -> int:
+    """Find out at which settings a device at a port speaks, or what a port does with XON and XOFF."""
+    from larkreader.errors import RequestError
+    from larkreader.exercise.by_hand import text_of
+
+    check_output(write)
+    if flow_probe:
+        line = None if declared is None else declared.line_of(name)
+        return probe_port(name, declared, line, as_json=as_json)
+    asked = b"" if ask is None else text_of(ask, 1)
+    if write is not None and write.exists():
+        raise RequestError(str(write), "exists already", advice="Name another file")
+    return diagnose_port(
+        name, sheet, declared=declared, wire=wire, seconds=seconds, ask=asked, write=write, as_json=as_json
+    )
 
 
 def _remarks_of(garbled: dict[str, list[Garble]]) -> Iterator[Remark]:

@@ -30,6 +30,22 @@ def reference_mistakes(sheet: Any) -> Iterator[Mistake]:
     if not sheet.wire:
         yield Mistake("wire", "", "is missing: a sheet declares at least one wire")
     yield from _of_frames(sheet)
+    yield from _of_ports_and_events(sheet)
+    yield from _of_ends(sheet)
+    for number, traffic in enumerate(sheet.traffic):
+        yield from _refer(f"traffic[{number}].wire", traffic.wire, sheet.wire, "wire")
+        yield from _refer(f"traffic[{number}].frame", traffic.frame, sheet.frame, "frame")
+    for table, paths in (("receive", sheet.receive), ("send", sheet.send)):
+        for key in paths:
+            yield from _refer(f"{table}.{key}", key, sheet.wire, "wire")
+    yield from _refer("loopback.frame", sheet.loopback.frame, sheet.frame, "frame")
+    yield from _of_exchanges(sheet)
+    yield from _of_pairs(sheet)
+    for wire in sheet.timing.shared:
+        yield from _refer("timing.shared", wire, sheet.wire, "wire")
+
+
+def _of_ports_and_events(sheet: Any) -> Iterator[Mistake]:
     for key, port in sheet.port.items():
         for name, table in (("wire", sheet.wire), ("receive", sheet.receive), ("send", sheet.send)):
             yield from _refer(f"port.{key}.{name}", getattr(port, name), table, name)
@@ -37,6 +53,10 @@ def reference_mistakes(sheet: Any) -> Iterator[Mistake]:
         yield from _refer(f"event.{key}.wire", event.wire, sheet.wire, "wire")
         if event.to == "frame" and not any(one.wire == event.wire for one in sheet.frame.values()):
             yield Mistake(f"event.{key}.to", '"frame"', f"needs a frame on {show(event.wire)}")
+
+
+def _of_ends(sheet: Any) -> Iterator[Mistake]:
+    """Yield the wrong references of ends, and of what belongs to one."""
     for key, end in sheet.end.items():
         for name, known in (("sends", sheet.wire), ("receives", sheet.wire), ("clock", sheet.clock)):
             for one in getattr(end, name):
@@ -53,13 +73,9 @@ def reference_mistakes(sheet: Any) -> Iterator[Mistake]:
     for number, joint in enumerate(sheet.joint):
         for place, pin in enumerate(joint.joins):
             yield from _refer(f"joint[{number}].joins[{place}]", pin, pins, "pin of an end")
-    for number, traffic in enumerate(sheet.traffic):
-        yield from _refer(f"traffic[{number}].wire", traffic.wire, sheet.wire, "wire")
-        yield from _refer(f"traffic[{number}].frame", traffic.frame, sheet.frame, "frame")
-    for table, paths in (("receive", sheet.receive), ("send", sheet.send)):
-        for key in paths:
-            yield from _refer(f"{table}.{key}", key, sheet.wire, "wire")
-    yield from _refer("loopback.frame", sheet.loopback.frame, sheet.frame, "frame")
+
+
+def _of_exchanges(sheet: Any) -> Iterator[Mistake]:
     for number, exchange in enumerate(sheet.exchange):
         for name, known, kind in (
             ("at", sheet.port, "port"),
@@ -68,9 +84,6 @@ def reference_mistakes(sheet: Any) -> Iterator[Mistake]:
             ("expect_frame", sheet.frame, "frame"),
         ):
             yield from _refer(f"exchange[{number}].{name}", getattr(exchange, name), known, kind)
-    yield from _of_pairs(sheet)
-    for wire in sheet.timing.shared:
-        yield from _refer("timing.shared", wire, sheet.wire, "wire")
 
 
 def _of_frames(sheet: Any) -> Iterator[Mistake]:

@@ -8,7 +8,7 @@ value are declared with ``reserved``.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from typing import Annotated, Any, ClassVar, Literal
 
@@ -335,50 +335,89 @@ def bytes_from_lowest(order: FieldOrder, size: int) -> list[int]:
     return places if order == "little" else [place for word in words[::-1] for place in word]
 
 
+_WHOLE = ("uint", "int", "bcd")
+# What a field can claim that its type, or another claim, does not allow: when that is so, and the message.
+_MISFITS: tuple[tuple[Callable[[NamedField], bool], str], ...] = (
+    (
+        lambda field: field.range is not None and not field.range[0] < field.range[1],
+        "has a range whose first limit is not below its second.",
+    ),
+    (
+        lambda field: (
+            field.kind in WIDTHLESS
+            and field.kind not in NUMBERS
+            and bool(field.is_scaled or field.range or field.names)
+        ),
+        "is a {kind}, which has neither scale nor offset, range or names.",
+    ),
+    (
+        lambda field: field.coding != "twos-complement" and field.kind != "int",
+        "has a coding of negative numbers, which only an int has.",
+    ),
+    (
+        lambda field: field.order not in (None, "little", "big") and field.bits not in (32, 64),
+        "has an order of words, which needs 32 or 64 bits.",
+    ),
+    (
+        lambda field: bool(field.invalid) and field.kind not in _WHOLE,
+        "is a {kind}, of which no value means that there is none.",
+    ),
+    (
+        lambda field: field.samples is not None and (field.kind not in ("uint", "int", "integer") or field.repeat == 1),
+        "has samples, which an array of uint or int has alone.",
+    ),
+    (
+        lambda field: field.substitutes is not None and (field.kind not in (*_WHOLE, "flag") or field.repeat != 1),
+        "is of a type that cannot say that others are substitutes.",
+    ),
+    (
+        lambda field: field.counter and field.kind not in ("uint", "integer", "hex"),
+        "is a counter, which must be a uint.",
+    ),
+    (lambda field: field.wraps is not None and not field.counter, "wraps, but is no counter."),
+    (
+        lambda field: field.decimals is not None and field.kind != "decimal",
+        "is a {kind}, which has no decimals.",
+    ),
+    (lambda field: field.counter and field.repeat != 1, "is a counter, which cannot be an array."),
+    (
+        lambda field: (
+            field.kind in ("float", "bytes", "text", "checksum", "word", "decimal")
+            and (field.equals is not None or bool(field.names))
+        ),
+        "is a {kind}, which has neither equals nor names.",
+    ),
+    (
+        lambda field: field.kind == "checksum" and field.repeat != 1,
+        "is a checksum, of which there can only be one.",
+    ),
+    (
+        lambda field: bool(field.names) and field.is_scaled,
+        "has both names and a scale; names stand for raw values, so a named value has no scale.",
+    ),
+    (lambda field: field.scale == 0, "has a scale of 0, by which every value would be the same."),
+)
+
+
 def _misfits(field: NamedField) -> Iterator[str]:
     """Yield what the field claims and its type cannot have."""
-    kind, bits = field.kind, field.bits
-    if field.range is not None and not field.range[0] < field.range[1]:
-        yield "has a range whose first limit is not below its second."
-    if kind in WIDTHLESS and kind not in NUMBERS and (field.is_scaled or field.range or field.names):
-        yield f"is a {kind}, which has neither scale nor offset, range or names."
-    if field.coding != "twos-complement" and kind != "int":
-        yield "has a coding of negative numbers, which only an int has."
-    if field.order not in (None, "little", "big") and bits not in (32, 64):
-        yield "has an order of words, which needs 32 or 64 bits."
-    if field.invalid and kind not in ("uint", "int", "bcd"):
-        yield f"is a {kind}, of which no value means that there is none."
-    if field.samples is not None and (kind not in ("uint", "int", "integer") or field.repeat == 1):
-        yield "has samples, which an array of uint or int has alone."
-    if field.substitutes is not None:
-        when = field.substitutes.when
-        if kind not in ("uint", "int", "bcd", "flag") or field.repeat != 1:
-            yield "is of a type that cannot say that others are substitutes."
-        elif isinstance(when, str) and when not in field.names:
-            yield f'has no name "{when}", at which others are substitutes.'
-    if field.counter and kind not in ("uint", "integer", "hex"):
-        yield "is a counter, which must be a uint."
-    if field.wraps is not None and not field.counter:
-        yield "wraps, but is no counter."
-    if field.decimals is not None and kind != "decimal":
-        yield f"is a {kind}, which has no decimals."
-    if field.counter and field.repeat != 1:
-        yield "is a counter, which cannot be an array."
-    if kind in ("float", "bytes", "text", "checksum", "word", "decimal") and (field.equals is not None or field.names):
-        yield f"is a {kind}, which has neither equals nor names."
-    if kind == "checksum" and field.repeat != 1:
-        yield "is a checksum, of which there can only be one."
-    if field.names and field.is_scaled:
-        yield "has both names and a scale; names stand for raw values, so a named value has no scale."
-    if field.scale == 0:
-        yield "has a scale of 0, by which every value would be the same."
-    if bits is not None and kind in ("uint", "int", "bcd", "flag"):
-        low, high = raw_limits(kind, bits, field.coding)
-        claims = {"equals": field.equals} if field.equals is not None else {}
-        claims |= dict(zip([f"invalid[{place}]" for place in range(len(field.invalid))], field.invalid, strict=True))
-        for name, value in {
-            **claims,
-            **{f'the name "{name}"': raw for name, raw in field.names.items()},
-        }.items():
+    for is_so, text in _MISFITS:
+        if is_so(field):
+            yield text.format(kind=field.kind)
+    when = None if field.substitutes is None else field.substitutes.when
+    can_say = field.kind in (*_WHOLE, "flag") and field.repeat == 1
+    if can_say and isinstance(when, str) and when not in field.names:
+        yield f'has no name "{when}", at which others are substitutes.'
+    if field.bits is not None and field.kind in (*_WHOLE, "flag"):
+        low, high = raw_limits(field.kind, field.bits, field.coding)
+        for name, value in _claimed(field):
             if not low <= value <= high:
                 yield f"has {value} for {name}, but a {field.type} holds {low} to {high}."
+
+
+def _claimed(field: NamedField) -> Iterator[tuple[str, int]]:
+    """Yield the raw values that a field claims, with what each is."""
+    if field.equals is not None:
+        yield "equals", field.equals
+    yield from ((f"invalid[{place}]", value) for place, value in enumerate(field.invalid))
+    yield from ((f'the name "{name}"', raw) for name, raw in field.names.items())
