@@ -6,6 +6,7 @@ from hypothesis import strategies as st
 from pydantic import ValidationError
 
 import larkreader as lr
+from larkreader.exercise.reply_search import FrameWatch, first_that_fits
 
 LINE = lr.LineSettings.parse("57600 8E1")
 
@@ -180,3 +181,30 @@ def test_any_text_is_found_as_it_was_sent_with_its_values(text, number):
     port = lr.SimulatedPort(LINE, lambda data: b"..." + data)
     step = {"send": f"{text}|{number}|\\n", "expect": f"{text}|{{x:integer}}|\\n"}
     assert talk(port, step).values == {"x": str(number)}
+
+
+WATCHED = [
+    {"boundary": {"kind": "marker", "marker": "A5 5A"}, "fields": [{"name": "count", "type": "uint8"}]},
+    {"boundary": {"kind": "fixed", "length": 1}, "fields": [{"name": "count", "type": "uint8"}]},
+    {"boundary": {"kind": "slip"}, "fields": [{"name": "count", "type": "uint8"}, {"name": "rest", "type": "bytes", "repeat": "rest"}]},
+    {"boundary": {"kind": "terminator"}, "pattern": "count={count}", "fields": [{"name": "count", "type": "integer"}]},
+]  # fmt: skip
+
+
+@given(st.data())
+def test_a_frame_is_found_while_bytes_arrive_where_a_look_at_the_whole_finds_it(data):
+    """Whatever the pieces: as soon as all of it has arrived, and not later than a look at the whole would find it."""
+    layout = lr.FrameLayout(key="reply", **data.draw(st.sampled_from(WATCHED)))
+    parts = st.one_of(
+        st.binary(max_size=6),
+        st.integers(0, 255).map(lambda count: layout.encode({"count": count})),
+    )
+    stream = b"".join(data.draw(st.lists(parts, max_size=8)))
+    step = lr.Exchange(send_hex="00", expect_frame="reply", where={"count": [100, 255]}, keep={"count": "count"})
+    watch, fed, found = FrameWatch(step, layout), 0, None
+    while fed < len(stream) and (found is None or found.end < 0):
+        piece = stream[fed : fed + data.draw(st.integers(1, 8))]
+        fed += len(piece)
+        found = watch.feed(piece, fed)
+        whole = first_that_fits(step, lr.read_frames(stream[:fed], layout))
+        assert (found.begin, found.end, found.values) == (whole.begin, whole.end, whole.values)

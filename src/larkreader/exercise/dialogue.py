@@ -15,6 +15,7 @@ from larkreader.exercise.ports.borrowed import as_port
 from larkreader.exercise.ports.port import Port
 
 from .by_hand import frame_of, hex_of
+from .reply_search import Found, FrameWatch, first_that_fits, unmet
 
 WRITE_LIMIT_S = 10.0  # for what is sent, beyond the time of the line
 MOST_HELD = 1 << 16  # characters that are searched for a reply; older ones are given up
@@ -193,17 +194,6 @@ def run_dialogue(
     return DialogueResult(tuple(steps), dict(talk.values), interrupted)
 
 
-@dataclass
-class _Found:
-    """What fits in what came: from where, to where, and what is kept of it; or why nothing does."""
-
-    begin: int = -1
-    end: int = -1
-    values: dict[str, Any] = field(default_factory=dict)
-    why: str = ""
-    came: bytes = b""
-
-
 class _Dialogue:
     """The ports, what came at each and was not used, and what was kept."""
 
@@ -234,7 +224,7 @@ class _Dialogue:
         port, back = self._ports[at], self._ports[there]
         if one.pause_s:
             self._gather(there, back.now_s() + one.pause_s)
-        sent, why, found, came = b"", "", _Found(), b""
+        sent, why, found, came = b"", "", Found(), b""
         tries = 0
         begin_s = back.now_s()
         for tries in range(1, one.retries + 2):
@@ -318,25 +308,32 @@ class _Dialogue:
         del held[:-MOST_HELD]
         return some
 
-    def _await(self, one: Exchange, name: str, deadline: float) -> tuple[_Found, bool]:
+    def _await(self, one: Exchange, name: str, deadline: float) -> tuple[Found, bool]:
         """Wait for what fits; return it, and whether instead the text came upon which it is tried again."""
         port, refused = self._ports[name], TextReply(one.retry_on) if one.retry_on is not None else None
+        watch = None if one.expect_frame is None else FrameWatch(one, self._layouts[one.expect_frame])
+        held, new, is_quiet = self._held[name], bytes(self._held[name]), False
+        is_sought, found = False, Found()
         while True:
-            held = bytes(self._held[name])
-            found = self._find(one, held)
-            found.came = held
+            remaining = deadline - port.now_s()
+            if watch is None or is_quiet or remaining <= 0:
+                if not is_sought:
+                    found, is_sought = self._find(one, bytes(held)), True
+            elif new:
+                found = watch.feed(new, len(held))
+            found.came = bytes(held)
             if found.end >= 0:
                 return found, False
-            if refused is not None and (match := refused.expression.search(held.decode("latin-1"))):
+            if new and refused is not None and (match := refused.expression.search(held.decode("latin-1"))):
                 found.why = f'"{one.retry_on}" came instead'
-                del self._held[name][: match.end()]
+                del held[: match.end()]
                 return found, True
-            remaining = deadline - port.now_s()
             if remaining <= 0:
                 return found, False
-            self._take(name, min(remaining, max(LOOK_S, remaining / 4)))
+            new = self._take(name, min(remaining, max(LOOK_S, remaining / 4)))
+            is_quiet, is_sought = not new, is_sought and not new
 
-    def _find(self, one: Exchange, held: bytes) -> _Found:
+    def _find(self, one: Exchange, held: bytes) -> Found:
         """Find what fits in what came."""
         if one.expect_frame is not None:
             return self._find_frame(one, self._layouts[one.expect_frame], held)
@@ -344,66 +341,17 @@ class _Dialogue:
             pairs = re.findall("..", re.sub(r"\s", "", one.expect_hex))
             expression = b"".join(b"." if pair == "??" else re.escape(bytes.fromhex(pair)) for pair in pairs)
             match = re.search(expression, held, re.DOTALL)
-            return _Found(match.start(), match.end()) if match else _Found()
+            return Found(match.start(), match.end()) if match else Found()
         why = ""
         for text in one.reply.expression.finditer(held.decode("latin-1")):
             values = {key: value.encode("latin-1").decode(errors="replace") for key, value in text.groupdict().items()}
-            why = _unmet(one, values)
+            why = unmet(one, values)
             if not why:
-                return _Found(text.start(), text.end(), values)
-        return _Found(why=why)
+                return Found(text.start(), text.end(), values)
+        return Found(why=why)
 
-    def _find_frame(self, one: Exchange, layout: FrameLayout, held: bytes) -> _Found:
-        frames = read_frames(held, layout)
-        why = ""
-        for row in range(len(frames)):
-            if frames.faults[row]:
-                why = why or "a frame came, but a faulty one"
-                continue
-            values = {name: _value_of(frames, name, row) for name in layout.slot}
-            why = _unmet(one, values)
-            if not why:
-                begin = int(frames.offset[row])
-                kept = {to: values[name] for name, to in one.keep.items()}
-                return _Found(begin, begin + int(frames.length[row]), kept)
-        return _Found(why=why)
-
-
-def _value_of(frames: Any, name: str, row: int) -> Any:
-    """Return a field of a frame, by its name where its values have names."""
-    slot = frames.layout.slot[name]
-    column = frames.labels(name) if slot.field is not None and slot.field.names else frames[name]
-    value = column[row]
-    return value.tolist() if hasattr(value, "tolist") else value
-
-
-def _unmet(one: Exchange, values: Mapping[str, Any]) -> str:
-    """Say which condition does not hold; nothing if all do."""
-    for name, wanted in one.where.items():
-        found = values.get(name)
-        if isinstance(wanted, list):
-            try:
-                number = float(found)  # type: ignore[arg-type]
-            except (TypeError, ValueError):
-                return f"{name} is {found}, no number"
-            if not wanted[0] <= number <= wanted[1]:
-                return f"{name} is {number:.6g}, not {wanted[0]:g} to {wanted[1]:g}"
-        elif not _is_alike(found, wanted):
-            return f"{name} is {found}, not {wanted}"
-    return ""
-
-
-def _is_alike(found: Any, wanted: Any) -> bool:
-    if isinstance(found, str) and not isinstance(wanted, str):
-        try:
-            return float(found) == float(wanted)
-        except ValueError:
-            return False
-    if isinstance(found, bool) or isinstance(wanted, bool):
-        return bool(found) == bool(wanted)
-    if isinstance(found, float) and isinstance(wanted, int | float):
-        return abs(found - wanted) <= 1e-6 * max(abs(wanted), 1e-9)
-    return bool(found == wanted)
+    def _find_frame(self, one: Exchange, layout: FrameLayout, held: bytes) -> Found:
+        return first_that_fits(one, read_frames(held, layout))
 
 
 def _both(data: bytes) -> str:

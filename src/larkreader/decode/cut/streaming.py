@@ -97,6 +97,16 @@ class LayoutsReader:
         self._is_closed = True
         return frames
 
+    @property
+    def held(self) -> int:
+        """How many bytes are held, as what follows may still decide about them."""
+        return len(self._held.value) + sum(map(len, self._aside))
+
+    def rest(self) -> Mapping[str, Frames]:
+        """Return what `close` would return now, and stay open."""
+        stream = self._all_held()
+        return cut_frames(stream, self._layouts, self._begun, last=True, first_offset=self._done).frames
+
     @cached_property
     def _nothing(self) -> Mapping[str, Frames]:
         """What is certain of a piece that decides nothing."""
@@ -189,6 +199,15 @@ class FrameReader:
     def close(self) -> Frames:
         """Return the rest, now that nothing more comes. Closing once more returns nothing more."""
         return self._told(self._reader.close()[self._layout.key])
+
+    @property
+    def held(self) -> int:
+        """How many bytes are held, as what follows may still decide about them."""
+        return self._reader.held
+
+    def rest(self) -> Frames:
+        """Return what `close` would return now, and stay open; `on_frame` is not called with it."""
+        return self._reader.rest()[self._layout.key]
 
     def _told(self, frames: Frames) -> Frames:
         if self._on_frame is not None:
