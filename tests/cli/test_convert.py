@@ -100,3 +100,17 @@ def test_what_cannot_be_converted_is_told_and_leaves_no_file(
     assert status == (2 if message else 0)
     assert message in " ".join((out + err).split())
     assert bool(list(tmp_path.glob("a.*"))) == (not message)
+
+
+def test_what_a_driver_counted_is_kept_or_named(shell, tmp_path):
+    """A table of characters has no place for it; a recording has."""
+    recording = tmp_path / "live.jsonl"
+    recording.write_text(
+        '{"recording": 1, "began": "2026-03-01T06:00:00Z", "wires": {"in": {}}}\n'
+        '{"s": 0.5, "wire": "in", "hex": "66 6c", "counted": {"overrun": 2, "parity": 1}}\n'
+    )
+    status, _, err = shell("convert", recording, tmp_path / "live.csv")
+    assert (status, "on in: 2 overrun, 1 parity; a .jsonl file has it" in " ".join(err.split())) == (0, True)
+    status, _, err = shell("convert", recording, tmp_path / "again.jsonl")
+    assert (status, "lacks" in err) == (0, False)
+    assert '"counted": {"overrun": 2, "parity": 1}' in (tmp_path / "again.jsonl").read_text()

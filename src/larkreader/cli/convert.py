@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -70,6 +71,8 @@ def convert(
         _written(output, lambda path: write_characters(path, wires))
         note(f"{sum(map(len, wires.values())):,} characters of {', '.join(wires)} written to {output}")
         _note_breaks({name: characters.cut_off for name, characters in wires.items()})
+        if ENDINGS[ending] != "recording":
+            _note_counted(wires)
     return 0
 
 
@@ -146,6 +149,17 @@ def _character_writer(to: str, wires: dict[str, Characters]) -> Callable[[Path, 
     if to not in writers:
         raise RequestError("OUT", "would hold levels, but IN holds characters", "must end in .csv, .bin or .jsonl")
     return writers[to]
+
+
+def _note_counted(wires: dict[str, Characters]) -> None:
+    """Name what the driver of a port counted, which OUT has no place for."""
+    for name, characters in wires.items():
+        counts: Counter[str] = Counter()
+        for _, what, count in characters.counted:
+            counts[what] += count
+        if counts:
+            counted = ", ".join(f"{count:,} {what}" for what, count in counts.items())
+            note(f"note: OUT lacks what the port's driver counted on {name}: {counted}; a .jsonl file has it")
 
 
 def _note_breaks(breaks: dict[str, str]) -> None:
