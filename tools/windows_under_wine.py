@@ -134,8 +134,8 @@ def check_signature(signed: Path, root: Path) -> None:
     offline = ["-ignore-crl"] if "-ignore-crl" in options.stdout + options.stderr else []
     trusted = ["-CAfile", str(root), "-TSA-CAfile", str(root)]
     verify = ["osslsigncode", "verify", *offline, *trusted, "-in", str(signed)]
-    told = subprocess.run(verify, capture_output=True, text=True)
-    if told.returncode or "Signature verification: ok" not in told.stdout or SIGNER not in told.stdout:
+    checked = subprocess.run(verify, capture_output=True, text=True)
+    if checked.returncode or "Signature verification: ok" not in checked.stdout or SIGNER not in checked.stdout:
         raise LeftOut(f"the signature of {signed.name} does not hold")
 
 

@@ -392,3 +392,21 @@ def test_commands_talk_to_a_real_port(shell, tmp_path):
     status, _, err = shell("send", ECHO, "flow?", "--line", "115200 8N1", "--record", record)
     assert (status, "by the block" in err) == (0, True)
     assert bytes(read_recording(record.read_bytes(), "")["in"].value.tolist()) == b"flow?"
+
+
+def test_a_loopback_counts_a_block_with_a_fault_once():
+    """Where at least one of many characters had it, more than one is not known."""
+    driver = Driver()
+    arrive = driver.arrive
+    driver.arrive = lambda data, errors=0: arrive(data, win32.CE_RXPARITY)
+    with port_on(driver) as port:
+        result = lr.run_loopback(port, lr.LoopbackPlan(characters=64, block=64, limit_s=0.2))
+    assert result.faults == {"parity": 1}
+
+
+def test_settings_that_no_line_has_are_refused_when_they_are_read_back(monkeypatch):
+    driver = Driver()
+    driver.state.ByteSize = 4
+    monkeypatch.setattr(win32, "CommDevice", lambda path: driver)
+    with pytest.raises(lr.PortError, match="has the settings 1200 4E2, which no line has"):
+        windows.read_back("COM3")

@@ -36,14 +36,14 @@ class InputFile(click.Path):
         super().__init__(path_type=Path, exists=exists, dir_okay=not exists, allow_dash=True)
 
     def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
-        """Return the path of the file; of what came by standard input, that of a copy."""
+        """Return the path of the file; for standard input, the path of a copy."""
         if value in ("-", Path("-")) and not (ctx is not None and ctx.resilient_parsing):
             return standard_input()
         return super().convert(value, param, ctx)
 
 
 def standard_input() -> Path:
-    """Return the path of a copy of what comes by standard input."""
+    """Return the path of a copy of standard input."""
     from larkreader.errors import RequestError
     from larkreader.sources import path_of
 

@@ -162,7 +162,7 @@ def _of_port(
 
     check_output(write)
     if flow_probe:
-        line = None if declared is None else declared.line_of(name)
+        line = declared.line_of(name) if declared else None
         return probe_port(name, declared, line, as_json=as_json)
     asked = b"" if ask is None else text_of(ask, 1)
     if write is not None and write.exists():

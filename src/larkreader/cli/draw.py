@@ -35,7 +35,7 @@ _LIST = "\n".join(f"{name:9} {one.told}" for name, one in FIGURES.items())
     "--frame",
     metavar="NAME",
     shell_complete=completed("frames"),
-    help="The layout; of fields the one with most frames unless said.",
+    help="The layout. Default for fields: the layout with most frames.",
 )
 @click.option("--field", "fields", multiple=True, metavar="NAME", help="A field to draw; may be given several times.")
 @click.option("--at", "at_s", type=float, metavar="SECONDS", help="Begin with the character at this time.")

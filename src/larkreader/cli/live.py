@@ -130,6 +130,7 @@ class Timeline:
                 self.exchanges[-1] = (message, (answer + received.data)[:KEPT])
 
     def _add(self, wire: str, at_s: float, since_s: float, data: bytes, faults: bytes) -> None:
+        from larkreader.capture.characters import Fault
         from larkreader.present.views import CharacterView
 
         one = self._wires[wire]
@@ -144,7 +145,7 @@ class Timeline:
         group.data, group.last_s = group.data + data, at_s
         group.faults += faults or bytes(len(data))
         one.count += len(data)
-        one.faulty += sum(1 for fault in faults if fault)
+        one.faulty += sum(1 for fault in faults if fault and not fault & Fault.BY_BLOCK)
         one.recent.append((at_s, one.count))
         if one.count <= KEPT:
             one.pieces.append((at_s, data, faults))

@@ -26,18 +26,18 @@ def opener(
     far: LineSettings | None,
 ) -> OpenAt:
     """Return what opens the ports with some settings; the far end of a stand-in has the same unless given."""
-    told: set[str] = set()
+    noted: set[str] = set()
 
     @contextmanager
     def open_at(settings: LineSettings) -> Iterator[Sequence[Port]]:
         with ExitStack() as stack:
             opened = [
                 stack.enter_context(
-                    open_named(name, declared, _own(named, name, line, settings), far=far, quiet=name in told)
+                    open_named(name, declared, _own(named, name, line, settings), far=far, quiet=name in noted)
                 )
                 for name in ports
             ]
-            told.update(ports)
+            noted.update(ports)
             yield opened
 
     return open_at
@@ -45,7 +45,7 @@ def opener(
 
 def _own(declared: Sheet | None, name: str, line: LineSettings, settings: LineSettings) -> LineSettings:
     """Return the settings of a port: its own on the sheet, but for what the matrix varies."""
-    own = declared.line_of(name) if declared is not None and name in declared.port else line
+    own = declared.line_of(name) if declared and name in declared.port else line
     changed = {
         key: getattr(settings, key) for key in ("baud", "format") if getattr(settings, key) != getattr(line, key)
     }
@@ -60,6 +60,6 @@ def content_of(matrix: LoopbackMatrix, declared: Sheet | None, file: Path) -> di
     if "frames" in matrix.patterns:
         from larkreader.exercise.patterns import frame_turn
 
-        assert declared is not None
+        assert declared
         content["frames"] = frame_turn(declared.frame[str(matrix.frame)])
     return content

@@ -41,11 +41,11 @@ def ports(as_json: bool, wait: bool, seconds: float | None, root: Path) -> int:
             note(f"none came or went within {seconds:g} s")
             return 1
         time.sleep(LOOK_S)
-    told = {"came": sorted(after - before), "went": sorted(before - after)}
+    changes = {"came": sorted(after - before), "went": sorted(before - after)}
     if as_json:
-        print_document("port-change", told)
+        print_document("port-change", changes)
     else:
-        for what, names in told.items():
+        for what, names in changes.items():
             for name in names:
                 click.echo(f"{name} {what}")
     return 0

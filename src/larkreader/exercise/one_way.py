@@ -12,7 +12,7 @@ from collections.abc import Callable, Iterator
 import numpy as np
 import numpy.typing as npt
 
-from larkreader.capture.characters import Fault, fault_names
+from larkreader.capture.characters import FAULT_NAMES, Characters
 from larkreader.declare.link.line import LineSettings
 from larkreader.declare.run.loopback import LoopbackPlan
 from larkreader.exercise.ports.port import Port
@@ -284,7 +284,9 @@ def _blocks_of(plan: LoopbackPlan, size: int, change: Change | None) -> Iterator
 
 
 def _fault_counts(faults: bytes) -> dict[str, int]:
-    """Count the faults of the line by name."""
-    flags = np.frombuffer(faults, np.uint8)
-    counts = {fault_names(fault): int(np.count_nonzero(flags & fault)) for fault in Fault}
+    """Count the faults of the line by name; a block of characters with a fault counts once, as at least one has it."""
+    received = Characters.from_groups([(0.0, bytes(len(faults)), faults)])
+    counts = {name: received.count(fault) for fault, name in FAULT_NAMES.items()}
+    for _, name, count in received.counted:
+        counts[name] += count
     return {name: count for name, count in counts.items() if count}

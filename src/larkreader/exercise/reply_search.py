@@ -13,7 +13,7 @@ from larkreader.decode.cut.streaming import FrameReader
 
 @dataclass
 class Found:
-    """What fits in what came: from where, to where, and what is kept of it; or why nothing does."""
+    """The place of what fits in the received bytes, and the values kept of it; or why nothing fits."""
 
     begin: int = -1
     end: int = -1

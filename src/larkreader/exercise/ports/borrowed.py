@@ -46,8 +46,7 @@ class BorrowedPort(Port):
         deadline = None if limit_s is None else self.now_s() + limit_s
         while rest:
             if deadline is not None and self.now_s() > deadline:
-                taken = len(data) - len(rest)
-                raise PortError(f"port {self.name}", f"took {taken} of {len(data)} bytes within {limit_s:g} s")
+                raise self._took_too_little(len(data) - len(rest), len(data), limit_s)
             try:
                 count = self._stream.write(rest)
             except OSError as error:

@@ -9,7 +9,7 @@ import time
 
 from larkreader.errors import PortError
 
-from .port import Port, Received
+from .port import HELD_BACK, Port, Received
 
 LARGEST_READ = 1 << 16
 
@@ -54,11 +54,7 @@ class DescriptorPort(Port):
                 raise self._failed(error) from None
             remaining = None if deadline is None else max(deadline - self.now_s(), 0.0)
             if not self._wait(remaining, writing=True):
-                taken = len(data) - len(rest)
-                advice = "Is it held back by flow control, or is nobody reading at the other end?"
-                raise PortError(
-                    f"port {self.name}", f"took {taken} of {len(data)} bytes within {limit_s:g} s", "", advice
-                )
+                raise self._took_too_little(len(data) - len(rest), len(data), limit_s, HELD_BACK)
 
     def now_s(self) -> float:
         """Return the time on the machine's monotonic clock, in seconds."""

@@ -9,6 +9,8 @@ from typing import Literal, NamedTuple, Self
 from larkreader.declare.link.line import LineSettings
 from larkreader.errors import PortError
 
+HELD_BACK = "Is it held back by flow control, or is nobody reading at the other end?"
+
 
 class Received(NamedTuple):
     """What came out of a port, and what ended the wait for it.
@@ -135,6 +137,11 @@ class Port(ABC):
     def path_fates(self) -> dict[str, int]:
         """Return what has become of the characters in a simulated far end's receive path; empty where there is none."""
         return {}
+
+    def _took_too_little(self, taken: int, length: int, limit_s: float | None, advice: str = "") -> PortError:
+        """Return the error of a write that the port did not take in time."""
+        within = "" if limit_s is None else f" within {limit_s:g} s"
+        return PortError(f"port {self.name}", f"took {taken} of {length} bytes{within}", "", advice)
 
     def _check_open(self) -> None:
         """Raise `PortError` if the port has been closed; who closes one sets `_closed`."""

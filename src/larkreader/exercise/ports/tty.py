@@ -13,7 +13,6 @@ import os
 import struct
 import sys
 import termios
-import time
 from typing import Any
 
 from larkreader.capture.characters import Fault
@@ -22,6 +21,7 @@ from larkreader.declare.link.line import LineSettings
 from larkreader.errors import PortError
 
 from .bauds import BOTHER, baud_of, is_given_back, named_speed, set_baud
+from .closing import drain, unsent_note
 from .descriptor import DescriptorPort
 from .impossible import refuse_impossible
 from .port import Received
@@ -31,8 +31,6 @@ HAS_CMSPAR = sys.platform.startswith("linux")
 CMSPAR = 0o10000000000
 TIOCGICOUNT = 0x545D
 COUNTERS = {6: "framing errors", 7: "overruns", 8: "parity errors", 9: "breaks", 10: "buffer overflows"}
-
-DRAIN_LOOK_S, DRAIN_MARGIN_S, LONGEST_DRAIN_S = 0.002, 0.1, 5.0  # on closing
 
 DATA_BITS = {5: termios.CS5, 6: termios.CS6, 7: termios.CS7, 8: termios.CS8}
 MODEM_LINES = {
@@ -180,15 +178,10 @@ class TtyPort(DescriptorPort):
         return [f"{waiting:,} characters that had come before the port was set up were thrown away"]
 
     def _drain(self) -> None:
-        """Let the hardware send what it has taken, so that it is sent at the settings it was meant for."""
         assert self.line is not None
-        waiting = _queued(self._descriptor, termios.TIOCOUTQ)
-        deadline = self.now_s() + min(DRAIN_MARGIN_S + 2 * waiting * self.line.character_time_s, LONGEST_DRAIN_S)
-        while waiting and self.now_s() < deadline:
-            time.sleep(DRAIN_LOOK_S)
-            waiting = _queued(self._descriptor, termios.TIOCOUTQ)
-        if waiting:
-            self.notes += (f"{waiting:,} characters had not been sent when the port was closed",)
+        left = drain(lambda: _queued(self._descriptor, termios.TIOCOUTQ), self.line.character_time_s, self.now_s)
+        if left:
+            self.notes += (unsent_note(left),)
             termios.tcflush(self._descriptor, termios.TCOFLUSH)
 
     def _restore(self) -> None:

@@ -19,15 +19,15 @@ from larkreader.declare.link.line import LineSettings
 from larkreader.errors import PortError
 
 from . import win32
+from .closing import drain, unsent_note
 from .impossible import refuse_impossible
-from .port import Port, Received
+from .port import HELD_BACK, Port, Received
 from .win32 import Win32Error
 
 DEVICES = "\\\\.\\"
 _NUMBERED = re.compile(r"COM\d+", re.IGNORECASE)
 LARGEST_READ = QUEUE = 1 << 16
 BREAK_S = 0.3  # as long as POSIX holds one
-DRAIN_LOOK_S, DRAIN_MARGIN_S, LONGEST_DRAIN_S = 0.002, 0.1, 5.0  # on closing
 BY_BLOCK = (
     "the driver reports parity errors, framing errors and breaks by the block, not by the character: all characters "
     "that arrived between two looks at it are marked"
@@ -132,11 +132,7 @@ class WindowsPort(Port):
             except Win32Error as error:
                 raise self._failed(error) from None
             if rest and deadline is not None and self.now_s() >= deadline:
-                taken = len(data) - len(rest)
-                advice = "Is it held back by flow control, or is nobody reading at the other end?"
-                raise PortError(
-                    f"port {self.name}", f"took {taken} of {len(data)} bytes within {limit_s:g} s", "", advice
-                )
+                raise self._took_too_little(len(data) - len(rest), len(data), limit_s, HELD_BACK)
 
     def now_s(self) -> float:
         """Return the time on the machine's monotonic clock, in seconds."""
@@ -290,15 +286,10 @@ class WindowsPort(Port):
         self.notes += tuple(f"not restored on closing: {name}" for name in sorted(lost))
 
     def _drain(self) -> None:
-        """Let the hardware send what it has taken, so that it is sent at the settings it was meant for."""
         assert self.line is not None
-        _, _, waiting = self._device.look()
-        deadline = self.now_s() + min(DRAIN_MARGIN_S + 2 * waiting * self.line.character_time_s, LONGEST_DRAIN_S)
-        while waiting and self.now_s() < deadline:
-            time.sleep(DRAIN_LOOK_S)
-            _, _, waiting = self._device.look()
-        if waiting:
-            self.notes += (f"{waiting:,} characters had not been sent when the port was closed",)
+        left = drain(lambda: self._device.look()[2], self.line.character_time_s, self.now_s)
+        if left:
+            self.notes += (unsent_note(left),)
             self._device.purge(win32.PURGE_TXCLEAR | win32.PURGE_TXABORT)
 
     def _failed(self, error: Win32Error) -> PortError:
@@ -343,10 +334,13 @@ def read_back(name: str) -> LineSettings:
         device.close()
     if not now.BaudRate:
         raise PortError(f'port "{name}"', "does not give its baud")
-    stop_bits = {code: bits for bits, code in STOP_BITS.items()}[now.StopBits]
+    stop_bits = {code: bits for bits, code in STOP_BITS.items()}.get(now.StopBits, 1.0)
     flow = "rts-cts" if now.fOutxCtsFlow else "xon-xoff" if now.fOutX and now.fInX else "none"
     form = f"{now.ByteSize}{_letter(now.Parity)}{stop_bits:g}"
-    return LineSettings.model_validate({"baud": now.BaudRate, "format": form, "flow_control": flow})
+    try:
+        return LineSettings.model_validate({"baud": now.BaudRate, "format": form, "flow_control": flow})
+    except ValueError:
+        raise PortError(f'port "{name}"', f"has the settings {now.BaudRate} {form}, which no line has") from None
 
 
 def is_port_name(name: str, there: Iterable[str]) -> bool:

@@ -71,7 +71,7 @@ class Bursts(Columns):
 
     @property
     def resolution_hz(self) -> npt.NDArray[np.float64]:
-        """What two frequencies must differ by to be told apart in a burst, which is one over its length, in hertz."""
+        """What two frequencies in a burst must differ by to be distinguished, one over its length, in hertz."""
         return self.rate_hz / np.maximum(self.count, 1)
 
     @property
