@@ -7,7 +7,7 @@ quick:
 test:
 	pytest -q -n auto
 deep:
-	LARKREADER_TESTS=deep pytest -q -n auto --durations=40
+	LARKREADER_TESTS=deep pytest -q -n auto --durations=40 --timeout 0
 docs:
 	sphinx-build -W --keep-going -q -b html docs docs/_build
 benchmarks:

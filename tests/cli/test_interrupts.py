@@ -16,7 +16,12 @@ from larkreader.capture.files.open import open_every_wire
 
 termios = pytest.importorskip("termios", reason="there are no POSIX terminals here")
 
-COMMAND = [sys.executable, "-m", "larkreader"]
+# the command, with the handlers undone that whoever runs the tests has set, as for a program that must survive a hang-up;
+# not by code between fork and exec, which can lock up where threads run
+START = """import runpy, signal
+for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
+    signal.signal(number, signal.SIG_DFL)
+runpy.run_module("larkreader", run_name="__main__", alter_sys=True)"""
 COMMANDS = {
     "listen": (["listen", "{device}", "--record", "{record}"], 0),
     "lines": (["listen", "{device}", "--show", "lines", "--record", "{record}"], 0),
@@ -26,12 +31,6 @@ COMMANDS = {
     "loopback": (["loopback", "{device}", "--characters", "100000000"], 130),
     "forward": (["listen", "{device}", "stand-in:echo", "--forward", "--record", "{record}"], 0),
 }
-
-
-def hear_every_signal():
-    """Undo what whoever runs the tests has set, as one does that must survive a hang-up."""
-    for one in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
-        signal.signal(one, signal.SIG_DFL)
 
 
 @pytest.mark.parametrize(
@@ -59,15 +58,17 @@ def test_an_interrupt_leaves_everything_in_order(name, ending, tmp_path):
         stack.callback(stop.set)
         shown = [one.format(device=far.name, record=record) for one in arguments]
         pipes = dict.fromkeys(("stdin", "stdout", "stderr"), subprocess.PIPE)
-        with subprocess.Popen([*COMMAND, *shown], **pipes, text=True, preexec_fn=hear_every_signal) as running:
-            until = time.monotonic() + 20
-            while termios.tcgetattr(looker) == found and time.monotonic() < until:
-                time.sleep(0.005)
-            time.sleep(random.random() * 0.3)
-            running.send_signal(ending)
-            time.sleep(0.01)
-            running.send_signal(ending)  # impatience changes nothing
-            _, told = running.communicate(timeout=20)
+        command = [sys.executable, "-c", START, *shown]
+        running = stack.enter_context(subprocess.Popen(command, **pipes, text=True))
+        stack.callback(running.kill)  # one that hangs fails, and does not stop the run
+        until = time.monotonic() + 20
+        while termios.tcgetattr(looker) == found and time.monotonic() < until:
+            time.sleep(0.005)
+        time.sleep(random.random() * 0.3)
+        running.send_signal(ending)
+        time.sleep(0.01)
+        running.send_signal(ending)  # impatience changes nothing
+        _, told = running.communicate(timeout=20)
         assert "Traceback" not in told
         is_early = not record.exists() or record.read_bytes().count(b"\n") < 2  # before anything was received or sent
         assert running.returncode == status or (is_early and running.returncode == 130), told
