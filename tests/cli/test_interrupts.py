@@ -79,3 +79,42 @@ def test_an_interrupt_leaves_everything_in_order(name, ending, tmp_path):
         sent = open_every_wire(record, kind="recording")
         assert all(not one.faults.any() for one in sent.values())
         assert record.read_bytes().endswith(b"\n")
+
+
+SWALLOWS = """import signal
+try:
+    signal.raise_signal(signal.SIGINT)
+    for _ in range(1000):
+        pass
+except KeyboardInterrupt:
+    pass"""
+
+
+def test_an_interrupt_that_an_import_would_swallow_is_repeated_after_it(tmp_path):
+    """As the start of a compiled module may swallow it; in a program that would wait for a minute."""
+    (tmp_path / "swallows.py").write_text(SWALLOWS)
+    program = "from larkreader.cli.interrupts import Interrupts\nInterrupts().install()\nimport swallows, time\n"
+    ended = subprocess.run(
+        [sys.executable, "-c", program + "time.sleep(60)"], cwd=tmp_path, capture_output=True, text=True, timeout=30
+    )
+    assert ended.stderr.endswith("KeyboardInterrupt\n")
+    assert "swallows.py" not in ended.stderr
+
+
+def test_a_second_interrupt_counts_when_the_first_did_not_end_the_command(monkeypatch):
+    from larkreader.cli import interrupts
+
+    monkeypatch.setattr(interrupts, "PATIENCE_S", 0.05)
+    before = {number: signal.getsignal(number) for number in interrupts.ENDING_SIGNALS}
+    try:
+        signal.signal(signal.SIGINT, signal.default_int_handler)
+        interrupts.Interrupts().install()
+        with pytest.raises(KeyboardInterrupt):
+            signal.raise_signal(signal.SIGINT)
+        signal.raise_signal(signal.SIGINT)
+        time.sleep(0.06)
+        with pytest.raises(KeyboardInterrupt):
+            signal.raise_signal(signal.SIGINT)
+    finally:
+        for number, handler in before.items():
+            signal.signal(number, handler)

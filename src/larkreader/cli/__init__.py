@@ -9,14 +9,14 @@ from __future__ import annotations
 import errno
 import io
 import os
-import signal
 import sys
 from importlib import import_module
-from types import FrameType
 
 import click
 
 from larkreader import __version__
+
+from .interrupts import Interrupts
 
 COMMANDS = {
     "demo": "Run the whole story on the dosing rig's data.",
@@ -38,7 +38,6 @@ COMMANDS = {
     "serve": "Offer a stand-in device on a port.",
 }
 
-ENDING_SIGNALS = tuple(getattr(signal, name) for name in ("SIGINT", "SIGTERM", "SIGHUP") if hasattr(signal, name))
 COMPLETION = "_LARKREADER_COMPLETE"  # set by the shells' scripts, as click has it
 OK, FINDINGS, UNUSABLE, BUG, INTERRUPTED, PIPE_CLOSED = 0, 1, 2, 70, 130, 141
 
@@ -88,28 +87,22 @@ def larkreader() -> None:
 
 def main() -> None:
     """Run the command and exit with its status. Whatever asks it to end, ports and files are left in order."""
-    for one in ENDING_SIGNALS:
-        if signal.getsignal(one) != signal.SIG_IGN:
-            signal.signal(one, _interrupt)
+    interrupts = Interrupts()
+    interrupts.install()
     for stream in (sys.stdout, sys.stderr):
         if isinstance(stream, io.TextIOWrapper):  # a terminal that lacks a letter shows its number
             stream.reconfigure(errors="backslashreplace")
     if COMPLETION in os.environ:
         from . import completion  # noqa: F401 (it adds a shell to those that click knows)
-    sys.exit(run(sys.argv[1:]))
+    status = run(sys.argv[1:])
+    interrupts.ignore()
+    sys.exit(status)
 
 
 def _end_without_reader() -> int:
     """Let what is still to be written go nowhere, as the reader of the output has gone."""
     os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
     return PIPE_CLOSED
-
-
-def _interrupt(number: int, frame: FrameType | None) -> None:
-    """Interrupt once; what is being closed then is not interrupted again."""
-    for one in ENDING_SIGNALS:
-        signal.signal(one, signal.SIG_IGN)
-    raise KeyboardInterrupt
 
 
 def run(arguments: list[str]) -> int:
