@@ -47,7 +47,7 @@ def main() -> None:
     base = 0.0
     for faults in (0, 100, 1000, 10_000):
         received = damaged(sent, faults).tobytes() if faults else sent.tobytes()
-        taken = seconds(lambda received=received: lr.align(sent.tobytes(), received))
+        taken = seconds(lambda received=received: lr.exercise.align(sent.tobytes(), received))
         base = base or taken
         print(f"{faults:>7,} differences in a megabyte  {taken:8.3f} s of CPU  {taken / base:8.0f} times none at all")
 

@@ -58,7 +58,7 @@ def main() -> None:
                     file.write(f"{begin:.12f},{end:.12f},from_pump,{value},{faults}\n")
 
         ways = {
-            "write_characters": lambda: lr.write_characters(path, {"from_pump": characters}),
+            "write_characters": lambda: lr.capture.write_characters(path, {"from_pump": characters}),
             "f-string a row": plain_characters,
         }
         units = {"write_characters": COUNT, "f-string a row": PLAIN_COUNT}

@@ -98,7 +98,7 @@ def main():
         characters = stream_of(layout, line)
         is_timed = layout.boundary.kind in ("idle", "break")
         pieces = [characters[n : n + 1] if is_timed else bytes([characters.value[n]]) for n in range(len(characters))]
-        reader, idle, ends, found = lr.LayoutsReader(layouts), [], [], 0
+        reader, idle, ends, found = lr.decode.LayoutsReader(layouts), [], [], 0
         for piece in pieces:
             begin = time.perf_counter_ns()
             frames = reader.feed(piece)

@@ -22,7 +22,7 @@ def make_timeline(rng):
     begin_s, wire = begin_s[order], wire[order]
     count = len(begin_s)
     zeros = np.zeros(count, np.int64)
-    return lr.Timeline(
+    return lr.decode.Timeline(
         begin_s=begin_s,
         end_s=begin_s + 1e-4,
         wire=wire,
@@ -53,9 +53,9 @@ def main():
     lines = {"out": LINE, "back": LINE}
     value = np.zeros(1, np.uint16)
     one = lr.Characters(np.zeros(1), np.zeros(1), value, np.zeros(1, np.uint8), np.empty(0))
-    pairing = lr.Pairing(key="talk", request="out", reply="back")
+    pairing = lr.declare.Pairing(key="talk", request="out", reply="back")
     begun = time.process_time()
-    pairs = lr.find_pairs(pairing, timeline, {}, {"out": one, "back": one}, lines)
+    pairs = lr.judge.find_pairs(pairing, timeline, {}, {"out": one, "back": one}, lines)
     ours = time.process_time() - begun
     begun = time.process_time()
     taken = by_hand(timeline)

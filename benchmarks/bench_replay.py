@@ -54,7 +54,7 @@ def plain_loop(arrivals: list[float]) -> int:
 
 
 def main() -> None:
-    burst = lr.make_burst(COUNT, LINE)
+    burst = lr.simulate.make_burst(COUNT, LINE)
     arrivals = (burst.begin_s + 9.5 * LINE.bit_time_s).tolist()
     assert plain_loop(arrivals) == lr.replay(burst, PATHS["FIFO, losing"], LINE).lost
     ways = {"the plain loop": lambda: plain_loop(arrivals)} | {

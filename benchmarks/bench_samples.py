@@ -47,7 +47,9 @@ def main() -> None:
         for bits, title in ((1, "one bit a sample"), (8, "one of eight channels")):
             path = Path(folder) / f"{bits}.raw"
             form = lr.CaptureForm(rate=RATE, bits=bits, kind="samples")
-            lr.write_samples(path, {"0": trace} if bits == 1 else {"0": other, "1": other, "2": trace}, RATE, form)
+            lr.capture.write_samples(
+                path, {"0": trace} if bits == 1 else {"0": other, "1": other, "2": trace}, RATE, form
+            )
             signal, data = ("0" if bits == 1 else "2"), path.read_bytes()
             samples = len(data) * 8 // bits
             ours = lr.open_trace(path, signal, form=form).edges.tolist()

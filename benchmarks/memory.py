@@ -38,7 +38,7 @@ def write_raw(path: Path, size: int) -> None:
     """Write samples of a busy wire, over and over."""
     trace = lr.transmit(np.random.default_rng(1).integers(0, 256, 20_000), LINE, gaps=3.0)
     part = path.with_suffix(".part")
-    lr.write_samples(part, {"tx": trace}, 1e6)
+    lr.capture.write_samples(part, {"tx": trace}, 1e6)
     data = part.read_bytes()
     with path.open("wb") as file:
         for _ in range(max(1, size // len(data))):

@@ -113,7 +113,7 @@ def voltages_of(random, low, high):
     low_v, high_v = random.uniform(*low), random.uniform(*high)
     volts = np.convolve(np.pad(low_v + (high_v - low_v) * levels, 1, "edge"), [0.2, 0.6, 0.2], "valid")
     noise = random.choice([0.01, 0.05]) * random.standard_normal(len(volts))
-    return lr.diagnose(lr.Voltages(volts + noise, rate), line)
+    return lr.diagnose(lr.capture.Voltages(volts + noise, rate), line)
 
 
 def frames_of(random, count):

@@ -11,6 +11,7 @@ import types_of_docstrings as types
 from sphinx.ext import napoleon
 
 import larkreader as lr
+from larkreader.public_names import paths
 
 project = "Lark Reader"
 author = "The Lark Reader developers"
@@ -43,7 +44,7 @@ autodoc_member_order = "bysource"
 nitpicky = True
 intersphinx_mapping = inventories.mapping(Path(__file__).parent / "_build" / "inventories")
 napoleon_preprocess_types = True
-convert = types.converter({name: f"larkreader.{name}" for name in lr.__all__})
+convert = types.converter({name: f"larkreader.{path}" for name, path in paths().items()})
 for name in {"_convert_type_spec", "_convert_numpy_type_spec"} & set(vars(napoleon.docstring)):  # by Sphinx's version
     setattr(napoleon.docstring, name, convert)
 

@@ -9,24 +9,26 @@ import json
 import re
 import sys
 from collections.abc import Iterator, Mapping
+from operator import attrgetter
 from pathlib import Path
 from typing import Any
 
 import larkreader as lr
 from larkreader.judge.findings.kinds import KINDS
 from larkreader.judge.findings.wording import Template, clauses_of
+from larkreader.public_names import paths
 
 PAGES = Path(__file__).parent
-STAGES = {
-    "declare": "What the engineer says",
+ROOMS = {
+    "declare": "What the engineer declares",
     "capture": "What was measured",
     "decode": "From measured to meaning",
-    "simulate": "What becomes of characters in buffers and services",
+    "simulate": "What buffers and services do with characters",
     "judge": "Is it right, and if not, why",
     "exercise": "Make it happen",
     "answers": "What a user asks",
-    "present": "Figures and tables",
-    "errors": "What can go wrong with a request",
+    "present": "Figures, tables and files",
+    "errors": "What can be wrong with a request",
 }
 PLAIN_TYPES = {
     "string": "text",
@@ -45,8 +47,8 @@ editors. What they are for, with examples, stands in [the sheet](sheet.md), [bef
 """
 NAMES_HEAD = """# Every public name
 
-Generated from the code. `import larkreader as lr`; each of these is `lr.NAME`, loaded when it is first used. How they
-go together stands in [from Python](api.md).
+Generated from the code. `import larkreader as lr`: the names used daily are `lr.NAME`, all others `lr.STAGE.NAME`, each
+loaded when it is first used. [From Python](api.md) shows how they work together.
 """
 
 
@@ -95,17 +97,19 @@ def keys_page() -> str:
 
 
 def names_page() -> str:
-    """Return the page with every public name, stage by stage."""
-    parts = [NAMES_HEAD]
-    for stage, told in STAGES.items():
-        names = [name for name in lr.__all__ if lr._HOMES[name].split(".")[0] == stage]
-        parts.append(f"## {stage}: {told}\n")
-        for name in names:
-            thing = getattr(lr, name)
-            kind = _directive(thing)
-            members = MEMBERS if kind == "autoclass" else ""
-            parts.append(f"```{{eval-rst}}\n.. {kind}:: larkreader.{name}{members}\n```\n")
+    """Return the page with every public name: those at the root, then the others stage by stage."""
+    parts = [NAMES_HEAD, "## At the root: what is used daily\n"]
+    parts += [_name_entry(path) for path in sorted(paths().values()) if "." not in path]
+    for stage, purpose in ROOMS.items():
+        parts.append(f"## {stage}: {purpose}\n")
+        parts += [_name_entry(path) for path in sorted(paths().values()) if path.startswith(f"{stage}.")]
     return "\n".join(parts)
+
+
+def _name_entry(path: str) -> str:
+    kind = _directive(attrgetter(path)(lr))
+    members = MEMBERS if kind == "autoclass" else ""
+    return f"```{{eval-rst}}\n.. {kind}:: larkreader.{path}{members}\n```\n"
 
 
 GENERATED = {

@@ -33,7 +33,7 @@ rate = 1e6
 times = np.arange(int(wire.end_s * rate)) / rate
 levels = wire.first_level ^ (np.searchsorted(wire.edges_s, times, side="right") & 1)
 np.save(folder / "scope.npy", 0.1 + 3.2 * levels + 0.02 * np.random.default_rng(1).standard_normal(len(times)))
-lr.write_samples(folder / "logic.raw", {"0": wire}, rate)
+lr.capture.write_samples(folder / "logic.raw", {"0": wire}, rate)
 log = [f"{n * 0.01:.3f},{frames[7 * n : 7 * n + 7].hex(' ')}\n" for n in range(20)]
 (folder / "log.csv").write_text("time_s,hex\n" + "".join(log))
 
@@ -43,6 +43,6 @@ for name in ("scope.npy", "logic.raw", "log.csv"):
     flow = reading.frames["status"]["flow"]
     print(f"{name}: {reading.verdict}, {len(flow)} frames, flow {flow[0]} to {flow[-1]} {layout.unit['flow']}")
 
-levels_seen = lr.survey(lr.open_voltages(folder / "scope.npy", "0", form=form), line).levels
+levels_seen = lr.measure_wire(lr.open_voltages(folder / "scope.npy", "0", form=form), line).levels
 assert levels_seen is not None
 print(f"levels {levels_seen.low_v:.1f} and {levels_seen.high_v:.1f} V, read by {', '.join(levels_seen.read_by)}")

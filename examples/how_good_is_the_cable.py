@@ -23,7 +23,7 @@ for run in result.runs:
 print("fastest that runs clean:", result.fastest)
 
 print()
-ends = lr.simulated_pair(LINE, impairments=lr.Impairments(drop_ratio=1e-3, double_ratio=5e-4, seed=2))
+ends = lr.exercise.simulated_pair(LINE, impairments=lr.Impairments(drop_ratio=1e-3, double_ratio=5e-4, seed=2))
 for way in lr.run_both_ways(*ends, lr.LoopbackPlan(characters=20_000, pattern="prbs-15")):
     print(f"{way.name}: {way.lost} lost, {way.changed} changed, {way.extra} extra, {way.doubled} of them doubled")
 

@@ -9,7 +9,7 @@ characters = lr.receive(history.traces["rig.pump_tx"], line)
 
 told = lr.replay(characters, path, line)
 print(f"{len(told)} characters into a ring of {path.ring.size if path.ring else 0}:")
-for fate in lr.Fate:
+for fate in lr.simulate.Fate:
     if told.count(fate):
         print(f"  {told.count(fate)} {fate.name.lower()}")
 
@@ -28,13 +28,13 @@ print(
 
 print("Served by polling, instead:")
 for every_s in (0.5e-3, 1.5e-3, 3e-3):
-    polling = lr.PollingService(kind="polling", every_s=every_s)
+    polling = lr.declare.PollingService(kind="polling", every_s=every_s)
     told = lr.replay(characters, path.model_copy(update={"service": polling}), line)
-    overruns, dropped = told.count(lr.Fate.OVERRUN), told.count(lr.Fate.DROPPED)
+    overruns, dropped = told.count(lr.simulate.Fate.OVERRUN), told.count(lr.simulate.Fate.DROPPED)
     print(f"  every {every_s * 1e3:g} ms: the hardware loses {overruns}, the ring {dropped}")
 
 print("The same text, sent by code that writes without waiting for an empty register:")
 careless = lr.SendPath.model_validate({"call": {"kind": "register", "checks": False, "every_s": 50e-6}})
 sent = lr.replay_send([0.0], [100], careless, line)
-for finding in lr.judge_send_path("to_pump", sent, line):
+for finding in lr.judge.judge_send_path("to_pump", sent, line):
     print(f"  {finding.text}")

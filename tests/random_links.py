@@ -157,7 +157,7 @@ def frames_case(random) -> Case:
         if name == "address mark"
         else LINE
     )
-    case.sheet = lr.Sheet(wire={"pump": lr.Wire(key="pump", line=line)}, frame={"status": layout})
+    case.sheet = lr.Sheet(wire={"pump": lr.declare.Wire(key="pump", line=line)}, frame={"status": layout})
     case.capture = {
         "pump": spoken(random, frames, faults, name, line, case.holes)
         if on_wire
@@ -413,7 +413,7 @@ def pauses_case(random) -> Case:
         ended_s = now_s + (before + after) * CHARACTER_S
         changes += [now_s + (before - 0.5) * CHARACTER_S, ended_s + 0.003]
         now_s = changes[-1] + 0.0005
-    wire = lr.Wire(key="pump", clear_to_send="cts", pause_allowance=float(allowance),
+    wire = lr.declare.Wire(key="pump", clear_to_send="cts", pause_allowance=float(allowance),
                    line=LINE.model_copy(update={"flow_control": "rts-cts"}))  # fmt: skip
     trace = lr.transmit(values, LINE, gaps=np.array(gaps), begin_s=0.001, end_s=now_s + 0.01)
     case = Case(

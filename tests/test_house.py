@@ -12,6 +12,7 @@ import shutil
 import subprocess
 import sys
 import warnings
+from operator import attrgetter
 from pathlib import Path
 
 import documents
@@ -20,22 +21,27 @@ import pytest
 
 import larkreader as lr
 from larkreader.judge.findings.kinds import KINDS
+from larkreader.public_names import STAGES, paths
 
 ROOT = Path(__file__).parents[1]
 MODULES = [one.name for one in pkgutil.walk_packages(lr.__path__, "larkreader.") if not one.name.endswith("__main__")]
 
 
-def test_the_public_names_are_those_that_are_loaded_and_typed():
-    """The sorted `__all__`, the lazy homes, the names for type checkers and `dir` agree."""
-    source = Path(lr.__file__).with_suffix(".pyi").read_text(encoding="utf-8")
-    typed = {name: home for home, name in re.findall(r"from \.(\S+) import (\w+) as \2$", source, re.MULTILINE)}
-    assert lr.__all__ == sorted(lr.__all__)
-    assert set(lr.__all__) == set(lr._HOMES)
-    assert typed == lr._HOMES
-    assert set(lr.__all__) <= set(dir(lr))
-    assert all(getattr(lr, name) is not None for name in lr.__all__)
+@pytest.mark.parametrize("stage", ["", *STAGES])
+def test_the_public_names_are_those_that_are_loaded_typed_and_completed(stage):
+    """The sorted `__all__`, the names for type checkers and `dir` agree; no other name is there."""
+    package = importlib.import_module(f"larkreader.{stage}".rstrip("."))
+    source = Path(package.__file__).with_suffix(".pyi").read_text(encoding="utf-8")
+    typed = {name: home for home, name in re.findall(r"^from \.(\S+) import (\w+) as \2$", source, re.MULTILINE)}
+    assert list(package.__all__) == sorted(typed)
+    assert set(package.__all__) <= set(dir(package))
+    for name, home in typed.items():
+        assert getattr(package, name) is getattr(importlib.import_module(f"{package.__name__}.{home}"), name)
     with pytest.raises(AttributeError, match="has no attribute 'nothing'"):
-        _ = lr.nothing
+        _ = package.nothing
+    if not stage:
+        assert set(re.findall(r"^from \. import (\w+) as \1$", source, re.MULTILINE)) == {*STAGES, "errors"}
+        assert 60 <= len(package.__all__) <= 80
 
 
 def test_importing_the_package_loads_nothing_heavy():
@@ -45,8 +51,8 @@ def test_importing_the_package_loads_nothing_heavy():
 
 
 def test_every_public_function_tells_what_it_takes_gives_and_raises():
-    for name in lr.__all__:
-        thing = getattr(lr, name)
+    for name, path in paths().items():
+        thing = attrgetter(path)(lr)
         text = inspect.getdoc(thing)
         assert text, name
         if inspect.isfunction(thing):
@@ -129,7 +135,7 @@ def test_what_the_documents_take_from_the_code_is_current():
     pages = {path.name: path.read_text(encoding="utf-8") for path in (ROOT / "docs" / "reference").glob("*.md")}
     rows = dict(re.findall(r"^\| `([a-z-]+)` \| (\w+) \|", pages["findings.md"], re.MULTILINE))
     assert rows == {kind: known.severity for kind, known in KINDS.items()}
-    assert all(f".{name}\n" in pages["names.md"] for name in lr.__all__)
+    assert all(f" larkreader.{path}\n" in pages["names.md"] for path in paths().values())
     for table in lr.sheet_schema()["properties"]:
         assert re.search(rf"^## `\[+{table}[.\]]|^\| `{table}` ", pages["sheet-keys.md"], re.MULTILINE), table
 

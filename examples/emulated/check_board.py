@@ -105,7 +105,7 @@ def checks(port: lr.Port, sheet: lr.Sheet) -> int:
     echo = loop(port, "echo", plan)
     print("echo:", echo.verdict, "with", echo.lost, "lost of", echo.sent)
 
-    altered = plan.model_copy(update={"expect": "altered", "alter": lr.Alteration(xor=0x5A)})
+    altered = plan.model_copy(update={"expect": "altered", "alter": lr.declare.Alteration(xor=0x5A)})
     changed = loop(port, "altered", altered)
     print("altered echo:", changed.verdict)
     short = loop(port, "echo", altered)
@@ -130,7 +130,7 @@ def checks(port: lr.Port, sheet: lr.Sheet) -> int:
 def overflow_of(port: lr.Port, sheet: lr.Sheet) -> lr.Finding | None:
     """Send status messages through the slow ring, and return what a reading of those that come back says of losses."""
     layout = sheet.frame["status"]
-    sent, burst, back = lr.frame_pattern(layout, 80 * layout.longest), 8 * layout.longest, b""
+    sent, burst, back = lr.exercise.frame_pattern(layout, 80 * layout.longest), 8 * layout.longest, b""
     ask(port, f"slow {len(sent)}", "ok")
     for low in range(0, len(sent), burst):
         port.write(sent[low : low + burst], 30.0)

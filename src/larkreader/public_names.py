@@ -1,123 +1,227 @@
-"""Where each public name lives: by module, all names that users import from the package."""
+"""The public names: those at the root, and those of each stage, by the module that each is loaded from.
 
-from collections.abc import Mapping
+From these tables come the lazy loading of `larkreader` and of its stages, their ``__all__`` and ``dir()``, and their
+stubs for type checkers, which ``python tools/write_stubs.py`` writes.
+"""
 
-MODULES: Mapping[str, str] = {
-    "errors": "CaptureError CaptureFileError LarkReaderError Mistake PortError RequestError SheetError",
-    "capture.characters": "Characters Fault",
-    "capture.files.csv_characters": "write_characters",
-    "capture.files.csv_levels": "write_levels",
-    "capture.files.open": "open_capture open_pieces open_ring open_trace open_voltages signal_names",
-    "capture.files.register_dump": "read_register_dump",
-    "capture.files.samples": "write_samples",
-    "capture.files.trace_arrays": "write_trace_arrays",
-    "capture.files.vcd_writer": "write_vcd",
-    "capture.ragged": "Ragged",
-    "capture.ring": "RingMemory",
-    "capture.trace": "Trace",
-    "capture.voltages": "VoltageLevels Voltages",
-    "declare.link.baud_generator": "BaudGenerator RegisterWord",
-    "declare.run.capture_form": "CaptureForm StatusWord",
-    "declare.checks.checksum": "FrameChecksum",
-    "declare.link.clock": "Clock",
-    "declare.checks.crc": "CrcAlgorithm",
-    "declare.link.end": "End Traffic",
-    "declare.link.event": "EventSignal",
-    "declare.run.exchange": "Exchange",
-    "declare.frame.field_parts": "Samples",
-    "declare.frame.fields": "FieldGroup NamedField ReservedBits",
-    "declare.paths.impairments": "Impairments",
-    "declare.frame.layout": "FrameLayout",
-    "declare.link.line": "LineSettings",
-    "declare.run.loopback": "Alteration LoopbackLimits LoopbackMatrix LoopbackPlan",
-    "declare.run.pairing": "Pairing WireTiming",
-    "declare.paths.receive_path": (
-        "BlockingApplication Deaf DmaService Fifo InterruptService LineApplication Pause PeriodicApplication "
-        "PollingService ReceivePath Ring SoftwareReceiver"
-    ),
-    "declare.link.registers": "Meaning Meanings Register",
-    "declare.document.schema": "sheet_schema",
-    "declare.paths.send_path": "Call Direction SendPath",
-    "declare.frame.shape": "Shape",
-    "declare.document.sheet": "Sheet Wire",
-    "declare.document.sheet_file": "open_sheet parse_sheet",
-    "declare.document.sheet_text": "sheet_text",
-    "declare.link.steps": "Rule Step",
-    "declare.checks.sums": "SumAlgorithm",
-    "declare.link.svd": "registers_of_svd",
-    "declare.link.wiring": "Joint Pin",
-    "decode.characters.character_reader": "CharacterReader",
-    "decode.characters.escapes": "Escape find_escapes strip_escapes",
-    "decode.columns.frame_columns": "FrameFault Frames Skip Spans",
-    "decode.cut.frames": "read_frames read_layouts",
-    "decode.check.long_checksum": "checksum_of",
-    "decode.characters.receive": "receive",
-    "decode.cut.streaming": "FrameReader LayoutsReader",
-    "decode.timeline": "Timeline make_timeline",
-    "exercise.alignment": "Alignment align",
-    "exercise.dialogue": "DialogueResult StepResult run_dialogue",
-    "exercise.loopback": "run_both_ways run_loopback",
-    "exercise.loopback_matrix": "MatrixResult Tolerance find_tolerance run_matrix",
-    "exercise.loopback_result": "LoopbackResult",
-    "exercise.patterns": "frame_pattern",
-    "exercise.ports.open": "open_port",
-    "exercise.ports.port": "Port Received",
-    "exercise.ports.simulated": "SimulatedPort simulated_pair",
-    "exercise.prbs": "prbs_bits prbs_values",
-    "exercise.stepping": "Stepping Trial probe_flow_control",
-    "exercise.transmit": "transmit",
-    "judge.calculate.baud_setting": "BaudSetting",
-    "judge.calculate.budget": "WireLoad find_load",
-    "simulate.buffers": "make_burst replay",
-    "judge.measure.bursts": "Bursts sample_bursts",
-    "judge.measure.byte_survey": "ByteDifference ByteSurvey compare_bytes survey_bytes",
-    "judge.measure.changes": "FrameChange frame_changes",
-    "judge.verdict.checked": "Checked",
-    "judge.infer.checksum_search": "ChecksumFit find_checksums",
-    "judge.verdict.diagnosis": "Diagnosis diagnose",
-    "judge.calculate.divisors": "bauds_hit find_divisors read_words",
-    "present.reading_document": "reading_schema",
-    "present.documents": "document_schema",
-    "judge.measure.edge_phases": "EdgePhases edge_phases",
-    "judge.setup.ends": "compare_ends",
-    "judge.measure.events": "EventDelays",
-    "judge.infer.field_proposal": "propose_fields",
-    "judge.findings.finding": "Finding Places Subject",
-    "judge.measure.gaps": "Gaps find_gaps",
-    "judge.infer.garble": "Garble explain_garble garble_table",
-    "judge.measure.levels": "LevelSurvey",
-    "simulate.loss_survey": "LossSurvey survey_losses",
-    "judge.calculate.margins": "Margin Timing find_margin",
-    "judge.measure.pairs": "PairState Pairs find_pairs",
-    "simulate.path_limits": "PathLimits find_limits",
-    "judge.setup.path_report": "PathReport judge_receive_path",
-    "answers.plan": "Plan plan",
-    "judge.infer.proposal": "ProposedLayout propose_layout",
-    "answers.reading": "Reading read",
-    "judge.setup.registers": "ImpliedSettings read_registers",
-    "simulate.replayed": "Fate Reads Replay",
-    "judge.setup.send_findings": "judge_send_path",
-    "simulate.send_path": "SendFate SendReplay replay_send",
-    "judge.setup.setup_steps": "judge_steps",
-    "simulate.software_receiver": "Heard compare_heard hear trace_of",
-    "judge.measure.statistics": "FieldStatistics FrameStatistics frame_statistics",
-    "judge.infer.survey": "Survey survey",
-    "simulate.traffic": "traffic_characters traffic_messages",
-    "judge.wire.turns": "find_collisions",
-    "judge.setup.wiring": "judge_wiring",
-    "present.figures.bursts": "draw_bursts",
-    "present.figures.fields": "draw_fields",
-    "present.figures.fill": "draw_fill",
-    "present.figures.folded": "draw_folded",
-    "present.figures.gaps": "draw_gaps",
-    "present.figures.layout": "draw_layout",
-    "present.figures.loopback": "draw_latency draw_matrix",
-    "present.figures.losses": "draw_losses",
-    "present.figures.margin": "draw_margin",
-    "present.figures.style": "new_figure",
-    "present.figures.timeline": "draw_timeline",
-    "present.figures.waveform": "draw_waveform",
-    "present.figures.widths": "draw_widths",
-    "present.notations": "Notations notations visible",
+from __future__ import annotations
+
+import sys
+from collections.abc import Callable, Mapping
+from importlib import import_module
+from typing import Any
+
+ROOT = (
+    "LarkReaderError SheetError CaptureError PortError RequestError "
+    "Sheet LineSettings Clock BaudGenerator FrameLayout ReceivePath SendPath Impairments LoopbackPlan "
+    "LoopbackMatrix "
+    "Exchange CaptureForm open_sheet parse_sheet sheet_schema starter_sheet "
+    "Trace Characters Fault open_capture open_trace open_voltages open_pieces write_vcd "
+    "receive CharacterReader Frames FrameFault FrameReader read_frames read_layouts calculate_checksum "
+    "replay replay_send find_limits "
+    "Finding PairState find_divisors calculate_bauds calculate_margin calculate_load read_registers measure_wire "
+    "find_garble "
+    "propose_layout find_checksums measure_bytes measure_frames measure_gaps "
+    "open_port Port SimulatedPort Device run_loopback run_both_ways run_matrix find_tolerance run_dialogue transmit "
+    "LoopbackResult "
+    "read Reading plan Plan diagnose Diagnosis "
+    "draw_timeline draw_fields draw_waveform new_figure write_report write_frames write_junit notations "
+)
+STAGES: Mapping[str, Mapping[str, str]] = {
+    "declare": {
+        "checks.checksum": "FrameChecksum",
+        "checks.crc": "CrcAlgorithm",
+        "checks.sums": "SumAlgorithm",
+        "document.schema": "sheet_schema",
+        "document.sheet": "Sheet Wire",
+        "document.sheet_file": "open_sheet parse_sheet",
+        "document.sheet_text": "sheet_text",
+        "document.starter": "StarterWire starter_sheet",
+        "frame.boundary": (
+            "AddressMarkBoundary BreakBoundary CobsBoundary EscapeBoundary FixedBoundary HdlcBoundary "
+            "IdleBoundary LengthBoundary MarkerBoundary SlipBoundary TerminatorBoundary"
+        ),
+        "frame.field_parts": "Samples",
+        "frame.fields": "FieldGroup NamedField ReservedBits",
+        "frame.layout": "FrameLayout",
+        "frame.shape": "Shape",
+        "link.baud_generator": "BaudGenerator RegisterWord",
+        "link.clock": "Clock",
+        "link.end": "End Traffic",
+        "link.event": "EventSignal",
+        "link.line": "LineSettings",
+        "link.registers": "Meaning Meanings Register",
+        "link.steps": "Rule Step",
+        "link.svd": "read_svd",
+        "link.wiring": "Joint Pin",
+        "paths.impairments": "Impairments",
+        "paths.receive_path": (
+            "BlockingApplication Deaf DmaService Fifo InterruptService LineApplication Pause "
+            "PeriodicApplication PollingService ReceivePath Ring SoftwareReceiver"
+        ),
+        "paths.send_path": "Call Direction SendPath",
+        "run.capture_form": "CaptureForm StatusWord",
+        "run.exchange": "Exchange",
+        "run.loopback": "Alteration LoopbackLimits LoopbackMatrix LoopbackPlan",
+        "run.pairing": "Pairing WireTiming",
+    },
+    "capture": {
+        "characters": "Characters Fault",
+        "files.csv_characters": "write_characters",
+        "files.csv_levels": "write_levels",
+        "files.open": "open_capture open_pieces open_ring open_trace open_voltages signal_names",
+        "files.register_dump": "read_register_dump",
+        "files.samples": "write_samples",
+        "files.trace_arrays": "write_trace_arrays",
+        "files.vcd_writer": "write_vcd",
+        "ragged": "Ragged",
+        "ring": "RingMemory",
+        "trace": "Trace",
+        "voltages": "VoltageLevels Voltages",
+    },
+    "decode": {
+        "characters.character_reader": "CharacterReader",
+        "characters.escapes": "Escape find_escapes strip_escapes",
+        "characters.receive": "receive",
+        "check.long_checksum": "calculate_checksum",
+        "columns.frame_columns": "FrameFault Frames Skip Spans",
+        "cut.frames": "read_frames read_layouts",
+        "cut.streaming": "FrameReader LayoutsReader",
+        "timeline": "Timeline make_timeline",
+    },
+    "simulate": {
+        "buffers": "make_burst replay",
+        "loss_survey": "LossSurvey calculate_losses",
+        "path_limits": "PathLimits find_limits",
+        "replayed": "Fate Reads Replay",
+        "send_path": "SendFate SendReplay replay_send",
+        "software_receiver": "Heard compare_heard hear trace_of",
+        "traffic": "traffic_characters traffic_messages",
+    },
+    "judge": {
+        "calculate.baud_setting": "BaudSetting",
+        "calculate.budget": "WireLoad calculate_load",
+        "calculate.divisors": "calculate_bauds calculate_setting find_divisors",
+        "calculate.margins": "Margin Timing calculate_margin",
+        "findings.finding": "Finding Places Subject",
+        "infer.checksum_search": "ChecksumFit find_checksums",
+        "infer.field_proposal": "propose_fields",
+        "infer.garble": "Garble calculate_garbles find_garble",
+        "infer.proposal": "ProposedLayout propose_layout",
+        "infer.survey": "Survey measure_wire",
+        "measure.bursts": "Bursts read_bursts",
+        "measure.byte_survey": "ByteDifference ByteSurvey compare_bytes measure_bytes",
+        "measure.changes": "FrameChange find_changes",
+        "measure.edge_phases": "EdgePhases measure_edge_phases",
+        "measure.events": "EventDelays",
+        "measure.gaps": "Gaps measure_gaps",
+        "measure.levels": "LevelSurvey",
+        "measure.pairs": "PairState Pairs find_pairs",
+        "measure.statistics": "FieldStatistics FrameStatistics measure_frames",
+        "setup.ends": "judge_ends",
+        "setup.path_report": "PathReport judge_receive_path",
+        "setup.registers": "ImpliedSettings read_registers",
+        "setup.send_findings": "judge_send_path",
+        "setup.setup_steps": "judge_steps",
+        "setup.wiring": "judge_wiring",
+        "verdict.checked": "Checked",
+        "verdict.diagnosis": "Diagnosis diagnose",
+        "wire.turns": "find_collisions",
+    },
+    "exercise": {
+        "alignment": "Alignment align",
+        "devices": "AlteredEcho Device LineAnswerer LossyEcho NoisyEcho",
+        "dialogue": "DialogueResult StepResult run_dialogue",
+        "loopback": "run_both_ways run_loopback",
+        "loopback_matrix": "MatrixResult Tolerance find_tolerance run_matrix",
+        "loopback_result": "LoopbackResult",
+        "patterns": "frame_pattern",
+        "ports.listing": "PortEntry find_ports",
+        "ports.open": "open_port",
+        "ports.port": "Port Received",
+        "ports.simulated": "SimulatedPort simulated_pair",
+        "prbs": "prbs_bits prbs_values",
+        "stepping": "Stepping Trial probe_flow_control",
+        "transmission": "transmit",
+    },
+    "answers": {
+        "planning": "Plan plan",
+        "reading": "Reading read",
+    },
+    "present": {
+        "cases": "Case cases_of",
+        "documents": "document_schema",
+        "figures.bursts": "draw_bursts",
+        "figures.fields": "draw_fields",
+        "figures.fill": "draw_fill",
+        "figures.folded": "draw_folded",
+        "figures.gaps": "draw_gaps",
+        "figures.layout": "draw_layout",
+        "figures.loopback": "draw_latency draw_matrix",
+        "figures.losses": "draw_losses",
+        "figures.margin": "draw_margin",
+        "figures.style": "new_figure",
+        "figures.timeline": "draw_timeline",
+        "figures.waveform": "draw_waveform",
+        "figures.widths": "draw_widths",
+        "junit": "write_junit",
+        "notation": "Notations notations visible",
+        "reading_document": "reading_schema",
+        "report.page": "write_report",
+        "tables": "write_frames",
+    },
 }
-HOMES: Mapping[str, str] = {name: module for module, names in MODULES.items() for name in names.split()}
+ERRORS = "CaptureError CaptureFileError LarkReaderError Mistake PortError RequestError SheetError"
+
+
+def homes_of(stage: str) -> dict[str, str]:
+    """Return where the public names of a stage live, as modules seen from it."""
+    return {name: module for module, names in STAGES[stage].items() for name in names.split()}
+
+
+def root_homes() -> dict[str, str]:
+    """Return where the names at the root live, as modules seen from it."""
+    every = {name: f"{stage}.{module}" for stage in STAGES for name, module in homes_of(stage).items()}
+    every |= dict.fromkeys(ERRORS.split(), "errors")
+    return {name: every[name] for name in ROOT.split()}
+
+
+def paths() -> dict[str, str]:
+    """Return how each public name is written after ``larkreader.``: alone, or behind its stage."""
+    every = {name: f"{stage}.{name}" for stage in STAGES for name in homes_of(stage)}
+    every |= {name: f"errors.{name}" for name in ERRORS.split()}
+    return every | {name: name for name in root_homes()}
+
+
+def lazy(package: str) -> tuple[list[str], Callable[[str], Any], Callable[[], list[str]]]:
+    """Make ``__all__``, ``__getattr__`` and ``__dir__`` of a package whose names are loaded when they are first used.
+
+    Parameters
+    ----------
+    package : str
+        ``larkreader``, or one of its stages.
+
+    Returns
+    -------
+    tuple
+        List of names, and two functions.
+    """
+    stage = package.partition(".")[2]
+    homes = homes_of(stage) if stage else root_homes()
+    packages = () if stage else (*STAGES, "errors")
+
+    def load(name: str) -> Any:
+        if name in homes:
+            value = getattr(import_module(f"{package}.{homes[name]}"), name)
+        elif name in packages:
+            return import_module(f"{package}.{name}")
+        else:
+            raise AttributeError(f"module {package!r} has no attribute {name!r}")
+        setattr(sys.modules[package], name, value)
+        return value
+
+    def names() -> list[str]:
+        own = [name for name in vars(sys.modules[package]) if name.startswith("__")]
+        return sorted({*own, *homes, *packages})
+
+    return sorted(homes), load, names

@@ -95,13 +95,13 @@ def test_reprs_are_short_and_say_what_matters(rig, rig_files):
         repr(sheet.frame["status"]): '"status" on from_pump: 16 bytes, marker; fields kind, count, flow',
         repr(lr.plan(sheet)): "clean; ends controller, pump_head; findings none",
         repr(lr.diagnose(trace, sheet.wire["from_pump"].line)): "as-declared",
-        repr(lr.frame_statistics(reading.frames["status"])): "195 frames, 188 of them good",
+        repr(lr.measure_frames(reading.frames["status"])): "195 frames, 188 of them good",
         repr(reading.findings[0]): "parity-error on from_pump: 4 times, first at ",
     }
     for text, part in shown.items():
         assert part in text
         assert len(text) < 200
-    for one in (lr.plan(sheet), lr.diagnose(trace), lr.frame_statistics(reading.frames["status"]), trace):
+    for one in (lr.plan(sheet), lr.diagnose(trace), lr.measure_frames(reading.frames["status"]), trace):
         assert one._repr_html_().startswith(("<p>", "<table>", "<pre>"))
 
 
@@ -112,16 +112,16 @@ def test_an_open_file_is_read_wherever_a_path_is_meant(rig_files, tmp_path):
     assert (reading.verdict, len(reading.findings)) == (whole.verdict, len(whole.findings))
     assert reading.capture == str(rig_files["capture"])
     packed = io.BytesIO(rig_files["capture"].read_bytes())
-    assert lr.signal_names(packed) == ["rig.controller_tx", "rig.pump_tx"]
+    assert lr.capture.signal_names(packed) == ["rig.controller_tx", "rig.pump_tx"]
     written = io.BytesIO()
     trace = lr.open_trace(rig_files["capture"], "rig.pump_tx")
     lr.write_vcd(written, {"pump_tx": trace})
     written.seek(0)
     assert np.array_equal(lr.open_trace(written, "pump_tx").edges, trace.edges)
     with pytest.raises(lr.CaptureError, match="BytesIO is empty"):
-        lr.signal_names(io.BytesIO())
+        lr.capture.signal_names(io.BytesIO())
     with pytest.raises(lr.RequestError, match="is open as text"):
-        lr.signal_names(io.StringIO("x"))
+        lr.capture.signal_names(io.StringIO("x"))
 
 
 def test_standard_input_is_read_wherever_a_file_is_meant(shell, rig_files, monkeypatch):

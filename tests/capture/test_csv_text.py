@@ -43,7 +43,7 @@ def tables(draw):
     columns.append(np.ma.MaskedArray(flags, absent))
     wanted.append(["" if is_absent else str(flag) for flag, is_absent in zip(flags, absent, strict=True)])
     items = rows_of(st.lists(st.integers(-(10**9), 10**9), max_size=4))
-    columns.append(lr.Ragged.of(items, np.int64))
+    columns.append(lr.capture.Ragged.of(items, np.int64))
     wanted.append([" ".join(map(str, row)) for row in items])
     return columns, wanted
 

@@ -85,15 +85,15 @@ def test_what_is_written_reads_back(tmp_path, name):
     rate = 24e6 / 16
     write = {
         "a.vcd": lr.write_vcd,
-        "a.csv": lr.write_levels,
-        "a.npz": lr.write_trace_arrays,
-        "a.raw": lambda path, traces: lr.write_samples(path, traces, rate),
+        "a.csv": lr.capture.write_levels,
+        "a.npz": lr.capture.write_trace_arrays,
+        "a.raw": lambda path, traces: lr.capture.write_samples(path, traces, rate),
     }[name]
     write(path, traces)
     options = {"form": lr.CaptureForm(rate=rate)} if name == "a.raw" else {}  # what has a rate is of samples
     names = ["0", "1"] if name == "a.raw" else list(traces)
     read = lr.open_capture(path, dict(zip(traces, names, strict=True)), **options)
-    assert lr.signal_names(path, **options)[:2] == names
+    assert lr.capture.signal_names(path, **options)[:2] == names
     fineness = {"a.vcd": 1e-9, "a.csv": 1e-12, "a.npz": 1e-15, "a.raw": 1 / rate}[name]
     for key, trace in traces.items():
         assert read[key].first_level == trace.first_level
@@ -186,7 +186,7 @@ def test_tables_of_voltages_and_of_samples_read_whatever_their_form(tmp_path, he
         return  # levels have no unit
     told = lr.CaptureForm(**form)
     assert find_kind(path, told) == kind
-    assert lr.signal_names(path, form=told) == names
+    assert lr.capture.signal_names(path, form=told) == names
     for name in names:
         assert read_text(path, name, **form) == TEXT
     if kind == "voltages":
@@ -252,7 +252,7 @@ def test_damaged_numpy_files_are_read_or_refused(tmp_path, which, damage):
     path = tmp_path / ("a.npy" if which == "npy" else "a.npz")
     values = np.arange(50) / 10
     if which == "trace":
-        lr.write_trace_arrays(path, {"a": sent()})
+        lr.capture.write_trace_arrays(path, {"a": sent()})
     else:
         {"packed": np.savez_compressed, "plain": np.savez, "npy": np.save}[which](path, values)
     data = bytearray(path.read_bytes())
@@ -261,7 +261,7 @@ def test_damaged_numpy_files_are_read_or_refused(tmp_path, which, damage):
         data[at : {"set": at + 1, "cut": len(data), "lose": at + 3}[what]] = [byte] * (what == "set")
     path.write_bytes(data)
     with suppress(lr.LarkReaderError):
-        for name in lr.signal_names(path):
+        for name in lr.capture.signal_names(path):
             lr.open_capture(path, {name: name}, form=lr.CaptureForm(rate=RATE))
 
 
@@ -269,7 +269,7 @@ def test_damaged_numpy_files_are_read_or_refused(tmp_path, which, damage):
 def test_thresholds_are_found_for_any_levels(low, swing, noise, per_bit, given_ones):
     trace = sent(gaps=20)
     _, volts = volts_at(trace, low, low + swing, noise * swing, per_bit * LINE.baud)
-    voltages = lr.Voltages(volts, per_bit * LINE.baud)
+    voltages = lr.capture.Voltages(volts, per_bit * LINE.baud)
     found = voltages.levels()
     assert (found.low_v, found.swing_v) == (pytest.approx(low, abs=0.05 * swing), pytest.approx(swing, rel=0.07))
     thresholds = (low + 0.3 * swing, low + 0.6 * swing) if given_ones else None
@@ -279,13 +279,13 @@ def test_thresholds_are_found_for_any_levels(low, swing, noise, per_bit, given_o
 def test_one_level_is_no_two_and_noise_makes_no_edges():
     for level in (0.02, 3.3):
         volts = level + 0.02 * np.random.default_rng(3).standard_normal(50_000)
-        trace = lr.Voltages(volts, 1e6).to_trace()
+        trace = lr.capture.Voltages(volts, 1e6).to_trace()
         assert (len(trace), trace.first_level) == (0, int(level > 1))
 
 
 def test_slow_edges_cross_between_samples():
     """A ramp from 0 to 3 V within three samples crosses 1.95 V at 1.95 of them."""
-    trace = lr.Voltages(np.array([0, 0, 1, 2, 3, 3, 3, 2, 1, 0, 0]), 1.0).to_trace((1.05, 1.95))
+    trace = lr.capture.Voltages(np.array([0, 0, 1, 2, 3, 3, 3, 2, 1, 0, 0]), 1.0).to_trace((1.05, 1.95))
     assert trace.edges_s == pytest.approx([1 + 1.95, 6 + 1.95], abs=0.02)
 
 
@@ -357,7 +357,7 @@ def test_marks_of_a_terminal_driver_become_faults(tmp_path, settings_, fault):
     """POSIX: FF 00 and the character for an error, FF 00 00 for a break, FF FF for a sound FF."""
     path = tmp_path / "a.bin"
     path.write_bytes(b"f\xff\x00l\xff\xff\xff\x00\x00w\xff\x00")
-    sheet = lr.Sheet(wire={"rx": lr.Wire(key="rx", line=lr.LineSettings.parse(settings_))})
+    sheet = lr.Sheet(wire={"rx": lr.declare.Wire(key="rx", line=lr.LineSettings.parse(settings_))})
     reading = lr.read(sheet, path, kind="marked")
     read = reading.characters["rx"]
     assert (bytes(read.value.tolist()), read.faults.tolist()) == (b"fl\xff\0w", [0, fault, 0, lr.Fault.BREAK, 0])
@@ -371,15 +371,15 @@ def files_of_every_kind(folder):
     raw = lr.CaptureForm(rate=RATE, kind="samples")
     lr.write_vcd(folder / "a.vcd", {"tx": trace})
     (folder / "a.vcd.gz").write_bytes(gzip.compress((folder / "a.vcd").read_bytes()))
-    lr.write_levels(folder / "levels.csv", {"tx": trace})
-    lr.write_trace_arrays(folder / "a.npz", {"tx": trace})
-    lr.write_samples(folder / "a.raw", {"tx": trace}, RATE)
+    lr.capture.write_levels(folder / "levels.csv", {"tx": trace})
+    lr.capture.write_trace_arrays(folder / "a.npz", {"tx": trace})
+    lr.capture.write_samples(folder / "a.raw", {"tx": trace}, RATE)
     write_wav(folder / "a.wav", [volts * 8000], 16)
     np.save(folder / "a.npy", volts)
     (folder / "volts.csv").write_text(
         "time_s,tx\n" + "".join(f"{at:.6f},{volt:.3f}\n" for at, volt in zip(times, volts, strict=True))
     )
-    lr.write_characters(folder / "characters.csv", {"tx": lr.receive(trace, LINE)})
+    lr.capture.write_characters(folder / "characters.csv", {"tx": lr.receive(trace, LINE)})
     (folder / "log.jsonl").write_text(
         "".join(json.dumps({"t": n / 10, "data": [byte]}) + "\n" for n, byte in enumerate(TEXT))
     )

@@ -51,14 +51,14 @@ def test_a_table_of_levels_is_read_whatever_its_form(tmp_path, head, separator, 
     body = [separator.join([at, str(level), "1"]) for at, level in zip(rows, levels, strict=True)]
     path.write_text("\n".join([head, *body, ""]), encoding="utf-8-sig")
     assert find_kind(path) == "levels"
-    assert lr.signal_names(path) == ["tx", "rx"]
+    assert lr.capture.signal_names(path) == ["tx", "rx"]
     assert bytes(lr.receive(lr.open_trace(path, "tx"), line).value.astype("u1")) == b"flow"
     assert len(lr.open_trace(path, "rx")) == 0
 
 
 def test_level_changes_written_read_back_the_same(tmp_path, rig):
     path = tmp_path / "levels.csv"
-    lr.write_levels(path, rig.traces)
+    lr.capture.write_levels(path, rig.traces)
     assert find_kind(path) == "levels"
     for name, trace in rig.traces.items():
         read = lr.open_trace(path, name)
@@ -69,7 +69,7 @@ def test_level_changes_written_read_back_the_same(tmp_path, rig):
 def test_characters_written_read_back_the_same(tmp_path, rig):
     characters = lr.receive(rig.traces["rig.pump_tx"], rig.sheet.wire["from_pump"].line)
     path = tmp_path / "characters.csv"
-    lr.write_characters(path, {"from_pump": characters})
+    lr.capture.write_characters(path, {"from_pump": characters})
     assert path.read_text().splitlines()[0] == "begin_s,end_s,wire,value,faults"
     read = open_capture(path, {"from_pump": "x", "to_pump": "y"})
     assert list(read) == ["from_pump"]

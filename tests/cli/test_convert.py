@@ -65,7 +65,7 @@ def test_voltages_before_time_0_become_a_vcd_that_begins_there(shell, tmp_path):
 
 
 def test_a_starter_sheet_keeps_what_a_raw_file_does_not_say(shell, tmp_path):
-    lr.write_samples(tmp_path / "a.raw", {"tx": lr.transmit(b"flow 12.5 mL/min\r\n" * 9, LINE, gaps=2)}, 1e6)
+    lr.capture.write_samples(tmp_path / "a.raw", {"tx": lr.transmit(b"flow 12.5 mL/min\r\n" * 9, LINE, gaps=2)}, 1e6)
     sheet = tmp_path / "new.toml"
     assert shell("new", sheet, "--from", tmp_path / "a.raw", "--kind", "samples", "--rate", "1M")[0] == 0
     assert str(lr.open_sheet(sheet).wire["0"].line) == "57600 8E1"

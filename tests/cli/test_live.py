@@ -17,7 +17,7 @@ from larkreader.capture.files.open import open_every_wire
 from larkreader.capture.files.recording import RecordingWriter
 from larkreader.exercise.by_hand import frame_of, hex_of, text_of
 from larkreader.present.dump import DumpForm
-from larkreader.present.notations import visible
+from larkreader.present.notation import visible
 
 COMMAND = [sys.executable, "-m", "larkreader"]
 BEGAN = "2026-05-01T08:30:00.000Z"

@@ -142,7 +142,7 @@ def test_the_margin_of_a_wire_is_drawn(shell, sheet, tmp_path):
     assert (status, err) == (0, f"drawn into {tmp_path / 'm.png'}\n")
     assert (tmp_path / "m.png").read_bytes()[:4] == b"\x89PNG"
     planned = lr.plan(lr.open_sheet(sheet))
-    axes = lr.draw_margin(planned.margins["to_pump"][0])
+    axes = lr.present.draw_margin(planned.margins["to_pump"][0])
     texts = [text.get_text() for text in axes.texts]
     assert ["start", *map(str, range(8)), "parity", "stop"] == [text for text in texts if len(text) < 7]
     assert [text.rpartition(" ")[2] for text in texts if ";" in text] == ["much", "left", "left"]

@@ -291,5 +291,5 @@ def test_a_terminal_shows_the_status_under_the_rows_and_is_left_in_order(rig_fil
     written = on_a_terminal(columns, "listen", "stand-in:pump", *options)
     assert re.search(r"from_pump [\d,]+ \(\d+/s, \d+ % of the line\); \d+ status", written)
     assert written.rindex("\x1b[?25h") > written.rindex("\x1b[?25l")  # the cursor is shown again
-    plain = lr.strip_escapes(written.encode()).decode()
+    plain = lr.decode.strip_escapes(written.encode()).decode()
     assert max(len(row) for row in re.split(r"[\r\n]+", plain) if "status" in row) <= columns

@@ -46,7 +46,7 @@ def test_each_catalogued_crc_gives_its_published_check_value(name):
 def test_any_crc_over_many_messages_equals_division_bit_by_bit(data, width, reflect_in, reflect_out, length):
     number = st.integers(0, (1 << width) - 1)
     poly, init, final_xor = data.draw(number) | 1, data.draw(number), data.draw(number)
-    crc = lr.CrcAlgorithm(
+    crc = lr.declare.CrcAlgorithm(
         width=width, poly=poly, init=init, reflect_in=reflect_in, reflect_out=reflect_out, final_xor=final_xor
     )
     seed, margin = data.draw(st.integers(0, 99)), data.draw(st.integers(0, 3))

@@ -163,13 +163,13 @@ SHEETS = sorted((Path(__file__).parents[2] / "examples" / "sheets").glob("*.toml
 
 @pytest.mark.parametrize("sheet", [rig_sheet(), *map(lr.open_sheet, SHEETS)], ids=lambda sheet: sheet.title)
 def test_a_sheet_written_out_reads_back_the_same(sheet):
-    assert lr.parse_sheet(lr.sheet_text(sheet)) == sheet
+    assert lr.parse_sheet(lr.declare.sheet_text(sheet)) == sheet
 
 
 @given(st.sampled_from(list(BOUNDARIES)).flatmap(varying_layouts), st.text(max_size=9), line_settings(most_data_bits=8))
 def test_any_layout_written_out_reads_back_the_same(layout, note, line):
     line = line.model_copy(update={"format": "9N1", "ninth_bit": "address-mark"})
     layout = layout.model_copy(update={"wire": "a b", "note": note, "period": 0.25})
-    wire = lr.Wire(key="a b", signal=note or None, line=line, note=note)
+    wire = lr.declare.Wire(key="a b", signal=note or None, line=line, note=note)
     sheet = lr.Sheet(title=note, wire={"a b": wire}, frame={"frame": layout})
-    assert lr.parse_sheet(lr.sheet_text(sheet)) == sheet
+    assert lr.parse_sheet(lr.declare.sheet_text(sheet)) == sheet

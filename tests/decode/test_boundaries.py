@@ -289,7 +289,7 @@ def test_layouts_of_one_wire_are_told_apart_and_what_no_layout_declares_is_told(
     two = layout("two", 2, [{"name": "x", "type": "uint16"}])
     read = lr.read_layouts(bytes.fromhex("C0 01 05 06 C0 02 34 12 C0 03 99 C0 02 34 C0 01 DB 00 C0 01"), [one, two])
     assert (read["one"]["x"].tolist(), read["two"]["x"].tolist()) == ([[5, 6]], [0x1234])
-    reasons = [lr.Skip(reason).name for reason in read["one"].skipped.reason]
+    reasons = [lr.decode.Skip(reason).name for reason in read["one"].skipped.reason]
     assert reasons == ["FILL", "UNDECLARED", "TRUNCATED_FRAME", "BAD_STUFFING", "UNFINISHED"]
     other = lr.FrameLayout(boundary={"kind": "slip", "longest": 9}, fields=[{"name": "x", "type": "uint8"}])
     with pytest.raises(lr.RequestError, match="must be the same"):

@@ -34,15 +34,15 @@ KNOWN = [
 
 @pytest.mark.parametrize(("sequence", "kind", "name"), KNOWN)
 def test_a_sequence_is_known_by_kind_and_name(sequence, kind, name):
-    (found,) = lr.find_escapes(b"flow" + sequence + b"12.5")
+    (found,) = lr.decode.find_escapes(b"flow" + sequence + b"12.5")
     assert (found.offset, found.data, found.kind, found.name) == (4, sequence, kind, name)
 
 
 @given(st.lists(st.tuples(st.text("flow 12.5;[mJ\r\n").map(str.encode), st.sampled_from([one for one, _, _ in KNOWN]))))
 def test_stripping_leaves_the_text_alone(parts):
     data = b"".join(text + sequence for text, sequence in parts)
-    assert lr.strip_escapes(data) == b"".join(text for text, _ in parts)
-    assert [one.data for one in lr.find_escapes(data)] == [sequence for _, sequence in parts]
+    assert lr.decode.strip_escapes(data) == b"".join(text for text, _ in parts)
+    assert [one.data for one in lr.decode.find_escapes(data)] == [sequence for _, sequence in parts]
 
 
 @pytest.mark.parametrize("encoding", ["latin-1", "iso8859-15", "utf-8"])
@@ -56,31 +56,33 @@ def test_the_8_bit_form_is_known_where_the_encoding_has_it(encoding, parts):
         return (chr(second + 0x40) + text[2:] if 0x40 <= second < 0x60 else text).encode(encoding)
 
     data = b"".join(text.encode(encoding) + in_8_bits(sequence) for text, (sequence, _, _) in parts)
-    found = lr.find_escapes(data, encoding)
+    found = lr.decode.find_escapes(data, encoding)
     assert [(one.kind, one.name) for one in found] == [(kind, name) for _, (_, kind, name) in parts]
-    assert lr.strip_escapes(data, encoding) == "".join(text for text, _ in parts).encode(encoding)
-    others = lr.find_escapes(data, "cp1252") + lr.find_escapes(data)
+    assert lr.decode.strip_escapes(data, encoding) == "".join(text for text, _ in parts).encode(encoding)
+    others = lr.decode.find_escapes(data, "cp1252") + lr.decode.find_escapes(data)
     assert all(one.data[0] == 0x1B for one in others)
 
 
 @given(st.binary(), st.sampled_from(["ascii", "latin-1", "utf-8", "cp1252", "utf-16"]))
 def test_nothing_is_lost_in_any_encoding(data, encoding):
-    found = lr.find_escapes(data, encoding)
+    found = lr.decode.find_escapes(data, encoding)
     assert all(data[one.offset :].startswith(one.data) for one in found)
-    assert len(lr.strip_escapes(data, encoding)) == len(data) - sum(
+    assert len(lr.decode.strip_escapes(data, encoding)) == len(data) - sum(
         len(one.data) for one in found if one.kind != "unfinished"
     )
 
 
 @given(st.binary())
 def test_any_bytes_are_gone_through_and_each_esc_accounted_for(data):
-    found = lr.find_escapes(data)
+    found = lr.decode.find_escapes(data)
     assert all(data[one.offset :].startswith(one.data) for one in found)
     inside = sum(one.data.count(b"\x1b") for one in found)
     assert inside == data.count(b"\x1b")
-    assert len(lr.strip_escapes(data)) == len(data) - sum(len(one.data) for one in found if one.kind != "unfinished")
+    assert len(lr.decode.strip_escapes(data)) == len(data) - sum(
+        len(one.data) for one in found if one.kind != "unfinished"
+    )
 
 
 def test_an_esc_that_begins_nothing_stays():
-    assert [one.kind for one in lr.find_escapes(b"\x1b\x1b[\x00\x1b")] == ["unfinished"] * 3
-    assert lr.strip_escapes(b"a\x1b") == b"a\x1b"
+    assert [one.kind for one in lr.decode.find_escapes(b"\x1b\x1b[\x00\x1b")] == ["unfinished"] * 3
+    assert lr.decode.strip_escapes(b"a\x1b") == b"a\x1b"

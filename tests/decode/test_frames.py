@@ -110,7 +110,7 @@ def test_stretches_say_why_they_belong_to_no_frame():
     stream = b"\x00\x01" + one + two[:10] + three + four + b"\xd7\x4b" + b"\x55" * 20 + one + two[:5]
     read = lr.read_frames(stream, STATUS)
     told = [
-        (offset, length, lr.Skip(reason).name)
+        (offset, length, lr.decode.Skip(reason).name)
         for offset, length, reason in zip(read.skipped.offset, read.skipped.length, read.skipped.reason, strict=True)
     ]
     assert told == [
@@ -123,9 +123,9 @@ def test_stretches_say_why_they_belong_to_no_frame():
 
 def test_a_begun_marker_at_the_end_is_the_beginning_of_a_frame():
     read = lr.read_frames(stream_of(1)[0] + b"\xd7", STATUS)
-    assert (read.skipped.length.tolist(), read.skipped.reason.tolist()) == ([1], [lr.Skip.UNFINISHED])
+    assert (read.skipped.length.tolist(), read.skipped.reason.tolist()) == ([1], [lr.decode.Skip.UNFINISHED])
     read = lr.read_frames(stream_of(1)[0] + b"\x4b", STATUS)
-    assert read.skipped.reason.tolist() == [lr.Skip.NO_MARKER]
+    assert read.skipped.reason.tolist() == [lr.decode.Skip.NO_MARKER]
 
 
 def test_layouts_that_share_a_wire_are_told_apart(rig):
@@ -147,7 +147,7 @@ def test_frames_of_fixed_length_follow_each_other_from_the_start():
     assert read["channel"].tolist() == [1, 2, 9]
     assert read["counts"].tolist() == [-1, -(2**19), 1]
     assert read.faults.tolist() == [0, 0, lr.FrameFault.OUT_OF_RANGE]
-    assert (read.skipped.length.tolist(), read.skipped.reason.tolist()) == ([1], [lr.Skip.UNFINISHED])
+    assert (read.skipped.length.tolist(), read.skipped.reason.tolist()) == ([1], [lr.decode.Skip.UNFINISHED])
 
 
 def test_values_out_of_place_are_held_against_the_frame(rig):

@@ -90,7 +90,7 @@ def test_rfc_1662():
     frames = lr.read_frames(captured(sheet.line, [wire, aborted, wire]), layout)
     assert frames.labels("protocol").tolist() == ["link_control"] * 2
     assert [row.tobytes() for row in frames["data"]] == [b"\x01\x7e\x00\x04"] * 2
-    assert lr.Skip.BAD_STUFFING in frames.skipped.reason
+    assert lr.decode.Skip.BAD_STUFFING in frames.skipped.reason
 
 
 @pytest.mark.parametrize("sheet", sorted(SHEETS.glob("*.toml")), ids=lambda path: path.stem)

@@ -200,7 +200,7 @@ def test_a_ninth_bit_that_marks_addresses_has_a_column_of_its_own(tmp_path):
     lr.write_vcd(tmp_path / "a.vcd", {"bus": trace})
     reading = lr.read(sheet, tmp_path / "a.vcd")
     assert reading.frames["status"]["flow"].tolist() == [5, 6]
-    lr.write_characters(tmp_path / "a.csv", reading.characters)
+    lr.capture.write_characters(tmp_path / "a.csv", reading.characters)
     again = lr.read(sheet, tmp_path / "a.csv").characters["bus"]
     assert (again.value.tolist(), again.address_mark.tolist()) == ([0xD7, 5, 0xD7, 6], [True, False, True, False])
     with pytest.raises(lr.SheetError, match="nine data bits"):

@@ -16,7 +16,7 @@ LINE = lr.LineSettings.parse("57600 8E1")
 
 def in_pieces(data, declared, places):
     """Return what a reader gives for the data cut at some places, put together: columns by layout, and stretches."""
-    reader = lr.LayoutsReader(declared)
+    reader = lr.decode.LayoutsReader(declared)
     cuts = sorted({0, len(data), *places})
     parts = [reader.feed(data[low:high]) for low, high in pairwise(cuts)] + [reader.close()]
     return table_of(parts, declared)
@@ -116,12 +116,12 @@ def test_frames_of_several_layouts_byte_by_byte(boundary, sent, has_checksum, or
     declared = [declared[number] for number in order]
     whole = table_of([lr.read_layouts(stream, declared)], declared)
     assert in_pieces(stream, declared, range(len(stream))) == whole
-    reader, out = lr.LayoutsReader(declared), []
+    reader, out = lr.decode.LayoutsReader(declared), []
     for count in range(1, len(stream) + 1):
         found = reader.feed(stream[count - 1 : count])
         out += [(name, offset) for name, frames in found.items() for offset in frames.offset.tolist()]
         if count % 3 == 0:
-            fresh = lr.LayoutsReader(declared).feed(stream[:count])
+            fresh = lr.decode.LayoutsReader(declared).feed(stream[:count])
             assert sorted(out) == sorted((name, at) for name, frames in fresh.items() for at in frames.offset.tolist())
 
 
@@ -172,4 +172,4 @@ def test_a_closed_reader_takes_nothing_more():
     with pytest.raises(lr.RequestError, match="reader is closed"):
         reader.feed(b"")
     with pytest.raises(lr.RequestError, match="layouts are none"):
-        lr.LayoutsReader([])
+        lr.decode.LayoutsReader([])

@@ -51,7 +51,7 @@ def test_lines_of_several_kinds_on_one_wire():
     assert report.faults.tolist() == [0, lr.FrameFault.OUT_OF_RANGE]
     assert (samples["id"].tolist(), samples["counts"].tolist(), samples.faults.tolist()) == ([31], [[1, -2, 300]], [0])
     assert len(read["ok"]) == 1
-    assert [lr.Skip(reason).name for reason in report.skipped.reason] == [
+    assert [lr.decode.Skip(reason).name for reason in report.skipped.reason] == [
         "FILL",  # the empty line
         "UNDECLARED",
         "UNDECLARED",

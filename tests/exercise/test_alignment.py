@@ -51,7 +51,7 @@ def assert_it_leads_there(found, sent, received):
 @given(damaged())
 def test_the_differences_are_the_fewest_and_lead_from_one_to_the_other(pair):
     sent, received = pair
-    found = lr.align(sent, received)
+    found = lr.exercise.align(sent, received)
     assert (found.lost, found.changed, found.extra) == slow_differences(sent, received)
     assert_it_leads_there(found, sent, received)
     assert len(sent) - found.lost + found.extra == len(received)
@@ -65,7 +65,7 @@ def test_longer_stretches_have_the_fewest_differences_too(pair, repeats):
     sent, received = pair[0] * (repeats + 1), pair[1] + pair[0] * repeats
     with pytest.MonkeyPatch.context() as patch:
         patch.setattr(alignment, "SMALL", 0)
-        found = lr.align(sent, received)
+        found = lr.exercise.align(sent, received)
     assert found.lost + found.changed + found.extra == sum(slow_differences(sent, received))
     assert_it_leads_there(found, sent, received)
 
@@ -73,7 +73,7 @@ def test_longer_stretches_have_the_fewest_differences_too(pair, repeats):
 PATTERNS = {
     "random": lambda n: np.random.default_rng(3).integers(0, 256, n),
     "counting": lambda n: np.arange(n) % 256,
-    "prbs": lambda n: lr.prbs_values(15, n, 8),
+    "prbs": lambda n: lr.exercise.prbs_values(15, n, 8),
     "lines": lambda n: np.frombuffer(b"".join(b"line %06d\n" % one for one in range(n // 12 + 1)), np.uint8)[:n],
     "nine bits": lambda n: np.random.default_rng(4).integers(0, 512, n),
 }
@@ -94,7 +94,7 @@ def test_hundreds_of_injected_faults_in_a_megabyte_are_reported_exactly(pattern)
             received[place] ^= 0x40
         else:
             times[place] = 2
-    found = lr.align(sent, np.repeat(received, times))
+    found = lr.exercise.align(sent, np.repeat(received, times))
     counts = [int((kinds == kind).sum()) for kind in range(4)]
     assert (found.lost, found.changed, found.extra) == (3 * counts[0], counts[1], counts[2] + counts[3])
     assert found.doubled == found.extra
@@ -105,19 +105,19 @@ def test_hundreds_of_injected_faults_in_a_megabyte_are_reported_exactly(pattern)
 def test_long_gaps_and_stretches_that_come_twice_are_bridged():
     sent = np.random.default_rng(3).integers(0, 256, 500_000).astype(np.uint8)
     received = np.concatenate([sent[:1000], sent[6000:300_000], sent[290_000:]])
-    found = lr.align(sent.tobytes(), received.tobytes())
+    found = lr.exercise.align(sent.tobytes(), received.tobytes())
     assert (found.lost, found.changed, found.extra, found.doubled) == (5000, 0, 10_000, 10_000)
 
 
 def test_single_characters_that_a_full_buffer_let_through_are_not_taken_for_changed_ones():
     sent = np.random.default_rng(3).integers(0, 256, 100_000).astype(np.uint8)
     kept = np.random.default_rng(4).random(len(sent)) < np.resize(np.repeat([1.0, 0.1], 900), len(sent))
-    found = lr.align(sent.tobytes(), sent[kept].tobytes())
+    found = lr.exercise.align(sent.tobytes(), sent[kept].tobytes())
     assert (found.lost, found.changed, found.extra) == (int((~kept).sum()), 0, 0)
 
 
 def test_what_has_nothing_to_do_with_what_was_sent_counts_as_changed():
     one, two = (np.random.default_rng(seed).integers(0, 256, 100_000).astype(np.uint8).tobytes() for seed in (1, 2))
-    found = lr.align(one, two)
+    found = lr.exercise.align(one, two)
     assert found.changed > 99_000
     assert found.lost == found.extra

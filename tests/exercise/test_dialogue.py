@@ -128,7 +128,7 @@ def test_steps_are_repeated_left_out_and_skipped():
 
 
 def test_a_dialogue_goes_over_two_ports():
-    near, far = lr.simulated_pair(LINE)
+    near, far = lr.exercise.simulated_pair(LINE)
     result = talk(
         {"controller": near, "pump": far},
         {"at": "controller", "send": r"flow 5\n", "expect_at": "pump", "expect": "flow {flow:number}"},

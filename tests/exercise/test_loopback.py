@@ -274,10 +274,10 @@ def test_the_time_of_a_cycle_is_told_by_its_parts():
 
 @pytest.mark.parametrize("stages", [7, 15, 31])
 def test_a_sequence_that_arrives_is_checked_without_sending_anything(stages):
-    values = lr.prbs_values(stages, 6000, 8)[777:].astype(np.uint8)
+    values = lr.exercise.prbs_values(stages, 6000, 8)[777:].astype(np.uint8)
     heard = np.delete(values, [100, 2000, 2001])
     heard[3000] ^= 0x10
-    near, far = lr.simulated_pair(LINE)
+    near, far = lr.exercise.simulated_pair(LINE)
     far.write(b"\x00\x00\x00" + heard.tobytes())
     plan = lr.LoopbackPlan(pattern=f"prbs-{stages}", characters=100_000, sends=False)
     result = lr.run_loopback(near, plan)

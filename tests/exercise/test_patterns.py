@@ -27,7 +27,7 @@ def test_a_sequence_is_that_of_a_shift_register(stages, count, seed):
     n, m, is_inverted = SEQUENCES[stages]
     register = (seed & ((1 << n) - 1)) or (1 << n) - 1
     wanted = [bit ^ is_inverted for bit in slow_sequence(n, m, count, register)]
-    assert lr.prbs_bits(stages, count, seed).tolist() == wanted
+    assert lr.exercise.prbs_bits(stages, count, seed).tolist() == wanted
 
 
 def longest_run(bits):
@@ -49,7 +49,7 @@ def longest_run(bits):
 def test_a_sequence_has_the_period_and_the_longest_run_of_zeros_that_its_standard_says(stages, inverted, zeros):
     """O.150 says how many zeros in a row there are at most; of each sequence half the bits and one more are ones."""
     period = (1 << stages) - 1
-    bits = lr.prbs_bits(stages, period + 100)
+    bits = lr.exercise.prbs_bits(stages, period + 100)
     assert np.array_equal(bits[period:], bits[:100])
     assert int(bits[:period].sum()) == (period + 1) // 2 - inverted
     twice = np.concatenate([bits[:period], bits[:stages]])
@@ -90,7 +90,7 @@ def test_a_long_sequence_is_of_maximum_length(stages, primes):
     st.lists(st.integers(0, 31), max_size=5),
 )
 def test_a_sequence_is_found_wherever_a_listener_comes_in(stages, data_bits, seed, noise):
-    values = lr.prbs_values(stages, 60, data_bits, seed)[17:]
+    values = lr.exercise.prbs_values(stages, 60, data_bits, seed)[17:]
     heard = np.concatenate([np.array(noise, np.uint16), values])
     begin = find_place(heard, data_bits, stages)
     assert begin is not None
@@ -151,7 +151,7 @@ def test_a_pattern_does_not_depend_on_how_it_is_cut(pattern, data_bits, characte
         assert all(len(one) == size for one in pieces[:-1])
         assert np.concatenate(pieces).tolist() == pattern_of(plan).tolist()
     if pattern.startswith("prbs"):
-        assert pattern_of(plan).tolist() == lr.prbs_values(int(pattern[5:]), characters, data_bits, 1).tolist()
+        assert pattern_of(plan).tolist() == lr.exercise.prbs_values(int(pattern[5:]), characters, data_bits, 1).tolist()
 
 
 def test_random_values_repeat_with_their_seed_and_fill_the_data_bits():
@@ -163,7 +163,7 @@ def test_random_values_repeat_with_their_seed_and_fill_the_data_bits():
 
 def test_frames_are_whole_and_count_up(rig):
     layout = rig.sheet.frame["status"]
-    frames = lr.read_frames(lr.frame_pattern(layout, 1000), layout)
+    frames = lr.read_frames(lr.exercise.frame_pattern(layout, 1000), layout)
     assert len(frames) == 63  # of 16 bytes each
     assert not frames.faults.any()
     assert frames["count"].tolist() == list(range(63))

@@ -159,12 +159,12 @@ def test_a_path_fed_bit_by_bit_does_what_a_replay_of_the_whole_does(path, gaps, 
         fates = live.fates
     finally:
         live.close()
-    taken = np.flatnonzero(told.fate == lr.Fate.TAKEN)
+    taken = np.flatnonzero(told.fate == lr.simulate.Fate.TAKEN)
     assert b"".join(part for _, part in given) == bytes(told.value[taken].tolist())
     if path.ring is not None:
         ends = np.repeat(told.reads.end_s, told.reads.count)
         assert [at for at, part in given for _ in part] == np.rint(ends * 1e9).astype(int).tolist()
-    wanted = {fate.name.lower().replace("_", "-"): told.count(fate) for fate in lr.Fate if told.count(fate)}
+    wanted = {fate.name.lower().replace("_", "-"): told.count(fate) for fate in lr.simulate.Fate if told.count(fate)}
     open_ends = ("left", "held-back")  # what a sender still holds back when nobody looks any more may yet be sent
     assert {k: n for k, n in fates.items() if k not in open_ends} == {
         k: n for k, n in wanted.items() if k not in open_ends
@@ -181,9 +181,12 @@ def test_a_ring_at_the_far_end_loses_what_its_replay_says():
     port = lr.SimulatedPort(LINE, echo, receive_path=small_ring())
     port.write(bytes(range(256)) * 8)
     assert port.read(2048, 1.0).data
-    told = lr.replay(lr.make_burst(2048, LINE), small_ring(), LINE)
-    assert port.path_fates() == {"taken": told.count(lr.Fate.TAKEN), "dropped": told.count(lr.Fate.DROPPED)}
-    assert told.count(lr.Fate.DROPPED) > 1000
+    told = lr.replay(lr.simulate.make_burst(2048, LINE), small_ring(), LINE)
+    assert port.path_fates() == {
+        "taken": told.count(lr.simulate.Fate.TAKEN),
+        "dropped": told.count(lr.simulate.Fate.DROPPED),
+    }
+    assert told.count(lr.simulate.Fate.DROPPED) > 1000
 
 
 @pytest.mark.parametrize(("flow", "most"), [("rts-cts", 96), ("xon-xoff", 97)])
@@ -195,7 +198,7 @@ def test_flow_control_at_the_far_end_holds_the_sender_back(flow, most):
     assert (result.verdict, port.path_fates()) == ("pass", {"taken": 5000})
     assert result.line_share < 0.5  # a hundred characters every 50 ms
     dead = small_ring(pause={"at": 96, "resume_at": 32}).model_copy(
-        update={"application": lr.PeriodicApplication(every_s=1e5, first_s=1e5)}
+        update={"application": lr.declare.PeriodicApplication(every_s=1e5, first_s=1e5)}
     )
     with pytest.raises(lr.PortError, match=rf"took {most} of 500 bytes within .* held back by flow control"):
         lr.SimulatedPort(line, echo, receive_path=dead).write(bytes(500), 1.0)
@@ -207,11 +210,11 @@ def test_a_send_path_at_the_far_end_cuts_answers_off():
     port = lr.SimulatedPort(LINE, lambda data: bytes(100) if data else b"", send_path=path)
     port.write(b"?")
     told = lr.replay_send([LINE.character_time_s], [100], path, LINE)
-    assert len(port.read(100, 1.0).data) == told.count_of(lr.SendFate.SENT) < 10
+    assert len(port.read(100, 1.0).data) == told.count_of(lr.simulate.SendFate.SENT) < 10
 
 
 def test_two_ends_talk_both_ways_at_once_at_the_full_rate():
-    first, second = lr.simulated_pair(LINE)
+    first, second = lr.exercise.simulated_pair(LINE)
     for result in lr.run_both_ways(first, second, lr.LoopbackPlan(characters=20_000, pattern="prbs-15")):
         assert result.verdict == "pass"
         assert result.line_share > 0.99

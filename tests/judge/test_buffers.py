@@ -37,10 +37,10 @@ def test_a_replay_is_exactly_what_a_slow_one_finds_event_by_event(path, gaps, da
         return [None if at == MISSING else at for at in found]
 
     for number in sender.refused:
-        run.fate[number] = lr.Fate.HELD_BACK
+        run.fate[number] = lr.simulate.Fate.HELD_BACK
     slow_fates = ["HELD_BACK" if slow.begin[n] is None else slow.fate[n] for n in range(len(wanted))]
     assert times(sender.begin) == slow.begin
-    assert [lr.Fate(fate).name for fate in run.fate] == slow_fates
+    assert [lr.simulate.Fate(fate).name for fate in run.fate] == slow_fates
     assert times(run.fetched) == slow.fetched
     assert times(run.stored) == slow.stored
     assert times(run.taken) == slow.taken
@@ -61,7 +61,7 @@ LOOP = {"kind": "periodic", "every_s": 0.01}
 
 
 def fates(told):
-    return {fate.name: told.count(fate) for fate in lr.Fate if told.count(fate)}
+    return {fate.name: told.count(fate) for fate in lr.simulate.Fate if told.count(fate)}
 
 
 @pytest.mark.parametrize(
@@ -85,16 +85,16 @@ def fates(told):
 )
 def test_what_a_fifo_loses_is_what_paper_says(fifo, latency_s, count, lost):
     path = lr.ReceivePath(fifo=fifo, service=INTERRUPT | {"latency_s": latency_s})
-    told = lr.replay(lr.make_burst(count, LINE), path, LINE)
-    assert told.count(lr.Fate.OVERRUN) == lost
+    told = lr.replay(lr.simulate.make_burst(count, LINE), path, LINE)
+    assert told.count(lr.simulate.Fate.OVERRUN) == lost
     assert told.lost == lost
 
 
 def test_polling_too_rarely_loses_what_comes_beyond_the_fifo():
     """Every 1 ms 11.52 characters come; a FIFO of 8 keeps 8 of the 11 or 12 that it sees."""
     path = lr.ReceivePath(fifo={"size": 8}, service={"kind": "polling", "every_s": 1e-3, "enter_s": 1e-6})
-    told = lr.replay(lr.make_burst(11_520, LINE), path, LINE)
-    assert told.count(lr.Fate.OVERRUN) == pytest.approx(3_520, abs=8)
+    told = lr.replay(lr.simulate.make_burst(11_520, LINE), path, LINE)
+    assert told.count(lr.simulate.Fate.OVERRUN) == pytest.approx(3_520, abs=8)
     assert told.looks == pytest.approx(1000, abs=2)
     assert told.busy_share == pytest.approx(1e-3, rel=0.01)
 
@@ -102,8 +102,8 @@ def test_polling_too_rarely_loses_what_comes_beyond_the_fifo():
 def test_dma_that_must_be_armed_again_loses_what_its_gap_lets_through():
     """A block of 64, then 5.5 characters' gap; three wait in the FIFO, so that 2 of every 69 are lost."""
     service = {"kind": "dma", "block": 64, "notices": ["full"], "circular": False, "gap_s": 5.5 * CHARACTER_S}
-    told = lr.replay(lr.make_burst(69 * 20 - 5, LINE), lr.ReceivePath(fifo={"size": 3}, service=service), LINE)
-    lost = np.flatnonzero(told.fate == lr.Fate.OVERRUN)
+    told = lr.replay(lr.simulate.make_burst(69 * 20 - 5, LINE), lr.ReceivePath(fifo={"size": 3}, service=service), LINE)
+    lost = np.flatnonzero(told.fate == lr.simulate.Fate.OVERRUN)
     # the block takes the 3 that waited and 61 more: the second is full after 64 + 5 + 61 characters
     assert lost[:4].tolist() == [67, 68, 64 + 5 + 61 + 3, 64 + 5 + 61 + 4]
 
@@ -112,8 +112,8 @@ def test_dma_that_must_be_armed_again_loses_what_its_gap_lets_through():
 def test_a_circular_block_that_is_served_late_is_overwritten(notices, lost):
     """Told at the half, 10 characters' delay leave 22 places; told at its end, the next character goes over it."""
     service = {"kind": "dma", "block": 64, "notices": notices, "latency_s": 10 * CHARACTER_S}
-    told = lr.replay(lr.make_burst(128, LINE), lr.ReceivePath(service=service), LINE)
-    assert told.count(lr.Fate.BLOCK) == lost
+    told = lr.replay(lr.simulate.make_burst(128, LINE), lr.ReceivePath(service=service), LINE)
+    assert told.count(lr.simulate.Fate.BLOCK) == lost
 
 
 @pytest.mark.parametrize(
@@ -128,10 +128,10 @@ def test_a_circular_block_that_is_served_late_is_overwritten(notices, lost):
 def test_a_ring_of_32_that_nobody_empties_during_100_characters(full, expected):
     ring = {"size": 32, "full": full}
     path = lr.ReceivePath(ring=ring, application={"kind": "periodic", "every_s": 1, "first_s": 0.5})
-    told = lr.replay(lr.make_burst(100, LINE), path, LINE)
+    told = lr.replay(lr.simulate.make_burst(100, LINE), path, LINE)
     assert fates(told) == expected
     if full == "drop-new":
-        assert told.value[told.fate == lr.Fate.DROPPED].tolist() == list(range(32, 100))
+        assert told.value[told.fate == lr.simulate.Fate.DROPPED].tolist() == list(range(32, 100))
     assert told.high_water("ring") <= 32
 
 
@@ -142,8 +142,8 @@ def test_a_halt_stops_the_application_and_interrupts_off_only_the_service():
         path = lr.ReceivePath(
             ring={"size": 512}, application={"kind": "periodic", "every_s": 0.005, "most": 10}, deaf=deaf
         )
-        told = lr.replay(lr.make_burst(576, LINE), path, LINE)
-        assert told.count(lr.Fate.OVERRUN) == 229
+        told = lr.replay(lr.simulate.make_burst(576, LINE), path, LINE)
+        assert told.count(lr.simulate.Fate.OVERRUN) == 229
         looks = told.reads.begin_s
         assert bool(((looks > 0.0101) & (looks < 0.0299)).any()) == (stops == "service")
 
@@ -172,7 +172,7 @@ def test_a_short_message_puts_fixed_reads_out_of_step_for_good():
         ring = { size = 64 }
         application = { kind = "blocking", length = 10 }"""
     )
-    report = lr.judge_receive_path(sheet, "to_pump", characters, starts)
+    report = lr.judge.judge_receive_path(sheet, "to_pump", characters, starts)
     found = {one.kind: one for one in report.findings}
     assert (found["misaligned-read"].count, found["misaligned-read"].offset) == (2, 30)
     assert (
@@ -210,7 +210,7 @@ def test_lines_that_are_too_long_are_given_in_pieces_or_cut():
         application = {"kind": "lines", "every_s": 0.05, "buffer": 8, "rest": rest}
         told = lr.replay(characters, lr.ReceivePath(ring={"size": 64}, application=application), LINE)
         assert told.reads.count.tolist() == counts
-        assert told.count(lr.Fate.DISCARDED) == (3 if rest == "dropped" else 0)
+        assert told.count(lr.simulate.Fate.DISCARDED) == (3 if rest == "dropped" else 0)
 
 
 @pytest.mark.parametrize(
@@ -224,13 +224,13 @@ def test_a_pause_stops_the_sender_as_soon_as_it_can(flow, reaction, most):
         application={"kind": "periodic", "every_s": 0.05},
         pause={"at": 96, "resume_at": 8, "reaction_characters": reaction},
     )
-    told = lr.replay(lr.make_burst(1000, line), path, line)
+    told = lr.replay(lr.simulate.make_burst(1000, line), path, line)
     assert told.high_water("ring") == most
     assert (told.lost > 0) == (flow == "none")
     assert (len(told.pauses_s) > 0) == (flow != "none")
     if flow != "none":
         high = 127 - (most - 96)
-        assert lr.find_limits(lr.make_burst(1000, line), path, line).marks == (1, high)
+        assert lr.find_limits(lr.simulate.make_burst(1000, line), path, line).marks == (1, high)
 
 
 def test_a_sender_that_cannot_hold_back_enough_loses_it_itself():
@@ -240,7 +240,7 @@ def test_a_sender_that_cannot_hold_back_enough_loses_it_itself():
     path = lr.ReceivePath(
         ring={"size": 127}, application={"kind": "periodic", "every_s": 0.05, "first_s": 0.06}, pause=pause
     )
-    told = lr.replay(lr.make_burst(576, line), path, line)
+    told = lr.replay(lr.simulate.make_burst(576, line), path, line)
     assert fates(told) == {"TAKEN": 196, "HELD_BACK": 380}
     assert told.most_held == 100
 
@@ -262,16 +262,16 @@ def test_what_arithmetic_promises_is_never_less_than_what_a_replay_needs(path, g
         late = path.service.model_copy(
             update={name: max(limits.slowest_bound_s - 2 * NS, 0.0 if name == "latency_s" else NS)}
         )
-        told = lr.replay(lr.make_burst(60, line), path.model_copy(update={"service": late}), line)
-        assert not told.count(lr.Fate.OVERRUN)
-        assert not told.count(lr.Fate.BLOCK)
+        told = lr.replay(lr.simulate.make_burst(60, line), path.model_copy(update={"service": late}), line)
+        assert not told.count(lr.simulate.Fate.OVERRUN)
+        assert not told.count(lr.simulate.Fate.BLOCK)
     assert limits == lr.find_limits(characters, path, line)
 
 
 def test_a_latency_that_outlasts_the_burst_changes_nothing_more():
     path = lr.ReceivePath(fifo={"size": 16, "trigger": 8}, deaf=[{"for_s": 1e-6, "every_s": 2e-6}])
-    assert lr.find_limits(lr.make_burst(16, LINE), path, LINE).slowest_s == float("inf")
-    slowest = lr.find_limits(lr.make_burst(20, LINE), path, LINE).slowest_s
+    assert lr.find_limits(lr.simulate.make_burst(16, LINE), path, LINE).slowest_s == float("inf")
+    slowest = lr.find_limits(lr.simulate.make_burst(20, LINE), path, LINE).slowest_s
     assert 8 * LINE.character_time_s < slowest < 9 * LINE.character_time_s
 
 

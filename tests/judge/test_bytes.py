@@ -21,7 +21,7 @@ def frames_of(count, flow):
 
 @given(st.lists(st.binary(max_size=6), max_size=12))
 def test_the_survey_counts_what_a_loop_over_frames_counts(frames):
-    survey = lr.survey_bytes(lr.Ragged.of([list(frame) for frame in frames], dtype=np.uint8))
+    survey = lr.measure_bytes(lr.capture.Ragged.of([list(frame) for frame in frames], dtype=np.uint8))
     assert len(survey) == max(map(len, frames), default=0)
     for place in range(len(survey)):
         column = [frame[place] for frame in frames if len(frame) > place]
@@ -35,7 +35,7 @@ def test_the_survey_counts_what_a_loop_over_frames_counts(frames):
 
 
 def test_bytes_look_like_what_they_are():
-    survey = lr.survey_bytes(frames_of(100, 40))
+    survey = lr.measure_bytes(frames_of(100, 40))
     looks = [survey.looks(place) for place in range(5)]
     assert looks == ["constant", "counts by 1", "constant", "moves", "moves"]
     assert [survey.bits(place) for place in (0, 2, 3)] == ["11010111", "00100001", "001010xx"]
@@ -43,11 +43,11 @@ def test_bytes_look_like_what_they_are():
 
 def test_the_byte_behind_a_control_is_told_and_noise_is_not():
     """The value goes from about 40 to about 120; the counter counts on, the noise is as before."""
-    before, after = (lr.survey_bytes(frames_of(100, flow)) for flow in (40, 120))
-    found = lr.compare_bytes(before, after)
+    before, after = (lr.measure_bytes(frames_of(100, flow)) for flow in (40, 120))
+    found = lr.judge.compare_bytes(before, after)
     assert [(one.place, one.distance, one.bits) for one in found] == [(3, 1.0, (4, 6))]
     assert (found[0].before, found[0].after) == ("moves, 28 to 2B", "moves, 78 to 7B")
-    assert lr.compare_bytes(before, before) == []
+    assert lr.judge.compare_bytes(before, before) == []
 
 
 def test_changes_are_told_field_by_field_and_byte_by_byte(rig):
@@ -55,7 +55,7 @@ def test_changes_are_told_field_by_field_and_byte_by_byte(rig):
     rows = [{"flow": 12.5}, {"flow": 12.5}, {"flow": 12.6, "state": "dosing"}, {"flow": 12.6, "state": "purging"}]
     frames = [layout.encode({"count": number, **row}) for number, row in enumerate(rows)]
     hurt = frames[2][:5] + b"\xff" + frames[2][6:]
-    changes = list(lr.frame_changes(lr.read_frames(b"".join([*frames[:2], hurt, *frames[2:]]), layout)))
+    changes = list(lr.judge.find_changes(lr.read_frames(b"".join([*frames[:2], hurt, *frames[2:]]), layout)))
     assert [(one.row, one.fields) for one in changes] == [
         (3, (("flow", 12.5, 12.6), ("state", "resting", "dosing"))),
         (4, (("state", "dosing", "purging"),)),
@@ -73,7 +73,7 @@ def test_bursts_are_volts_over_time_with_the_usual_figures(count, cycles, swing_
     fields = [{"name": "wave", "type": "uint16", "repeat": count if repeat == "fixed" else "rest", "samples": sampled}]
     layout = lr.FrameLayout(boundary={"kind": "slip"}, fields=fields)
     stream = b"".join(layout.as_sent(layout.encode({"wave": one})) for one in (counts, counts[::-1]))
-    bursts = lr.sample_bursts(lr.read_frames(stream, layout), "wave")
+    bursts = lr.judge.read_bursts(lr.read_frames(stream, layout), "wave")
     held = counts * (3.3 / 4096)
     assert bursts.count.tolist() == [count, count]
     assert np.allclose(bursts.volts[0], held)
@@ -87,4 +87,4 @@ def test_bursts_are_volts_over_time_with_the_usual_figures(count, cycles, swing_
 
 def test_a_field_without_samples_has_no_bursts(rig):
     with pytest.raises(lr.RequestError, match="is not declared to hold samples"):
-        lr.sample_bursts(lr.read_frames(b"", rig.sheet.frame["status"]), "flow")
+        lr.judge.read_bursts(lr.read_frames(b"", rig.sheet.frame["status"]), "flow")

@@ -26,7 +26,7 @@ def test_the_clock_of_a_sender_is_measured_within_its_uncertainty(line, seed, pp
     bit = 1e9 / line.baud / (1 + ppm * 1e-6)
     edges = trace.edges + random.normal(0, 0.02 * bit, len(trace.edges))
     edges[1::2] += 0.08 * bit
-    seen = lr.survey(lr.Trace(np.rint(edges).astype(np.int64), 1e-9, trace.first_level), line)
+    seen = lr.measure_wire(lr.Trace(np.rint(edges).astype(np.int64), 1e-9, trace.first_level), line)
     assert abs(seen.deviation_ppm - ppm) < 6 * seen.baud_uncertainty_ppm + 1
     assert seen.baud_uncertainty_ppm < 4000
     assert seen.idle == line.idle
@@ -42,7 +42,7 @@ def test_a_survey_tells_pauses_symmetry_and_glitches():
     edges[1::2] += 1000  # the wire idles high, so that every second change is a rise
     place = int(edges[200]) + 1
     spiked = np.sort(np.concatenate([edges, [place + 6000, place + 7000]]))
-    seen = lr.survey(lr.Trace(spiked, 1e-9, 1, end=trace.end), LINE)
+    seen = lr.measure_wire(lr.Trace(spiked, 1e-9, 1, end=trace.end), LINE)
     assert seen.best.line.format == "8E1"
     assert seen.baud == pytest.approx(57600, rel=1e-4)
     assert seen.asymmetry_s == pytest.approx(1e-6, rel=0.05)

@@ -13,7 +13,7 @@ def read(values, line, gaps, error_ppm, jitter, seed):
     """Send values with a clock that is off and changes that jitter by a share of a bit, and read the wire."""
     trace = lr.transmit(values, line, gaps=gaps, clock_error_ppm=error_ppm, tick_s=min(1e-7, line.bit_time_s / 64))
     trace = add_jitter(trace, jitter * line.bit_time_s, seed)
-    sheet = lr.Sheet(line=line, wire={"tx": lr.Wire(key="tx", line=line)})
+    sheet = lr.Sheet(line=line, wire={"tx": lr.declare.Wire(key="tx", line=line)})
     return lr.read(sheet, {"tx": trace})
 
 

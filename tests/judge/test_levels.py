@@ -19,13 +19,13 @@ def measured(low, high, *, noise=0.01, peak=0.0, rise_s=10e-6, idle="high"):
     over = np.where(before_any | (part < 1), 0.0, peak * np.exp(-(since - rise_s / 0.8) * 5e4))
     up = np.where(before_any, trace.first_level == 1, to_high)
     volts = np.where(up, low + (high - low) * part + over, high - (high - low) * part - over)
-    return lr.Voltages(volts + noise * np.random.default_rng(4).standard_normal(len(volts)), RATE)
+    return lr.capture.Voltages(volts + noise * np.random.default_rng(4).standard_normal(len(volts)), RATE)
 
 
 def test_levels_noise_overshoot_and_steepness_are_measured():
-    seen = lr.survey(measured(0.2, 3.2, noise=0.02, peak=0.5, rise_s=20e-6), LINE).levels
+    seen = lr.measure_wire(measured(0.2, 3.2, noise=0.02, peak=0.5, rise_s=20e-6), LINE).levels
     assert (seen.low_v, seen.high_v) == pytest.approx((0.2, 3.2), abs=0.04)
-    assert lr.survey(measured(0.2, 3.2, noise=0.02), LINE).levels.noise_v == pytest.approx(0.02, rel=0.15)
+    assert lr.measure_wire(measured(0.2, 3.2, noise=0.02), LINE).levels.noise_v == pytest.approx(0.02, rel=0.15)
     assert (seen.overshoot_v, seen.undershoot_v) == pytest.approx(
         (0.4, 0.4), abs=0.08
     )  # less what has decayed when sampled, and noise
@@ -57,7 +57,7 @@ def test_which_logic_reads_the_levels(low, high, read_by):
 
 
 def test_a_wire_that_floats_is_told():
-    told = lr.diagnose(lr.Voltages(np.full(5000, 1.1), RATE), LINE)
+    told = lr.diagnose(lr.capture.Voltages(np.full(5000, 1.1), RATE), LINE)
     assert {finding.kind for finding in told.findings} == {"silence", "level-mismatch"}
-    told = lr.diagnose(lr.Voltages(np.full(5000, 3.3), RATE), LINE)
+    told = lr.diagnose(lr.capture.Voltages(np.full(5000, 3.3), RATE), LINE)
     assert {finding.kind for finding in told.findings} == {"silence"}

@@ -68,12 +68,12 @@ def test_registers_are_written_and_read_in_their_order():
     clock = lr.Clock(hertz=8e6)
     best = lr.find_divisors(1200, clock, split)[0]
     assert best.words == (("BAUDH", 0x01, 8), ("BAUDL", 0xA0, 8))
-    assert lr.read_words((0x01, 0xA0), 1200, clock, split) == best
-    assert lr.read_words((0x00, 0x19), 19200, clock, split).baud == pytest.approx(8e6 / 16 / 26)
+    assert lr.judge.calculate_setting((0x01, 0xA0), 1200, clock, split) == best
+    assert lr.judge.calculate_setting((0x00, 0x19), 19200, clock, split).baud == pytest.approx(8e6 / 16 / 26)
     with pytest.raises(lr.RequestError, match="must be 2, of BAUDH, BAUDL"):
-        lr.read_words((0x19,), 19200, clock, split)
+        lr.judge.calculate_setting((0x19,), 19200, clock, split)
     with pytest.raises(lr.RequestError, match=r"hold the divisor 0\. It must be 1 to 4095"):
-        lr.read_words((0,), 19200, clock, packed)
+        lr.judge.calculate_setting((0,), 19200, clock, packed)
 
 
 def test_bit_boundaries_deviate_as_on_paper():
@@ -194,11 +194,11 @@ def is_read(line, timing, stretch, oversampling, samples=1):
 @pytest.mark.parametrize("samples", [1, 3])
 def test_a_simulated_receiver_fails_where_the_margin_says(text, oversampling, sender, samples):
     line = lr.LineSettings.parse(text)
-    receiver = lr.Timing.even(line.baud, line, oversampling=oversampling)
+    receiver = lr.judge.Timing.even(line.baud, line, oversampling=oversampling)
     clock, generator = lr.Clock(hertz=32768), lr.BaudGenerator(oversampling=1, extra=16)
     setting = lr.find_divisors(line.baud, clock, generator, bits=line.stop_position + 1)[0]
-    timing = lr.Timing.even(line.baud, line) if sender == "even" else lr.Timing.of_setting(setting)
-    fastest, slowest = lr.find_margin(line, timing, receiver, samples=samples).window
+    timing = lr.judge.Timing.even(line.baud, line) if sender == "even" else lr.judge.Timing.of_setting(setting)
+    fastest, slowest = lr.calculate_margin(line, timing, receiver, samples=samples).window
     for stretch in (fastest * 1.004, (fastest + slowest) / 2, slowest * 0.998):
         assert is_read(line, timing, stretch, oversampling, samples), stretch
     for stretch in (fastest * 0.996, slowest * 1.002):
@@ -208,11 +208,11 @@ def test_a_simulated_receiver_fails_where_the_margin_says(text, oversampling, se
 def test_tolerance_is_what_every_text_book_derives():
     """8N1, 16 looks a bit: the stop bit's sample, 9.5 bits on, must be behind 9 bits; 9.5625 must be before 10."""
     line = lr.LineSettings.parse("9600 8N1")
-    perfect = lr.Timing.even(9600, line)
-    margin = lr.find_margin(line, perfect, perfect)
+    perfect = lr.judge.Timing.even(9600, line)
+    margin = lr.calculate_margin(line, perfect, perfect)
     assert margin.tolerance == pytest.approx((9 / 9.5 - 1, 10 / 9.5625 - 1))
-    rc, crystal = lr.Timing.even(9600, line, spread=0.03), lr.Timing.even(9600 * 1.02, line, spread=5e-5)
-    worn = lr.find_margin(line, crystal, rc)
+    rc, crystal = lr.judge.Timing.even(9600, line, spread=0.03), lr.judge.Timing.even(9600 * 1.02, line, spread=5e-5)
+    worn = lr.calculate_margin(line, crystal, rc)
     assert worn.mismatch == pytest.approx(0.02)
     assert worn.left_nominal[1] == pytest.approx(10 / 9.5625 / 1.02 - 1)
     assert worn.left[1] == pytest.approx(10 / 9.5625 / 1.02 * 0.97 / 1.00005 - 1)
@@ -260,13 +260,13 @@ def test_load_is_what_the_characters_take():
         every_s = 0.007
         """
     )
-    load = lr.find_load(sheet)["to_pump"]
+    load = lr.calculate_load(sheet)["to_pump"]
     assert load.share == pytest.approx(0.5 + 0.25)
     assert [one.delay_s for one in load.loads] == pytest.approx([0.3, 0.3])
     assert load.loads[1].highest_rate == pytest.approx(100 / 6)  # the wire could carry 20, the converter fills fewer
     assert (load.loads[1].highest_sample_rate, load.loads[1].limited_by) == (100, "converter")
     assert load.baud_needed == 9600
-    rested = lr.find_load(sheet)["from_pump"]
+    rested = lr.calculate_load(sheet)["from_pump"]
     assert rested.share == pytest.approx((4 + 3.5) / 960 / 0.007)
     assert rested.baud_needed == 14_400
     slip = lr.FrameLayout(boundary={"kind": "slip"}, fields=[{"name": "data", "type": "bytes", "repeat": 128}])
@@ -296,13 +296,13 @@ def test_exactly_all_of_a_wire_and_exactly_the_deadline_are_not_too_much(kilobau
     sheet = lr.Sheet(wire={"to_pump": {"line": {"baud": 1000 * kilobaud}}}, traffic=traffic)
     overloaded = more > 0
     assert kinds(lr.plan(sheet)) == ([("overloaded", "error", "to_pump")] if overloaded else [])
-    assert (lr.find_load(sheet)["to_pump"].share == 1) == (more == 0)
+    assert (lr.calculate_load(sheet)["to_pump"].share == 1) == (more == 0)
 
 
 def test_what_is_left_is_a_share_of_the_baud_on_both_sides():
     """Of 8N1 with 16 looks a bit: slower by 1 - 9 / 9.5, faster by 10 / 9.5625 - 1; of a sender 2 % slow, the rest."""
     line = lr.LineSettings.parse("9600 8N1")
-    margin = lr.find_margin(line, lr.Timing.even(9600, line), lr.Timing.even(9600, line))
+    margin = lr.calculate_margin(line, lr.judge.Timing.even(9600, line), lr.judge.Timing.even(9600, line))
     assert margin.left_nominal == pytest.approx((1 - 9 / 9.5, 10 / 9.5625 - 1))
     assert margin.left_nominal == pytest.approx((-margin.tolerance[0], margin.tolerance[1]))
     slow = 1 / 0.98
@@ -358,7 +358,7 @@ def test_what_is_wrong_with_the_ends_is_told(baud, controller, pump_head, wanted
     planned = lr.plan(sheet)
     assert [(one.kind, one.severity) for one in planned.findings] == wanted
     assert told in " ".join(one.text for one in planned.findings)
-    assert lr.parse_sheet(lr.sheet_text(sheet)) == sheet
+    assert lr.parse_sheet(lr.declare.sheet_text(sheet)) == sheet
 
 
 def test_the_remedy_is_one_that_helps():

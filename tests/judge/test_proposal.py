@@ -120,7 +120,7 @@ def test_fields_of_packets_are_found_where_the_boundary_alone_is_known(boundary,
     lengths = np.full(60, 9) if is_fixed else rng.integers(1, 40, 60)
     sent = secret.encode_all({"x": [rng.integers(0, 256, size).tolist() for size in lengths]}, first_count=200)
     stream = b"".join(secret.as_sent(frame) for frame in sent)
-    found = lr.propose_fields(lr.read_frames(stream, lr.FrameLayout(boundary=boundary)))
+    found = lr.judge.propose_fields(lr.read_frames(stream, lr.FrameLayout(boundary=boundary)))
     read = lr.read_frames(stream, found)
     assert found.slot[f"constant_{len(secret.marker)}"].field.equals == 0x21
     assert found.counter is not None
@@ -135,10 +135,10 @@ def test_fields_of_packets_are_found_where_the_boundary_alone_is_known(boundary,
 
 def test_too_few_frames_and_noise_propose_no_checksum():
     plain = lr.FrameLayout(boundary={"kind": "slip"})
-    assert lr.propose_fields(lr.read_frames(b"abc\xc0" * 100, plain)) is None
+    assert lr.judge.propose_fields(lr.read_frames(b"abc\xc0" * 100, plain)) is None
     rng = np.random.default_rng(1)
     stream = b"".join(plain.as_sent(rng.integers(0, 256, size).astype(np.uint8).tobytes()) for size in range(8, 200))
-    found = lr.propose_fields(lr.read_frames(stream, plain))
+    found = lr.judge.propose_fields(lr.read_frames(stream, plain))
     assert found.checksum is None
     assert list(found.slot) == ["data"]
 

@@ -176,7 +176,7 @@ def test_a_capture_that_begins_in_mid_character_says_how_many_may_be_out_of_step
     line = lr.LineSettings.parse("57600 8N1")
     sent = lr.transmit(bytes(range(0x20, 0x60)) * 2, line, gaps=np.where(np.arange(128) == 64, 200.0, 0.0))
     cut = next(at for at in range(1, 40) if lr.receive(after(sent, at), line).faults.any() and (1 ^ (at & 1)) == 0)
-    reading = lr.read(lr.Sheet(wire={"tx": lr.Wire(key="tx", line=line)}), {"tx": after(sent, cut)})
+    reading = lr.read(lr.Sheet(wire={"tx": lr.declare.Wire(key="tx", line=line)}), {"tx": after(sent, cut)})
     told = next(one for one in reading.findings if one.kind == "cut-character")
     characters = reading.characters["tx"]
     last = int(np.flatnonzero(characters.faults)[-1]) + 1
@@ -194,7 +194,7 @@ def test_a_capture_too_coarse_for_the_baud_is_told_and_not_read(per_bit, kinds):
     line = lr.LineSettings.parse("10000 8N1")
     sent = lr.transmit(b"flow 12.5 mL/min\r\n", line, gaps=9)
     coarse = sent.in_ticks_of(1 / (line.baud * per_bit))
-    sheet = lr.Sheet(wire={"tx": lr.Wire(key="tx", line=line)})
+    sheet = lr.Sheet(wire={"tx": lr.declare.Wire(key="tx", line=line)})
     if kinds is None:
         with pytest.raises(lr.CaptureError, match="too coarse"):
             lr.read(sheet, {"tx": coarse})

@@ -14,12 +14,12 @@ NS = 1e-9
 
 
 def sent(told):
-    return {fate.name: told.count_of(fate) for fate in lr.SendFate if told.count_of(fate)}
+    return {fate.name: told.count_of(fate) for fate in lr.simulate.SendFate if told.count_of(fate)}
 
 
 def kinds(path, asked, lengths):
     told = lr.replay_send(asked, lengths, lr.SendPath.model_validate(path), LINE)
-    return told, {one.kind: one for one in lr.judge_send_path("to_pump", told, LINE)}
+    return told, {one.kind: one for one in lr.judge.judge_send_path("to_pump", told, LINE)}
 
 
 def test_a_time_limit_shorter_than_the_message_cuts_its_tail():
@@ -52,7 +52,7 @@ def test_a_length_that_counts_the_nul_sends_it():
 )
 def test_a_shared_wire_is_let_go_when_the_last_character_is_complete(direction, broken, late):
     told, found = kinds({"direction": direction}, [0.0, 0.1], [10, 10])
-    assert told.count_of(lr.SendFate.BROKEN) == 2 * broken
+    assert told.count_of(lr.simulate.SendFate.BROKEN) == 2 * broken
     assert ("cut-tail" in found, "late-release" in found) == (bool(broken), late)
 
 
@@ -155,6 +155,6 @@ def test_a_send_path_does_exactly_what_a_slow_one_does(path, gaps, data):
     lengths = data.draw(st.lists(st.integers(1, 7), min_size=len(gaps), max_size=len(gaps)))
     told = lr.replay_send(asked * NS, lengths, path, line)
     fates, begins, returned = slow_send(path, asked.tolist(), lengths, 10)
-    assert [lr.SendFate(fate).name for fate in told.fate] == fates
+    assert [lr.simulate.SendFate(fate).name for fate in told.fate] == fates
     assert {n: round(at * 1e9) for n, at in enumerate(told.begin_s.tolist()) if at == at} == begins
     assert np.rint(told.returned_s * 1e9).astype(int).tolist() == returned

@@ -101,7 +101,7 @@ def test_dumps_are_read_as_tables_and_as_json(tmp_path, shell):
     (tmp_path / "sheet.toml").write_text(ENDS + MAP)
     for name, text in forms.items():
         (tmp_path / name).write_text(text)
-        assert lr.read_register_dump(tmp_path / name) == dump
+        assert lr.capture.read_register_dump(tmp_path / name) == dump
         given = f"pump_head={tmp_path / name}"
         status, out, _ = shell("plan", tmp_path / "sheet.toml", "--json", "--registers", given)
         told = json.loads(out)
@@ -125,7 +125,7 @@ def test_dumps_are_read_as_tables_and_as_json(tmp_path, shell):
 def test_a_dump_that_is_none_is_refused(tmp_path, text, told):
     (tmp_path / "dump").write_text(text)
     with pytest.raises(lr.CaptureError) as error:
-        lr.read_register_dump(tmp_path / "dump")
+        lr.capture.read_register_dump(tmp_path / "dump")
     assert told in str(error.value)
 
 
@@ -153,14 +153,14 @@ SVD = """<?xml version="1.0"?>
 
 
 def test_a_device_description_is_read_with_what_is_derived_and_repeated():
-    registers = lr.registers_of_svd(SVD.encode())
+    registers = lr.declare.read_svd(SVD.encode())
     names = ["FORMAT", "FORMAT2", "DATA0", "DATA1", "PINA", "PINB"]
     names += [f"FIFO{one}.{name}" for one in "01" for name in ("LEVEL", "INNER.MARK")]
     assert list(registers) == [*(f"{unit}.{name}" for unit in ("UART0", "UART1") for name in names), "OTHER.COPY"]
     first = registers["UART1.FORMAT"]
     assert (first.bits, first.reset) == (16, 3)
     wanted = {"parity_on": 2, "parity_odd": 3, "length": "1:0", "flag0": 4, "flag1": 6, "flag2": 8}
-    assert first.fields == lr.Register(fields=wanted).fields == registers["OTHER.COPY"].fields
+    assert first.fields == lr.declare.Register(fields=wanted).fields == registers["OTHER.COPY"].fields
     assert (registers["UART0.FORMAT2"].bits, registers["UART0.FIFO1.LEVEL"].bits) == (32, 8)
     assert registers["UART0.FIFO0.INNER.MARK"].bits == 4
 
@@ -175,7 +175,7 @@ def test_a_sheet_takes_fields_from_a_description_and_compares_its_own(tmp_path):
     assert [one.text.partition(". ")[0] for one in lr.plan(sheet).findings] == [
         "parity_odd of FORMAT is at bits 4 on the sheet, and at bits 3 in part.svd"
     ]
-    assert lr.parse_sheet(lr.sheet_text(sheet)) == sheet
+    assert lr.parse_sheet(lr.declare.sheet_text(sheet)) == sheet
 
 
 @pytest.mark.parametrize(
@@ -192,7 +192,7 @@ def test_a_sheet_takes_fields_from_a_description_and_compares_its_own(tmp_path):
 )
 def test_a_description_that_cannot_be_used_is_refused(old, new, told):
     with pytest.raises(lr.SheetError) as error:
-        lr.registers_of_svd(SVD.replace(old, new, 1).encode())
+        lr.declare.read_svd(SVD.replace(old, new, 1).encode())
     assert told in str(error.value)
 
 
@@ -267,11 +267,11 @@ def test_steps_are_held_against_the_rules(case):
     steps, wanted, held = ORDERS[case]
     text = ENDS + RULES + "".join(f'[[step]]\nend = "pump_head"\n{step}\n' for step in steps)
     sheet = lr.parse_sheet(text)
-    found = lr.judge_steps(sheet)
+    found = lr.judge.judge_steps(sheet)
     assert [one.kind for one in found] == [kind for kind, _ in wanted]
     assert all(one.text.startswith(told) for one, (_, told) in zip(found, wanted, strict=True))
     assert written(sheet, "pump_head").get("CONTROL") == held
-    assert lr.parse_sheet(lr.sheet_text(sheet)) == sheet
+    assert lr.parse_sheet(lr.declare.sheet_text(sheet)) == sheet
 
 
 def test_of_all_orders_those_pass_that_keep_to_the_rules():
@@ -281,7 +281,7 @@ def test_of_all_orders_those_pass_that_keep_to_the_rules():
         text = "".join(f'[[step]]\nend = "pump_head"\n{steps[name]}\n' for name in order)
         at = {name: order.index(name) for name in order}
         is_right = at["clock"] < min(at["format"], at["on"]) and at["pins"] < at["on"]
-        assert (lr.judge_steps(lr.parse_sheet(ENDS + RULES + text)) == []) == is_right, order
+        assert (lr.judge.judge_steps(lr.parse_sheet(ENDS + RULES + text)) == []) == is_right, order
 
 
 @pytest.mark.parametrize(

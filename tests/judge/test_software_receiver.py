@@ -24,11 +24,11 @@ def test_one_that_is_never_deaf_hears_what_hardware_does(text, data):
     choices = [0, 0, 0, lr.Fault.FRAMING, lr.Fault.BREAK, *([lr.Fault.PARITY] if line.has_parity else [])]
     faults = data.draw(st.lists(st.sampled_from(choices), min_size=len(values), max_size=len(values)))
     trace = lr.transmit(values, line, gaps=gaps, faults=faults)
-    told, wanted = lr.hear(trace, line, ()), lr.receive(trace, line)
+    told, wanted = lr.simulate.hear(trace, line, ()), lr.receive(trace, line)
     assert told.value.tolist() == wanted.value.tolist()
     assert told.faults.tolist() == wanted.faults.tolist()
     assert told.begin_s == pytest.approx(wanted.begin_s, abs=2e-9)
-    again = lr.trace_of(wanted, line)
+    again = lr.simulate.trace_of(wanted, line)
     if not any(fault & (lr.Fault.FRAMING | lr.Fault.BREAK) for fault in faults):
         assert np.array_equal(again.edges, trace.edges) or np.abs(again.edges - trace.edges).max() <= 1
 
@@ -36,8 +36,8 @@ def test_one_that_is_never_deaf_hears_what_hardware_does(text, data):
 def heard(values, deaf_from_bit, deaf_bits, start="change", gaps=0):
     """Return what is heard of characters from bit 10 on; deaf for some bits, on the capture's clock in bits."""
     trace = lr.transmit(values, LINE, begin_s=10 * BIT_S, gaps=gaps)
-    deaf = (lr.Deaf(first_s=deaf_from_bit * BIT_S, for_s=deaf_bits * BIT_S),)
-    return lr.compare_heard(lr.receive(trace, LINE), lr.hear(trace, LINE, deaf, start=start), LINE)
+    deaf = (lr.declare.Deaf(first_s=deaf_from_bit * BIT_S, for_s=deaf_bits * BIT_S),)
+    return lr.simulate.compare_heard(lr.receive(trace, LINE), lr.simulate.hear(trace, LINE, deaf, start=start), LINE)
 
 
 def test_a_start_that_comes_while_it_is_deaf_is_missed():

@@ -53,7 +53,7 @@ def wire(skipped=(), damaged=()):
 
 def test_fields_and_times_are_summed_up_without_what_cannot_be_trusted():
     reading = lr.read(SHEET, {"pump": wire(damaged=[3])})
-    told = lr.frame_statistics(reading.frames["status"])
+    told = lr.measure_frames(reading.frames["status"])
     assert (told.count, told.trusted, told.late, told.missing) == (10, 9, 0, 0)
     assert (told.rate, told.period_s, told.least_s, told.most_s) == pytest.approx((10, 0.1, 0.1, 0.1), rel=1e-6)
     assert told.jitter_s == pytest.approx(0, abs=1e-7)
@@ -72,11 +72,11 @@ def test_frames_that_come_late_are_told_with_how_many_were_due():
     assert (
         "A period of 100 ms is declared; the longest gap is 300 ms. 3 frames that were due did not come." in late.text
     )
-    told = lr.frame_statistics(reading.frames["status"])
+    told = lr.measure_frames(reading.frames["status"])
     assert (told.late, told.missing, told.most_s) == (2, 3, pytest.approx(0.3, rel=1e-6))
-    untimed = lr.frame_statistics(lr.read_frames(LAYOUT.encode({"count": 1}) * 2, LAYOUT))
+    untimed = lr.measure_frames(lr.read_frames(LAYOUT.encode({"count": 1}) * 2, LAYOUT))
     assert (untimed.count, untimed.rate, untimed.late) == (2, None, 0)
-    none = lr.frame_statistics(lr.read_frames(b"", LAYOUT))
+    none = lr.measure_frames(lr.read_frames(b"", LAYOUT))
     assert (none.count, none.fields["flow"].count, none.fields["flow"].mean) == (0, 0, None)
 
 
@@ -96,7 +96,7 @@ def test_frames_that_came_late_are_not_missing(begins, missing, count):
         (0.1 * at + 0.01 * byte / len(frame), bytes([frame[byte]]), b"") for at in begins for byte in range(len(frame))
     ]
     frames = lr.read_frames(lr.Characters.from_groups(sent), LAYOUT)
-    told = lr.frame_statistics(frames)
+    told = lr.measure_frames(frames)
     assert (told.late, told.missing) == (count, missing)
 
 

@@ -97,7 +97,7 @@ def test_a_request_that_is_never_answered_in_mid_capture_is_one_without_any_limi
     assert (finding.kind, finding.count, finding.subject) == (
         "unanswered-request",
         1,
-        lr.Subject("pair", "question", "out"),
+        lr.judge.Subject("pair", "question", "out"),
     )
     assert finding.first_s == pytest.approx(0.13, abs=1e-5)
     reading = lr.read(sheet, {"out": asks, "back": spoken(0xD7, range(1, 20), 0.001)})  # the last one may still come
@@ -224,7 +224,7 @@ def test_a_baud_twelve_times_too_high_is_found_from_the_bytes_and_what_was_sent(
     text = b"pump head 1.4 ready, flow 0.0 mL/min, pressure 101.25 kPa, temperature 21.43 degC\r\n" * 12
     fast, slow = lr.LineSettings.parse("115200 8N1"), lr.LineSettings.parse("9600 8N1")
     received = lr.receive(lr.transmit(text, fast, clock_error_ppm=400), slow).value.astype(np.uint8).tobytes()
-    best = lr.explain_garble(received, slow, text)[0]
+    best = lr.find_garble(received, slow, text)[0]
     assert (best.sender.baud, best.likeness > 0.9) == (115200.0, True)
 
 
@@ -235,7 +235,9 @@ def test_how_late_a_sender_stops_is_measured_and_judged_by_what_is_allowed():
     stop_s = 16.5 * character_s  # three characters more begin after that
     clear = lr.Trace.from_seconds([stop_s, 0.0055], 0, end_s=0.02)
     for allowed, kinds in ((4, []), (1, ["sent-while-paused"])):
-        sheet = lr.Sheet(wire={"pump": lr.Wire(key="pump", line=line, clear_to_send="cts", pause_allowance=allowed)})
+        sheet = lr.Sheet(
+            wire={"pump": lr.declare.Wire(key="pump", line=line, clear_to_send="cts", pause_allowance=allowed)}
+        )
         found = list(judge_pauses(sheet, {"pump": lr.receive(sent, line)}, {"pump": clear}))
         assert [one.kind for one in found] == kinds
         held = measure_pauses(sheet, {"pump": lr.receive(sent, line)}, {"pump": clear})["pump"].to_dict()

@@ -58,7 +58,7 @@ def judge(*changes, more=""):
     for old, new in changes:
         assert old in text
         text = text.replace(old, new)
-    return lr.judge_wiring(lr.parse_sheet(text + more))
+    return lr.judge.judge_wiring(lr.parse_sheet(text + more))
 
 
 def test_a_sound_link_is_not_blamed():
@@ -203,7 +203,7 @@ def test_grounds_may_be_apart_only_where_every_signal_is_isolated(isolated, grou
     sheet = SOUND if grounds_joined else SOUND.replace('[[joint]]\njoins = ["controller.gnd", "pump_head.gnd"]\n', "")
     for joint, isolates in zip((TX_RX, RX_TX), isolated, strict=True):
         sheet = sheet.replace(joint, f"{joint}\nisolates = {str(isolates).lower()}")
-    found = [one.kind for one in lr.judge_wiring(lr.parse_sheet(sheet))]
+    found = [one.kind for one in lr.judge.judge_wiring(lr.parse_sheet(sheet))]
     assert found == ([] if grounds_joined or all(isolated) else ["ground-missing"])
 
 

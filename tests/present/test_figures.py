@@ -105,13 +105,13 @@ def test_changes_are_folded_where_a_slow_sender_puts_them():
     trace = lr.transmit(bytes(range(256)), slow, gaps=np.full(256, 5.0), begin_s=0.0)
     rising = np.arange(len(trace)) % 2 == 1
     later = lr.Trace.from_seconds(trace.edges_s + rising * 0.05 / 57600, end_s=trace.end_s + 1e-3)
-    phases = lr.edge_phases(later, lr.receive(later, LINE), LINE)
+    phases = lr.judge.measure_edge_phases(later, lr.receive(later, LINE), LINE)
     for boundary in range(1, LINE.stop_position + 1):
         for up in (True, False):
             own = phases.offset_bits[(phases.boundary == boundary) & (phases.rises == up)]
             if len(own):
                 assert own == pytest.approx(0.02 * boundary + 0.05 * up, abs=1e-3)
-    axes = lr.draw_folded(phases)
+    axes = lr.present.draw_folded(phases)
     told = [one.get_text() for one in axes.texts if "\u00b1" in one.get_text()]
     assert len(told) == LINE.stop_position
     assert told[-1].startswith("+25.0 %")  # before the stop bit there are rises alone: 10 * 2 + 5
@@ -125,11 +125,11 @@ def test_rests_are_those_that_were_left():
         b"\xa6\x01\xa6\x02\xa6\x03", sheet.line, gaps=np.array([10.0, 2.0, 50.0, 0.0, 30.0, 4.0]), begin_s=0
     )
     reading = lr.read(sheet, {"rx": trace})
-    gaps = lr.find_gaps(reading.timeline, reading.characters["rx"], "rx")
+    gaps = lr.measure_gaps(reading.timeline, reading.characters["rx"], "rx")
     assert gaps.within_s == pytest.approx([2e-4, 0, 4e-4], abs=1e-9)
     assert gaps.between_s == pytest.approx([50e-4, 30e-4], abs=1e-9)
     with pytest.raises(lr.RequestError, match='Did you mean "rx"'):
-        lr.find_gaps(reading.timeline, reading.characters["rx"], "rxx")
+        lr.measure_gaps(reading.timeline, reading.characters["rx"], "rxx")
 
 
 def test_fields_are_drawn_where_they_can_be_trusted(rig_files):
@@ -154,7 +154,7 @@ def test_widths_say_the_baud_that_was_measured():
     trace = lr.transmit(
         bytes(range(256)), lr.LineSettings(baud=58000, format="8E1"), gaps=np.full(256, 3.0), begin_s=0.0
     )
-    title = lr.draw_widths(trace, LINE).get_title(loc="left")
+    title = lr.present.draw_widths(trace, LINE).get_title(loc="left")
     assert "measured 58,000 baud, +0.69 % off" in title
 
 
@@ -175,8 +175,8 @@ def test_names_are_taken_literally():
     for axes in (
         lr.draw_timeline(reading),
         lr.draw_waveform(traces["c$"], reading.characters["c$"], sheet.line),
-        lr.draw_widths(next(iter(traces.values())), sheet.line),
-        lr.draw_gaps(lr.find_gaps(reading.timeline, reading.characters["c$"], "c$"), sheet.line),
+        lr.present.draw_widths(next(iter(traces.values())), sheet.line),
+        lr.present.draw_gaps(lr.measure_gaps(reading.timeline, reading.characters["c$"], "c$"), sheet.line),
     ):
         axes.figure.savefig(io.BytesIO(), format="svg")
 

@@ -5,7 +5,7 @@ from rich.cells import cell_len
 
 import larkreader as lr
 from larkreader.present.dump import DumpForm, ring_rows
-from larkreader.present.notations import cells_of
+from larkreader.present.notation import cells_of
 
 
 @given(st.data(), st.integers(1, 64))
@@ -76,7 +76,7 @@ def test_what_is_no_text_costs_no_letter(data):
 
 def test_an_unknown_encoding_is_told_with_the_nearest_one():
     with pytest.raises(lr.RequestError, match=r'encoding "uft-8" is not known\. Did you mean "utf-8"'):
-        lr.visible(b"", encoding="uft-8")
+        lr.present.visible(b"", encoding="uft-8")
 
 
 @given(st.binary(min_size=1, max_size=60), st.integers(1, 24), st.data())
@@ -85,17 +85,17 @@ def test_a_ring_gives_back_the_last_of_what_was_written_into_it(stream, size, da
     for place, one in enumerate(stream):
         memory[place % size] = one
     count = data.draw(st.integers(0, min(size, len(stream))))
-    ring = lr.RingMemory(bytes(memory), len(stream) % size, count)
+    ring = lr.capture.RingMemory(bytes(memory), len(stream) % size, count)
     assert ring.unrolled() == stream[len(stream) - count :]
 
 
 def test_the_memory_of_a_ring_shows_where_it_begins_ends_and_wraps():
-    shown = list(ring_rows(lr.RingMemory(b"w 12.5\nflo", 7), DumpForm()))
+    shown = list(ring_rows(lr.capture.RingMemory(b"w 12.5\nflo", 7), DumpForm()))
     assert shown[0].endswith("the next is written at 7. The oldest is at 7, the newest at 6; they wrap.")
     assert shown[2].endswith("   77 20 31 32 2E 35 0A|66 6C 6F")
-    shown = list(ring_rows(lr.RingMemory(b"w 12.5\nflo", 0, 4), DumpForm()))
+    shown = list(ring_rows(lr.capture.RingMemory(b"w 12.5\nflo", 0, 4), DumpForm()))
     assert shown[2].endswith(" 2E 35[0A 66 6C 6F]")
-    shown = list(ring_rows(lr.RingMemory(b"w 12.5\nflo", 7, 0), DumpForm()))
+    shown = list(ring_rows(lr.capture.RingMemory(b"w 12.5\nflo", 7, 0), DumpForm()))
     assert not any(mark in shown[2] for mark in "[]|")
 
 
@@ -109,4 +109,4 @@ def test_the_memory_of_a_ring_shows_where_it_begins_ends_and_wraps():
 )
 def test_a_ring_that_cannot_be_is_refused(arguments, message):
     with pytest.raises(lr.RequestError, match=message):
-        lr.RingMemory(*arguments)
+        lr.capture.RingMemory(*arguments)

@@ -28,7 +28,7 @@ class Ragged:
 
     Examples
     --------
-    >>> rows = lr.Ragged.of([[1, 2, 3], [], [4]])
+    >>> rows = lr.capture.Ragged.of([[1, 2, 3], [], [4]])
     >>> rows.length, rows[0], rows.flat
     (array([3, 0, 1]), array([1, 2, 3]), array([1, 2, 3, 4]))
     """

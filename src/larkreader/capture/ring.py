@@ -27,7 +27,7 @@ class RingMemory:
 
     Examples
     --------
-    >>> lr.RingMemory(b"w 12.5\nflo", write_index=7).unrolled()
+    >>> lr.capture.RingMemory(b"w 12.5\nflo", write_index=7).unrolled()
     b'flow 12.5\n'
     """
 

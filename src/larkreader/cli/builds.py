@@ -74,14 +74,13 @@ def report_to_build(
     bool
         Whether annotations were printed, so that nothing else is.
     """
-    from larkreader.present.annotations import Remark, github_lines, gitlab_report, remark_cases
+    from larkreader.present.annotations import Remark, github_lines, gitlab_report
+    from larkreader.present.cases import remark_cases
     from larkreader.present.junit import write_junit
 
     remarks = [*map(Remark.of, findings), *more]
     if junit is not None:
-        proven, not_checked = ((), ()) if checked is None else (checked.proven, checked.not_checked)
-        cases = remark_cases(remarks, (one.text for one in proven), (one.text for one in not_checked))
-        write_junit(junit, what, cases)
+        write_junit(junit, what, remark_cases(remarks, checked))
     if annotations is None:
         return False
     text = sheet.read_text(encoding="utf-8") if sheet is not None else ""

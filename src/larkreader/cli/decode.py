@@ -118,7 +118,7 @@ def decode(
     """
     from larkreader.declare.document.sheet_file import open_sheet
     from larkreader.errors import RequestError
-    from larkreader.present.notations import check_encoding
+    from larkreader.present.notation import check_encoding
     from larkreader.present.tables import check_ending
 
     shown = characters == Path("-") and not as_json

@@ -33,7 +33,7 @@ def demo(into: Path) -> int:
     made, with a known list of faults on them; the capture is read, each fault is found and explained, a loopback is
     run, and a dialogue held. The exit status is 0 if what was found is what was put there.
     """
-    from larkreader.answers.plan import plan
+    from larkreader.answers.planning import plan
     from larkreader.answers.reading import read
     from larkreader.demo.rig import make_rig, write_rig
     from larkreader.demo.wires import is_found

@@ -82,7 +82,7 @@ def diagnose(
     from larkreader.declare.document.sheet_file import open_sheet
     from larkreader.errors import RequestError
     from larkreader.exercise.by_hand import text_of
-    from larkreader.judge.infer.garble import explain_garble
+    from larkreader.judge.infer.garble import find_garble
     from larkreader.judge.verdict.diagnosis import diagnose as diagnose_wire
     from larkreader.judge.wire.sequence import explain_losses
 
@@ -122,7 +122,7 @@ def diagnose(
             told[name] = diagnose_wire(what, line, layouts=layouts, wire=name)
         elif line is not None and len(what):
             framed = declared.layouts_of(name) if declared and expect == "text" else ()
-            garbled[name] = explain_garble(_bytes_of(what, name), line, known, expect=expect, layouts=framed)  # type: ignore[arg-type]  # as the choices are
+            garbled[name] = find_garble(_bytes_of(what, name), line, known, expect=expect, layouts=framed)  # type: ignore[arg-type]  # as the choices are
         else:
             raise RequestError(f"wire {name}", f"has nothing on it in {capture}")
         if isinstance(what, Characters) and declared is not None:

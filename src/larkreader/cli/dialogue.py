@@ -50,9 +50,9 @@ def dialogue(
         }
         result = run_dialogue(opened, declared.exchange, declared.frame, goes_on=goes_on)
     if junit is not None:
-        from larkreader.present.junit import dialogue_cases, write_junit
+        from larkreader.present.junit import write_junit
 
-        write_junit(junit, f"dialogue {sheet.name}", dialogue_cases(result))
+        write_junit(junit, f"dialogue {sheet.name}", result)
         note(f"{len(result.steps)} steps written to {junit}")
     if as_json:
         print_document("dialogue", {"sheet": str(sheet), "ports": list(opened), **result.to_dict()})

@@ -128,11 +128,11 @@ def _waveform(wanted: Wanted, axes: Axes) -> str:
 
 
 def _folded(wanted: Wanted, axes: Axes) -> str:
-    from larkreader.judge.measure.edge_phases import edge_phases
+    from larkreader.judge.measure.edge_phases import measure_edge_phases
     from larkreader.present.figures.folded import draw_folded
 
     wire = wanted.busiest()
-    phases = edge_phases(wanted.traces[wire], wanted.received[wire], wanted.sheet.wire[wire].line)
+    phases = measure_edge_phases(wanted.traces[wire], wanted.received[wire], wanted.sheet.wire[wire].line)
     draw_folded(phases, name=wire, ax=axes)
     return f"of {wire}"
 
@@ -146,13 +146,13 @@ def _widths(wanted: Wanted, axes: Axes) -> str:
 
 
 def _gaps(wanted: Wanted, axes: Axes) -> str:
-    from larkreader.judge.measure.gaps import find_gaps
+    from larkreader.judge.measure.gaps import measure_gaps
     from larkreader.present.figures.gaps import draw_gaps
 
     _needs_times(wanted)
     reading = wanted.reading
     wire = max(reading.timeline.wires, key=lambda key: len(reading.characters[key]))
-    draw_gaps(find_gaps(reading.timeline, reading.characters[wire], wire), wanted.sheet.wire[wire].line, ax=axes)
+    draw_gaps(measure_gaps(reading.timeline, reading.characters[wire], wire), wanted.sheet.wire[wire].line, ax=axes)
     return f"of {wire}"
 
 
@@ -191,7 +191,7 @@ def _layout_key(wanted: Wanted) -> str:
 
 
 def _bursts(wanted: Wanted, axes: Axes) -> str:
-    from larkreader.judge.measure.bursts import sample_bursts
+    from larkreader.judge.measure.bursts import read_bursts
     from larkreader.present.figures.bursts import draw_bursts
 
     carrying = {
@@ -209,7 +209,7 @@ def _bursts(wanted: Wanted, axes: Axes) -> str:
     if field_ is None and len(carrying) > 1:
         raise RequestError("--field", "is missing", f"must be one of {', '.join(carrying)}")
     name = field_ or next(iter(carrying))
-    bursts = sample_bursts(wanted.reading.frames[carrying[name]], name)
+    bursts = read_bursts(wanted.reading.frames[carrying[name]], name)
     draw_bursts(bursts, ax=axes)
     return f"of {name}, {len(bursts):,} of them,"
 
@@ -248,15 +248,15 @@ def _losses(wanted: Wanted, axes: Axes) -> str:
 def draw_losses_of(report: PathReport, characters: Characters, sheet: Sheet, axes: Axes) -> None:
     """Draw what a receive path loses of characters with other rings and other times of service."""
     from larkreader.present.figures.losses import draw_losses
-    from larkreader.simulate.loss_survey import survey_losses
+    from larkreader.simulate.loss_survey import calculate_losses
 
     others = [one.line for key, one in sheet.wire.items() if key != report.wire]
     back = others[0] if len(others) == 1 else None
-    draw_losses(survey_losses(characters, sheet.receive[report.wire], report.line, back=back), ax=axes)
+    draw_losses(calculate_losses(characters, sheet.receive[report.wire], report.line, back=back), ax=axes)
 
 
 def _margin(wanted: Wanted, axes: Axes) -> str:
-    from larkreader.answers.plan import plan
+    from larkreader.answers.planning import plan
     from larkreader.present.figures.margin import draw_margin
 
     every = plan(wanted.sheet).margins

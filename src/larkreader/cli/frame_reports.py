@@ -15,10 +15,10 @@ if TYPE_CHECKING:
 
 def sum_up(reading: Reading, *, as_json: bool) -> None:
     """Show the statistics of all layouts, and of the bursts of samples that they carry."""
-    from larkreader.judge.measure.statistics import frame_statistics
+    from larkreader.judge.measure.statistics import measure_frames
     from larkreader.present import terminal
 
-    told = {key: frame_statistics(frames) for key, frames in reading.frames.items()}
+    told = {key: measure_frames(frames) for key, frames in reading.frames.items()}
     bursts = _bursts(reading)
     if as_json:
         document: dict[str, Any] = {key: one.to_dict() for key, one in told.items()}
@@ -67,7 +67,7 @@ def explain(reading: Reading, number: int, *, as_json: bool) -> None:
 
 def show_bytes(reading: Reading, moved_at_s: float | None, *, as_json: bool) -> None:
     """Show what each byte of the frames does; or how that differs before and after a time."""
-    from larkreader.judge.measure.byte_survey import compare_bytes, survey_bytes
+    from larkreader.judge.measure.byte_survey import compare_bytes, measure_bytes
     from larkreader.present import byte_tables, terminal
 
     document: dict[str, Any] = {}
@@ -81,11 +81,11 @@ def show_bytes(reading: Reading, moved_at_s: float | None, *, as_json: bool) -> 
             later = frames.begin_s >= moved_at_s
             if later.all() or not later.any():
                 continue
-            found = compare_bytes(survey_bytes(frames[~later]), survey_bytes(frames[later]))
+            found = compare_bytes(measure_bytes(frames[~later]), measure_bytes(frames[later]))
             document[key] = [vars(one) for one in found]
             parts: list[Any] = [byte_tables.byte_differences(found)]
         else:
-            survey = survey_bytes(frames)
+            survey = measure_bytes(frames)
             document[key] = [
                 {
                     "byte": row,
@@ -137,10 +137,10 @@ def _check_time(reading: Reading, moved_at_s: float) -> None:
 
 def show_changes(reading: Reading, *, as_json: bool) -> None:
     """Show what changed from one frame to the next of the same layout."""
-    from larkreader.judge.measure.changes import frame_changes
+    from larkreader.judge.measure.changes import find_changes
     from larkreader.present import byte_tables, terminal
 
-    every = {key: list(frame_changes(frames)) for key, frames in reading.frames.items()}
+    every = {key: list(find_changes(frames)) for key, frames in reading.frames.items()}
     if as_json:
         document = {
             key: [
@@ -164,14 +164,14 @@ def show_changes(reading: Reading, *, as_json: bool) -> None:
 
 def _bursts(reading: Reading) -> dict[tuple[str, str], list[dict[str, Any]]]:
     """Return the figures of each burst of samples, by layout and field."""
-    from larkreader.judge.measure.bursts import sample_bursts
+    from larkreader.judge.measure.bursts import read_bursts
 
     told = {}
     for key, frames in reading.frames.items():
         for name, slot in frames.layout.slot.items():
             if slot.field is None or slot.field.samples is None:
                 continue
-            found = sample_bursts(frames, name)
+            found = read_bursts(frames, name)
             columns = {
                 "begin_s": found.begin_s,
                 "samples": found.count,

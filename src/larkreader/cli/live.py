@@ -275,7 +275,7 @@ def open_named(
     """
     from larkreader.exercise.ports.open import open_by_name
     from larkreader.exercise.session import start_session
-    from larkreader.present.notations import visible
+    from larkreader.present.notation import visible
 
     known = declared.port.get(name) if declared else None
     with open_by_name(name, declared, line, far=far) as port:

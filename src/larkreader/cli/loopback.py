@@ -231,9 +231,9 @@ def _show(result: MatrixResult, where: str) -> None:
 def _write(result: MatrixResult, options: dict[str, Any], name: str) -> None:
     """Write what was asked for."""
     if options["junit"] is not None:
-        from larkreader.present.junit import loopback_cases, write_junit
+        from larkreader.present.junit import write_junit
 
-        write_junit(options["junit"], f"loopback {name}", loopback_cases(result))
+        write_junit(options["junit"], f"loopback {name}", result)
         note(f"{len(result.runs)} runs written to {options['junit']}")
     if options["csv_"] is not None:
         from larkreader.present.loopback_table import write_runs

@@ -23,7 +23,7 @@ from .common import (
 from .forms import Rate
 
 if TYPE_CHECKING:
-    from larkreader.answers.plan import EndClock, Plan
+    from larkreader.answers.planning import EndClock, Plan
     from larkreader.declare.document.sheet import Sheet
 
 TOPICS = ("ends", "clocks", "registers", "margins", "steps", "wiring", "load", "receive", "send", "findings")
@@ -134,7 +134,7 @@ def plan(
     if clock is not None:
         return _quick(clock, line, written, generator, as_json=as_json)
     assert sheet is not None
-    from larkreader.answers.plan import plan as work_out
+    from larkreader.answers.planning import plan as work_out
     from larkreader.declare.document.sheet_file import open_sheet
 
     if figure != "margin" and output is None:
@@ -296,14 +296,14 @@ def _quick(
     """Tell what to write into a baud generator that was described by options."""
     from pydantic import ValidationError
 
-    from larkreader.answers.plan import EndClock
+    from larkreader.answers.planning import EndClock
     from larkreader.declare.common.mistakes import mistakes_of
     from larkreader.declare.link.baud_generator import BaudGenerator, numbers_of
     from larkreader.declare.link.clock import Clock
     from larkreader.declare.link.end import End
     from larkreader.declare.link.line import LineSettings
     from larkreader.errors import RequestError
-    from larkreader.judge.calculate.divisors import bauds_hit, find_divisors, of_registers
+    from larkreader.judge.calculate.divisors import calculate_bauds, find_divisors, of_registers
 
     if text is None:
         raise RequestError("--line", "is missing", 'baud and format, as in --line "38400 8N1"')
@@ -322,7 +322,7 @@ def _quick(
     if written:
         best = of_registers(numbers_of(divider, written), line.baud, clock, divider, bits=bits)
     one = EndClock(End(key="this end", sends=("out",)), line, best, found)
-    hit = bauds_hit(clock, divider, bits=bits)
+    hit = calculate_bauds(clock, divider, bits=bits)
     if as_json:
         print_document("divisors", {**one.to_dict(), "hits": [setting.to_dict() for setting in hit]})
         return 0 if found else 1
@@ -330,7 +330,7 @@ def _quick(
 
 
 def _show_quick(one: EndClock, hit: Any) -> int:
-    from larkreader.judge.calculate.margins import Timing, find_margin
+    from larkreader.judge.calculate.margins import Timing, calculate_margin
     from larkreader.present import terminal
     from larkreader.present.plan_views import clock_view, hits
 
@@ -342,7 +342,7 @@ def _show_quick(one: EndClock, hit: Any) -> int:
         own = Timing.of_setting(one.setting, "this end")
         console.print()
         for sender, receiver in ((own, perfect), (perfect, own)):
-            margin = find_margin(one.line, sender, receiver)
+            margin = calculate_margin(one.line, sender, receiver)
             is_within &= margin.tightest >= 0
             slower, faster = margin.tolerance
             verb = "sends to" if sender is own else "receives from"

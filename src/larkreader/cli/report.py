@@ -2,12 +2,9 @@
 
 from __future__ import annotations
 
-import os
 import shlex
 import sys
 from collections.abc import Mapping
-from datetime import UTC, datetime
-from hashlib import sha256
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -29,7 +26,6 @@ if TYPE_CHECKING:
     from larkreader.capture.trace import Trace
     from larkreader.declare.document.sheet import Sheet
 
-PIECE = 1 << 20  # bytes of a file that are hashed at once
 LARGEST = 64 << 20  # bytes of a capture whose levels are kept for figures
 
 
@@ -58,8 +54,8 @@ def report(
     """
     from larkreader.declare.document.sheet_file import open_sheet
     from larkreader.errors import RequestError
-    from larkreader.present.report.content import make_report
-    from larkreader.present.report.render import render_html, render_markdown, write_figures
+    from larkreader.present.report.page import report_of, write_page
+    from larkreader.present.report.render import render_markdown
 
     to_screen = output == Path("-")
     if to_screen and not markdown:
@@ -72,25 +68,20 @@ def report(
     reading = read_with_progress(declared, capture, sheet_name=str(sheet), kind=kind, form=form, wire=wire)
     traces, remarks = ({}, []) if to_screen else _traces(declared, capture, kind=kind, form=form, wire=wire)
     with progress_of("drawing figures", shown=True):
-        told = make_report(
+        content = report_of(
             reading,
             traces,
-            files=[(path.name, _identity(path)) for path in (sheet, capture)],
+            files=[sheet, capture],
             command=shlex.join(["larkreader", *sys.argv[1:]]) if sys.argv[1:2] == ["report"] else "",
-            made_at=_made_at(),
             remarks=remarks,
             with_figures=not to_screen,
         )
-    if not markdown:
-        output.write_text(render_html(told), encoding="utf-8")
-        note(f"report written to {output}")
-    elif to_screen:
-        click.echo(render_markdown(told), nl=False)
+    if to_screen:
+        click.echo(render_markdown(content), nl=False)
     else:
-        folder = output.with_name(f"{output.stem}_figures")
-        written = write_figures(told, folder)
-        output.write_text(render_markdown(told, folder.name if written else ""), encoding="utf-8")
-        note(f"report written to {output}, its {len(written)} figures into {folder}")
+        _, *figures = write_page(output, content, markdown=markdown)
+        into = f", its {len(figures)} figures into {output.with_name(f'{output.stem}_figures')}" if markdown else ""
+        note(f"report written to {output}{into}")
     return exit_status(reading.verdict)
 
 
@@ -105,19 +96,3 @@ def _traces(declared: Sheet, capture: Path, **options: Any) -> tuple[Mapping[str
     signals = {key: one.source for key, one in declared.wire.items()}
     measured = open_capture(capture, signals, **options)
     return {key: one for key, one in measured.items() if isinstance(one, Trace)}, []
-
-
-def _identity(path: Path) -> str:
-    """Return what tells a file from others: its size and its hash."""
-    held = sha256()
-    with path.open("rb") as file:
-        while piece := file.read(PIECE):
-            held.update(piece)
-    return f"{path.stat().st_size:,} bytes, SHA-256 {held.hexdigest()}"
-
-
-def _made_at() -> str:
-    """Return date and time; that of ``SOURCE_DATE_EPOCH`` where somebody wants the same page each time."""
-    known = os.environ.get("SOURCE_DATE_EPOCH", "")
-    at = datetime.fromtimestamp(int(known), UTC) if known.isdigit() else datetime.now(UTC)
-    return at.strftime("%Y-%m-%d %H:%M:%S UTC")

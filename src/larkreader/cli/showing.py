@@ -84,7 +84,7 @@ def make_view(
     from larkreader.exercise.by_hand import ENDINGS
     from larkreader.present.dump import DumpForm
     from larkreader.present.frame_views import FrameView, ValueView
-    from larkreader.present.notations import check_encoding
+    from larkreader.present.notation import check_encoding
     from larkreader.present.views import CharacterView, LineView
 
     layouts = {wire: declared.layouts_of(wire) if declared else () for wire in wires}

@@ -12,7 +12,7 @@ from larkreader.capture.characters import Fault
 from larkreader.capture.trace import Trace
 from larkreader.declare.link.line import LineSettings
 from larkreader.exercise.impair import add_spike
-from larkreader.exercise.transmit import transmit
+from larkreader.exercise.transmission import transmit
 from larkreader.judge.findings.finding import Finding
 
 

@@ -18,7 +18,7 @@ from larkreader.declare.paths.impairments import Impairments
 from larkreader.decode.characters.receive import receive
 
 from .impair import add_jitter, turn_over
-from .transmit import transmit
+from .transmission import transmit
 
 Seconds = npt.NDArray[np.float64]
 

@@ -78,7 +78,7 @@ def prbs_bits(stages: int, count: int, seed: int = 0) -> Bits:
 
     Examples
     --------
-    >>> lr.prbs_bits(7, 16).tolist()
+    >>> lr.exercise.prbs_bits(7, 16).tolist()
     [0, 0, 0, 0, 0, 0, 1, 0, 0, 0, 0, 0, 1, 1, 0, 0]
     """
     if stages not in SEQUENCES:

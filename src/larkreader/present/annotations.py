@@ -10,8 +10,6 @@ from typing import Any, Literal
 
 from larkreader.judge.findings.finding import Finding
 
-from .junit import Case
-
 Severity = Literal["error", "warning", "note"]
 LEVELS: dict[Severity, str] = {"error": "error", "warning": "warning", "note": "notice"}  # of GitHub
 GRAVITIES: dict[Severity, str] = {"error": "major", "warning": "minor", "note": "info"}  # of GitLab
@@ -83,19 +81,6 @@ def gitlab_report(remarks: Iterable[Remark], file: str, sheet_text: str) -> list
         }
         for one in remarks
     ]
-
-
-def remark_cases(remarks: Iterable[Remark], proven: Iterable[str] = (), not_checked: Iterable[str] = ()) -> list[Case]:
-    """Return test cases: an error fails, what could not be checked is skipped, all else passes."""
-    cases = [
-        Case(one.title, 0.0, "fail", one.text.partition(". ")[0], one.text)
-        if one.severity == "error"
-        else Case(one.title, 0.0, "pass", detail=one.text)
-        for one in remarks
-    ]
-    cases += [Case(text, 0.0, "pass") for text in proven]
-    cases += [Case(text, 0.0, "skipped", "could not be checked") for text in not_checked]
-    return cases or [Case("no finding", 0.0, "pass")]
 
 
 def line_of(sheet_text: str, table: str) -> int | None:

@@ -8,7 +8,7 @@ from rich.text import Text
 
 from larkreader.exercise.dialogue import DialogueResult, StepResult
 
-from .notations import visible
+from .notation import visible
 from .terminal import duration, new_table
 
 SHOWN = 16  # characters of what was sent or came that are shown in the table

@@ -196,7 +196,7 @@ def document_schema(kind: str) -> dict[str, Any]:
 
     Examples
     --------
-    >>> lr.document_schema("ports")["properties"]["format"]
+    >>> lr.present.document_schema("ports")["properties"]["format"]
     {'const': 1}
     """
     head = {"document": {"const": kind}, "format": {"const": FORMATS[kind]}}

@@ -16,7 +16,7 @@ from rich.cells import set_cell_size
 from larkreader.capture.characters import Characters, fault_names
 from larkreader.capture.ring import RingMemory
 
-from .notations import Notation, cells_of, digits, digits_width, notations
+from .notation import Notation, cells_of, digits, digits_width, notations
 
 TIME_WIDTH, OFFSET_WIDTH = 11, 6
 FEWEST, MOST = 4, 32  # characters a row

@@ -20,7 +20,7 @@ from larkreader.decode.columns.ragged_columns import every_item
 from larkreader.decode.cut.streaming import LayoutsReader
 
 from .dump import OFFSET_WIDTH, TIME_WIDTH, DumpForm
-from .notations import visible
+from .notation import visible
 from .views import Arrival, CharacterView, View
 
 CHANGED = "'"  # behind what is not as it was in the frame before

@@ -4,93 +4,70 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
-from typing import Literal
+from typing import TYPE_CHECKING
 from xml.etree import ElementTree as ET
 
-from larkreader.exercise.dialogue import DialogueResult
-from larkreader.exercise.loopback_matrix import MatrixResult
+from .cases import Case, cases_of, outcome_counts
 
-from .loopback_views import name_of, summary_of
+if TYPE_CHECKING:
+    from larkreader.answers.planning import Plan
+    from larkreader.answers.reading import Reading
+    from larkreader.exercise.dialogue import DialogueResult
+    from larkreader.exercise.loopback_matrix import MatrixResult
+    from larkreader.exercise.loopback_result import LoopbackResult
 
 _FORBIDDEN = re.compile("[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")  # what XML 1.0 has no character for
 
 
-@dataclass(frozen=True)
-class Case:
-    """One test case.
+def write_junit(
+    path: str | Path,
+    suite: str,
+    result: LoopbackResult | MatrixResult | DialogueResult | Reading | Plan | Sequence[Case],
+) -> None:
+    """Write a result as one test suite.
 
     Parameters
     ----------
-    name : str
-        What was tried.
-    time_s : float
-        How long it took.
-    outcome : {"pass", "fail", "skipped"}
-    message : str
-        Why it failed, in a line.
-    detail : str
-        The same at length, or what a good one measured.
-    """
-
-    name: str
-    time_s: float
-    outcome: Literal["pass", "fail", "skipped"]
-    message: str = ""
-    detail: str = ""
-
-
-def loopback_cases(result: MatrixResult) -> list[Case]:
-    """Return a case for each run of a loopback."""
-    return [
-        Case(name_of(one), one.duration_s, one.verdict, "; ".join(one.failures), "\n".join(summary_of(one)))
-        for one in result.runs
-    ]
-
-
-def dialogue_cases(result: DialogueResult) -> list[Case]:
-    """Return a case for each step of a dialogue."""
-    return [Case(one.name, one.duration_s, one.outcome, one.why, one.detail()) for one in result.steps]
-
-
-def write_junit(path: Path, suite: str, cases: Sequence[Case]) -> None:
-    """Write cases as one test suite.
-
-    Parameters
-    ----------
-    path : pathlib.Path
+    path : str or pathlib.Path
         The file.
     suite : str
-        Its name.
-    cases : sequence of Case
+        The name of the suite.
+    result : LoopbackResult, MatrixResult, DialogueResult, Reading, Plan or sequence of Case
+        What to write; `cases_of` says which cases it has.
 
     Raises
     ------
     OSError
         If the file cannot be written.
+
+    Examples
+    --------
+    >>> import tempfile
+    >>> import larkreader as lr
+    >>> line = lr.LineSettings(baud=115_200)
+    >>> result = lr.run_loopback(lr.SimulatedPort(line, lambda data: data), lr.LoopbackPlan(characters=256))
+    >>> path = Path(tempfile.mkdtemp()) / "loopback.xml"
+    >>> lr.write_junit(path, "loopback", result)
+    >>> path.read_text(encoding="utf-8").count("<testcase")
+    1
     """
-    counts = {
-        "tests": len(cases),
-        "failures": sum(one.outcome == "fail" for one in cases),
-        "errors": 0,
-        "skipped": sum(one.outcome == "skipped" for one in cases),
-    }
-    said = {name: str(count) for name, count in counts.items()}
-    time = f"{sum(one.time_s for one in cases):.6f}"
-    root = ET.Element("testsuites", {"name": "larkreader", **said, "time": time})
-    element = ET.SubElement(root, "testsuite", {"name": _clean(suite), **said, "time": time})
-    for one in cases:
-        known = {"classname": _clean(suite), "name": _clean(one.name), "time": f"{one.time_s:.6f}"}
-        case = ET.SubElement(element, "testcase", known)
-        if one.outcome == "fail":
-            ET.SubElement(case, "failure", {"message": _clean(one.message)}).text = _clean(one.detail)
-        elif one.outcome == "skipped":
-            ET.SubElement(case, "skipped", {"message": _clean(one.message)})
-        elif one.detail:
-            ET.SubElement(case, "system-out").text = _clean(one.detail)
+    cases = result if isinstance(result, Sequence) else cases_of(result)
+    counts = {name: str(count) for name, count in outcome_counts(cases).items()}
+    time = f"{sum(case.time_s for case in cases):.6f}"
+    root = ET.Element("testsuites", {"name": "larkreader", **counts, "time": time})
+    element = ET.SubElement(root, "testsuite", {"name": _clean(suite), **counts, "time": time})
+    for case in cases:
+        about = {"classname": _clean(suite), "name": _clean(case.name), "time": f"{case.time_s:.6f}"}
+        written = ET.SubElement(element, "testcase", about)
+        if case.outcome == "fail":
+            ET.SubElement(written, "failure", {"message": _clean(case.message)}).text = _clean(case.detail)
+        elif case.outcome == "skipped":
+            ET.SubElement(written, "skipped", {"message": _clean(case.message)})
+        elif case.detail:
+            ET.SubElement(written, "system-out").text = _clean(case.detail)
     ET.indent(root)
-    path.write_bytes(ET.tostring(root, encoding="utf-8", xml_declaration=True) + b"\n")
+    Path(path).write_bytes(ET.tostring(root, encoding="utf-8", xml_declaration=True) + b"\n")
 
 
 def _clean(text: str) -> str:

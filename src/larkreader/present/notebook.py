@@ -15,7 +15,7 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
-from larkreader.answers.plan import Plan
+from larkreader.answers.planning import Plan
 from larkreader.answers.reading import Reading
 from larkreader.capture.columns import Columns
 from larkreader.declare.document.sheet import Sheet

@@ -8,13 +8,13 @@ from typing import Any
 from rich.console import Group
 from rich.text import Text
 
-from larkreader.answers.plan import EndClock, Plan, numbers_text
+from larkreader.answers.planning import EndClock, Plan, numbers_text
 from larkreader.declare.document.sheet import Sheet
 from larkreader.declare.link.clock import hertz_text, share_text
 from larkreader.declare.link.line import PARITY_NAMES, LineSettings
 from larkreader.judge.calculate.baud_setting import BaudSetting
 from larkreader.judge.calculate.budget import frame_size
-from larkreader.judge.calculate.divisors import bauds_hit
+from larkreader.judge.calculate.divisors import calculate_bauds
 from larkreader.judge.setup.ends import SETTINGS, SHEET
 
 from .path_views import receive_paths, send_paths
@@ -88,7 +88,7 @@ def clock_view(one: EndClock) -> list[Any]:
 
 def _hit_line(setting: BaudSetting) -> str:
     """Name the standard bauds that a clock makes well."""
-    found = bauds_hit(setting.clock, setting.generator, bits=setting.bits)
+    found = calculate_bauds(setting.clock, setting.generator, bits=setting.bits)
     names = ", ".join(f"{one.wanted:,.0f}" for one in found)
     return f"Standard bauds within 1 % of this clock: {names or 'none'}."
 

@@ -26,7 +26,7 @@ def reading_schema() -> dict[str, Any]:
 
     Examples
     --------
-    >>> lr.reading_schema()["properties"]["verdict"]["enum"]
+    >>> lr.present.reading_schema()["properties"]["verdict"]["enum"]
     ['clean', 'warnings', 'faults', 'nothing-read']
     """
     properties = {

@@ -28,14 +28,47 @@ def check_ending(path: Path | None) -> None:
         raise RequestError(str(path), f'ends in "{path.suffix}"', f"must end in {', '.join(FRAME_ENDINGS)}")
 
 
-def write_frames(path: Path, reading: Reading) -> None:
-    """Write the frames of all layouts: as a table, as one JSON object a frame, or as an array a field.
+def write_frames(path: str | Path, reading: Reading) -> None:
+    r"""Write the frames of all layouts: as a table, as one JSON object a frame, or as an array a field.
 
+    Parameters
+    ----------
+    path : str or pathlib.Path
+        The file; ``.csv`` makes a table, ``.jsonl`` objects, ``.npz`` arrays.
+    reading : Reading
+        What was read.
+
+    Raises
+    ------
+    RequestError
+        If the file's name ends in something else.
+    OSError
+        If it cannot be written.
+
+    Notes
+    -----
     In JSON an array is a list, and what is no number is null. NumPy arrays are named ``LAYOUT.FIELD``, beside
     ``LAYOUT.offset``, ``.begin_s`` and ``.faults``, which are flags; where the number of items varies there is an array
     ``LAYOUT.FIELD.length`` with it beside the items of all frames, and where a field is not in every frame an array
     ``LAYOUT.FIELD.absent``.
+
+    Examples
+    --------
+    >>> import tempfile
+    >>> import larkreader as lr
+    >>> layout = lr.FrameLayout(
+    ...     boundary={"kind": "fixed", "length": 2}, fields=[{"name": "flow", "type": "uint16"}]
+    ... )
+    >>> sheet = lr.Sheet(wire={"pump": {}}, frame={"flow": layout})
+    >>> reading = lr.read(sheet, {"pump": lr.transmit(b"\x10\x00\x20\x00", sheet.wire["pump"].line)})
+    >>> path = Path(tempfile.mkdtemp()) / "frames.csv"
+    >>> lr.write_frames(path, reading)
+    >>> heading, *rows = path.read_text(encoding="utf-8").splitlines()
+    >>> heading, [row.split(",")[-1] for row in rows]
+    ('wire,frame,offset,begin_s,faults,flow', ['16', '32'])
     """
+    path = Path(path)
+    check_ending(path)
     if path.suffix.lower() == ".csv":
         _write_table(path, reading)
     elif path.suffix.lower() == ".npz":

@@ -14,7 +14,7 @@ from rich.text import Text
 
 from larkreader.capture.characters import FAULT_NAMES
 
-from .notations import visible
+from .notation import visible
 
 if TYPE_CHECKING:
     from larkreader.answers.reading import Reading

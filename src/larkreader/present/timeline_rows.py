@@ -18,7 +18,7 @@ from larkreader.judge.measure.pairs import Pairs, PairState
 from larkreader.judge.wire.turns import find_collisions
 
 from .frame_views import chosen_fields, value_texts
-from .notations import visible
+from .notation import visible
 from .terminal import duration
 
 Places = npt.NDArray[np.int64]

@@ -13,7 +13,7 @@ from larkreader.capture.characters import Characters, fault_names
 from larkreader.decode.characters.escapes import find_escapes, strip_escapes
 
 from .dump import OFFSET_WIDTH, TIME_WIDTH, DumpForm
-from .notations import cells_of
+from .notation import cells_of
 
 UNCERTAIN = "~"  # before the time of what may have come before the row above, on the other wire
 LONGEST_LINE = 4096  # characters after which a line without an ending is shown

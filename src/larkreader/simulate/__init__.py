@@ -2,3 +2,7 @@
 
 It may use `decode` and what is before it.
 """
+
+from larkreader.public_names import lazy
+
+__all__, __getattr__, __dir__ = lazy(__name__)

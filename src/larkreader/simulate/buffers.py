@@ -87,7 +87,7 @@ def replay(
 
     >>> line = lr.LineSettings.parse("115200 8N1")
     >>> path = lr.ReceivePath(fifo={"size": 16, "trigger": 8}, service={"kind": "interrupt", "latency_s": 1.5e-3})
-    >>> result = lr.replay(lr.make_burst(1000, line), path, line)
+    >>> result = lr.replay(lr.simulate.make_burst(1000, line), path, line)
     >>> result.high_water("fifo"), result.lost
     (16, 360)
     """

@@ -49,7 +49,7 @@ class LossSurvey:
     total: int
 
 
-def survey_losses(
+def calculate_losses(
     characters: Characters,
     path: ReceivePath,
     line: LineSettings,

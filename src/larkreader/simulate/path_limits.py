@@ -100,7 +100,7 @@ def find_limits(
     >>> line = lr.LineSettings.parse("57600 8E1")
     >>> every_10_ms = {"kind": "periodic", "every_s": 0.01}
     >>> path = lr.ReceivePath(ring={"size": 64}, application=every_10_ms)
-    >>> limits = lr.find_limits(lr.make_burst(1000, line), path, line)
+    >>> limits = lr.find_limits(lr.simulate.make_burst(1000, line), path, line)
     >>> limits.ring_needed, limits.ring_bound
     (53, 54)
     """

@@ -152,7 +152,7 @@ def replay_send(asked_s: npt.ArrayLike, lengths: npt.ArrayLike, path: SendPath, 
 
     >>> path = lr.SendPath(call={"kind": "register", "checks": False, "every_s": 1e-6})
     >>> told = lr.replay_send([0.0], [10], path, lr.LineSettings.parse("57600 8E1"))
-    >>> told.count_of(lr.SendFate.SENT), told.count_of(lr.SendFate.OVERWRITTEN)
+    >>> told.count_of(lr.simulate.SendFate.SENT), told.count_of(lr.simulate.SendFate.OVERWRITTEN)
     (2, 8)
     """
     asked = np.rint(np.asarray(asked_s, dtype=np.float64) * 1e9).astype(np.int64).tolist()

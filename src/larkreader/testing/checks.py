@@ -9,7 +9,7 @@ from larkreader.exercise.dialogue import DialogueResult
 from larkreader.exercise.loopback_matrix import MatrixResult
 from larkreader.exercise.loopback_result import LoopbackResult
 from larkreader.present.loopback_views import name_of, summary_of
-from larkreader.present.notations import visible
+from larkreader.present.notation import visible
 
 ROW = 16  # characters of a row that is shown
 AROUND = 2  # rows shown before and behind the first that differs

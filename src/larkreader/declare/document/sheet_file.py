@@ -253,11 +253,11 @@ class _SheetBuilder(SetupTables):
 
     def _of_svd(self, key: str, file: str, named: str) -> Register | None:
         """Return a register as a file describes it; note it if it does not."""
-        from larkreader.declare.link.svd import registers_of_svd
+        from larkreader.declare.link.svd import read_svd
 
         if file not in self.described:
             try:
-                self.described[file] = registers_of_svd((self.folder / file).read_bytes(), file)
+                self.described[file] = read_svd((self.folder / file).read_bytes(), file)
             except OSError as error:
                 told = f"cannot be read: {error.strerror}"
                 self.mistakes.append(Mistake(f"register.{key}.svd", show(file), told))

@@ -34,7 +34,7 @@ def sheet_text(sheet: Sheet) -> str:
     Examples
     --------
     >>> sheet = lr.parse_sheet('sheet = 1\n[line]\nbaud = 9600\n[wire.tx]\nsignal = "pump_tx"')
-    >>> print(lr.sheet_text(sheet))
+    >>> print(lr.declare.sheet_text(sheet))
     sheet = 1
     <BLANKLINE>
     [line]

@@ -24,7 +24,7 @@ _RANGE = re.compile(r"(\d+)-(\d+)|([A-Z])-([A-Z])")
 _BIT_RANGE = re.compile(r"\[(\d+):(\d+)\]")
 
 
-def registers_of_svd(data: bytes, name: str = "SVD") -> dict[str, Register]:
+def read_svd(data: bytes, name: str = "SVD") -> dict[str, Register]:
     """Read the registers of a device.
 
     Parameters

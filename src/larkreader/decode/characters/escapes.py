@@ -140,9 +140,9 @@ def find_escapes(data: bytes, encoding: str = "ascii") -> list[Escape]:
 
     Examples
     --------
-    >>> [str(one) for one in lr.find_escapes(b"\x1b[2J\x1b[1;31mflow\x1b[0m 12.5")]
+    >>> [str(one) for one in lr.decode.find_escapes(b"\x1b[2J\x1b[1;31mflow\x1b[0m 12.5")]
     ['ED (erase in page)', 'SGR (select graphic rendition)', 'SGR (select graphic rendition)']
-    >>> [str(one) for one in lr.find_escapes(b"\x9b2Jflow\x9b3 A 12.5\x85", "latin-1")]
+    >>> [str(one) for one in lr.decode.find_escapes(b"\x9b2Jflow\x9b3 A 12.5\x85", "latin-1")]
     ['ED (erase in page)', 'SR (scroll right)', 'NEL (next line)']
     """
     found = []
@@ -168,7 +168,7 @@ def strip_escapes(data: bytes, encoding: str = "ascii") -> bytes:
 
     Examples
     --------
-    >>> lr.strip_escapes(b"\x1b[1;31mflow\x1b[0m 12.5")
+    >>> lr.decode.strip_escapes(b"\x1b[1;31mflow\x1b[0m 12.5")
     b'flow 12.5'
     """
     return _pattern(encoding).sub(lambda match: match.group() if match.lastgroup is None else b"", data)

@@ -34,7 +34,7 @@ WORTH_IT = 4  # times the length of a fold from which a piece is folded
 Registers = npt.NDArray[Any]
 
 
-def checksum_of(data: bytes | npt.NDArray[np.uint8], algorithm: str | Algorithm) -> int:
+def calculate_checksum(data: bytes | npt.NDArray[np.uint8], algorithm: str | Algorithm) -> int:
     """Compute the checksum of a buffer of any length.
 
     Parameters
@@ -55,9 +55,9 @@ def checksum_of(data: bytes | npt.NDArray[np.uint8], algorithm: str | Algorithm)
 
     Examples
     --------
-    >>> hex(lr.checksum_of(b"123456789", "CRC-16/MODBUS"))
+    >>> hex(lr.calculate_checksum(b"123456789", "CRC-16/MODBUS"))
     '0x4b37'
-    >>> hex(lr.checksum_of(b"Wikipedia", "adler-32"))
+    >>> hex(lr.calculate_checksum(b"Wikipedia", "adler-32"))
     '0x11e60398'
     """
     if isinstance(algorithm, str):

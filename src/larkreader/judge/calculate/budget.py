@@ -113,7 +113,7 @@ class WireLoad:
         }
 
 
-def find_load(sheet: Sheet) -> Mapping[str, WireLoad]:
+def calculate_load(sheet: Sheet) -> Mapping[str, WireLoad]:
     """Tell what each wire of a sheet is to carry.
 
     Parameters
@@ -139,7 +139,7 @@ def judge_load(load: WireLoad) -> list[Finding]:
     Parameters
     ----------
     load : WireLoad
-        As `find_load` tells it.
+        As `calculate_load` tells it.
 
     Returns
     -------

@@ -69,7 +69,7 @@ def find_divisors(
     return sorted(found, key=_rank)
 
 
-def read_words(
+def calculate_setting(
     words: Sequence[int], baud: float, clock: Clock, generator: BaudGenerator, *, bits: int = CHARACTER_BITS
 ) -> BaudSetting:
     """Tell from the values of its registers what a baud generator does.
@@ -184,7 +184,7 @@ def of_formula(
     return BaudSetting(clock, generator, baud, oversampling, prescaler, divisor, fraction, bits=bits)
 
 
-def bauds_hit(
+def calculate_bauds(
     clock: Clock, generator: BaudGenerator, *, within: float = 0.01, bits: int = CHARACTER_BITS
 ) -> list[BaudSetting]:
     """Return the best setting of each standard baud that a clock gives.

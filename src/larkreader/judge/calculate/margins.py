@@ -216,7 +216,7 @@ class Margin:
         }
 
 
-def find_margin(line: LineSettings, sender: Timing, receiver: Timing, *, samples: int = 1) -> Margin:
+def calculate_margin(line: LineSettings, sender: Timing, receiver: Timing, *, samples: int = 1) -> Margin:
     """Hold the times of two ends against each other.
 
     Parameters
@@ -240,8 +240,8 @@ def find_margin(line: LineSettings, sender: Timing, receiver: Timing, *, samples
     Examples
     --------
     >>> line = lr.LineSettings.parse("9600 8N1")
-    >>> ideal = lr.Timing.even(9600, line)
-    >>> slower, faster = lr.find_margin(line, ideal, ideal).tolerance
+    >>> ideal = lr.judge.Timing.even(9600, line)
+    >>> slower, faster = lr.calculate_margin(line, ideal, ideal).tolerance
     >>> f"{slower:.2%} {faster:+.2%}"
     '-5.26% +4.58%'
     """

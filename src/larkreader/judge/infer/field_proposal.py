@@ -18,7 +18,7 @@ from larkreader.declare.checks.checksum import ALGORITHMS
 from larkreader.declare.frame.layout import FrameLayout
 from larkreader.decode.check.running_checksums import checksums_of_stretches
 from larkreader.decode.columns.frame_columns import Frames
-from larkreader.judge.measure.byte_survey import ByteSurvey, survey_bytes
+from larkreader.judge.measure.byte_survey import ByteSurvey, measure_bytes
 
 FEWEST = 8  # different frames; fewer say nothing
 MOST = 2000  # frames that are looked at
@@ -66,7 +66,7 @@ def propose_fields(frames: Frames) -> FrameLayout | None:
     ... )
     >>> sent = secret.encode_all({"x": [[k * k % 251] * (k % 7 + 1) for k in range(40)]})
     >>> stream = b"".join(secret.as_sent(frame) for frame in sent)
-    >>> print(lr.propose_fields(lr.read_frames(stream, lr.FrameLayout(boundary={"kind": "cobs"}))))
+    >>> print(lr.judge.propose_fields(lr.read_frames(stream, lr.FrameLayout(boundary={"kind": "cobs"}))))
     frame: 4 to 4096 bytes, between delimiters, by cobs
       byte.bit  field       type                   meaning
       0         constant_0  uint8                  must be 7
@@ -83,7 +83,7 @@ def propose_fields(frames: Frames) -> FrameLayout | None:
     varies = bool((rows.length != least).any())
     check = _checksum(rows, head, tail)
     ends = least - tail - (check.size if check is not None else 0)
-    survey, size = survey_bytes(rows), _length_place(rows, head, ends)
+    survey, size = measure_bytes(rows), _length_place(rows, head, ends)
     fields = _head(survey, size, range(head, ends), rows, whole=not varies)
     if varies:
         fields.append({"name": "data", "type": "bytes", "repeat": "rest"})

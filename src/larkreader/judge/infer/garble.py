@@ -64,7 +64,7 @@ class Garble:
     recovered: bytes = b""
 
 
-def garble_table(message: bytes, line: LineSettings) -> list[Garble]:
+def calculate_garbles(message: bytes, line: LineSettings) -> list[Garble]:
     r"""Show what a message would look like under each mistake.
 
     Parameters
@@ -87,14 +87,14 @@ def garble_table(message: bytes, line: LineSettings) -> list[Garble]:
     Examples
     --------
     >>> line = lr.LineSettings.parse("9600 8N1")
-    >>> next(one.received for one in lr.garble_table(b"2 mL", line) if one.sender.format == "7E1")
+    >>> next(one.received for one in lr.judge.calculate_garbles(b"2 mL", line) if one.sender.format == "7E1")
     b'\xb2\xa0\xed\xcc'
     """
     _refuse_no_bytes(line)
     return [Garble(mistake, sender, line, _simulated(message, sender, line, 0)) for mistake, sender in _mistakes(line)]
 
 
-def explain_garble(
+def find_garble(
     received: bytes,
     line: LineSettings,
     sent: bytes | None = None,
@@ -130,7 +130,7 @@ def explain_garble(
     Examples
     --------
     >>> line = lr.LineSettings.parse("9600 8N1")
-    >>> told = lr.explain_garble(b"flow\xa0\xb1\xb2.5\xa0\xed\xcc\xaf\xedi\xee", line)[0]
+    >>> told = lr.find_garble(b"flow\xa0\xb1\xb2.5\xa0\xed\xcc\xaf\xedi\xee", line)[0]
     >>> told.mistake, told.recovered
     ('7 data bits, even parity', b'flow 12.5 mL/min')
     """

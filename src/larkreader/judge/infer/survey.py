@@ -127,7 +127,7 @@ class Survey:
         return told
 
 
-def survey(trace: Trace | Voltages, line: LineSettings | None = None) -> Survey:
+def measure_wire(trace: Trace | Voltages, line: LineSettings | None = None) -> Survey:
     """Look at a wire without believing anything that was declared.
 
     Parameters
@@ -144,13 +144,13 @@ def survey(trace: Trace | Voltages, line: LineSettings | None = None) -> Survey:
     Examples
     --------
     >>> line = lr.LineSettings.parse("57600 8E1")
-    >>> seen = lr.survey(lr.transmit(b"flow 12.5 mL/min" * 4, line, clock_error_ppm=8000), line)
+    >>> seen = lr.measure_wire(lr.transmit(b"flow 12.5 mL/min" * 4, line, clock_error_ppm=8000), line)
     >>> seen.best.line.format, seen.idle, round(seen.deviation_ppm, -2)
     ('8E1', 'high', 8000.0)
     """
     if isinstance(trace, Voltages):
         levels = trace.to_trace()
-        return replace(survey(levels, line), levels=survey_levels(trace, levels))
+        return replace(measure_wire(levels, line), levels=survey_levels(trace, levels))
     bit = measure_bit(trace)
     fits = [] if bit is None else fit_formats(trace, float(1 / (bit.ticks * trace.tick_s)))
     return survey_of(trace, bit, in_declared_order(fits, line), line)

@@ -92,7 +92,7 @@ class Bursts(Columns):
         return np.array([work(row) if len(row) else np.nan for row in self.volts], dtype=np.float64)
 
 
-def sample_bursts(frames: Frames, name: str) -> Bursts:
+def read_bursts(frames: Frames, name: str) -> Bursts:
     """Return the bursts of samples that a field carries.
 
     Parameters
@@ -120,7 +120,7 @@ def sample_bursts(frames: Frames, name: str) -> Bursts:
     ...              "samples": {"reference": 3.3, "bits": 12, "rate": 8000}}],
     ... )
     >>> counts = np.rint(2048 + 1000 * np.sin(2 * np.pi * 440 * np.arange(200) / 8000)).astype(int)
-    >>> bursts = lr.sample_bursts(lr.read_frames(layout.as_sent(layout.encode({"wave": counts})), layout), "wave")
+    >>> bursts = lr.judge.read_bursts(lr.read_frames(layout.as_sent(layout.encode({"wave": counts})), layout), "wave")
     >>> bursts.peak_to_peak.round(2), bursts.mean.round(2), bursts.frequency_hz.round(), bursts.resolution_hz
     (array([1.61]), array([1.65]), array([440.]), array([40.]))
     """

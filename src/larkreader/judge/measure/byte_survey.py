@@ -113,7 +113,7 @@ class ByteDifference:
     bits: tuple[int, ...]
 
 
-def survey_bytes(frames: Frames | Ragged | npt.NDArray[np.uint8]) -> ByteSurvey:
+def measure_bytes(frames: Frames | Ragged | npt.NDArray[np.uint8]) -> ByteSurvey:
     """Look at what each byte of some frames does.
 
     Parameters
@@ -128,7 +128,7 @@ def survey_bytes(frames: Frames | Ragged | npt.NDArray[np.uint8]) -> ByteSurvey:
     Examples
     --------
     >>> rows = np.array([[0xD7, 1, 40], [0xD7, 2, 45], [0xD7, 3, 44], [0xD7, 4, 9], [0xD7, 5, 9]], dtype=np.uint8)
-    >>> survey = lr.survey_bytes(rows)
+    >>> survey = lr.measure_bytes(rows)
     >>> [survey.looks(row) for row in range(3)], survey.bits(2)
     (['constant', 'counts by 1', 'moves'], '00x01x0x')
     """

@@ -38,7 +38,7 @@ class FrameChange:
     fields: tuple[tuple[str, Any, Any], ...]
 
 
-def frame_changes(frames: Frames) -> Iterator[FrameChange]:
+def find_changes(frames: Frames) -> Iterator[FrameChange]:
     """Yield in what each frame differs from the one before it.
 
     Parameters

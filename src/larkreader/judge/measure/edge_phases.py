@@ -41,7 +41,7 @@ class EdgePhases(Columns):
         self.check_lengths()
 
 
-def edge_phases(trace: Trace, characters: Characters, line: LineSettings) -> EdgePhases:
+def measure_edge_phases(trace: Trace, characters: Characters, line: LineSettings) -> EdgePhases:
     """Hold the changes of a wire against the bit boundaries of the characters received from it.
 
     Parameters

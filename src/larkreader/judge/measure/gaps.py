@@ -37,7 +37,7 @@ class Gaps:
         return f"<Gaps of {self.wire}: {len(self.within_s):,} within messages, {len(self.between_s):,} between them>"
 
 
-def find_gaps(timeline: Timeline, characters: Characters, wire: str) -> Gaps:
+def measure_gaps(timeline: Timeline, characters: Characters, wire: str) -> Gaps:
     """Find how long a wire rests.
 
     Parameters

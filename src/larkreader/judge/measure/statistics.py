@@ -88,7 +88,7 @@ class FrameStatistics(Shown):
         return asdict(self)
 
 
-def frame_statistics(frames: Frames) -> FrameStatistics:
+def measure_frames(frames: Frames) -> FrameStatistics:
     """Sum up the frames of a layout.
 
     Parameters

@@ -88,7 +88,7 @@ def stated_settings(sheet: Sheet) -> Mapping[str, Sequence[StatedSettings]]:
     return told
 
 
-def compare_ends(sheet: Sheet) -> list[Finding]:
+def judge_ends(sheet: Sheet) -> list[Finding]:
     """Return in which settings the ends of each wire differ, from each other or from the sheet.
 
     Parameters

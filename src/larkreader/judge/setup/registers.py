@@ -11,7 +11,7 @@ from larkreader.declare.link.end import End
 from larkreader.declare.link.line import LineSettings
 from larkreader.declare.link.registers import Register, spans_of
 from larkreader.errors import RequestError
-from larkreader.judge.calculate.divisors import STANDARD_BAUDS, read_words
+from larkreader.judge.calculate.divisors import STANDARD_BAUDS, calculate_setting
 from larkreader.judge.findings.finding import Finding, make_finding
 
 from .setup_steps import written
@@ -172,7 +172,7 @@ def _changes(
         words = tuple(registers[word.name] for word in generator.words)
         changes["words"] = words
         try:
-            made = read_words(words, wire.baud, sheet.clock[end.clock[0]], generator)
+            made = calculate_setting(words, wire.baud, sheet.clock[end.clock[0]], generator)
             line["baud"] = _meant(made.baud, wire.baud)
         except RequestError as error:
             findings.append(_unknown(end.key, problem=str(error)))

@@ -21,7 +21,7 @@ from larkreader.judge.findings.finding import Finding, Verdict, make_finding, ve
 from larkreader.judge.infer.bit_time import BitTime, measure_bit
 from larkreader.judge.infer.formats import FormatFit, fit_formats, in_declared_order
 from larkreader.judge.infer.off_grid import ON_GRID, off_grid
-from larkreader.judge.infer.survey import Survey, adds_silent_bit, survey, survey_of
+from larkreader.judge.infer.survey import Survey, adds_silent_bit, measure_wire, survey_of
 from larkreader.judge.measure.levels import judge_levels, survey_levels
 from larkreader.judge.wire.sequence import explain_losses
 from larkreader.shown import Shown
@@ -132,7 +132,7 @@ def diagnose(
         return _with_levels(trace, line, layouts, wire)
     if line is not None and len(trace) and (ticks := 1 / (line.baud * trace.tick_s)) < FEWEST_TICKS:
         evidence = {"baud": line.baud, "ticks": ticks, "rate": FEWEST_TICKS * 3 * line.baud}
-        return Diagnosis((make_finding("cannot-tell", wire, score=1.0, **evidence),), survey(trace))
+        return Diagnosis((make_finding("cannot-tell", wire, score=1.0, **evidence),), measure_wire(trace))
     is_healthy = line is not None and _fault_share(trace, line) <= HEALTHY_FAULTS
     bit = measure_bit(trace)
     fits = [] if bit is None else fit_formats(trace, float(1 / (bit.ticks * trace.tick_s)), layouts)

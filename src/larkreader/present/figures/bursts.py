@@ -24,7 +24,7 @@ def draw_bursts(bursts: Bursts, *, ax: Axes | None = None) -> Axes:
     Parameters
     ----------
     bursts : Bursts
-        What `sample_bursts` returns.
+        What `read_bursts` returns.
     ax : matplotlib.axes.Axes, optional
         Where to draw; a figure of its own unless given.
 

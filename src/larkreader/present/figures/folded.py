@@ -30,7 +30,7 @@ def draw_folded(phases: EdgePhases, *, name: str = "", ax: Axes | None = None) -
     Parameters
     ----------
     phases : EdgePhases
-        As `edge_phases` tells them.
+        As `measure_edge_phases` tells them.
     name : str
         What the wire is called.
     ax : matplotlib.axes.Axes, optional

@@ -25,7 +25,7 @@ def draw_gaps(gaps: Gaps, line: LineSettings, *, ax: Axes | None = None) -> Axes
     Parameters
     ----------
     gaps : Gaps
-        As `find_gaps` tells them.
+        As `measure_gaps` tells them.
     line : LineSettings
         The wire's settings, for the length of a character.
     ax : matplotlib.axes.Axes, optional

@@ -10,7 +10,7 @@ import numpy as np
 from larkreader.capture.trace import Trace
 from larkreader.declare.link.line import LineSettings
 from larkreader.errors import RequestError
-from larkreader.judge.infer.survey import survey
+from larkreader.judge.infer.survey import measure_wire
 
 from .style import HEADROOM, INK, LEAST, PALE, SOFT, finish, new_axes, time_scale
 
@@ -83,7 +83,7 @@ def _divided(by: float, values: Any) -> Any:
 
 def _title(trace: Trace, line: LineSettings) -> str:
     head = f"{trace.name}: " if trace.name else ""
-    seen = survey(trace, line)
+    seen = measure_wire(trace, line)
     if seen.baud is None or seen.deviation_ppm is None:
         return f"{head}how long levels last; the baud cannot be told"
     off = round(seen.deviation_ppm / 1e4, 2)

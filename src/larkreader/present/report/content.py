@@ -19,7 +19,7 @@ from larkreader.decode.columns.frame_columns import Frames
 from larkreader.judge.findings.finding import Finding, place
 from larkreader.judge.measure.distribution import figures_of
 from larkreader.judge.measure.pairs import PARTS, Pairs, PairState
-from larkreader.judge.measure.statistics import frame_statistics
+from larkreader.judge.measure.statistics import measure_frames
 from larkreader.present.frame_explained import headline, parts_of
 from larkreader.present.terminal import VERDICTS, duration, in_order
 from larkreader.present.timeline_rows import TimelineRows
@@ -265,14 +265,14 @@ def _captured(reading: Reading) -> list[TableOf]:
 
 
 def _period(frames: Frames) -> tuple[str, str]:
-    told = frame_statistics(frames)
+    told = measure_frames(frames)
     return tuple("-" if time is None else duration(time) for time in (told.period_s, told.jitter_s))  # type: ignore[return-value]  # two
 
 
 def _field_rows(frames: Mapping[str, Frames]) -> list[tuple[str, ...]]:
     rows = []
     for key, one in frames.items():
-        for name, held in frame_statistics(one).fields.items():
+        for name, held in measure_frames(one).fields.items():
             numbers = ["" if value is None else f"{value:.6g}" for value in (held.least, held.mean, held.most)]
             names = ", ".join(f"{text} {count:,}" for text, count in list(held.names.items())[:6])
             rows.append((key, name, f"{held.count:,}", *numbers, held.unit, names))

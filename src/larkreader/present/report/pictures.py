@@ -14,8 +14,8 @@ from larkreader.answers.reading import Reading
 from larkreader.capture.trace import Trace
 from larkreader.errors import RequestError
 from larkreader.judge.findings.finding import Finding
-from larkreader.judge.measure.edge_phases import edge_phases
-from larkreader.judge.measure.gaps import find_gaps
+from larkreader.judge.measure.edge_phases import measure_edge_phases
+from larkreader.judge.measure.gaps import measure_gaps
 from larkreader.present.figures.fields import count_strips, draw_fields, strips_height
 from larkreader.present.figures.fill import draw_fill
 from larkreader.present.figures.folded import draw_folded
@@ -142,7 +142,7 @@ def _fields(reading: Reading) -> Iterator[Picture | None]:
 
 def _rests(reading: Reading) -> Iterator[Picture | None]:
     for wire in reading.timeline.wires:
-        gaps = find_gaps(reading.timeline, reading.characters[wire], wire)
+        gaps = measure_gaps(reading.timeline, reading.characters[wire], wire)
         line = reading.sheet.wire[wire].line
         yield picture_of(
             f"gaps-{wire}",
@@ -154,7 +154,7 @@ def _rests(reading: Reading) -> Iterator[Picture | None]:
 def _levels(reading: Reading, traces: Mapping[str, Trace]) -> Iterator[Picture | None]:
     for wire, trace in traces.items():
         line = reading.sheet.wire[wire].line
-        phases = edge_phases(trace, reading.characters[wire], line)
+        phases = measure_edge_phases(trace, reading.characters[wire], line)
         yield picture_of(
             f"folded-{wire}",
             f"Where the changes of {wire} lie against the bit boundaries",

@@ -16,11 +16,11 @@ from larkreader.declare.link.end import End
 from larkreader.declare.link.line import LineSettings
 from larkreader.errors import RequestError
 from larkreader.judge.calculate.baud_setting import BaudSetting
-from larkreader.judge.calculate.budget import WireLoad, find_load, judge_load
-from larkreader.judge.calculate.divisors import bauds_hit, find_divisors, of_formula, read_words
-from larkreader.judge.calculate.margins import Margin, Timing, find_margin
+from larkreader.judge.calculate.budget import WireLoad, calculate_load, judge_load
+from larkreader.judge.calculate.divisors import calculate_bauds, calculate_setting, find_divisors, of_formula
+from larkreader.judge.calculate.margins import Margin, Timing, calculate_margin
 from larkreader.judge.findings.finding import SEVERITIES, Finding, Verdict, make_finding, verdict_of
-from larkreader.judge.setup.ends import StatedSettings, compare_ends, stated_settings
+from larkreader.judge.setup.ends import StatedSettings, judge_ends, stated_settings
 from larkreader.judge.setup.path_report import SEARCHED, Messages, PathReport, judge_declared_path, judge_receive_path
 from larkreader.judge.setup.registers import ImpliedSettings, compare_maps, with_registers
 from larkreader.judge.setup.send_findings import judge_send_path
@@ -160,7 +160,7 @@ def plan(sheet: Sheet, *, burst: int | None = None) -> Plan:
     sheet, implied = with_registers(declared)
     clocks = [one for end in sheet.end.values() for one in _clocks_of(end, sheet)]
     margins = {wire: margins for wire in sheet.wire if (margins := _margins_of(wire, sheet, clocks))}
-    loads = find_load(sheet)
+    loads = calculate_load(sheet)
     paths = {
         wire: judge_receive_path(sheet, wire, characters, messages, search=len(characters) <= SEARCHED)
         for wire in sheet.receive
@@ -173,7 +173,7 @@ def plan(sheet: Sheet, *, burst: int | None = None) -> Plan:
         if any(one.wire == wire for one in sheet.traffic)
     }
     findings = [
-        *compare_ends(sheet),
+        *judge_ends(sheet),
         *(finding for one in clocks for finding in _judge_clock(one)),
         *(finding for wire, every in margins.items() for one in every for finding in _judge_margin(wire, one, clocks)),
         *(finding for one in implied.values() for finding in one.findings),
@@ -232,7 +232,7 @@ def _setting_in_use(
 ) -> BaudSetting | None:
     bits = line.stop_position + 1
     if end.words:
-        return read_words(end.words, line.baud, clock, generator, bits=bits)
+        return calculate_setting(end.words, line.baud, clock, generator, bits=bits)
     if end.formula is not None:
         is_rounded = end.formula == "rounded"
         return of_formula(line.baud, clock, generator, rounded=is_rounded, believed=end.believed_hertz, bits=bits)
@@ -288,7 +288,7 @@ def _margins_of(wire: str, sheet: Sheet, clocks: Sequence[EndClock]) -> list[Mar
             sent = _timing(sender, lines[0], line, sheet, clocks)
             taken = _timing(receiver, lines[1], line, sheet, clocks)
             if sent is not None and taken is not None:
-                margins.append(find_margin(line, sent, taken, samples=receiver.samples))
+                margins.append(calculate_margin(line, sent, taken, samples=receiver.samples))
     return margins
 
 
@@ -344,7 +344,7 @@ def _remedy(margin: Margin, made: EndClock | None) -> dict[str, Any]:
     for one in made.alternatives:
         timing = Timing.of_setting(replace(one, bits=margin.line.stop_position + 1), blamed.name)
         ends = (timing, margin.receiver) if blamed is margin.sender else (margin.sender, timing)
-        if find_margin(margin.line, *ends, samples=margin.samples).tightest >= THIN:
+        if calculate_margin(margin.line, *ends, samples=margin.samples).tightest >= THIN:
             better.append(one)
     return _better_setting(made, better)
 
@@ -357,7 +357,9 @@ def _better_setting(made: EndClock, better: Sequence[BaudSetting]) -> dict[str, 
     if setting is None:
         return {}
     evidence: dict[str, Any] = {}
-    hits = [one for one in bauds_hit(setting.clock, setting.generator, within=THIN) if one.wanted != made.line.baud]
+    hits = [
+        one for one in calculate_bauds(setting.clock, setting.generator, within=THIN) if one.wanted != made.line.baud
+    ]
     if hits:
         nearest_hits = sorted(hits, key=lambda one: abs(one.wanted / made.line.baud - 1))[:3]
         bauds = [f"{one.wanted:.0f}" for one in sorted(nearest_hits, key=lambda one: one.wanted)]

@@ -215,7 +215,7 @@ def visible(data: Sequence[int], *, encoding: str = "ascii", ascii_only: bool = 
 
     Examples
     --------
-    >>> lr.visible(b"flow 12.5\r\n\0")
+    >>> lr.present.visible(b"flow 12.5\r\n\0")
     'flow 12.5␍␊␀'
     """
     return "".join(cells_of(data, encoding, ascii_only=ascii_only))

@@ -1,0 +1,6 @@
+"""The public names, for type checkers; made from `larkreader.public_names`."""
+
+from .planning import Plan as Plan
+from .planning import plan as plan
+from .reading import Reading as Reading
+from .reading import read as read

@@ -1,0 +1,33 @@
+"""The public names, for type checkers; made from `larkreader.public_names`."""
+
+from .alignment import Alignment as Alignment
+from .alignment import align as align
+from .devices import AlteredEcho as AlteredEcho
+from .devices import Device as Device
+from .devices import LineAnswerer as LineAnswerer
+from .devices import LossyEcho as LossyEcho
+from .devices import NoisyEcho as NoisyEcho
+from .dialogue import DialogueResult as DialogueResult
+from .dialogue import StepResult as StepResult
+from .dialogue import run_dialogue as run_dialogue
+from .loopback import run_both_ways as run_both_ways
+from .loopback import run_loopback as run_loopback
+from .loopback_matrix import MatrixResult as MatrixResult
+from .loopback_matrix import Tolerance as Tolerance
+from .loopback_matrix import find_tolerance as find_tolerance
+from .loopback_matrix import run_matrix as run_matrix
+from .loopback_result import LoopbackResult as LoopbackResult
+from .patterns import frame_pattern as frame_pattern
+from .ports.listing import PortEntry as PortEntry
+from .ports.listing import find_ports as find_ports
+from .ports.open import open_port as open_port
+from .ports.port import Port as Port
+from .ports.port import Received as Received
+from .ports.simulated import SimulatedPort as SimulatedPort
+from .ports.simulated import simulated_pair as simulated_pair
+from .prbs import prbs_bits as prbs_bits
+from .prbs import prbs_values as prbs_values
+from .stepping import Stepping as Stepping
+from .stepping import Trial as Trial
+from .stepping import probe_flow_control as probe_flow_control
+from .transmission import transmit as transmit

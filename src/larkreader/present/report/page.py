@@ -1,0 +1,121 @@
+"""A report of a reading as a file."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Mapping, Sequence
+from datetime import UTC, datetime
+from hashlib import sha256
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from larkreader.capture.trace import Trace
+from larkreader.errors import RequestError
+
+from .content import Report, make_report
+from .render import render_html, render_markdown, write_figures
+
+if TYPE_CHECKING:
+    from larkreader.answers.reading import Reading
+    from larkreader.capture.characters import Characters
+
+PIECE = 1 << 20  # bytes of a file that are hashed at once
+ENDINGS = (".html", ".htm", ".md")
+
+
+def write_report(
+    path: str | Path,
+    reading: Reading,
+    levels: Mapping[str, Trace | Characters] | None = None,
+    *,
+    files: Sequence[str | Path] = (),
+    command: str = "",
+    remarks: Sequence[str] = (),
+) -> list[Path]:
+    """Write a reading as one page for somebody who was not there.
+
+    Parameters
+    ----------
+    path : str or pathlib.Path
+        The page: HTML, or Markdown if the name ends in ``.md``. The figures of a Markdown page are written into a
+        folder beside it, ``NAME_figures``.
+    reading : Reading
+        What was read.
+    levels : mapping of str to Trace, optional
+        The levels of its wires as `open_capture` returns them, for figures of faulty characters.
+    files : sequence of str or pathlib.Path
+        Files that it was made from, such as the sheet and the capture; the page names their sizes and hashes.
+    command : str
+        A command that makes the page again.
+    remarks : sequence of str
+        Sentences to add.
+
+    Returns
+    -------
+    list of pathlib.Path
+        What was written: the page, and its figures.
+
+    Raises
+    ------
+    RequestError
+        If the name ends in something else than ``.html``, ``.htm`` or ``.md``.
+    OSError
+        If a file cannot be read or written.
+
+    Notes
+    -----
+    Date and time are those of ``SOURCE_DATE_EPOCH`` where the environment has it, so that the same reading can give the
+    same page.
+    """
+    path = Path(path)
+    if path.suffix.lower() not in ENDINGS:
+        raise RequestError("path", f'ends in "{path.suffix}"', f"must end in {', '.join(ENDINGS)}")
+    report = report_of(reading, levels, files=files, command=command, remarks=remarks)
+    return write_page(path, report, markdown=path.suffix.lower() == ".md")
+
+
+def report_of(
+    reading: Reading,
+    levels: Mapping[str, Trace | Characters] | None = None,
+    *,
+    files: Sequence[str | Path] = (),
+    command: str = "",
+    remarks: Sequence[str] = (),
+    with_figures: bool = True,
+) -> Report:
+    """Return what a page says; arguments as of `write_report`."""
+    return make_report(
+        reading,
+        {name: wire for name, wire in (levels or {}).items() if isinstance(wire, Trace)},
+        files=[(Path(file).name, identity_of(Path(file))) for file in files],
+        command=command,
+        made_at=_made_at(),
+        remarks=remarks,
+        with_figures=with_figures,
+    )
+
+
+def write_page(path: Path, report: Report, *, markdown: bool) -> list[Path]:
+    """Write a page, and the figures of a Markdown page; return what was written."""
+    if not markdown:
+        path.write_text(render_html(report), encoding="utf-8")
+        return [path]
+    folder = path.with_name(f"{path.stem}_figures")
+    figures = write_figures(report, folder)
+    path.write_text(render_markdown(report, folder.name if figures else ""), encoding="utf-8")
+    return [path, *figures]
+
+
+def identity_of(path: Path) -> str:
+    """Return what distinguishes a file from others: its size and its hash."""
+    digest = sha256()
+    with path.open("rb") as file:
+        while piece := file.read(PIECE):
+            digest.update(piece)
+    return f"{path.stat().st_size:,} bytes, SHA-256 {digest.hexdigest()}"
+
+
+def _made_at() -> str:
+    epoch = os.environ.get("SOURCE_DATE_EPOCH", "")
+    at = datetime.fromtimestamp(int(epoch), UTC) if epoch.isdigit() else datetime.now(UTC)
+    return at.strftime("%Y-%m-%d %H:%M:%S UTC")
