@@ -5,10 +5,11 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Annotated
 
-from pydantic import BaseModel, Discriminator, Field, Tag, field_validator
+from pydantic import AliasChoices, BaseModel, Discriminator, Field, Tag, field_validator
 from pydantic_core import PydanticCustomError
 
 from larkreader.declare.common.byte_order import ByteOrder
+from larkreader.declare.common.given import Input, Table
 from larkreader.errors import nearest
 
 from .crc import CrcAlgorithm
@@ -19,7 +20,7 @@ Algorithm = CrcAlgorithm | SumAlgorithm
 ALGORITHMS: Mapping[str, Algorithm] = {**CATALOGUE, **SUMS}
 
 
-class FrameChecksum(BaseModel, frozen=True, extra="forbid", populate_by_name=True):
+class FrameChecksum(BaseModel, frozen=True, extra="forbid"):
     """Which check value a frame carries, and over which bytes.
 
     Parameters
@@ -34,11 +35,14 @@ class FrameChecksum(BaseModel, frozen=True, extra="forbid", populate_by_name=Tru
         Byte order in which it is stored. Little with lsb packing, big with msb unless said.
     """
 
-    algorithm: Annotated[
-        Annotated[str, Tag("name")] | Annotated[CrcAlgorithm, Tag("parameters")],
-        Discriminator(lambda entry: "name" if isinstance(entry, str) else "parameters"),
+    algorithm: Input[
+        Annotated[
+            Annotated[str, Tag("name")] | Annotated[CrcAlgorithm, Tag("parameters")],
+            Discriminator(lambda entry: "name" if isinstance(entry, str) else "parameters"),
+        ],
+        str | CrcAlgorithm | Table,
     ]
-    from_: str | None = Field(default=None, alias="from")
+    from_: str | None = Field(default=None, validation_alias=AliasChoices("from", "from_"), serialization_alias="from")
     to: str | None = None
     order: ByteOrder | None = None
 

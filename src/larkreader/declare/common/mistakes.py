@@ -45,7 +45,7 @@ def mistakes_of(error: ValidationError, model: type[BaseModel], where: str) -> l
             mistakes += detail["ctx"]["mistakes"](place)
         elif kind == "extra_forbidden":
             table = place.rpartition(".")[0]
-            known = [field.alias or key for key, field in owner.model_fields.items()]
+            known = [field.serialization_alias or key for key, field in owner.model_fields.items()]
             advice = nearest(str(detail["loc"][-1]), [key for key in known if key != "key"])
             mistakes.append(Mistake(place, "", f"is not a key of [{table}]" if table else "is not known", advice))
         elif kind == "missing":

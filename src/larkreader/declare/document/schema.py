@@ -107,7 +107,7 @@ def _refined(name: str, schema: dict[str, Any]) -> dict[str, Any]:
     model = _MODELS.get(name)
     if model is not None:
         told = _told(model)
-        aliases = {field.alias or key: key for key, field in model.model_fields.items()}
+        aliases = {field.serialization_alias or key: key for key, field in model.model_fields.items()}
         for key, one in schema.get("properties", {}).items():
             one.pop("title", None)
             if text := told.get(key) or told.get(aliases.get(key, key)):

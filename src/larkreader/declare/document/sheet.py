@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any, Literal
 
-from pydantic import BaseModel, Field, ValidationError
+from pydantic import AliasChoices, BaseModel, Field, ValidationError
 
+from larkreader.declare.common.given import Input, Table, default
 from larkreader.declare.common.mistakes import mistakes_of
 from larkreader.declare.frame.layout import FrameLayout
 from larkreader.declare.link.baud_generator import BaudGenerator
@@ -73,7 +74,7 @@ class Wire(BaseModel, frozen=True, extra="forbid"):
 
     key: str
     signal: str | None = None
-    line: LineSettings = LineSettings()
+    line: Input[LineSettings, LineSettings | Table] = default(LineSettings())
     clear_to_send: str | None = None
     clear_level: Literal["low", "high"] = "low"
     pause_allowance: float = Field(default=2.0, ge=0, le=1_000_000)
@@ -139,27 +140,29 @@ class Sheet(Shown, BaseModel, frozen=True, extra="forbid"):
 
     sheet: Literal[1] = 1
     title: str = ""
-    line: LineSettings = LineSettings()
-    wire: Mapping[str, Wire]
-    frame: Mapping[str, FrameLayout] = {}
-    port: Mapping[str, DeclaredPort] = {}
-    capture: CaptureForm = CaptureForm()
-    event: Mapping[str, EventSignal] = {}
-    clock: Mapping[str, Clock] = {}
-    generator: Mapping[str, BaudGenerator] = {}
-    end: Mapping[str, End] = {}
-    registers: Mapping[str, Register] = Field(default={}, alias="register")
-    meaning: Mapping[str, Meanings] = {}
-    rule: Mapping[str, Rule] = {}
-    step: tuple[Step, ...] = ()
-    joint: tuple[Joint, ...] = ()
-    traffic: tuple[Traffic, ...] = ()
-    receive: Mapping[str, ReceivePath] = {}
-    send: Mapping[str, SendPath] = {}
-    loopback: LoopbackMatrix = LoopbackMatrix()
-    exchange: tuple[Exchange, ...] = ()
-    pair: Mapping[str, Pairing] = {}
-    timing: WireTiming = WireTiming()
+    line: Input[LineSettings, LineSettings | Table] = default(LineSettings())
+    wire: Input[Mapping[str, Wire], Mapping[str, Wire | Table]]
+    frame: Input[Mapping[str, FrameLayout], Mapping[str, FrameLayout | Table]] = default({})
+    port: Input[Mapping[str, DeclaredPort], Mapping[str, DeclaredPort | Table]] = default({})
+    capture: Input[CaptureForm, CaptureForm | Table] = default(CaptureForm())
+    event: Input[Mapping[str, EventSignal], Mapping[str, EventSignal | Table]] = default({})
+    clock: Input[Mapping[str, Clock], Mapping[str, Clock | Table]] = default({})
+    generator: Input[Mapping[str, BaudGenerator], Mapping[str, BaudGenerator | Table]] = default({})
+    end: Input[Mapping[str, End], Mapping[str, End | Table]] = default({})
+    registers: Input[Mapping[str, Register], Mapping[str, Register | Table]] = Field(
+        default=default({}), validation_alias=AliasChoices("register", "registers"), serialization_alias="register"
+    )
+    meaning: Input[Mapping[str, Meanings], Mapping[str, Meanings | Table]] = default({})
+    rule: Input[Mapping[str, Rule], Mapping[str, Rule | Table]] = default({})
+    step: Input[tuple[Step, ...], Sequence[Step | Table]] = default(())
+    joint: Input[tuple[Joint, ...], Sequence[Joint | Table]] = default(())
+    traffic: Input[tuple[Traffic, ...], Sequence[Traffic | Table]] = default(())
+    receive: Input[Mapping[str, ReceivePath], Mapping[str, ReceivePath | Table]] = default({})
+    send: Input[Mapping[str, SendPath], Mapping[str, SendPath | Table]] = default({})
+    loopback: Input[LoopbackMatrix, LoopbackMatrix | Table] = default(LoopbackMatrix())
+    exchange: Input[tuple[Exchange, ...], Sequence[Exchange | Table]] = default(())
+    pair: Input[Mapping[str, Pairing], Mapping[str, Pairing | Table]] = default({})
+    timing: Input[WireTiming, WireTiming | Table] = default(WireTiming())
 
     def __init__(self, **data: Any) -> None:
         """Make a sheet; a part takes its name from its table, and a frame the only wire there is.

@@ -36,7 +36,7 @@ from .sheet_setup import SetupTables
 
 SHIPPED = Path(__file__).parents[2] / "data"
 _Model = TypeVar("_Model", bound=BaseModel)
-_TABLES = tuple(field.alias or name for name, field in Sheet.model_fields.items())
+_TABLES = tuple(field.serialization_alias or name for name, field in Sheet.model_fields.items())
 
 
 def open_sheet(path: Source) -> Sheet:

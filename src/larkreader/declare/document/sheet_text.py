@@ -139,7 +139,7 @@ def _said(model: BaseModel) -> dict[str, Any]:
             or (value == info.get_default(call_default_factory=True) and name != "kind")
         ):
             continue
-        said[info.alias or name] = _plain(value)
+        said[info.serialization_alias or name] = _plain(value)
     return said
 
 

@@ -7,11 +7,14 @@ elsewhere too, a length field, fields that add up.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from functools import cached_property
 from typing import Annotated, ClassVar, Literal
 
 from pydantic import BaseModel, Field, field_validator, model_validator
 from pydantic_core import PydanticCustomError
+
+from larkreader.declare.common.given import Input, default
 
 from .stuffing import Escapes, Stuffing, escapes_of
 
@@ -168,7 +171,7 @@ class TerminatorBoundary(BaseModel, frozen=True, extra="forbid"):
     tag: ClassVar[str] = "terminator"
 
     kind: Literal["terminator"] = "terminator"
-    terminator: str | tuple[str, ...] = "\n"
+    terminator: Input[str | tuple[str, ...], str | Sequence[str]] = default("\n")
     longest: Longest = 1024
 
     @field_validator("terminator")

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Annotated, Any
 
 from pydantic import BaseModel, BeforeValidator, Field, StrictInt
 from pydantic_core import PydanticCustomError
+
+from larkreader.declare.common.given import Input
 
 MOST_ITEMS = 65_536
 _COUNT = re.compile(r"([^\W\d]\w*)(?:\s*([*/])\s*([1-9]\d{0,3}))?(?:\s*([+-])\s*(\d{1,5}))?")
@@ -46,7 +48,7 @@ class Substitutes(BaseModel, frozen=True, extra="forbid"):
     """
 
     when: StrictInt | str = 1
-    fields: tuple[str, ...] = Field(min_length=1)
+    fields: Input[tuple[str, ...], Sequence[str]] = Field(min_length=1)
 
 
 class Samples(BaseModel, frozen=True, extra="forbid"):

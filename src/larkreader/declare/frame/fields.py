@@ -8,7 +8,7 @@ value are declared with ``reserved``.
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Annotated, Any, ClassVar, Literal
 
@@ -23,6 +23,8 @@ from pydantic import (
     model_validator,
 )
 from pydantic_core import PydanticCustomError
+
+from larkreader.declare.common.given import Input, Table, default
 
 from .field_parts import Repeat, Samples, Substitutes, When
 
@@ -118,19 +120,19 @@ class NamedField(BaseModel, frozen=True, extra="forbid"):
     scale: float = 1.0
     offset: float = 0.0
     unit: str = ""
-    range: tuple[float, float] | None = None
+    range: Input[tuple[float, float] | None, Sequence[float] | None] = default(None)
     equals: StrictInt | None = None
     names: Mapping[str, StrictInt] = Field(default_factory=dict)
-    invalid: tuple[StrictInt, ...] = ()
+    invalid: Input[tuple[StrictInt, ...], Sequence[int]] = default(())
     counter: StrictBool = False
     wraps: int | None = Field(default=None, ge=2, le=1 << 62)
     decimals: int | None = Field(default=None, ge=0, le=17)
     repeat: Repeat = 1
-    when: When = Field(default_factory=dict)
+    when: Input[When, Mapping[str, int | str | Sequence[int | str]]] = default({})
     encoding: Encoding = "ascii"
     pad: Literal["nul", "space"] = "nul"
-    substitutes: Substitutes | None = None
-    samples: Samples | None = None
+    substitutes: Input[Substitutes | None, Substitutes | Table | None] = default(None)
+    samples: Input[Samples | None, Samples | Table | None] = default(None)
     note: str = ""
 
     @field_validator("name")
@@ -201,7 +203,7 @@ class ReservedBits(BaseModel, frozen=True, extra="forbid"):
 
     reserved: int = Field(ge=1, le=64)
     value: StrictInt = Field(default=0, ge=0)
-    when: When = Field(default_factory=dict)
+    when: Input[When, Mapping[str, int | str | Sequence[int | str]]] = default({})
 
     @model_validator(mode="after")
     def _value_fits(self) -> ReservedBits:
@@ -238,9 +240,9 @@ class FieldGroup(BaseModel, frozen=True, extra="forbid"):
     tag: ClassVar[str] = "group"
 
     group: str
-    fields: tuple[MemberEntry, ...] = Field(min_length=1)
+    fields: Input[tuple[MemberEntry, ...], Sequence[MemberEntry | Table]] = Field(min_length=1)
     repeat: Repeat = 1
-    when: When = Field(default_factory=dict)
+    when: Input[When, Mapping[str, int | str | Sequence[int | str]]] = default({})
 
     @field_validator("group")
     @classmethod

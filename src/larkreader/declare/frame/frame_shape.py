@@ -13,6 +13,7 @@ from typing import Any, Literal, Self
 from pydantic import BaseModel, Field, model_validator
 
 from larkreader.declare.checks.checksum import FrameChecksum
+from larkreader.declare.common.given import Input, Table, default
 from larkreader.declare.common.mistakes import raise_mistakes
 from larkreader.errors import Mistake, RequestError
 
@@ -36,10 +37,10 @@ class ShapedLayout(BaseModel, frozen=True, extra="forbid"):
 
     key: str = "frame"
     wire: str | None = None
-    boundary: Boundary
+    boundary: Input[Boundary, Boundary | Table]
     packing: Packing = "lsb"
-    fields: tuple[FieldEntry, ...] = ()
-    checksum: FrameChecksum | None = None
+    fields: Input[tuple[FieldEntry, ...], Sequence[FieldEntry | Table]] = default(())
+    checksum: Input[FrameChecksum | None, FrameChecksum | Table | None] = default(None)
     period: float | None = Field(default=None, gt=0)
     pattern: str | None = None
     backspace: Literal["keep", "apply"] = "keep"

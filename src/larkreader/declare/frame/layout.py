@@ -5,10 +5,13 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import Any
 
+from larkreader.declare.checks.checksum import FrameChecksum
+from larkreader.declare.common.given import Input, Table, default
 from larkreader.errors import RequestError, nearest
 from larkreader.shown import Shown
 
 from .boundary import (
+    Boundary,
     CobsBoundary,
     EscapeBoundary,
     FixedBoundary,
@@ -56,6 +59,11 @@ class FrameLayout(Shown, ShapedLayout, frozen=True, extra="forbid"):
     note : str
         Anything worth telling the reader.
     """
+
+    # again, since mypy takes what a setter takes for the type of an inherited field
+    boundary: Input[Boundary, Boundary | Table]
+    fields: Input[tuple[FieldEntry, ...], Sequence[FieldEntry | Table]] = default(())
+    checksum: Input[FrameChecksum | None, FrameChecksum | Table | None] = default(None)
 
     def __repr__(self) -> str:
         length = f"{self.length} bytes" if self.is_fixed else f"{self.shortest} to {self.longest} bytes"

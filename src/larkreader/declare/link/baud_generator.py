@@ -11,8 +11,9 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel, Field, StrictInt, model_validator
+from pydantic import AliasChoices, BaseModel, Field, StrictInt, model_validator
 
+from larkreader.declare.common.given import Input, Table, default
 from larkreader.declare.common.mistakes import raise_mistakes
 from larkreader.declare.common.several import Numbers
 from larkreader.errors import Mistake, RequestError
@@ -40,7 +41,9 @@ class WordPart(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False):
     of: PartName
     bits: StrictInt = Field(ge=1, le=32)
     at: StrictInt = Field(default=0, ge=0, le=31)
-    from_: StrictInt = Field(default=0, ge=0, le=31, alias="from")
+    from_: StrictInt = Field(
+        default=0, ge=0, le=31, validation_alias=AliasChoices("from", "from_"), serialization_alias="from"
+    )
 
 
 class RegisterWord(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False):
@@ -61,7 +64,7 @@ class RegisterWord(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False):
     name: str
     bits: StrictInt = Field(default=16, ge=1, le=32)
     value: StrictInt = Field(default=0, ge=0)
-    holds: tuple[WordPart, ...] = ()
+    holds: Input[tuple[WordPart, ...], Sequence[WordPart | Table]] = default(())
 
     def write(self, numbers: Mapping[str, int]) -> int:
         """Return the word that holds its share of the numbers."""
@@ -119,18 +122,18 @@ class BaudGenerator(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False)
     """
 
     key: str = "generator"
-    oversampling: Choices = (16,)
-    prescaler: Choices = (1,)
+    oversampling: Input[Choices, int | Sequence[int]] = default((16,))
+    prescaler: Input[Choices, int | Sequence[int]] = default((1,))
     divisor_bits: StrictInt = Field(default=16, ge=1, le=32)
     holds: Literal["N", "N-1"] = "N"
     least: StrictInt | None = Field(default=None, ge=1)
     greatest: StrictInt | None = Field(default=None, ge=1)
-    fraction_bits: Choices = (0,)
+    fraction_bits: Input[Choices, int | Sequence[int]] = default((0,))
     accumulator_bits: StrictInt = Field(default=0, ge=0, le=48)
-    extra: StrictInt | tuple[str, ...] = 0
-    prescaler_codes: Choices | None = None
-    oversampling_codes: Choices | None = None
-    words: tuple[RegisterWord, ...] = ()
+    extra: Input[StrictInt | tuple[str, ...], int | Sequence[str]] = default(0)
+    prescaler_codes: Input[Choices | None, int | Sequence[int] | None] = default(None)
+    oversampling_codes: Input[Choices | None, int | Sequence[int] | None] = default(None)
+    words: Input[tuple[RegisterWord, ...], Sequence[RegisterWord | Table]] = default(())
     note: str = ""
 
     @model_validator(mode="after")

@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from typing import Annotated
 
 from pydantic import AfterValidator, BaseModel, Field, model_validator
 from pydantic_core import PydanticCustomError
+
+from larkreader.declare.common.given import Input, default
 
 _SHARE = re.compile(r"(?:±|\+/-)?\s*(\d+(?:\.\d*)?|\.\d+)\s*(ppm|%)(/K)?")
 _UNITS = {"ppm": 1e-6, "%": 1e-2}
@@ -72,7 +75,7 @@ class Clock(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False):
     hertz: float = Field(gt=0, le=1e11, allow_inf_nan=False)
     accuracy: Share = "0 ppm"
     drift: Drift = "0 ppm"
-    temperature: tuple[float, float] | None = None
+    temperature: Input[tuple[float, float] | None, Sequence[float] | None] = default(None)
     calibrated_at: float = 25.0
     note: str = ""
 

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any, Literal
 
 from pydantic import BaseModel, Field, StrictInt, ValidationError, model_validator
 from pydantic_core import PydanticCustomError
 
+from larkreader.declare.common.given import Input, Table, default
 from larkreader.declare.common.mistakes import mistakes_of, raise_mistakes
 from larkreader.declare.common.several import Names, Numbers
 from larkreader.errors import Mistake
@@ -65,14 +66,14 @@ class End(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False):
     """
 
     key: str = "end"
-    sends: Names = ()
-    receives: Names = ()
+    sends: Input[Names, str | Sequence[str]] = default(())
+    receives: Input[Names, str | Sequence[str]] = default(())
     line: Mapping[str, Any] = {}
     parity_counted: bool = False
     stated_in: str = ""
-    clock: Names = ()
+    clock: Input[Names, str | Sequence[str]] = default(())
     generator: str | None = None
-    words: Numbers = ()
+    words: Input[Numbers, int | Sequence[int]] = default(())
     formula: Literal["truncated", "rounded"] | None = None
     believed_hertz: float | None = Field(default=None, gt=0)
     accuracy: Share = "0 ppm"
@@ -80,9 +81,9 @@ class End(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False):
     samples: Literal[1, 3] = 1
     registers: Mapping[str, StrictInt] = {}
     levels: LevelName | None = None
-    pin: Mapping[str, Pin] = {}
-    taken: Names = ()
-    jumper: Mapping[str, Jumper] = {}
+    pin: Input[Mapping[str, Pin], Mapping[str, Pin | Table]] = default({})
+    taken: Input[Names, str | Sequence[str]] = default(())
+    jumper: Input[Mapping[str, Jumper], Mapping[str, Jumper | Table]] = default({})
     most_baud: float | None = Field(default=None, gt=0)
     note: str = ""
 

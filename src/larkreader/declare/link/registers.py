@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Annotated, Any
 
 from pydantic import (
@@ -18,6 +18,7 @@ from pydantic import (
 )
 from pydantic_core import PydanticCustomError
 
+from larkreader.declare.common.given import Input, Table, default
 from larkreader.declare.common.mistakes import raise_mistakes, show
 from larkreader.declare.common.several import Names
 from larkreader.errors import Mistake
@@ -78,10 +79,10 @@ class Register(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False):
     end: str | None = None
     bits: StrictInt = Field(default=32, ge=1, le=64)
     reset: StrictInt | None = Field(default=None, ge=0)
-    fields: Mapping[str, Bits] = {}
+    fields: Input[Mapping[str, Bits], Mapping[str, int | str | Sequence[int | str]]] = default({})
     svd: str | None = None
     named: str = ""
-    mapped: Mapping[str, Bits] = {}
+    mapped: Input[Mapping[str, Bits], Mapping[str, int | str | Sequence[int | str]]] = default({})
     note: str = ""
 
     @model_validator(mode="after")
@@ -127,7 +128,7 @@ class Meaning(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False):
         Of data bits, whether they include the parity bit.
     """
 
-    of: Names = Field(min_length=1)
+    of: Input[Names, str | Sequence[str]] = Field(min_length=1)
     values: Mapping[str, StrictBool | StrictInt | StrictFloat | str] = Field(min_length=1)
     parity_counted: bool = False
 
@@ -184,15 +185,15 @@ class Meanings(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False):
     """
 
     key: str = "end"
-    data_bits: Meaning | None = None
-    parity: Meaning | None = None
-    stop_bits: Meaning | None = None
-    idle: Meaning | None = None
-    first_bit: Meaning | None = None
-    ninth_bit: Meaning | None = None
-    flow_control: Meaning | None = None
-    sends: Meaning | None = None
-    receives: Meaning | None = None
+    data_bits: Input[Meaning | None, Meaning | Table | None] = default(None)
+    parity: Input[Meaning | None, Meaning | Table | None] = default(None)
+    stop_bits: Input[Meaning | None, Meaning | Table | None] = default(None)
+    idle: Input[Meaning | None, Meaning | Table | None] = default(None)
+    first_bit: Input[Meaning | None, Meaning | Table | None] = default(None)
+    ninth_bit: Input[Meaning | None, Meaning | Table | None] = default(None)
+    flow_control: Input[Meaning | None, Meaning | Table | None] = default(None)
+    sends: Input[Meaning | None, Meaning | Table | None] = default(None)
+    receives: Input[Meaning | None, Meaning | Table | None] = default(None)
 
     @model_validator(mode="after")
     def _values_are_settings(self) -> Meanings:

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 
 from pydantic import BaseModel, Field, StrictBool, StrictInt, model_validator
 from pydantic_core import PydanticCustomError
 
+from larkreader.declare.common.given import Input, default
 from larkreader.declare.common.several import Names
 
 
@@ -73,11 +74,11 @@ class Rule(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False):
     end: str | None = None
     write: str | None = None
     value: StrictInt | None = Field(default=None, ge=0)
-    needs: Names = ()
-    locked_while: Names = ()
-    only_while: Names = ()
-    sets: Names = ()
-    clears: Names = ()
+    needs: Input[Names, str | Sequence[str]] = default(())
+    locked_while: Input[Names, str | Sequence[str]] = default(())
+    only_while: Input[Names, str | Sequence[str]] = default(())
+    sets: Input[Names, str | Sequence[str]] = default(())
+    clears: Input[Names, str | Sequence[str]] = default(())
     must: StrictBool = False
     note: str = ""
 

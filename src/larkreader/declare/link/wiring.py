@@ -6,13 +6,14 @@ at a supply of 5 V), the usual bipolar 5 V levels, and TIA-232-F, where a mark i
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Annotated, Literal
 
-from pydantic import BaseModel, Field, model_validator
+from pydantic import AliasChoices, BaseModel, Field, model_validator
 from pydantic_core import PydanticCustomError
 
+from larkreader.declare.common.given import Input, default
 from larkreader.declare.common.several import Names
 
 Role = Literal["tx", "rx", "rts", "cts", "ground", "supply"]
@@ -98,9 +99,9 @@ class Pin(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False):
     wire: str | None = None
     pad: str = ""
     levels: LevelName | None = None
-    output_volts: tuple[Volts, Volts, Volts] | None = None
-    input_volts: tuple[Volts, Volts] | None = None
-    limit_volts: tuple[Volts, Volts] | None = None
+    output_volts: Input[tuple[Volts, Volts, Volts] | None, Sequence[Volts] | None] = default(None)
+    input_volts: Input[tuple[Volts, Volts] | None, Sequence[Volts] | None] = default(None)
+    limit_volts: Input[tuple[Volts, Volts] | None, Sequence[Volts] | None] = default(None)
     drive: Literal["push-pull", "open-drain"] = "push-pull"
     pull_up_ohms: float | None = Field(default=None, gt=0)
     volts: Volts | None = None
@@ -140,7 +141,7 @@ class Jumper(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False):
         Where it must be set.
     """
 
-    is_: str = Field(alias="is")
+    is_: str = Field(validation_alias=AliasChoices("is", "is_"), serialization_alias="is")
     wanted: str
 
 
@@ -167,7 +168,7 @@ class Joint(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False):
         Anything worth telling the reader.
     """
 
-    joins: Names = Field(min_length=2)
+    joins: Input[Names, str | Sequence[str]] = Field(min_length=2)
     inverts: bool = False
     translates: bool = False
     isolates: bool = False

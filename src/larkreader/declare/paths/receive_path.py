@@ -6,11 +6,13 @@ a FIFO of one; a service fetches it from there and stores it in a ring; the appl
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Annotated, ClassVar, Literal
 
 from pydantic import BaseModel, Field, StrictBool, StrictInt, field_validator, model_validator
 from pydantic_core import PydanticCustomError
 
+from larkreader.declare.common.given import Input, Table, default
 from larkreader.declare.common.mistakes import raise_mistakes
 from larkreader.errors import Mistake
 
@@ -24,7 +26,7 @@ class _Part(BaseModel, frozen=True, extra="forbid"):
     """What all parts of a path have in common."""
 
 
-class Fifo(_Part):
+class Fifo(_Part, frozen=True):
     """The hardware's own memory behind the shift register.
 
     Parameters
@@ -54,7 +56,7 @@ class Fifo(_Part):
         return self
 
 
-class _Service(_Part):
+class _Service(_Part, frozen=True):
     """What a handler costs: until it has the first character, for each, and after the last, in seconds."""
 
     jitter_s: Seconds = 0.0
@@ -63,7 +65,7 @@ class _Service(_Part):
     leave_s: Seconds = 0.0
 
 
-class InterruptService(_Service):
+class InterruptService(_Service, frozen=True):
     """An interrupt handler empties the FIFO.
 
     Parameters
@@ -83,7 +85,7 @@ class InterruptService(_Service):
     most: StrictInt = Field(default=0, ge=0)
 
 
-class PollingService(_Service):
+class PollingService(_Service, frozen=True):
     """A loop looks every so often and empties the FIFO.
 
     Parameters
@@ -113,7 +115,7 @@ class PollingService(_Service):
         return self
 
 
-class DmaService(_Service):
+class DmaService(_Service, frozen=True):
     """DMA fetches each character at once into a block; a handler is told, and stores what is new in the ring.
 
     Parameters
@@ -139,7 +141,7 @@ class DmaService(_Service):
 
     kind: Literal["dma"]
     block: Size
-    notices: tuple[Notice, ...] = ("half", "full", "idle")
+    notices: Input[tuple[Notice, ...], Sequence[Notice]] = default(("half", "full", "idle"))
     idle_characters: float = Field(default=1.0, gt=0, le=1e6)
     circular: StrictBool = True
     gap_s: Seconds = 0.0
@@ -154,7 +156,7 @@ class DmaService(_Service):
         return self
 
 
-class SoftwareReceiver(_Part):
+class SoftwareReceiver(_Part, frozen=True):
     """No hardware at all: code watches the line, judges each bit itself, and stores the character at once.
 
     Parameters
@@ -170,7 +172,7 @@ class SoftwareReceiver(_Part):
     start: Literal["change", "level", "latched"] = "change"
 
 
-class Ring(_Part):
+class Ring(_Part, frozen=True):
     """The software buffer between service and application.
 
     Parameters
@@ -203,7 +205,7 @@ class Ring(_Part):
         return self
 
 
-class PeriodicApplication(_Part):
+class PeriodicApplication(_Part, frozen=True):
     """The application looks every so often.
 
     Parameters
@@ -222,7 +224,7 @@ class PeriodicApplication(_Part):
     most: StrictInt = Field(default=0, ge=0)
 
 
-class LineApplication(_Part):
+class LineApplication(_Part, frozen=True):
     """The application looks every so often, and takes whole lines.
 
     Parameters
@@ -272,7 +274,7 @@ class LineApplication(_Part):
         return self.buffer - self.terminated
 
 
-class BlockingApplication(_Part):
+class BlockingApplication(_Part, frozen=True):
     """The application waits in a read for so many characters, or for so long.
 
     Parameters
@@ -306,7 +308,7 @@ class BlockingApplication(_Part):
     terminated: StrictBool = False
 
 
-class Deaf(_Part):
+class Deaf(_Part, frozen=True):
     """A stretch without service.
 
     Parameters
@@ -336,7 +338,7 @@ class Deaf(_Part):
         return self
 
 
-class Pause(_Part):
+class Pause(_Part, frozen=True):
     """How the receiver asks the sender to pause, and what the sender does.
 
     Parameters
@@ -372,7 +374,7 @@ Service = Annotated[InterruptService | PollingService | DmaService | SoftwareRec
 Application = Annotated[PeriodicApplication | LineApplication | BlockingApplication, Field(discriminator="kind")]
 
 
-class ReceivePath(_Part):
+class ReceivePath(_Part, frozen=True):
     """The receive path of one wire.
 
     Parameters
@@ -396,12 +398,12 @@ class ReceivePath(_Part):
     """
 
     key: str = "path"
-    fifo: Fifo = Fifo()
-    service: Service = InterruptService()
-    ring: Ring | None = None
-    application: Application | None = None
-    deaf: tuple[Deaf, ...] = ()
-    pause: Pause | None = None
+    fifo: Input[Fifo, Fifo | Table] = default(Fifo())
+    service: Input[Service, Service | Table] = default(InterruptService())
+    ring: Input[Ring | None, Ring | Table | None] = default(None)
+    application: Input[Application | None, Application | Table | None] = default(None)
+    deaf: Input[tuple[Deaf, ...], Sequence[Deaf | Table]] = default(())
+    pause: Input[Pause | None, Pause | Table | None] = default(None)
     seed: StrictInt = Field(default=0, ge=0)
 
     @model_validator(mode="after")

@@ -7,6 +7,8 @@ from typing import Literal
 from pydantic import BaseModel, Field, StrictBool, StrictInt, model_validator
 from pydantic_core import PydanticCustomError
 
+from larkreader.declare.common.given import Input, Table, default
+
 from .receive_path import Period, Seconds, Size
 
 
@@ -100,8 +102,8 @@ class SendPath(BaseModel, frozen=True, extra="forbid"):
     fifo: StrictInt = Field(default=1, ge=1, le=65_536)
     buffer: StrictInt = Field(default=0, ge=0, le=1 << 24)
     full: Literal["wait", "drop-new"] = "wait"
-    call: Call = Call()
-    direction: Direction | None = None
+    call: Input[Call, Call | Table] = default(Call())
+    direction: Input[Direction | None, Direction | Table | None] = default(None)
 
     @model_validator(mode="after")
     def _goes_together(self) -> SendPath:

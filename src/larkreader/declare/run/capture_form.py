@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Literal
 
-from pydantic import BaseModel, Field, model_validator
+from pydantic import AliasChoices, BaseModel, Field, model_validator
 from pydantic_core import PydanticCustomError
+
+from larkreader.declare.common.given import Input, Table, default
 
 CaptureKind = Literal[
     "vcd",
@@ -41,10 +44,12 @@ class StatusWord(BaseModel, frozen=True, extra="forbid"):
 
     bits: Literal[16, 32] = 16
     order: Literal["little", "big"] = "little"
-    data: tuple[int, int] = (0, 8)
+    data: Input[tuple[int, int], Sequence[int]] = default((0, 8))
     parity: int | None = Field(default=None, ge=0)
     framing: int | None = Field(default=None, ge=0)
-    break_: int | None = Field(default=None, ge=0, alias="break")
+    break_: int | None = Field(
+        default=None, ge=0, validation_alias=AliasChoices("break", "break_"), serialization_alias="break"
+    )
     noise: int | None = Field(default=None, ge=0)
     overrun: int | None = Field(default=None, ge=0)
     valid: int | None = Field(default=None, ge=0)
@@ -77,7 +82,7 @@ class StatusWord(BaseModel, frozen=True, extra="forbid"):
         return self
 
 
-class CaptureForm(BaseModel, frozen=True, extra="forbid", populate_by_name=True):
+class CaptureForm(BaseModel, frozen=True, extra="forbid"):
     """What the file of a capture does not say of itself.
 
     Parameters
@@ -107,11 +112,11 @@ class CaptureForm(BaseModel, frozen=True, extra="forbid", populate_by_name=True)
     bits: Literal[1, 8, 16, 32] = 8
     packing: Literal["lsb", "msb"] = "lsb"
     order: Literal["little", "big"] = "little"
-    thresholds: tuple[float, float] | None = None
+    thresholds: Input[tuple[float, float] | None, Sequence[float] | None] = default(None)
     volts_per_count: float = 1.0
     volts_at_zero: float = 0.0
     mark: Literal["parity", "framing"] | None = None
-    word: StatusWord = StatusWord()
+    word: Input[StatusWord, StatusWord | Table] = default(StatusWord())
 
     @model_validator(mode="after")
     def _thresholds_are_in_order(self) -> CaptureForm:

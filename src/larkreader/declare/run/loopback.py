@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from itertools import product
 from typing import Annotated, Any, Literal, get_args
 
 from pydantic import BaseModel, Field, StrictBool, StrictInt, ValidationError, model_validator
 from pydantic_core import PydanticCustomError
 
+from larkreader.declare.common.given import Input, Table, default
 from larkreader.declare.link.line import LineSettings
 from larkreader.errors import RequestError
 
@@ -39,6 +40,8 @@ XON, XOFF = 0x11, 0x13  # DC1 and DC3 of ECMA-48, as flow control in software us
 
 Count = Annotated[StrictInt, Field(ge=1, le=1 << 28)]  # all of it is held in memory
 Pause = Annotated[float, Field(ge=0, le=3600)]
+Baud = Annotated[float, Field(gt=0)]
+Block = Annotated[StrictInt, Field(ge=1, le=1 << 20)]
 
 
 class Alteration(BaseModel, frozen=True, extra="forbid"):
@@ -98,10 +101,10 @@ class _Run(BaseModel, frozen=True, extra="forbid"):
     for_s: float | None = Field(default=None, gt=0, le=1e6)
     seed: StrictInt = Field(default=1, ge=0)
     expect: Expectation = "same"
-    alter: Alteration = Alteration()
+    alter: Input[Alteration, Alteration | Table] = default(Alteration())
     prefix: str = "got: "
     sends: StrictBool = True
-    limits: LoopbackLimits = LoopbackLimits()
+    limits: Input[LoopbackLimits, LoopbackLimits | Table] = default(LoopbackLimits())
 
 
 class LoopbackPlan(_Run, frozen=True, extra="forbid"):
@@ -154,9 +157,12 @@ class LoopbackPlan(_Run, frozen=True, extra="forbid"):
     data_bits: int = Field(default=8, ge=5, le=9)
     block: int | None = Field(default=None, ge=1, le=1 << 20)
     pause_s: Pause = 0.0
-    avoid: tuple[int, ...] = ()
+    avoid: Input[tuple[int, ...], Sequence[int]] = default(())
     content: bytes = Field(default=b"", repr=False)
     mirrored: StrictBool = False
+    # again, since mypy takes what a setter takes for the type of an inherited field
+    alter: Input[Alteration, Alteration | Table] = default(Alteration())
+    limits: Input[LoopbackLimits, LoopbackLimits | Table] = default(LoopbackLimits())
 
     @model_validator(mode="after")
     def _can_be_done(self) -> LoopbackPlan:
@@ -207,13 +213,16 @@ class LoopbackMatrix(_Run, frozen=True, extra="forbid"):
         As in `LoopbackPlan`, of each run.
     """
 
-    patterns: tuple[PatternName, ...] = ("counting",)
-    bauds: tuple[Annotated[float, Field(gt=0)], ...] = ()
-    formats: tuple[str, ...] = ()
-    blocks: tuple[Annotated[StrictInt, Field(ge=1, le=1 << 20)], ...] = ()
-    pauses_s: tuple[Pause, ...] = (0.0,)
+    patterns: Input[tuple[PatternName, ...], Sequence[PatternName]] = default(("counting",))
+    bauds: Input[tuple[Baud, ...], Sequence[float]] = default(())
+    formats: Input[tuple[str, ...], Sequence[str]] = default(())
+    blocks: Input[tuple[Block, ...], Sequence[int]] = default(())
+    pauses_s: Input[tuple[Pause, ...], Sequence[float]] = default((0.0,))
     frame: str | None = None
     file: str | None = None
+    # again, since mypy takes what a setter takes for the type of an inherited field
+    alter: Input[Alteration, Alteration | Table] = default(Alteration())
+    limits: Input[LoopbackLimits, LoopbackLimits | Table] = default(LoopbackLimits())
 
     @model_validator(mode="after")
     def _says_what_to_send(self) -> LoopbackMatrix:

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 
 from pydantic import BaseModel, Field, StrictBool, model_validator
 from pydantic_core import PydanticCustomError
 
+from larkreader.declare.common.given import Input, default
 from larkreader.declare.common.several import Names
 
 
@@ -36,8 +37,8 @@ class Pairing(BaseModel, frozen=True, extra="forbid"):
     """
 
     key: str
-    request: Names
-    reply: Names
+    request: Input[Names, str | Sequence[str]]
+    reply: Input[Names, str | Sequence[str]]
     match: Mapping[str, str] = {}
     within_s: float | None = Field(default=None, gt=0, le=86_400)
     gone_after_s: float | None = Field(default=None, gt=0, le=86_400)
@@ -70,7 +71,7 @@ class WireTiming(BaseModel, frozen=True, extra="forbid"):
         does.
     """
 
-    shared: tuple[str, ...] = ()
+    shared: Input[tuple[str, ...], Sequence[str]] = default(())
     turnaround_s: float | None = Field(default=None, gt=0, le=3600)
 
     @model_validator(mode="after")

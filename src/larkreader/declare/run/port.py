@@ -7,6 +7,7 @@ from typing import Literal
 from pydantic import BaseModel, Field, StrictBool, model_validator
 from pydantic_core import PydanticCustomError
 
+from larkreader.declare.common.given import Input, Table, default
 from larkreader.declare.paths.impairments import Impairments
 
 STAND_IN = "stand-in:"
@@ -62,11 +63,11 @@ class DeclaredPort(BaseModel, frozen=True, extra="forbid"):
     wire: str | None = None
     rts: StrictBool | None = None
     dtr: StrictBool | None = None
-    reset: ResetPulse | None = None
+    reset: Input[ResetPulse | None, ResetPulse | Table | None] = default(None)
     settle_s: float = Field(default=0.0, ge=0, le=60)
     ready: str | None = Field(default=None, min_length=1)
     ready_within_s: float = Field(default=2.0, gt=0, le=600)
-    impaired: Impairments | None = None
+    impaired: Input[Impairments | None, Impairments | Table | None] = default(None)
     receive: str | None = None
     send: str | None = None
     note: str = ""
