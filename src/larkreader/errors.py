@@ -78,7 +78,7 @@ class SheetError(LarkReaderError, ValueError):
         first = mistakes[0]
         super().__init__(first.where, first.found, first.wanted, first.advice)
         self.name = name
-        self.mistakes = tuple(mistakes)
+        self.mistakes: tuple[Mistake, ...] = tuple(mistakes)
 
     def __reduce__(self) -> tuple[Any, ...]:
         """Return what makes the same error again, in another process too."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass, replace
 from enum import IntFlag
-from typing import Self
+from typing import ClassVar, Self
 
 import numpy as np
 import numpy.typing as npt
@@ -84,7 +84,7 @@ class Characters(Columns):
         Whether the ninth bit marks the character as an address, on a line where it does; `value` is without it then.
     """
 
-    COLUMNS = ("begin_s", "end_s", "value", "faults")
+    COLUMNS: ClassVar[tuple[str, ...]] = ("begin_s", "end_s", "value", "faults")
 
     begin_s: npt.NDArray[np.float64]
     end_s: npt.NDArray[np.float64]

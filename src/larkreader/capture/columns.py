@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import fields, is_dataclass, replace
-from typing import TYPE_CHECKING, Any, Self, overload
+from typing import TYPE_CHECKING, Any, ClassVar, Self, overload
 
 import numpy as np
 import numpy.typing as npt
@@ -21,7 +21,7 @@ SHOWN_ROWS = 6  # rows of a repr
 class Columns(Shown):
     """Base of dataclasses whose fields named in `COLUMNS` are arrays of one length."""
 
-    COLUMNS: tuple[str, ...] = ()
+    COLUMNS: ClassVar[tuple[str, ...]] = ()
 
     @property
     def names(self) -> tuple[str, ...]:

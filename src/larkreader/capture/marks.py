@@ -25,6 +25,8 @@ class MarkReader:
         What may be the beginning of a mark.
     """
 
+    held: bytes
+
     def __init__(self, fault: Fault) -> None:
         self._fault = fault
         self.held = b""

@@ -18,6 +18,8 @@ _LOWEST = np.array([0, *((one & -one).bit_length() - 1 for one in range(1, 256))
 class LevelChanges:
     """Finds where one channel changes, block by block."""
 
+    count: int
+
     def __init__(self) -> None:
         self.first_level: int | None = None
         self.count = 0

@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from larkreader.judge.setup.path_report import PathReport
 
 Progress = Callable[[int, int], None]
+Decorator = Callable[[Callable[..., Any]], Callable[..., Any]]
 
 _HELD: list[str] | None = None  # notes that wait until a progress bar is gone
 
@@ -66,23 +67,25 @@ class _Named:
         self.read = stream.read
 
 
-sheet_argument = click.argument("sheet", type=InputFile())
-capture_argument = click.argument("capture", type=InputFile())
-wire_option = click.option("--wire", metavar="NAME", help="Read this wire of the sheet alone.")
-samples_option = click.option(
+sheet_argument: Decorator = click.argument("sheet", type=InputFile())
+capture_argument: Decorator = click.argument("capture", type=InputFile())
+wire_option: Decorator = click.option("--wire", metavar="NAME", help="Read this wire of the sheet alone.")
+samples_option: Decorator = click.option(
     "--samples",
     type=click.Choice(["1", "3"]),
     default="1",
     show_default=True,
     help="Samples a bit: one in the middle, or three of which the majority counts.",
 )
-oversampling_option = click.option(
+oversampling_option: Decorator = click.option(
     "--oversampling",
     type=click.Choice(["8", "16"]),
     help="Look at the wire so many times a bit, as hardware does; all the time unless given.",
 )
-stops_option = click.option("--check-stops", is_flag=True, help="Look at the second stop bit too.")
-json_option = click.option("--json", "as_json", is_flag=True, help="Print one JSON object instead of tables.")
+stops_option: Decorator = click.option("--check-stops", is_flag=True, help="Look at the second stop bit too.")
+json_option: Decorator = click.option(
+    "--json", "as_json", is_flag=True, help="Print one JSON object instead of tables."
+)
 
 
 def check_output(path: Path | None) -> None:

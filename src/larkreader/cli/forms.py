@@ -9,6 +9,8 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
+from .common import Decorator
+
 if TYPE_CHECKING:
     from larkreader.declare.run.capture_form import CaptureForm
 
@@ -35,7 +37,7 @@ class Rate(click.ParamType[float]):
             self.fail(f'"{value}" is no rate. It must be a number, as in 44100, 24M or 2.5k.', param, ctx)
 
 
-kind_option = click.option(
+kind_option: Decorator = click.option(
     "--kind", type=click.Choice(KIND_CHOICES), help="What the capture is; found from its content unless said."
 )
 

@@ -8,22 +8,22 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from .common import console_form
+from .common import Decorator, console_form
 
 if TYPE_CHECKING:
     from larkreader.declare.document.sheet import Sheet
     from larkreader.present.views import View
 
-ENDING_NAMES = {"none": None, "cr": "CR", "lf": "LF", "crlf": "CR LF", "nul": "NUL"}
+ENDING_NAMES: dict[str, str | None] = {"none": None, "cr": "CR", "lf": "LF", "crlf": "CR LF", "nul": "NUL"}
 
-numbers_option = click.option(
+numbers_option: Decorator = click.option(
     "--numbers",
     type=click.Choice(["hex", "decimal", "octal", "binary", "all"]),
     default="hex",
     show_default=True,
     help="How characters are written as numbers; all gives each a row of its own.",
 )
-encoding_option = click.option(
+encoding_option: Decorator = click.option(
     "--encoding", default="ascii", show_default=True, metavar="NAME", help="Of text, such as utf-8 or latin-1."
 )
 

@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from enum import IntEnum
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, ClassVar
 
 import numpy as np
 import numpy.typing as npt
@@ -77,7 +77,17 @@ class Timeline(Columns):
         have come in the other order.
     """
 
-    COLUMNS = ("begin_s", "end_s", "wire", "what", "layout", "row", "offset", "length", "faults")
+    COLUMNS: ClassVar[tuple[str, ...]] = (
+        "begin_s",
+        "end_s",
+        "wire",
+        "what",
+        "layout",
+        "row",
+        "offset",
+        "length",
+        "faults",
+    )
 
     begin_s: Seconds
     end_s: Seconds

@@ -66,6 +66,10 @@ class Channel:
         Whether this is the way back, on which the far end sends.
     """
 
+    sender: LineSettings
+    impairments: Impairments
+    sender_ppm: float
+
     def __init__(
         self, sender: LineSettings, receiver: LineSettings, impairments: Impairments, *, is_back: bool = False
     ) -> None:

@@ -30,6 +30,8 @@ class AlteredEcho(Device):
         Takes bytes and returns as many; the complement unless said.
     """
 
+    change: Callable[[bytes], bytes]
+
     def __init__(self, change: Callable[[bytes], bytes] | None = None) -> None:
         self.change = change or complement
 
@@ -50,6 +52,10 @@ class LineAnswerer(Device):
     longest : int
         Bytes after which a line that never ends is thrown away.
     """
+
+    prefix: bytes
+    ending: bytes
+    longest: int
 
     def __init__(self, prefix: bytes = b"got: ", ending: bytes = b"\n", longest: int = 256) -> None:
         self.prefix, self.ending, self.longest = prefix, ending, longest
@@ -74,6 +80,8 @@ class LossyEcho(Device):
         Of the choice.
     """
 
+    lost: int
+
     def __init__(self, share: float = 0.001, seed: int = 1) -> None:
         self.share = share
         self.lost = 0
@@ -96,6 +104,8 @@ class NoisyEcho(Device):
     seed : int
         Of the choice.
     """
+
+    changed: int
 
     def __init__(self, share: float = 0.001, seed: int = 1) -> None:
         self.share = share

@@ -23,7 +23,7 @@ class Forwarder:
 
     def __init__(self, first: Port, second: Port) -> None:
         self._ports = (first, second)
-        self.counts = [0, 0]
+        self.counts: list[int] = [0, 0]
 
     def look(self, limit_s: float) -> tuple[Received, Received]:
         """Look once at each port, for up to half of `limit_s` seconds, and send on what is there.

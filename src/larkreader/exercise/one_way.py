@@ -57,7 +57,7 @@ class OneWay:
         self, out: Port, back: Port, plan: LoopbackPlan, line: LineSettings | None, change: Change | None
     ) -> None:
         self._out, self._back, self._plan = out, back, plan
-        self.line = line or out.line
+        self.line: LineSettings | None = line or out.line
         self._width = 2 if plan.data_bits > 8 else 1
         size = plan.block or block_for(out.line)
         self._blocks = _blocks_of(plan, size, change) if plan.sends else iter(())

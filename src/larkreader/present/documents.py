@@ -26,35 +26,37 @@ PLAIN: Mapping[str, Any] = {
     "finding": {"$ref": "#/$defs/finding"},
 }
 
-SETTING = {
+Content = dict[str, Any]
+
+SETTING: Content = {
     "clock": "text", "hertz": "number", "wanted": "number", "baud": "number", "error": "number",
     "oversampling": "count", "prescaler": "count", "divisor": "count", "fraction": "count", "extra": ["count"],
     "registers": {"*": "value"}, "words": {"*": "count"}, "deviations": ["number"], "samples_within": [["number"]],
 }  # fmt: skip
-CLOCK = {"end": "text", "line": "text", "setting": (SETTING, None), "alternatives": [SETTING]}
-SPREAD = {"count": "count", "least_s": "number", "median_s": "number", "most_s": "number"}
-LATENCY = {
+CLOCK: Content = {"end": "text", "line": "text", "setting": (SETTING, None), "alternatives": [SETTING]}
+SPREAD: Content = {"count": "count", "least_s": "number", "median_s": "number", "most_s": "number"}
+LATENCY: Content = {
     "count": "count",
     "least_s": "number?",
     "median_s": "number?",
     "nearly_all_s": "number?",
     "most_s": "number?",
 }
-PATH = {
+PATH: Content = {
     "characters": "count", "fates": {"*": "count"}, "high_water": {"*": "count"},
     "reads": {"complete": "count", "by_time": "count", "empty": "count", "unfinished": "count"}, "pauses": "count",
     "services": "count", "busy_share": "share", "longest_busy_s": "number", "most_held": "count", "limits": "object",
     "heard?": {"missed": "count", "misread": "count", "made_up": "count"},
 }  # fmt: skip
-FIT = {"line": "text", "characters": "count", "faulty": "count", "cost": "number"}
-SURVEY = {
+FIT: Content = {"line": "text", "characters": "count", "faulty": "count", "cost": "number"}
+SURVEY: Content = {
     "edges": "count", "duration_s": "number", "shortest_s": "number?", "idle": "text?", "baud": "number?",
     "baud_uncertainty_ppm": "number?", "deviation_ppm": "number?", "asymmetry_s": "number?", "jitter_s": "number?",
     "glitches": "count", "idle_share": "number?", "characters": "count", "character_gaps": (SPREAD, None),
     "message_gaps": (SPREAD, None), "levels": ("object", None), "alike": ["text"], "best": (FIT, None),
     "runner_up": (FIT, None),
 }  # fmt: skip
-RUN = {
+RUN: Content = {
     "on": "text", "verdict": "pass", "failures": ["text"], "stopped": "text?", "line": "text?", "pattern": "text",
     "block": "count?", "pause_s": "number", "planned": "count", "sent": "count", "received": "count", "lost": "count",
     "changed": "count", "extra": "count", "doubled": "count", "constant": ("object", None), "before": "count",
@@ -65,34 +67,40 @@ RUN = {
     "latency_s": ({"*": "number"}, None), "cycle": {"*": "number"},
     "first_difference": ({"offset": "count", "begin": "count", "sent": "text", "received": "text"}, None),
 }  # fmt: skip
-STEP = {
+STEP: Content = {
     "name": "text", "outcome": "pass", "why": "text", "sent": "text", "awaited": "text", "got": "text",
     "passed_over": "text", "values": {"*": "value"}, "duration_s": "number", "tries": "count",
 }  # fmt: skip
-STATISTICS = {
+STATISTICS: Content = {
     "count": "count", "trusted": "count", "rate": "number?", "period_s": "number?", "least_s": "number?",
     "most_s": "number?", "jitter_s": "number?", "late": "count", "missing": "count",
     "fields": {"*": {"count": "count", "least": "number?", "most": "number?", "mean": "number?",
                      "names": {"*": "count"}, "unit": "text"}},
     "bursts?": {"*": [{"*": "number?"}]},
 }  # fmt: skip
-FIELD = {
+FIELD: Content = {
     "name": "text?", "type": "text", "first_bit": "count?", "bits": "count", "count": "count", "moves": "flag",
     "order": "text?", "unit": "text", "scale": "number", "offset": "number", "range": (["number"], None),
     "equals": "value", "names": {"*": "integer"}, "meaning": "text",
 }  # fmt: skip
-BYTE = {
+BYTE: Content = {
     "byte": "count", "looks": "text", "bits": "text", "low": "count", "high": "count", "values": "count",
     "changes": "count", "step": "integer", "bit_changes": ["count"],
 }  # fmt: skip
-BYTE_DIFFERENCE = {"place": "count", "distance": "number", "before": "text", "after": "text", "bits": ["count"]}
-PAIRS = {
+BYTE_DIFFERENCE: Content = {
+    "place": "count",
+    "distance": "number",
+    "before": "text",
+    "after": "text",
+    "bits": ["count"],
+}
+PAIRS: Content = {
     "requests": "count", "answered": "count", "late": "count", "damaged-reply": "count", "unanswered": "count",
     "open": "count", "repeated": "count", "unasked": "count",
     "latency": {**LATENCY, "histogram": [{"from_s": "number", "to_s": "number", "count": "count"}]},
     "parts": {"*": LATENCY},
 }  # fmt: skip
-MESSAGE = {
+MESSAGE: Content = {
     "begin_s": "number", "end_s": "number", "wire": "text", "is": "text", "offset": "count", "length": "count",
     "faults": ["text"], "text": "text", "collides?": "flag",
     "pairs?": [{"pair": "text", "number": "count?", "role": "text", "state": "text", "latency_s": "number?",

@@ -80,6 +80,11 @@ class FrameView(View):
         Whether to show the frames' bytes instead.
     """
 
+    seen: dict[str, _Seen]
+    layouts: dict[str, FrameLayout]
+    shown: dict[str, list[str]]
+    skipped: dict[str, int]
+
     def __init__(
         self,
         form: DumpForm,

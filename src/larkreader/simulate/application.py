@@ -41,6 +41,9 @@ class Periodic:
         Told of each character that leaves the ring, and whether the application keeps it.
     """
 
+    act_at: int
+    told: Taken
+
     def __init__(
         self, declared: PeriodicApplication | LineApplication, ring: deque[int], give: Give, keep: Keep
     ) -> None:
@@ -90,6 +93,8 @@ class Lines(Periodic):
 
     Where a line has no room in the application's buffer, it is given in pieces, or cut.
     """
+
+    act_at: int
 
     def __init__(
         self, declared: LineApplication, ring: deque[int], give: Give, keep: Keep, values: Sequence[int]
@@ -157,6 +162,9 @@ class Blocking:
     halts : Deafness
         When the application stands still.
     """
+
+    told: Taken
+    act_at: int
 
     def __init__(
         self, declared: BlockingApplication, ring: deque[int], give: Give, keep: Keep, halts: Deafness

@@ -19,7 +19,7 @@ class Deafness:
         self._stretches = [
             (nanoseconds(one.first_s), nanoseconds(one.for_s), nanoseconds(one.every_s or 0)) for one in stretches
         ]
-        self.is_ever = bool(self._stretches)
+        self.is_ever: bool = bool(self._stretches)
 
     def around(self, at: int) -> tuple[int, int] | None:
         """Return from when to when there is no service around a moment; None if there is service."""

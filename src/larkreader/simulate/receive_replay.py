@@ -58,6 +58,20 @@ class ReceiveRun:
         What became of each, as `Fate`.
     """
 
+    path: ReceivePath
+    sender: FreeSender | PausedSender
+    is_stopped: bool
+    fetched: list[int]
+    stored: list[int]
+    taken: list[int]
+    lost: list[int]
+    services: int
+    busy: int
+    longest_busy: int
+    deaf: Deafness
+    every: int
+    look: int
+
     def __init__(
         self,
         path: ReceivePath,
@@ -71,7 +85,7 @@ class ReceiveRun:
         self._stop_at, self.is_stopped = stop_at, False
         count = len(values)
         self.fetched, self.stored, self.taken, self.lost = ([MISSING] * count for _ in range(4))
-        self.fate = bytearray([Fate.LEFT]) * count
+        self.fate: bytearray = bytearray([Fate.LEFT]) * count
         self._fifo: deque[int] = deque()
         self._block: deque[int] = deque()
         self._ring: deque[int] = deque()

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 from enum import IntEnum
-from typing import Any
+from typing import Any, ClassVar
 
 import numpy as np
 import numpy.typing as npt
@@ -64,7 +64,7 @@ class Reads(Columns):
         Whether it returned because its time was up, not because it had all that it asked for.
     """
 
-    COLUMNS = ("begin_s", "end_s", "first", "count", "by_time")
+    COLUMNS: ClassVar[tuple[str, ...]] = ("begin_s", "end_s", "first", "count", "by_time")
 
     begin_s: Seconds
     end_s: Seconds
@@ -120,7 +120,16 @@ class Replay(Columns):
         How many characters the sender held back at most.
     """
 
-    COLUMNS = ("begin_s", "arrived_s", "fetched_s", "stored_s", "taken_s", "lost_s", "value", "fate")
+    COLUMNS: ClassVar[tuple[str, ...]] = (
+        "begin_s",
+        "arrived_s",
+        "fetched_s",
+        "stored_s",
+        "taken_s",
+        "lost_s",
+        "value",
+        "fate",
+    )
 
     path: ReceivePath
     begin_s: Seconds

@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import IntEnum
-from typing import Any
+from typing import Any, ClassVar
 
 import numpy as np
 import numpy.typing as npt
@@ -65,7 +65,7 @@ class SendReplay(Columns):
         When each began. NaN where it never did.
     """
 
-    COLUMNS = ("asked_s", "called_s", "returned_s", "first", "count", "done_s", "released_s")
+    COLUMNS: ClassVar[tuple[str, ...]] = ("asked_s", "called_s", "returned_s", "first", "count", "done_s", "released_s")
 
     path: SendPath
     asked_s: Seconds

@@ -39,6 +39,10 @@ class FreeSender:
         Whether `next_begin` and `arrive_at` are no more than the earliest times at which another character could be.
     """
 
+    number: int
+    last_arrival: int
+    arrive_at: int
+
     is_unsure = False
 
     def __init__(self, begin: list[int], complete: int) -> None:
@@ -90,12 +94,18 @@ class PausedSender:
         How many characters it can hold back; one for which it has no room is lost.
     """
 
+    number: int
+    arrive_at: int
+    last_arrival: int
+    next_begin: int
+    most_held: int
+
     is_unsure = False
 
     def __init__(self, wanted: list[int], complete: int, length: int, *, reaction: int, holds: int) -> None:
         self._wanted, self._complete, self._length = wanted, complete, length
         self._reaction, self._holds = reaction, holds
-        self.begin = [MISSING] * len(wanted)
+        self.begin: list[int] = [MISSING] * len(wanted)
         self.number, self.arrive_at, self.last_arrival = -1, NEVER, MISSING
         self.next_begin = NEVER
         self.refused: list[int] = []

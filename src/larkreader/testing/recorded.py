@@ -7,6 +7,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from larkreader.capture.files.recording import RecordingWriter
+from larkreader.declare.link.line import LineSettings
 from larkreader.exercise.ports.port import Port, Received
 
 
@@ -24,6 +25,11 @@ class RecordedPort(Port):
     keep : callable
         Asked at the end whether a recording is to be kept.
     """
+
+    name: str
+    line: LineSettings | None
+    tells_faults: bool
+    notes: tuple[str, ...]
 
     def __init__(self, port: Port, folder: Path, name: str, keep: Callable[[Path], bool]) -> None:
         self._port, self._keep = port, keep

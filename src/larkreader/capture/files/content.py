@@ -28,12 +28,14 @@ class Content(io.RawIOBase):
         Called with the bytes read and the bytes there are, whenever some were read.
     """
 
+    is_cut_off: bool
+
     def __init__(self, path: Path, progress: Progress | None = None) -> None:
         self._name = str(path)
         self._file = path.open("rb")
         self._size = path.stat().st_size
         self._progress = progress
-        self.is_packed = self._file.read(2) == GZIP_MAGIC
+        self.is_packed: bool = self._file.read(2) == GZIP_MAGIC
         self._file.seek(0)
         self._from: BinaryIO = cast(BinaryIO, gzip.GzipFile(fileobj=self._file)) if self.is_packed else self._file
         self.is_cut_off = False

@@ -41,6 +41,8 @@ class CsvRows:
         If it is no table of levels or voltages.
     """
 
+    cut_off: str
+
     def __init__(self, file: Content, name: str, *, with_times: bool) -> None:
         self.name = name
         form = find_form(file.read(LOOKED_AT), with_times=with_times)

@@ -1,8 +1,8 @@
 """What a model's constructor takes, where that is more than what the model then holds.
 
 A table of a sheet is a mapping in Python, and a list need not be a tuple: ``ReceivePath(fifo={"size": 8})`` is right,
-and ``path.fifo`` is a `Fifo`. A field declares both, ``fifo: Input[Fifo, Fifo | Table]``. Type checkers see a descriptor,
-whose setter has the type of the constructor's parameter; pydantic sees the type that the model holds.
+and ``path.fifo`` is a `Fifo`. A field declares both, ``fifo: Input[Fifo, Fifo | Table]``. Type checkers see a
+descriptor, whose setter has the type of the constructor's parameter; pydantic sees the type that the model holds.
 """
 
 from __future__ import annotations

@@ -24,6 +24,8 @@ from .sheet_tables import TableReader
 class SetupTables(TableReader):
     """Makes models of the tables about set-up, and notes what in them refers to nothing."""
 
+    mistakes: list[Mistake]
+
     def _generator(self, key: str, table: Mapping[str, Any]) -> BaudGenerator | None:
         return self._model(BaudGenerator, {**table, "key": key}, f"generator.{key}")
 

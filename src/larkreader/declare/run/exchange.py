@@ -37,6 +37,8 @@ class TextReply:
         If a name or a kind cannot be used.
     """
 
+    expression: re.Pattern[str]
+
     def __init__(self, text: str) -> None:
         expression, here = "", 0
         self.names: list[str] = []

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from enum import IntEnum, IntFlag
 from functools import cached_property
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, ClassVar
 
 import numpy as np
 import numpy.typing as npt
@@ -88,7 +88,7 @@ class Spans(Columns):
         Why, as `Skip`.
     """
 
-    COLUMNS = ("offset", "length", "reason")
+    COLUMNS: ClassVar[tuple[str, ...]] = ("offset", "length", "reason")
 
     offset: Places
     length: Places
@@ -123,7 +123,7 @@ class Frames(Columns):
         Bytes that it took on the wire, with stuffing and delimiters.
     """
 
-    COLUMNS = ("offset", "length", "begin_s", "faults", "data")
+    COLUMNS: ClassVar[tuple[str, ...]] = ("offset", "length", "begin_s", "faults", "data")
 
     layout: FrameLayout
     offset: Places

@@ -46,6 +46,10 @@ class Waiting:
         What may travel on the wire.
     """
 
+    values: bytearray
+    begin_s: float
+    is_sound: bool
+
     def __init__(self, layouts: Sequence[FrameLayout]) -> None:
         self._layouts = layouts
         self._boundary = boundary = layouts[0].boundary

@@ -28,13 +28,13 @@ class BorrowedPort(Port):
         If `stream` lacks `read` or `write`.
     """
 
-    notes = ("whether characters had faults is not known here",)
+    notes: tuple[str, ...] = ("whether characters had faults is not known here",)
 
     def __init__(self, stream: Any) -> None:
         for name in ("read", "write"):
             if not callable(getattr(stream, name, None)):
                 raise RequestError("port", f"is a {type(stream).__name__} without {name}", "must have read and write")
-        self.name = str(getattr(stream, "name", type(stream).__name__))
+        self.name: str = str(getattr(stream, "name", type(stream).__name__))
         self._stream = stream
         self._number = _file_number(stream)
         self._closed = False

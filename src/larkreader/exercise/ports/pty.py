@@ -16,7 +16,9 @@ NOBODY_S = 0.02  # between looks whether somebody has opened the other side
 class PtyPort(DescriptorPort):
     """A new pseudo terminal; `name` is the path that the other side opens."""
 
-    notes = ("a pseudo terminal has no wire: baud and parity mean nothing on it, and no character has a fault",)
+    notes: tuple[str, ...] = (
+        "a pseudo terminal has no wire: baud and parity mean nothing on it, and no character has a fault",
+    )
 
     def __init__(self) -> None:
         descriptor, other = pty.openpty()

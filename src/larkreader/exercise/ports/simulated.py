@@ -98,7 +98,7 @@ class SimulatedPort(Port):
     """
 
     tells_faults = True
-    notes = ("the line is simulated, and so is its time",)
+    notes: tuple[str, ...] = ("the line is simulated, and so is its time",)
 
     def __init__(
         self,
@@ -114,7 +114,7 @@ class SimulatedPort(Port):
     ) -> None:
         self.name = "simulated line"
         self.line: LineSettings = line
-        self.far = far or line
+        self.far: LineSettings = far or line
         said = impairments or Impairments()
         back = said.model_copy(update={"far_ppm": clock_error_ppm}) if clock_error_ppm else said
         self._out = Channel(line, self.far, said)
@@ -269,15 +269,15 @@ class _LineClock:
     """The time that both ends of a simulated line share."""
 
     def __init__(self) -> None:
-        self.now_s = 0.0
-        self.lock = RLock()
+        self.now_s: float = 0.0
+        self.lock: RLock = RLock()
 
 
 class SimulatedEnd(Port):
     """One of two ends of a simulated line; made by `simulated_pair`."""
 
     tells_faults = True
-    notes = ("the line is simulated, and so is its time",)
+    notes: tuple[str, ...] = ("the line is simulated, and so is its time",)
 
     def __init__(self, name: str, line: LineSettings, clock: _LineClock) -> None:
         self.name = name

@@ -22,7 +22,7 @@ class TcpPort(DescriptorPort):
         What to call the port.
     """
 
-    notes = ("over TCP the faults of characters and the exact times of their arrival are not known",)
+    notes: tuple[str, ...] = ("over TCP the faults of characters and the exact times of their arrival are not known",)
 
     def __init__(self, connection: socket.socket, name: str) -> None:
         connection.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)

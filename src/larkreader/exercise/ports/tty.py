@@ -63,11 +63,13 @@ class TtyPort(DescriptorPort):
         If the settings cannot be had on any serial device: nine data bits, an inverted line, the highest bit first.
     """
 
+    notes: tuple[str, ...]
+
     tells_faults = True
 
     def __init__(self, descriptor: int, name: str, line: LineSettings) -> None:
         super().__init__(descriptor, name)
-        self.line = line
+        self.line: LineSettings = line
         self._found = termios.tcgetattr(descriptor)
         self._baud_found = baud_of(descriptor)
         self._lines_found = self.modem_lines()

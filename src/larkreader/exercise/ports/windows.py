@@ -89,6 +89,10 @@ class WindowsPort(Port):
         If the settings cannot be had on any serial device, or the driver refuses them.
     """
 
+    name: str
+    line: LineSettings
+    notes: tuple[str, ...]
+
     tells_faults = True
 
     def __init__(self, device: win32.CommDevice, name: str, line: LineSettings) -> None:

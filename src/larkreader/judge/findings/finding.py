@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any, Literal
+from typing import Any, ClassVar, Literal
 
 import numpy as np
 import numpy.typing as npt
@@ -74,7 +74,7 @@ class Places(Columns):
         Row of what is concerned: of the frames of a layout, of the timeline, of reads; -1 without any.
     """
 
-    COLUMNS = ("offset", "time_s", "row")
+    COLUMNS: ClassVar[tuple[str, ...]] = ("offset", "time_s", "row")
 
     offset: Offsets
     time_s: Seconds

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import ClassVar
 
 import numpy as np
 import numpy.typing as npt
@@ -29,7 +30,7 @@ class Bursts(Columns):
         Samples a second.
     """
 
-    COLUMNS = ("begin_s", "volts")
+    COLUMNS: ClassVar[tuple[str, ...]] = ("begin_s", "volts")
 
     begin_s: npt.NDArray[np.float64]
     volts: Ragged

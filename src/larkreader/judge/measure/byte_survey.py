@@ -7,6 +7,7 @@ without fields, and whether it changes when a control is moved.
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import ClassVar
 
 import numpy as np
 import numpy.typing as npt
@@ -50,7 +51,18 @@ class ByteSurvey(Columns):
         In what part of the frames it has each value.
     """
 
-    COLUMNS = ("place", "frames", "low", "high", "values", "changes", "step", "ones", "bit_changes", "shares")
+    COLUMNS: ClassVar[tuple[str, ...]] = (
+        "place",
+        "frames",
+        "low",
+        "high",
+        "values",
+        "changes",
+        "step",
+        "ones",
+        "bit_changes",
+        "shares",
+    )
 
     place: Numbers
     frames: Numbers

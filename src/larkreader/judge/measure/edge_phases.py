@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import ClassVar
 
 import numpy as np
 import numpy.typing as npt
@@ -30,7 +31,7 @@ class EdgePhases(Columns):
         What was declared.
     """
 
-    COLUMNS = ("boundary", "offset_bits", "rises")
+    COLUMNS: ClassVar[tuple[str, ...]] = ("boundary", "offset_bits", "rises")
 
     boundary: npt.NDArray[np.int64]
     offset_bits: npt.NDArray[np.float64]

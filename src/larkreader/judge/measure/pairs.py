@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from enum import IntEnum
-from typing import Any
+from typing import Any, ClassVar
 
 import numpy as np
 import numpy.typing as npt
@@ -80,7 +80,7 @@ class Pairs(Columns):
         Whether no time limit is declared, so that the longest reply says how long to wait for one.
     """
 
-    COLUMNS = ("request", "reply", "latency_s", "state", "again")
+    COLUMNS: ClassVar[tuple[str, ...]] = ("request", "reply", "latency_s", "state", "again")
 
     request: Places
     reply: Places

@@ -64,6 +64,11 @@ def judge_wiring(sheet: Sheet) -> list[Finding]:
 class Wiring:
     """The pins of a sheet and what joins them."""
 
+    places: dict[str, _Place]
+    net: dict[str, int]
+    flips: dict[str, bool]
+    touching: dict[str, int]
+
     def __init__(self, sheet: Sheet) -> None:
         self.sheet = sheet
         self.places = {

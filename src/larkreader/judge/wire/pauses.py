@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, ClassVar
 
 import numpy as np
 import numpy.typing as npt
@@ -51,7 +51,7 @@ class Pauses(Columns):
         Character times within which characters may still begin, as declared.
     """
 
-    COLUMNS = ("begin_s", "end_s", "after", "last_s")
+    COLUMNS: ClassVar[tuple[str, ...]] = ("begin_s", "end_s", "after", "last_s")
 
     begin_s: Seconds
     end_s: Seconds

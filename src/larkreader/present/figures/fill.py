@@ -23,7 +23,11 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
 AREA = "#c9d3d8"
-LOST_AT = {"fifo": (Fate.OVERRUN,), "block": (Fate.BLOCK,), "ring": (Fate.DROPPED, Fate.OVERWRITTEN)}
+LOST_AT: dict[str, tuple[Fate, ...]] = {
+    "fifo": (Fate.OVERRUN,),
+    "block": (Fate.BLOCK,),
+    "ring": (Fate.DROPPED, Fate.OVERWRITTEN),
+}
 GAP = 0.42  # between two strips, of the height of one
 WIRE = 0.16  # height of a wire, of that of a strip
 NEAR = 0.012  # of the width, within which losses are one bar
