@@ -140,6 +140,12 @@ def test_what_the_documents_take_from_the_code_is_current():
         assert re.search(rf"^## `\[+{table}[.\]]|^\| `{table}` ", pages["sheet-keys.md"], re.MULTILINE), table
 
 
+@pytest.mark.parametrize("name", ["constructors", "columns"])
+def test_what_consumers_write_runs(name):
+    """`tools/check_typing.py` type-checks the same scripts against the installed package."""
+    runpy.run_path(str(ROOT / "tests" / "consumers" / f"{name}.py"))
+
+
 EXAMPLES = sorted((ROOT / "examples").glob("*.py"))
 
 

@@ -33,8 +33,9 @@ STAGES: Mapping[str, Mapping[str, str]] = {
         "checks.crc": "CrcAlgorithm",
         "checks.sums": "SumAlgorithm",
         "document.schema": "sheet_schema",
-        "document.sheet": "Sheet Wire",
+        "document.sheet": "Sheet",
         "document.sheet_file": "open_sheet parse_sheet",
+        "document.wire": "Wire",
         "document.sheet_text": "sheet_text",
         "document.starter": "StarterWire starter_sheet",
         "frame.boundary": (

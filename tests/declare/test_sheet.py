@@ -1,3 +1,4 @@
+import tomllib
 from pathlib import Path
 
 import pytest
@@ -6,6 +7,7 @@ from hypothesis import strategies as st
 from strategies import BOUNDARIES, line_settings, varying_layouts
 
 import larkreader as lr
+from larkreader.declare.document.sheet_tables import TABLES
 from larkreader.demo.rig import SHEET_FILE, rig_sheet
 
 GOOD = SHEET_FILE.read_text(encoding="utf-8")
@@ -47,7 +49,7 @@ MISTAKES = [
     (
         'wire = "to_pump"',
         "",
-        "  frame.setpoint.wire\n      is missing: say on which wire the frame travels (to_pump, from_pump).",
+        "  frame.setpoint.wire\n      is missing: name the wire on which the frame travels (to_pump, from_pump).",
     ),
     (
         'marker = "A6 3C"',
@@ -128,6 +130,59 @@ def test_a_mistake_is_told_with_its_place_and_what_is_wanted(old, new, message):
     assert rest == message
     count = len(caught.value.mistakes)
     assert first == f"rig.toml cannot be used: {count} mistake{'' if count == 1 else 's'}."
+    try:
+        document = tomllib.loads(GOOD.replace(old, new, 1))
+    except tomllib.TOMLDecodeError:
+        return
+    with pytest.raises(lr.SheetError) as in_python:
+        lr.Sheet(**{"sheet": None} | document)
+    assert in_python.value.mistakes == caught.value.mistakes
+
+
+def test_a_sheet_made_in_python_is_that_of_its_document():
+    """From tables, and from models of which each is the whole of what its table declares."""
+    document = tomllib.loads(GOOD)
+    sheet = lr.parse_sheet(GOOD)
+    assert lr.Sheet(**document) == sheet
+    models = {row.attribute: getattr(sheet, row.attribute) for row in TABLES}
+    made = lr.Sheet(title=sheet.title, **models)
+    assert made == sheet
+    assert all(made.frame[key] is layout for key, layout in sheet.frame.items())
+    assert lr.parse_sheet(lr.declare.sheet_text(made)) == sheet
+
+
+def test_a_wire_made_in_python_has_the_settings_of_the_sheet_unless_it_has_its_own():
+    own = lr.LineSettings(baud=9600)
+    wires = {
+        "a": {},
+        "b": lr.declare.Wire(signal="rx"),
+        "c": {"line": {"format": "7E1"}},
+        "d": lr.declare.Wire(line=own),
+    }
+    sheet = lr.Sheet(line={"baud": 57_600, "format": "8E1"}, wire=wires)
+    assert [str(wire.line) for wire in sheet.wire.values()] == ["57600 8E1", "57600 8E1", "57600 7E1", "9600 8N1"]
+    assert [wire.key for wire in sheet.wire.values()] == list(wires)
+
+
+def test_models_given_to_a_sheet_are_checked_as_tables_are():
+    with pytest.raises(lr.SheetError) as caught:
+        lr.Sheet(
+            wire={"pump": lr.declare.Wire()},
+            end={"controller": lr.declare.End(sends="pmup", clock="crystal")},
+            pair={"flow": lr.declare.Pairing(request="ask", reply="answer")},
+            step=[lr.declare.Step(end="controler", do="start")],
+            register={"CTRL": {"svd": "chip.svd"}},
+            wires={},
+        )
+    assert [(one.where, one.found) for one in caught.value.mistakes] == [
+        ("wires", ""),
+        ("end.controller.sends", '"pmup"'),
+        ("end.controller.clock", '"crystal"'),
+        ("register.CTRL.svd", '"chip.svd"'),
+        ("pair.flow.request", '"ask"'),
+        ("pair.flow.reply", '"answer"'),
+        ("step[0].end", '"controler"'),
+    ]
 
 
 def test_all_mistakes_are_told_at_once():

@@ -282,8 +282,8 @@ def test_load_is_what_the_characters_take():
 
 
 @given(
-    st.integers(1, 400),
-    st.integers(1, 2000),
+    st.integers(1, 40).map(lambda tens: 10 * tens),
+    st.integers(20, 2000),
     st.integers(-1, 1),
     st.lists(st.integers(1, 300), min_size=1, max_size=5),
 )
@@ -291,7 +291,7 @@ def test_exactly_all_of_a_wire_and_exactly_the_deadline_are_not_too_much(kilobau
     """One second of 1000 baud is 100 characters of ten bits: whole numbers decide, and no rounding of seconds."""
     room = kilobaud * every_ms // 10
     rest = room + more - sum(lengths)
-    assume(kilobaud * every_ms % 10 == 0 and rest > 0)
+    assume(rest > 0)
     traffic = [{"wire": "to_pump", "length": length, "every_s": every_ms / 1000} for length in (*lengths, rest)]
     sheet = lr.Sheet(wire={"to_pump": {"line": {"baud": 1000 * kilobaud}}}, traffic=traffic)
     overloaded = more > 0

@@ -304,7 +304,7 @@ def test_of_all_orders_those_pass_that_keep_to_the_rules():
         ),
         ('[rule.a]\nlocked_while = "of"\nsets = "on"', '"of"\n      is a state that no rule sets or clears'),
         ('[[step]]\nend = "pump_head"\ndo = "a"\nwrite = "B"', "must say either do = a name, or write"),
-        ('[[step]]\ndo = "a"', "step[0].end\n      is missing: say whose it is (controller, pump_head)"),
+        ('[[step]]\ndo = "a"', "step[0].end\n      is missing: name the end that does it (controller, pump_head)"),
     ],
 )
 def test_mistakes_in_the_set_up_are_told_with_their_place(more, told):

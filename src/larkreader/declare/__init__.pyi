@@ -5,12 +5,12 @@ from .checks.crc import CrcAlgorithm as CrcAlgorithm
 from .checks.sums import SumAlgorithm as SumAlgorithm
 from .document.schema import sheet_schema as sheet_schema
 from .document.sheet import Sheet as Sheet
-from .document.sheet import Wire as Wire
 from .document.sheet_file import open_sheet as open_sheet
 from .document.sheet_file import parse_sheet as parse_sheet
 from .document.sheet_text import sheet_text as sheet_text
 from .document.starter import StarterWire as StarterWire
 from .document.starter import starter_sheet as starter_sheet
+from .document.wire import Wire as Wire
 from .frame.boundary import AddressMarkBoundary as AddressMarkBoundary
 from .frame.boundary import BreakBoundary as BreakBoundary
 from .frame.boundary import CobsBoundary as CobsBoundary

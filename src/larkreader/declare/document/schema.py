@@ -10,42 +10,11 @@ from pydantic import BaseModel
 
 from larkreader.declare.checks.checksum import ALGORITHMS
 from larkreader.declare.frame.fields import WIDTHLESS
-from larkreader.declare.frame.layout import FrameLayout
-from larkreader.declare.link.baud_generator import BaudGenerator
-from larkreader.declare.link.clock import Clock
-from larkreader.declare.link.end import End, Traffic
-from larkreader.declare.link.event import EventSignal
-from larkreader.declare.link.line import LineSettings
-from larkreader.declare.link.registers import Meanings, Register
-from larkreader.declare.link.steps import Rule, Step
-from larkreader.declare.link.wiring import Joint
-from larkreader.declare.paths.receive_path import ReceivePath
-from larkreader.declare.paths.send_path import SendPath
-from larkreader.declare.run.capture_form import CaptureForm
-from larkreader.declare.run.exchange import Exchange
-from larkreader.declare.run.loopback import LoopbackMatrix
-from larkreader.declare.run.pairing import Pairing, WireTiming
-from larkreader.declare.run.port import DeclaredPort
 
-from .sheet import Sheet, Wire
+from .sheet import Sheet
+from .sheet_tables import Row, tables_of
 
 DIALECT = "https://json-schema.org/draft/2020-12/schema"
-_TABLES: dict[str, type[BaseModel]] = {
-    "wire": Wire,
-    "frame": FrameLayout,
-    "port": DeclaredPort,
-    "event": EventSignal,
-    "clock": Clock,
-    "generator": BaudGenerator,
-    "end": End,
-    "register": Register,
-    "meaning": Meanings,
-    "rule": Rule,
-    "receive": ReceivePath,
-    "send": SendPath,
-    "pair": Pairing,
-}
-_LISTS: dict[str, type[BaseModel]] = {"step": Step, "joint": Joint, "traffic": Traffic, "exchange": Exchange}
 _PARAMETER = re.compile(r"^(\w[\w, ]*) : .*\n((?:[ ]{4,}.*\n?|\n)*)", re.MULTILINE)
 
 
@@ -64,21 +33,14 @@ def sheet_schema() -> dict[str, Any]:
     ['capture', 'clock', 'end', 'event']
     """
     shared: dict[str, Any] = {}
+    told = _told(Sheet)
     properties: dict[str, Any] = {
         "sheet": {"const": 1, "description": "Version of the format."},
-        "title": {"type": "string", "description": _told(Sheet).get("title", "")},
-        "line": _schema(LineSettings, shared),
-        "capture": _schema(CaptureForm, shared),
-        "loopback": _schema(LoopbackMatrix, shared),
-        "timing": _schema(WireTiming, shared),
+        "title": {"type": "string", "description": told.get("title", "")},
     }
-    for name, model in _TABLES.items():
-        one = _schema(model, shared)
-        description = _told(Sheet).get("registers" if name == "register" else name, "")
-        properties[name] = {"type": "object", "additionalProperties": one, "description": description}
-    for name, model in _LISTS.items():
-        description = _told(Sheet).get("registers" if name == "register" else name, "")
-        properties[name] = {"type": "array", "items": _schema(model, shared), "description": description}
+    ones = sorted(tables_of("one"), key=lambda row: row.table != "line")
+    for row in (*ones, *tables_of("named"), *tables_of("list")):
+        properties[row.table] = _table_schema(row, told.get(row.attribute, ""), shared)
     properties["wire"]["minProperties"] = 1
     return {
         "$schema": DIALECT,
@@ -89,6 +51,13 @@ def sheet_schema() -> dict[str, Any]:
         "additionalProperties": False,
         "$defs": shared,
     }
+
+
+def _table_schema(row: Row, description: str, shared: dict[str, Any]) -> dict[str, Any]:
+    schema = _schema(row.model, shared)
+    if row.form == "named":
+        return {"type": "object", "additionalProperties": schema, "description": description}
+    return {"type": "array", "items": schema, "description": description} if row.form == "list" else schema
 
 
 def _schema(model: type[BaseModel], shared: dict[str, Any]) -> dict[str, Any]:

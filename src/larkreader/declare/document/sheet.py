@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from typing import Any, Literal
+from typing import TYPE_CHECKING, Any, Literal
 
-from pydantic import AliasChoices, BaseModel, Field, ValidationError
+from pydantic import AliasChoices, BaseModel, Field
 
 from larkreader.declare.common.given import Input, Table, default
-from larkreader.declare.common.mistakes import mistakes_of
 from larkreader.declare.frame.layout import FrameLayout
 from larkreader.declare.link.baud_generator import BaudGenerator
 from larkreader.declare.link.clock import Clock
@@ -25,66 +24,10 @@ from larkreader.declare.run.exchange import Exchange
 from larkreader.declare.run.loopback import LoopbackMatrix
 from larkreader.declare.run.pairing import Pairing, WireTiming
 from larkreader.declare.run.port import DeclaredPort
-from larkreader.errors import SheetError
 from larkreader.shown import Shown
 
-from .references import reference_mistakes
-
-# The tables whose parts know their own name, in the order in which a sheet has them.
-NAMED = (
-    "wire",
-    "frame",
-    "port",
-    "event",
-    "clock",
-    "generator",
-    "end",
-    "register",
-    "meaning",
-    "rule",
-    "receive",
-    "send",
-    "pair",
-)
-
-
-class Wire(BaseModel, frozen=True, extra="forbid"):
-    """One direction of the link.
-
-    Parameters
-    ----------
-    key : str
-        Its name in every output.
-    signal : str, optional
-        The signal in a VCD file or the column in a CSV file; `key` where it is left out.
-    line : LineSettings
-        Its settings: those of ``[line]`` with what the wire says otherwise.
-    clear_to_send : str, optional
-        The signal of a capture that lets the sender send, for flow control by RTS and CTS.
-    clear_level : {"low", "high"}
-        The level at which it may send; low, as on the pins of a controller, unless said.
-    pause_allowance : float
-        Character times within which characters may still begin after a pause was requested, as the hardware sends what
-        it has taken already; 2 is the default.
-    silence_s : float, optional
-        How long it may rest between two messages, in seconds; longer is worth a finding.
-    note : str
-        Anything worth telling the reader.
-    """
-
-    key: str
-    signal: str | None = None
-    line: Input[LineSettings, LineSettings | Table] = default(LineSettings())
-    clear_to_send: str | None = None
-    clear_level: Literal["low", "high"] = "low"
-    pause_allowance: float = Field(default=2.0, ge=0, le=1_000_000)
-    silence_s: float | None = Field(default=None, gt=0, le=86_400)
-    note: str = ""
-
-    @property
-    def source(self) -> str:
-        """What the wire is called in a capture."""
-        return self.signal or self.key
+from .parts import ReadFile, make_parts
+from .wire import Wire
 
 
 class Sheet(Shown, BaseModel, frozen=True, extra="forbid"):
@@ -164,20 +107,41 @@ class Sheet(Shown, BaseModel, frozen=True, extra="forbid"):
     pair: Input[Mapping[str, Pairing], Mapping[str, Pairing | Table]] = default({})
     timing: Input[WireTiming, WireTiming | Table] = default(WireTiming())
 
-    def __init__(self, **data: Any) -> None:
-        """Make a sheet; a part takes its name from its table, and a frame the only wire there is.
+    if not TYPE_CHECKING:  # type checkers make the constructor of the fields
+
+        def __init__(self, **given: Any) -> None:
+            """Make a sheet; the defaults and the checks are those of a sheet in a file.
+
+            Raises
+            ------
+            SheetError
+                If a part cannot be used, or refers to another one that is not there; `mistakes` lists all of them.
+            """
+            super().__init__(**make_parts(given, "the sheet"))
+
+    @classmethod
+    def of_document(cls, document: Mapping[str, Any], name: str, read_file: ReadFile) -> Sheet:
+        """Make a sheet of a TOML document.
+
+        Parameters
+        ----------
+        document : mapping of str to object
+            What the file holds.
+        name : str
+            The sheet's name in messages.
+        read_file : callable
+            Returns the content of a file that the sheet names.
+
+        Returns
+        -------
+        Sheet
 
         Raises
         ------
         SheetError
-            If a part cannot be used, or refers to another one that is not there; `mistakes` lists all of them.
+            As of the constructor.
         """
-        try:
-            super().__init__(**_named(data))
-        except ValidationError as error:
-            raise SheetError("the sheet", mistakes_of(error, type(self), "")) from None
-        if mistakes := list(reference_mistakes(self)):
-            raise SheetError("the sheet", mistakes)
+        return cls.model_construct(**make_parts(document, name, read_file, is_document=True))
 
     def __repr__(self) -> str:
         tables = {"wires": self.wire, "frames": self.frame, "ports": self.port, "ends": self.end}
@@ -199,31 +163,3 @@ class Sheet(Shown, BaseModel, frozen=True, extra="forbid"):
     def layouts_of(self, wire: str) -> tuple[FrameLayout, ...]:
         """Return the layouts of the frames that travel on `wire`."""
         return tuple(layout for layout in self.frame.values() if layout.wire == wire)
-
-
-def _named(data: Mapping[str, Any]) -> dict[str, Any]:
-    """Return the tables of a sheet, each part with the name that it has in its table."""
-    named = dict(data)
-    for table, parts in data.items():
-        if table in NAMED and isinstance(parts, Mapping):
-            named[table] = {name: _with(part, "key", name) for name, part in parts.items()}
-    wires, frames = named.get("wire"), named.get("frame")
-    if isinstance(wires, Mapping) and len(wires) == 1 and isinstance(frames, Mapping):
-        only = next(iter(wires))
-        named["frame"] = {
-            name: part if _get(part, "wire") is not None else _with(part, "wire", only) for name, part in frames.items()
-        }
-    return named
-
-
-def _get(part: Any, name: str) -> Any:
-    return part.get(name) if isinstance(part, Mapping) else getattr(part, name, None)
-
-
-def _with(part: Any, name: str, value: str) -> Any:
-    """Return a part, a model or a mapping, with a value; as it is if it has that already, or is neither."""
-    if isinstance(part, Mapping):
-        return {**part, name: value}
-    if isinstance(part, BaseModel) and getattr(part, name) != value:
-        return part.model_copy(update={name: value})
-    return part

@@ -1,73 +1,98 @@
-"""The tables of a sheet's document, made into models one by one, with the mistakes of all of them gathered."""
+"""The tables of a sheet: a row for each, from which loader, writer, schema and documentation are made."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
-from typing import Any, TypeVar
+from collections.abc import Mapping, Sequence
+from types import MappingProxyType
+from typing import Literal, NamedTuple
 
-from pydantic import BaseModel, ValidationError
+from pydantic import BaseModel
 
-from larkreader.declare.common.mistakes import mistakes_of, show
-from larkreader.errors import Mistake, nearest
+from larkreader.declare.frame.layout import FrameLayout
+from larkreader.declare.link.baud_generator import BaudGenerator
+from larkreader.declare.link.clock import Clock
+from larkreader.declare.link.end import End, Traffic
+from larkreader.declare.link.event import EventSignal
+from larkreader.declare.link.line import LineSettings
+from larkreader.declare.link.registers import Meanings, Register
+from larkreader.declare.link.steps import Rule, Step
+from larkreader.declare.link.wiring import Joint
+from larkreader.declare.paths.receive_path import ReceivePath
+from larkreader.declare.paths.send_path import SendPath
+from larkreader.declare.run.capture_form import CaptureForm
+from larkreader.declare.run.exchange import Exchange
+from larkreader.declare.run.loopback import LoopbackMatrix
+from larkreader.declare.run.pairing import Pairing, WireTiming
+from larkreader.declare.run.port import DeclaredPort
 
-_Model = TypeVar("_Model", bound=BaseModel)
+from .wire import Wire
+
+NO_REFERENCES: Mapping[str, str] = MappingProxyType({})
 
 
-class TableReader:
-    """Makes models of the tables of a document.
+class Row(NamedTuple):
+    """One table of a sheet.
 
     Parameters
     ----------
-    document : mapping of str to object
-        What the TOML file holds.
+    table : str
+        Its key.
+    model : type
+        What is made of it.
+    form : {"one", "named", "list"}
+        Whether there is one, ``[line]``, one by name, ``[wire.NAME]``, or a list, ``[[step]]``.
+    refers : mapping of str to str
+        Its keys that hold names of parts of another table, and that table.
+    names : str
+        The table whose parts its own names are.
+    field : str
+        The field of `Sheet` that holds it, where that has another name.
     """
 
-    def __init__(self, document: Mapping[str, Any]) -> None:
-        self.document = document
-        self.mistakes: list[Mistake] = []
+    table: str
+    model: type[BaseModel]
+    form: Literal["one", "named", "list"]
+    refers: Mapping[str, str] = NO_REFERENCES
+    names: str = ""
+    field: str = ""
 
-    def _table(self, key: str) -> Mapping[str, Any]:
-        table = self.document.get(key, {})
-        if isinstance(table, Mapping):
-            return table
-        self.mistakes.append(Mistake(key, show(table), f"must be a table, [{key}]"))
-        return {}
+    @property
+    def attribute(self) -> str:
+        """The field of `Sheet` that holds it."""
+        return self.field or self.table
 
-    def _each(self, key: str, make: Callable[[str, Mapping[str, Any]], _Model | None]) -> dict[str, _Model]:
-        made = {}
-        for name, table in self._table(key).items():
-            if not isinstance(table, Mapping):
-                self.mistakes.append(Mistake(f"{key}.{name}", show(table), f"must be a table, [{key}.{name}]"))
-            elif "key" in table:
-                self.mistakes.append(Mistake(f"{key}.{name}.key", "", f"is not a key of [{key}.{name}]"))
-            elif (model := make(name, table)) is not None:
-                made[name] = model
-        return made
 
-    def _list(self, key: str, make: Callable[[str, Mapping[str, Any]], _Model | None]) -> tuple[_Model, ...]:
-        tables = self.document.get(key, [])
-        if not isinstance(tables, list) or not all(isinstance(table, Mapping) for table in tables):
-            self.mistakes.append(Mistake(key, show(tables), f"must be tables, each begun with [[{key}]]"))
-            return ()
-        made = [make(f"{key}[{number}]", table) for number, table in enumerate(tables)]
-        return tuple(model for model in made if model is not None)
+# In the order in which a sheet is written; each can be checked against those before it.
+TABLES: Sequence[Row] = (
+    Row("line", LineSettings, "one"),
+    Row("wire", Wire, "named"),
+    Row("frame", FrameLayout, "named"),
+    Row("port", DeclaredPort, "named", {"wire": "wire", "receive": "receive", "send": "send"}),
+    Row("event", EventSignal, "named"),
+    Row("clock", Clock, "named"),
+    Row("generator", BaudGenerator, "named"),
+    Row("end", End, "named", {"sends": "wire", "receives": "wire", "clock": "clock", "generator": "generator"}),
+    Row("register", Register, "named", {"end": "end"}, field="registers"),
+    Row("meaning", Meanings, "named", names="end"),
+    Row("rule", Rule, "named", {"end": "end"}),
+    Row("receive", ReceivePath, "named", names="wire"),
+    Row("send", SendPath, "named", names="wire"),
+    Row("pair", Pairing, "named"),
+    Row("step", Step, "list", {"end": "end"}),
+    Row("joint", Joint, "list"),
+    Row("traffic", Traffic, "list", {"wire": "wire", "frame": "frame"}),
+    Row(
+        "exchange",
+        Exchange,
+        "list",
+        {"at": "port", "expect_at": "port", "send_frame": "frame", "expect_frame": "frame"},
+    ),
+    Row("capture", CaptureForm, "one"),
+    Row("loopback", LoopbackMatrix, "one", {"frame": "frame"}),
+    Row("timing", WireTiming, "one", {"shared": "wire"}),
+)
 
-    def _refer(self, where: str, names: Any, table: str) -> None:
-        """Note which of the names, one or a list of them, are not of a table of the sheet."""
-        known = list(self._table(table))
-        article = "an" if table[0] in "aeiou" else "a"
-        for name in names if isinstance(names, list) else [names]:
-            if isinstance(name, str) and name not in known:
-                told = (
-                    f"is not {article} {table} of this sheet"
-                    if known
-                    else f"is not on this sheet, which has no [{table}.*]"
-                )
-                self.mistakes.append(Mistake(where, show(name), told, nearest(name, known)))
 
-    def _model(self, model: type[_Model], table: Mapping[str, Any], where: str) -> _Model | None:
-        try:
-            return model.model_validate(table)
-        except ValidationError as error:
-            self.mistakes += mistakes_of(error, model, where)
-            return None
+def tables_of(form: Literal["one", "named", "list"]) -> list[Row]:
+    """Return the tables of one form, in the order of a sheet."""
+    return [row for row in TABLES if row.form == form]

@@ -12,7 +12,9 @@ from larkreader.declare.frame.fields import FieldGroup
 from larkreader.declare.frame.layout import FrameLayout
 from larkreader.declare.link.line import LineSettings
 
-from .sheet import NAMED, Sheet, Wire
+from .sheet import Sheet
+from .sheet_tables import TABLES
+from .wire import Wire
 
 _PLAIN_KEY = frozenset("ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789_-")
 _IN_HEX = ("equals", "poly", "init", "final_xor", "check")
@@ -46,23 +48,21 @@ def sheet_text(sheet: Sheet) -> str:
     """
     text = "sheet = 1\n"
     text += f"title = {toml_value(sheet.title)}\n" if sheet.title else ""
-    if said := _said(sheet.line):
-        text += "\n[line]\n" + _lines(said)
-    for key, wire in sheet.wire.items():
-        text += f"\n[wire.{_key(key)}]\n" + _lines(_wire(wire, sheet.line))
-    for key, layout in sheet.frame.items():
-        text += frame_text(key, layout)
-    for name in NAMED[2:]:  # behind wires and frames
-        models: Mapping[str, BaseModel] = getattr(sheet, "registers" if name == "register" else name)
-        for key, model in models.items():
-            text += f"\n[{name}.{_key(key)}]\n" + _lines(_said(model))
-    for name in ("step", "joint", "traffic", "exchange"):
-        for model in getattr(sheet, name):
-            text += f"\n[[{name}]]\n" + _lines(_said(model))
-    for name in ("capture", "loopback", "timing"):
-        if said := _said(getattr(sheet, name)):
-            text += f"\n[{name}]\n" + _lines(said)
+    for row in TABLES:
+        held = getattr(sheet, row.attribute)
+        if row.form == "one" and (said := _said(held)):
+            text += f"\n[{row.table}]\n" + _lines(said)
+        elif row.form == "named":
+            text += "".join(_named_text(row.table, key, model, sheet.line) for key, model in held.items())
+        elif row.form == "list":
+            text += "".join(f"\n[[{row.table}]]\n" + _lines(_said(model)) for model in held)
     return text
+
+
+def _named_text(table: str, key: str, model: BaseModel, line: LineSettings) -> str:
+    if isinstance(model, FrameLayout):
+        return frame_text(key, model)
+    return f"\n[{table}.{_key(key)}]\n" + _lines(_wire(model, line) if isinstance(model, Wire) else _said(model))
 
 
 def frame_text(key: str, layout: FrameLayout) -> str:

@@ -28,9 +28,9 @@ class EventSignal(BaseModel, frozen=True, extra="forbid"):
         Anything worth telling the reader.
     """
 
-    key: str
+    key: str = ""
     signal: str | None = None
-    wire: str
+    wire: str = ""
     edge: Literal["rise", "fall", "both"] = "rise"
     to: Literal["character", "frame"] = "character"
     within_s: float | None = Field(default=None, gt=0)

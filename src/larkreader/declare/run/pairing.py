@@ -36,7 +36,7 @@ class Pairing(BaseModel, frozen=True, extra="forbid"):
         Anything worth telling the reader.
     """
 
-    key: str
+    key: str = ""
     request: Input[Names, str | Sequence[str]]
     reply: Input[Names, str | Sequence[str]]
     match: Mapping[str, str] = {}

@@ -58,7 +58,7 @@ class DeclaredPort(BaseModel, frozen=True, extra="forbid"):
         Anything worth telling the reader.
     """
 
-    key: str
+    key: str = ""
     at: str
     wire: str | None = None
     rts: StrictBool | None = None

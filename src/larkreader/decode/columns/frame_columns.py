@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from enum import IntEnum, IntFlag
 from functools import cached_property
-from typing import TYPE_CHECKING, Any, ClassVar
+from typing import TYPE_CHECKING, Any, ClassVar, Self, overload
 
 import numpy as np
 import numpy.typing as npt
@@ -139,6 +139,12 @@ class Frames(Columns):
     def keys(self) -> tuple[str, ...]:
         """Return the names of what `rows` has of each frame: where and when, its faults, and its fields."""
         return tuple(dict.fromkeys((*ROW_HEAD, *self.layout.slot)))
+
+    @overload
+    def __getitem__(self, rows: str) -> npt.NDArray[Any]: ...
+
+    @overload
+    def __getitem__(self, rows: int | slice | npt.NDArray[Any]) -> Self: ...
 
     def __getitem__(self, rows: Any) -> Any:
         """Return a field's column by its name, or the frames that a slice, a mask or row numbers select.
