@@ -1,8 +1,8 @@
 """Whether those who use the installed package can type-check what they write, with mypy and with pyright.
 
-``python tools/check_typing.py PYTHON``, with the interpreter of an environment that has the package installed, not linked:
-the scripts in ``tests/consumers`` and ``examples`` pass both checkers without a plugin, a misspelt name and a wrong value
-do not, and pyright knows the type of at least 99 % of all public names.
+``python tools/check_typing.py PYTHON``, with the interpreter of an environment that has the package installed, not
+linked: the scripts in ``tests/consumers`` and ``examples`` pass both checkers without a plugin, a misspelt name and a
+wrong value do not, and pyright knows the type of at least 99 % of all public names.
 """
 
 from __future__ import annotations

@@ -38,9 +38,10 @@ STAGES: Mapping[str, Mapping[str, str]] = {
         "document.wire": "Wire",
         "document.sheet_text": "sheet_text",
         "document.starter": "StarterWire starter_sheet",
-        "frame.boundary": (
-            "AddressMarkBoundary BreakBoundary CobsBoundary EscapeBoundary FixedBoundary HdlcBoundary "
-            "IdleBoundary LengthBoundary MarkerBoundary SlipBoundary TerminatorBoundary"
+        "frame.boundary": "FixedBoundary LengthBoundary MarkerBoundary",
+        "frame.delimited_boundary": (
+            "AddressMarkBoundary BreakBoundary CobsBoundary EscapeBoundary HdlcBoundary IdleBoundary SlipBoundary "
+            "TerminatorBoundary"
         ),
         "frame.field_parts": "Samples",
         "frame.fields": "FieldGroup NamedField ReservedBits",

@@ -52,6 +52,7 @@ def test_what_is_sent_and_what_comes_back_stand_on_one_timeline(shell, tmp_path,
     heading, *lines = out.splitlines()
     assert heading.split() == ["seconds", "who", "number", "text", "hexadecimal"]
     rows = [line.split(maxsplit=3) for line in lines]
+    rows = [row for row in rows if row[1] != ":"]  # the rest of an answer that came in two pieces on a busy machine
     assert [row[1] for row in rows] == ["out", "in"] * 3
     assert rows[1][3].startswith("got: flow 1?")
     times = [float(row[0]) for row in rows[::2]]

@@ -77,8 +77,8 @@ def frame_of(layout: FrameLayout, typed: Sequence[str], number: int) -> bytes:
     RequestError
         If a field is not known, or a value does not fit; or if bytes alone cannot delimit such a frame.
     """
-    if layout.boundary.kind in ("break", "address-mark"):
-        found = f"begins with {'a break' if layout.boundary.kind == 'break' else 'an address mark'}"
+    if (opened_by := layout.boundary.opened_by) in ("break", "address-mark"):
+        found = f"begins with {'a break' if opened_by == 'break' else 'an address mark'}"
         raise RequestError(f"frame {layout.key}", found, "must be delimited by bytes, to be sent by hand")
     values: dict[str, Any] = {}
     for one in typed:

@@ -13,7 +13,6 @@ from typing import Any
 from pydantic import BaseModel, ValidationError
 
 from larkreader.declare.common.mistakes import mistakes_of, show
-from larkreader.declare.frame.boundary import DelimitedBoundary
 from larkreader.declare.frame.layout import FrameLayout
 from larkreader.declare.link.baud_generator import check_words
 from larkreader.declare.link.line import LineSettings
@@ -346,12 +345,12 @@ class _Parts:
             if kind != other.boundary.kind:
                 wanted = f"must be as that of {other.key}, {show(other.boundary.kind)}, {shared}"
                 self._add(f"frame.{key}.boundary.kind", show(kind), wanted)
-            elif kind == "fixed" and layout.longest != other.longest:
+            elif layout.boundary.is_back_to_back and layout.longest != other.longest:
                 wanted = f"must be {other.longest}, as that of {other.key}, {shared}"
                 self._add(f"frame.{key}.boundary.length", f"{layout.longest}", wanted)
-            elif isinstance(layout.boundary, DelimitedBoundary) and layout.boundary != other.boundary:
+            elif layout.boundary.is_delimited and layout.boundary != other.boundary:
                 self._add(f"frame.{key}.boundary", "", f"must be as that of {other.key}, {shared}")
-            if kind == "address-mark" and wire is not None and not wire.line.has_address_mark:
+            if layout.boundary.opened_by == "address-mark" and wire is not None and not wire.line.has_address_mark:
                 wanted = 'needs a line of nine data bits, as in 9N1, with ninth_bit = "address-mark"'
                 self._add(f"frame.{key}.boundary.kind", show(kind), wanted)
 

@@ -17,16 +17,11 @@ from larkreader.declare.common.given import Input, Table, default
 from larkreader.declare.common.mistakes import raise_mistakes
 from larkreader.errors import Mistake, RequestError
 
-from .boundary import (
-    LONGEST,
-    Boundary,
-    FixedBoundary,
-    LengthBoundary,
-    MarkerBoundary,
-)
+from .boundary import Boundary
 from .encoding import take_slot
 from .field_parts import REST, Count
 from .fields import Encoding, FieldEntry, Slot
+from .frame_boundary import LONGEST
 from .layout_mistakes import ends_of, layout_mistakes
 from .shape import HowMany, Packing, Shape, item_bits, lay_out, name_of, plain_number, repeat_of, slots_of, varies
 from .text_pattern import TextPattern, pattern_mistakes, pattern_of, written_mistakes
@@ -69,13 +64,10 @@ class ShapedLayout(BaseModel, frozen=True, extra="forbid"):
 
     def _pattern_cannot_be_found(self) -> Iterator[tuple[str, str, str]]:
         boundary = self.boundary
-        if isinstance(boundary, (FixedBoundary, LengthBoundary)):
-            yield (
-                "boundary.kind",
-                f'"{boundary.kind}"',
-                "does not go with a pattern; lines have a terminator, as a rule.",
-            )
-        elif isinstance(boundary, MarkerBoundary) and (boundary.end is None or boundary.trailer):
+        if not boundary.is_delimited and not boundary.is_marked:
+            found = f'"{boundary.kind}"'
+            yield "boundary.kind", found, "does not go with a pattern; lines have a terminator, as a rule."
+        elif boundary.is_marked and (not boundary.end_marker or boundary.behind_end):
             yield "boundary", "", "needs an end and no trailer, to go with a pattern."
 
     @cached_property
@@ -86,12 +78,12 @@ class ShapedLayout(BaseModel, frozen=True, extra="forbid"):
     @cached_property
     def marker(self) -> bytes:
         """The bytes with which every frame begins; empty where the boundary has none."""
-        return self.boundary.data if isinstance(self.boundary, (MarkerBoundary, LengthBoundary)) else b""
+        return self.boundary.begin_marker
 
     @cached_property
     def end_marker(self) -> bytes:
         """The bytes with which every frame ends; empty where the boundary has none."""
-        return bytes.fromhex(self.boundary.end or "") if isinstance(self.boundary, MarkerBoundary) else b""
+        return self.boundary.end_marker
 
     @property
     def end_from_end(self) -> int:
@@ -106,7 +98,7 @@ class ShapedLayout(BaseModel, frozen=True, extra="forbid"):
     @cached_property
     def needs_locating(self) -> bool:
         """Whether a frame's own fields tell how long it is, or where others lie."""
-        return not self.is_fixed or isinstance(self.boundary, LengthBoundary)
+        return not self.is_fixed or self.boundary.counted is not None
 
     @cached_property
     def nominal(self) -> Shape:
@@ -143,7 +135,7 @@ class ShapedLayout(BaseModel, frozen=True, extra="forbid"):
         """Most bytes that a frame can have, marker and checksum included, stuffing and delimiters not."""
         if self.is_fixed:
             return self.length
-        return (self.boundary.length if isinstance(self.boundary, FixedBoundary) else self.boundary.longest) or LONGEST
+        return self.boundary.longest
 
     @cached_property
     def counter(self) -> Slot | None:
@@ -227,12 +219,13 @@ class ShapedLayout(BaseModel, frozen=True, extra="forbid"):
 
     def uncounted(self, shape: Shape) -> int:
         """Return how many bytes of a frame its length field does not count."""
-        assert isinstance(self.boundary, LengthBoundary)
-        if self.boundary.counts == "all":
+        counted = self.boundary.counted
+        assert counted is not None
+        if counted.counts == "all":
             return 0
-        before = shape.slot[self.boundary.field].end_bit // 8
+        before = shape.slot[counted.field].end_bit // 8
         check = shape.checksum_slot
-        if self.boundary.counts == "rest" or check is None:
+        if counted.counts == "rest" or check is None:
             return before
         return before + shape.length - check.first_bit // 8
 

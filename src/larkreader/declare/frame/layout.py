@@ -12,13 +12,6 @@ from larkreader.shown import Shown
 
 from .boundary import (
     Boundary,
-    CobsBoundary,
-    EscapeBoundary,
-    FixedBoundary,
-    HdlcBoundary,
-    LengthBoundary,
-    SlipBoundary,
-    TerminatorBoundary,
 )
 from .encoding import pack_values, put_slot, take_slot, text_bytes
 from .field_parts import REST, Count
@@ -26,7 +19,6 @@ from .fields import FieldEntry, FieldGroup, NamedField, Slot
 from .frame_shape import ShapedLayout, is_present
 from .layout_table import layout_text
 from .shape import Shape, has_varying_number, name_of, plain_number, repeat_of
-from .stuffing import cobs_stuffed, stuffed
 from .text_pattern import write_line
 
 
@@ -105,7 +97,7 @@ class FrameLayout(Shown, ShapedLayout, frozen=True, extra="forbid"):
             return frame
         values = self._flat_values(values or {})
         shape = self.nominal
-        if not self.is_fixed or isinstance(self.boundary, LengthBoundary):
+        if self.needs_locating:
             values, shape = self._completed(values)
         number = pack_values(shape.slots, values, shape.length, self.packing)
         frame = self.bytes_of(number, shape.length)
@@ -154,12 +146,7 @@ class FrameLayout(Shown, ShapedLayout, frozen=True, extra="forbid"):
 
     def as_sent(self, frame: bytes) -> bytes:
         """Return a frame as it travels: stuffed, and with what delimits it, as far as that is bytes."""
-        boundary = self.boundary
-        if isinstance(boundary, CobsBoundary):
-            return cobs_stuffed(frame)
-        if isinstance(boundary, (SlipBoundary, HdlcBoundary, EscapeBoundary)):
-            return stuffed(frame, boundary.stuffing)
-        return frame + boundary.sent if isinstance(boundary, TerminatorBoundary) else frame
+        return self.boundary.as_sent(frame)
 
     def peek(self, frame: bytes, name: str) -> list[int]:
         """Return the raw numbers of one field of one frame, an item each; floats as their bit patterns.
@@ -206,7 +193,7 @@ class FrameLayout(Shown, ShapedLayout, frozen=True, extra="forbid"):
                 field = self.slot[count.field].field
                 values[count.field] = raw * field.scale + field.offset if field is not None else raw
         held: dict[str, int] = {}
-        wanted = self.boundary.length if isinstance(self.boundary, FixedBoundary) else None
+        wanted = self.boundary.fixed_length
 
         def how_many(entry: FieldEntry, bit: int, slots: Sequence[Slot]) -> int:
             held.update(_held_by(slots, held, values))
@@ -219,8 +206,9 @@ class FrameLayout(Shown, ShapedLayout, frozen=True, extra="forbid"):
             raise RequestError(self.key, f"would have {shape.length} bytes", f"must have {wanted}")
         if shape.length > self.longest:
             raise RequestError(self.key, f"would have {shape.length} bytes", f"must have {self.longest} at most")
-        if isinstance(self.boundary, LengthBoundary) and self.boundary.field not in values:
-            values[self.boundary.field] = self.boundary.offset + shape.length - self.uncounted(shape)
+        counted = self.boundary.counted
+        if counted is not None and counted.field not in values:
+            values[counted.field] = counted.offset + shape.length - self.uncounted(shape)
         return values, shape
 
 

@@ -8,9 +8,10 @@ from typing import NamedTuple
 from larkreader.declare.checks.checksum import FrameChecksum
 from larkreader.errors import nearest
 
-from .boundary import LONGEST, Boundary, FixedBoundary, LengthBoundary, MarkerBoundary
+from .boundary import Boundary
 from .field_parts import REST, Count
 from .fields import FieldEntry, FieldGroup, NamedField, Slot
+from .frame_boundary import LONGEST, Counted
 from .shape import (
     Ends,
     Packing,
@@ -63,8 +64,8 @@ def layout_mistakes(
                 f"{ends.trailer}",
                 "must be what some of the last fields take, none of which varies.",
             )
-    if isinstance(boundary, LengthBoundary):
-        yield from _length_field_mistakes(fields, boundary, names)
+    if boundary.counted is not None:
+        yield from _length_field_mistakes(fields, boundary.counted, names)
     placed = list(_placed(fields, checksum, 8 * ends.marker))
     is_fixed = not any(varies(entry) for entry in fields)
     left = placed[-1].ends - {0}  # else every place behind the wrong width is wrong, which would be told repeatedly
@@ -94,10 +95,10 @@ def layout_mistakes(
         )
     elif left:
         yield "fields", "", "do not add up to whole bytes in every frame: correct the width of one that may be absent."
-    if is_fixed and isinstance(boundary, FixedBoundary) and boundary.length not in (None, shape.length):
-        found = f"must be what the fields add up to, which is {shape.length} bytes."
-        yield "boundary.length", f"{boundary.length}", found
-    most = getattr(boundary, "longest", LONGEST) if not isinstance(boundary, MarkerBoundary) else LONGEST
+    if is_fixed and boundary.fixed_length not in (None, shape.length):
+        wanted = f"must be what the fields add up to, which is {shape.length} bytes."
+        yield "boundary.length", f"{boundary.fixed_length}", wanted
+    most = LONGEST if boundary.is_marked or boundary.is_back_to_back else boundary.longest
     least = lay_out(fields, packing, checksum, ends, lambda entry, *_: 0 if varies(entry) else plain_number(entry))
     if least.length > most:
         yield "fields", "", f"add up to {least.length} bytes; a frame has {most} at most."
@@ -105,9 +106,7 @@ def layout_mistakes(
 
 def ends_of(boundary: Boundary) -> Ends:
     """Return what of a frame is no field."""
-    marker = boundary.data if isinstance(boundary, (MarkerBoundary, LengthBoundary)) else b""
-    end = bytes.fromhex(boundary.end or "") if isinstance(boundary, MarkerBoundary) else b""
-    return Ends(len(marker), len(end), boundary.trailer if isinstance(boundary, MarkerBoundary) else 0)
+    return Ends(len(boundary.begin_marker), len(boundary.end_marker), boundary.behind_end)
 
 
 def _names(fields: Sequence[FieldEntry]) -> dict[str, int]:
@@ -173,7 +172,7 @@ def _rest_mistakes(fields: Sequence[FieldEntry], boundary: Boundary) -> Iterator
         yield f"fields[{place}].repeat", '"rest"', f"stands in fields[{fillers[0]}] too; only one can take the rest."
     for place in fillers[:1]:
         where = f"fields[{place}].repeat"
-        if isinstance(boundary, MarkerBoundary) and boundary.end is None:
+        if boundary.is_marked and not boundary.end_marker:
             wanted = "needs an end of the frame: give the marker an end, or use another kind of boundary."
             yield where, '"rest"', wanted
         behind = [number for number in range(place + 1, len(fields)) if varies(fields[number])]
@@ -181,13 +180,11 @@ def _rest_mistakes(fields: Sequence[FieldEntry], boundary: Boundary) -> Iterator
             yield where, '"rest"', f"needs what lies behind it to be of one length, but fields[{behind[0]}] is not."
         if fields[place].when:
             yield where, '"rest"', "cannot be absent at times."
-    if isinstance(boundary, FixedBoundary) and boundary.length is None and any(varies(entry) for entry in fields):
+    if boundary.is_back_to_back and boundary.fixed_length is None and any(varies(entry) for entry in fields):
         yield "boundary.length", "", "is missing: the fields do not add up to the same in every frame."
 
 
-def _length_field_mistakes(
-    fields: Sequence[FieldEntry], boundary: LengthBoundary, names: dict[str, int]
-) -> Iterator[Claim]:
+def _length_field_mistakes(fields: Sequence[FieldEntry], boundary: Counted, names: dict[str, int]) -> Iterator[Claim]:
     name = boundary.field
     if name not in names or "." in name:
         yield "boundary.field", f'"{name}"', f"is not a field of this frame. {nearest(name, list(names))}"

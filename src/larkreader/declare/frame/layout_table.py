@@ -6,7 +6,6 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
 
-from .boundary import LengthBoundary, MarkerBoundary, TerminatorBoundary
 from .fields import FieldEntry, FieldGroup, NamedField, Slot
 from .frame_shape import ShapedLayout
 from .shape import Packing, repeat_of, slots_of, varies
@@ -131,7 +130,7 @@ def layout_text(layout: ShapedLayout) -> str:
 def layout_heading(layout: ShapedLayout) -> str:
     """Say how long the frames of a layout are, and how they are found."""
     size = f"{layout.length} bytes" if layout.is_fixed else f"{layout.shortest} to {layout.longest} bytes"
-    heading = f"{layout.key}: {size}, {_boundary(layout)}"
+    heading = f"{layout.key}: {size}, {layout.boundary.place}"
     if layout.pattern is not None:
         heading += f'\n  "{layout.pattern}"'
     elif any(slot.bits % 8 for slot in layout.slots):
@@ -159,18 +158,6 @@ def _end_row(layout: ShapedLayout, bit: int, *, moved: bool) -> LayoutRow:
 
 def _hex(data: bytes) -> str:
     return data.hex(" ").upper()
-
-
-def _boundary(layout: ShapedLayout) -> str:
-    boundary = layout.boundary
-    if isinstance(boundary, MarkerBoundary):
-        return f"behind the marker {boundary.marker}" + (f", up to {boundary.end}" if boundary.end else "")
-    if isinstance(boundary, TerminatorBoundary):
-        return "up to " + " or ".join(_hex(one) for one in boundary.every)
-    if isinstance(boundary, LengthBoundary):
-        return f"as long as {boundary.field} says"
-    told = {"fixed": "one behind the other", "idle": "between rests of the line", "break": "behind a break"}
-    return told.get(boundary.kind, f"between delimiters, by {boundary.kind}")
 
 
 def _type(entry: FieldEntry, slot: Slot) -> str:

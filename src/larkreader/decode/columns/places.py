@@ -12,7 +12,6 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
-from larkreader.declare.frame.boundary import LengthBoundary
 from larkreader.declare.frame.field_parts import MOST_ITEMS, REST, Count
 from larkreader.declare.frame.fields import FieldEntry, Slot
 from larkreader.declare.frame.frame_shape import raw_values
@@ -115,7 +114,7 @@ def deciding_fields(layout: FrameLayout) -> set[str]:
     names = {name for entry in layout.fields for name in entry.when}
     repeats = [repeat_of(entry) for entry in layout.fields]
     names |= {Count.parse(one).field for one in repeats if isinstance(one, str) and one != REST}
-    return names | ({layout.boundary.field} if isinstance(layout.boundary, LengthBoundary) else set())
+    return names | ({layout.boundary.counted.field} if layout.boundary.counted else set())
 
 
 def covered_bytes(layout: FrameLayout, field: Callable[[str], FieldPlaces], chosen: Places) -> tuple[Places, Places]:
@@ -235,25 +234,25 @@ class _Walk:
         name = place.slot.name
         if name not in self.wanted:
             return
-        layout, boundary = self.layout, self.layout.boundary
+        layout, counted = self.layout, self.layout.boundary.counted
         there = np.flatnonzero(self.fits & (place.count > 0))
         held = np.full(len(self.bit), -1, dtype=np.int64) if entry.when else np.zeros(len(self.bit), dtype=np.int64)
         raw = items_at(self.stream, self.begin[there] * 8 + place.bit[there], place.slot, layout.packing)
         held[there] = np.minimum(raw.astype(np.uint64), np.uint64(MOST_HELD)) if raw.dtype.kind == "u" else raw
         self.held[name] = held
-        if isinstance(boundary, LengthBoundary) and boundary.field == name:
-            self.told = (held - boundary.offset + uncounted(layout, ends // 8)) * 8
+        if counted is not None and counted.field == name:
+            self.told = (held - counted.offset + uncounted(layout, ends // 8)) * 8
             self._must(self.told >= ends)
             self._reach(self.told)
 
 
 def uncounted(layout: FrameLayout, behind_field: Places) -> Places:
     """Return how many bytes of each frame its length field does not count."""
-    boundary = layout.boundary
-    assert isinstance(boundary, LengthBoundary)
-    if boundary.counts == "all":
+    counted = layout.boundary.counted
+    assert counted is not None
+    if counted.counts == "all":
         return np.zeros_like(behind_field)
     check = layout.checksum_slot
-    if boundary.counts == "rest" or check is None:
+    if counted.counts == "rest" or check is None:
         return behind_field
     return behind_field + layout.length - check.first_bit // 8

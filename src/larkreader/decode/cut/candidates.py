@@ -22,7 +22,7 @@ from larkreader.decode.chain import follow_chain
 from larkreader.decode.stream import Bytes, Places
 
 from .content import judge_rows
-from .packets import occurrences
+from .stretches import occurrences
 
 Mask = npt.NDArray[np.bool_]
 SURE = 7  # the score of what is confirmed

@@ -9,7 +9,6 @@ import numpy as np
 import numpy.typing as npt
 
 from larkreader.capture.ragged import Ragged
-from larkreader.declare.frame.boundary import EscapeBoundary, TerminatorBoundary
 from larkreader.declare.frame.layout import FrameLayout
 from larkreader.declare.frame.shape import varies
 from larkreader.decode.check.verify import fixed_value
@@ -17,7 +16,8 @@ from larkreader.decode.columns.frame_columns import Skip
 from larkreader.decode.columns.gather import items_at
 
 from .content import judge_contents
-from .packets import Packets, PacketState
+from .packets import Packets
+from .stretches import PacketState
 
 Mask = npt.NDArray[np.bool_]
 NONE = -1  # the number of the layout of a packet that is no frame
@@ -98,10 +98,7 @@ def sort_packets(packets: Packets, layouts: Sequence[FrameLayout], *, at_start: 
 
 def _may_be_empty(layout: FrameLayout) -> bool:
     """Tell whether nothing between two delimiters may be a frame, rather than what fills the time."""
-    boundary = layout.boundary
-    return isinstance(boundary, TerminatorBoundary) or (
-        isinstance(boundary, EscapeBoundary) and not boundary.stuffing.is_closed_by_begin
-    )
+    return layout.boundary.may_be_empty
 
 
 def _begins_as(content: Ragged, layout: FrameLayout) -> Mask:

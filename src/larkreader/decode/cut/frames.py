@@ -12,7 +12,6 @@ import numpy.typing as npt
 
 from larkreader.capture.characters import Characters
 from larkreader.capture.ragged import Ragged
-from larkreader.declare.frame.boundary import DelimitedBoundary
 from larkreader.declare.frame.fields import Slot
 from larkreader.declare.frame.layout import FrameLayout
 from larkreader.decode.check.verify import fixed_value, names_known, within_range
@@ -25,9 +24,11 @@ from larkreader.decode.stream import Bytes, Places, Stream
 from .candidates import Candidates, Mask
 from .content import rows_at
 from .delimited import NONE, sort_packets
+from .delimiters import Delimiter, delimiter_of
 from .joined_packets import split_joined
-from .packets import Dropped, PacketState, check_source, cut_packets
-from .search import check_shared, find_candidates, has_markers, is_delimited, may_begin_anywhere, settled
+from .packets import Dropped, cut_packets
+from .search import check_shared, find_candidates, has_markers, may_begin_anywhere, settled
+from .stretches import PacketState
 
 
 def read_frames(data: bytes | Bytes | Characters, layout: FrameLayout) -> Frames:
@@ -133,8 +134,8 @@ def cut_frames(
     stream: Stream, layouts: Sequence[FrameLayout], begun: Begun, *, last: bool, first_offset: int = 0
 ) -> Cut:
     """Cut what can be cut: all that is there if nothing comes behind it, else what that could not change."""
-    if is_delimited(layouts):
-        return _cut_delimited(stream, layouts, begun, last=last, first_offset=first_offset)
+    if (delimiter := delimiter_of(layouts[0].boundary)) is not None:
+        return _cut_delimited(stream, layouts, delimiter, begun, last=last, first_offset=first_offset)
     found = find_candidates(stream.value, layouts)
     met, total = found.chain(), len(stream.value)
     done, is_closed, needed = total, True, 0
@@ -190,13 +191,18 @@ def _cut_in_pieces(stream: Stream, layouts: Sequence[FrameLayout]) -> Mapping[st
 
 
 def _cut_delimited(
-    stream: Stream, layouts: Sequence[FrameLayout], begun: Begun, *, last: bool, first_offset: int
+    stream: Stream,
+    layouts: Sequence[FrameLayout],
+    delimiter: Delimiter[Any],
+    begun: Begun,
+    *,
+    last: bool,
+    first_offset: int,
 ) -> Cut:
     """Cut at delimiters."""
-    boundary = layouts[0].boundary
-    assert isinstance(boundary, DelimitedBoundary)
-    check_source(stream, boundary, layouts[0].key)
-    packets, done, left = cut_packets(stream, boundary, Dropped(begun.before, begun.is_too_long), last=last)
+    if len(stream.value):
+        delimiter.check(stream, f"{layouts[0].key}: boundary")
+    packets, done, left = cut_packets(stream, delimiter, Dropped(begun.before, begun.is_too_long), last=last)
     at_start = bool(len(packets)) and packets.offset[0] + first_offset == 0
     told = sort_packets(packets, layouts, at_start=at_start)
     doubtful = np.flatnonzero((packets.state == PacketState.WHOLE) & ~(told.genuine & told.right))

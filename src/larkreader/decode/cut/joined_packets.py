@@ -13,13 +13,13 @@ import numpy as np
 import numpy.typing as npt
 
 from larkreader.capture.ragged import Ragged
-from larkreader.declare.frame.boundary import CobsBoundary, EscapeBoundary, HdlcBoundary, SlipBoundary
 from larkreader.declare.frame.layout import FrameLayout
 from larkreader.declare.frame.stuffing import Stuffing
 from larkreader.decode.stream import Bytes, Places
 
 from .content import judge_contents
-from .packets import Packets, PacketState
+from .packets import Packets
+from .stretches import PacketState
 
 FEWEST_BITS = 16  # of a checksum
 ROUNDS = 4  # so many packets joined to one are told apart, and one more
@@ -47,9 +47,9 @@ def split_joined(stream: Bytes, packets: Packets, layouts: Sequence[FrameLayout]
         code bytes behind it lead astray.
     """
     boundary = layouts[0].boundary
-    if isinstance(boundary, CobsBoundary) or not all(_is_sure(layout) for layout in layouts):
+    if boundary.is_recoded or not all(_is_sure(layout) for layout in layouts):
         return packets
-    stuffing = boundary.stuffing if isinstance(boundary, (SlipBoundary, HdlcBoundary, EscapeBoundary)) else None
+    stuffing = boundary.stuffing
     for _ in range(ROUNDS):
         place = _first_end(packets.content[rows], layouts)
         rows, place = rows[place > 0], place[place > 0]

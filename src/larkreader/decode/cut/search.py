@@ -6,7 +6,6 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from larkreader.declare.frame.boundary import DelimitedBoundary, FixedBoundary, MarkerBoundary
 from larkreader.declare.frame.layout import FrameLayout
 from larkreader.decode.stream import Bytes
 from larkreader.errors import RequestError
@@ -24,14 +23,14 @@ def check_shared(layouts: Sequence[FrameLayout]) -> None:
         found = ", ".join(layout.key for layout in layouts)
         raise RequestError("boundary", f"differs between the layouts of one wire ({found})", "must be the same")
     length = layouts[0].longest
-    if isinstance(layouts[0].boundary, FixedBoundary) and any(layout.longest != length for layout in layouts):
+    if layouts[0].boundary.is_back_to_back and any(layout.longest != length for layout in layouts):
         told = ", ".join(f"{layout.key}: {layout.longest}" for layout in layouts)
         raise RequestError("boundary", f"is fixed, but the layouts of the wire differ in length ({told})")
 
 
 def is_delimited(layouts: Sequence[FrameLayout]) -> bool:
     """Tell whether something that no content can hold says where frames end."""
-    return isinstance(layouts[0].boundary, DelimitedBoundary)
+    return layouts[0].boundary.is_delimited
 
 
 def has_markers(layouts: Sequence[FrameLayout]) -> bool:
@@ -82,4 +81,4 @@ def _varies(layouts: Sequence[FrameLayout]) -> bool:
     """Tell whether frames differ in length, or are of one length and found again by their checksum."""
     if any(layout.needs_locating for layout in layouts):
         return True
-    return not isinstance(layouts[0].boundary, MarkerBoundary) and any(layout.checksum for layout in layouts)
+    return not layouts[0].boundary.is_marked and any(layout.checksum for layout in layouts)

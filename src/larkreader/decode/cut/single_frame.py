@@ -18,44 +18,21 @@ import numpy as np
 import numpy.typing as npt
 
 from larkreader.capture.ragged import Ragged
-from larkreader.declare.frame.boundary import (
-    AddressMarkBoundary,
-    BreakBoundary,
-    CobsBoundary,
-    DelimitedBoundary,
-    FixedBoundary,
-    IdleBoundary,
-    LengthBoundary,
-    MarkerBoundary,
-    TerminatorBoundary,
-)
 from larkreader.declare.frame.fields import FieldOrder
 from larkreader.declare.frame.layout import FrameLayout
-from larkreader.declare.frame.stuffing import Stuffing
 from larkreader.decode.check.verify import fixed_value
 from larkreader.decode.columns.frame_columns import Frames, Skip, Spans
 from larkreader.decode.columns.places import FieldPlaces, Located, covered_bytes, deciding_fields, locate
 from larkreader.errors import RequestError
 
 from .content import judge_contents
+from .delimiters import Whole, delimiter_of
 from .frames import value_faults
 
 MOST_FORMS = 32  # of one length; frames of further forms are found the long way
 MOST_LENGTHS = 512
 MOST_FAILURES = 8  # to tell a form, after which no more is tried
 NOTHING_SKIPPED = Spans(np.empty(0, np.int64), np.empty(0, np.int64), np.empty(0, np.uint8))
-
-
-@dataclass(frozen=True)
-class Whole:
-    """Bytes that are one frame with its delimiters: what it holds, and how many bytes lie before and behind it.
-
-    Those before are empty packets, those behind belong to the next frame.
-    """
-
-    content: bytes
-    kept: int = 0
-    empty: int = 0
 
 
 @dataclass(frozen=True)
@@ -216,10 +193,7 @@ class _Known:
 
 def _are_marked_and_checked(layouts: Sequence[FrameLayout]) -> bool:
     """Tell whether all frames begin with a marker, have one length and a checksum."""
-    return all(
-        isinstance(layout.boundary, MarkerBoundary) and layout.is_fixed and layout.checksum is not None
-        for layout in layouts
-    )
+    return all(layout.boundary.is_marked and layout.is_fixed and layout.checksum is not None for layout in layouts)
 
 
 def _is_right(content: bytes, form: _Form, layout: FrameLayout) -> bool:
@@ -235,7 +209,7 @@ def _form_like(content: npt.NDArray[np.uint8], layout: FrameLayout) -> _Form | N
     first, size = np.zeros(1, np.int64), np.array([len(content)])
     located = None
     if layout.needs_locating:
-        located = locate(content, first, None if isinstance(layout.boundary, LengthBoundary) else size, layout)
+        located = locate(content, first, None if layout.boundary.counted else size, layout)
         if not located.fits[0] or located.length[0] != len(content):
             return None
         fields = located.fields
@@ -280,88 +254,18 @@ def _check_of(
 
 
 def _whole_by(layouts: Sequence[FrameLayout]) -> Callable[[bytes], Whole | None]:
-    """Return what tells whether bytes are one whole frame, by the layouts' boundary."""
+    """Return what recognises that bytes are one whole frame, by the layouts' boundary."""
     layout, boundary = layouts[0], layouts[0].boundary
-    if isinstance(boundary, TerminatorBoundary):
-        return _terminated(boundary)
-    if isinstance(boundary, CobsBoundary):
-        return _of_cobs
-    if isinstance(boundary, BreakBoundary):
-        return lambda held: Whole(held[1:-1], 1) if len(held) > 2 else None
-    if isinstance(boundary, (IdleBoundary, AddressMarkBoundary)):
-        return lambda held: Whole(held[:-1], 1) if len(held) > 1 else None
-    if isinstance(boundary, DelimitedBoundary):
-        return _flagged(boundary.stuffing)
+    if (delimiter := delimiter_of(boundary)) is not None:
+        return delimiter.whole
     if len(layouts) > 1:
         return Whole if _are_marked_and_checked(layouts) else lambda held: None
-    if layout.checksum is not None or isinstance(boundary, FixedBoundary):
+    if layout.checksum is not None or boundary.is_back_to_back:
         return Whole
-    if isinstance(boundary, MarkerBoundary) and layout.is_fixed:
+    if boundary.is_marked and layout.is_fixed:
         return _before_a_marker(layout.marker)
     return lambda held: None
 
 
-def _terminated(boundary: TerminatorBoundary) -> Callable[[bytes], Whole | None]:
-    (end, *others) = boundary.every
-
-    def whole(held: bytes) -> Whole | None:
-        place = held.find(end)
-        return Whole(held[:place]) if not others and 0 < place == len(held) - len(end) else None
-
-    return whole
-
-
-def _flagged(stuffing: Stuffing) -> Callable[[bytes], Whole | None]:
-    """Return what finds a frame between flags of one byte."""
-    begin, end, escape = stuffing.begin, stuffing.end, stuffing.escape
-    flags = frozenset((*begin, *end))
-    if len(end) != 1 or len(begin) > 1:
-        return lambda held: None
-
-    def whole(held: bytes) -> Whole | None:
-        if stuffing.is_closed_by_begin:
-            inner = held.lstrip(end)[:-1]
-            empty = len(held) - len(inner) - 1
-        else:
-            inner, empty = held[1:-1], 0
-            if held[:1] != begin:
-                return None
-        if held[-1:] != end or not inner or not flags.isdisjoint(inner):
-            return None
-        content = _unescaped(inner, escape, stuffing.behind) if escape in inner else inner
-        return None if content is None else Whole(content, empty=empty)
-
-    return whole
-
-
-def _unescaped(inner: bytes, escape: int, behind: Sequence[int]) -> bytes | None:
-    """Turn back what is escaped; None if no sender can have escaped it so."""
-    content, values = bytearray(), iter(inner)
-    for value in values:
-        if value == escape:
-            value = behind[following] if (following := next(values, None)) is not None else -1
-            if value < 0:
-                return None
-        content.append(value)
-    return bytes(content)
-
-
 def _before_a_marker(marker: bytes) -> Callable[[bytes], Whole | None]:
     return lambda held: Whole(held[: -len(marker)], len(marker)) if held.endswith(marker) else None
-
-
-def _of_cobs(held: bytes) -> Whole | None:
-    """Undo consistent overhead byte stuffing (S. Cheshire and M. Baker, 1999) of one packet."""
-    if held.find(0) != len(held) - 1 or len(held) < 2:
-        return None
-    content, place, last = bytearray(), 0, len(held) - 1
-    while place < last:
-        code = held[place]
-        behind = place + code
-        if behind > last:
-            return None
-        content += held[place + 1 : behind]
-        if code < 0xFF and behind < last:
-            content.append(0)
-        place = behind
-    return Whole(bytes(content))

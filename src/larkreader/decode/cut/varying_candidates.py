@@ -18,7 +18,7 @@ from larkreader.decode.stream import Bytes, Places
 
 from .candidates import SURE, Candidates, is_among, refuse_doubtful
 from .content import judge_contents, judge_located
-from .packets import occurrences
+from .stretches import occurrences
 
 Mask = npt.NDArray[np.bool_]
 MOST_ENDS = 8  # end markers that are tried for one beginning

@@ -13,28 +13,16 @@ from typing import Literal
 
 import numpy as np
 
-from larkreader.capture.characters import Characters, Fault
-from larkreader.declare.frame.boundary import (
-    AddressMarkBoundary,
-    BreakBoundary,
-    CobsBoundary,
-    DelimitedBoundary,
-    EscapeBoundary,
-    HdlcBoundary,
-    IdleBoundary,
-    LengthBoundary,
-    SlipBoundary,
-    TerminatorBoundary,
-)
+from larkreader.capture.characters import Characters
 from larkreader.declare.frame.layout import FrameLayout
 from larkreader.declare.frame.shape import name_of, varies
 from larkreader.decode.columns.places import uncounted
 from larkreader.decode.stream import Stream
 
-from .packets import CLOCKS, most_bytes
+from .delimiters import Before, delimiter_of
+from .packets import most_bytes
 
 SHORT = 32  # bytes of a piece that may be put aside
-CERTAIN = 0.5  # of a declared rest, below which nothing rests however the clocks differ
 
 
 class Waiting:
@@ -52,34 +40,19 @@ class Waiting:
 
     def __init__(self, layouts: Sequence[FrameLayout]) -> None:
         self._layouts = layouts
-        self._boundary = boundary = layouts[0].boundary
-        self._is_delimited = isinstance(boundary, DelimitedBoundary)
+        self._boundary = layouts[0].boundary
+        self._delimiter = delimiter_of(self._boundary)
         self._shortest = min(layout.shortest for layout in layouts)
-        self._deciding = self._deciding_bytes()
+        self._deciding = None if self._delimiter is None else self._delimiter.deciding
         self._deciding_texts = self._deciding_markers()
-        self._flag = self._idle_flag()
         self._length_of = _declared_length(layouts[0]) if len(layouts) == 1 else None
-        self._end_s: float | None = None
-        self._lasts_s = 0.0
+        self._before = Before()
         self.values = bytearray()  # all bytes that are held or put aside
         self.begin_s = float("nan")  # when the first of them began
         self.is_sound = True  # none of them has a fault, but for the break that begins a frame
         # Bytes with which the next look is due; where any of some bytes may decide sooner, those are looked for too.
         self._wanted = 1
         self._is_due = False
-
-    def _deciding_bytes(self) -> frozenset[int] | None:
-        """Return the bytes without which no frame is certain, before so many are there that it must be."""
-        boundary = self._boundary
-        if isinstance(boundary, TerminatorBoundary):
-            return frozenset(text[-1] for text in boundary.every)
-        if isinstance(boundary, CobsBoundary):
-            return frozenset((0,))
-        if isinstance(boundary, (IdleBoundary, BreakBoundary, AddressMarkBoundary)):
-            return None
-        if isinstance(boundary, DelimitedBoundary):
-            return frozenset(flag[-1] for flag in (boundary.stuffing.begin, boundary.stuffing.end) if flag)
-        return None
 
     def _deciding_markers(self) -> tuple[bytes, ...]:
         """Return the markers without which no frame of a wire with end markers is certain; none on other wires."""
@@ -88,28 +61,19 @@ class Waiting:
             return ()
         return tuple({text for layout in self._layouts for text in (layout.marker, layout.end_marker) if text})
 
-    def _idle_flag(self) -> int | None:
-        """Return the byte that may stand between frames as often as it likes; None where there is none."""
-        boundary = self._boundary
-        if not isinstance(boundary, (SlipBoundary, HdlcBoundary, EscapeBoundary)):
-            return None
-        stuffing = boundary.stuffing
-        return stuffing.end[0] if stuffing.is_closed_by_begin and len(stuffing.end) == 1 else None
-
     def looked(self, held: Stream, needed: int) -> None:
         """Take note of what is held after a look, of which a candidate needs so many bytes; 0 without one."""
         count = len(held.value)
-        self._end_s, self._lasts_s = None, 0.0
+        self._before = Before()
         if held.end_s is not None and held.begin_s is not None and count:
-            self._end_s, self._lasts_s = float(held.end_s[-1]), float(held.end_s[-1] - held.begin_s[-1])
+            self._before = Before(float(held.end_s[-1]), float(held.end_s[-1] - held.begin_s[-1]))
         self.values = bytearray(held.value.tobytes())
         self.begin_s = float("nan") if held.begin_s is None or not count else float(held.begin_s[0])
         bad = () if held.bad is None else held.bad.tolist()
-        self.is_sound = not bad or (isinstance(self._boundary, BreakBoundary) and bad == [0])
+        self.is_sound = not bad or (self._boundary.opened_by == "break" and bad == [0])
         self._is_due = bool(count) and self._deciding is not None and int(held.value[-1]) in self._deciding
-        if self._is_delimited:
-            assert isinstance(self._boundary, DelimitedBoundary)
-            self._wanted = most_bytes(self._boundary)
+        if self._delimiter is not None:
+            self._wanted = most_bytes(self._delimiter)
         elif not needed and self._deciding_texts:
             self._wanted = max(count + 1, min(layout.longest for layout in self._layouts))
         elif not needed:
@@ -156,7 +120,7 @@ class Waiting:
         size = len(self.values) + len(values)
         if isinstance(data, Characters) and max(values) > 0xFF:
             return False
-        if self._is_delimited:
+        if self._delimiter is not None:
             if self._deciding is None:
                 return isinstance(data, Characters) and size < self._wanted and self._goes_on(data)
             if size >= self._wanted or self._is_due:
@@ -175,7 +139,7 @@ class Waiting:
 
     def _is_between(self, values: Sequence[int]) -> bool:
         """Tell whether there is nothing yet but flags between frames."""
-        flag = self._flag
+        flag = None if self._delimiter is None else self._delimiter.fill
         return flag is not None and all(one == flag for one in values) and not self.values.strip(bytes((flag,)))
 
     def with_next(self, data: object) -> bytes | None:
@@ -183,50 +147,30 @@ class Waiting:
         if not self.is_sound or not isinstance(data, (bytes, Characters)) or len(data) != 1:
             return None
         if isinstance(data, bytes):
-            return None if self._deciding is None and self._is_delimited else bytes(self.values) + data
-        value, fault = int(data.value[0]), int(data.faults[0])
-        if value > 0xFF or not self._ends(data, fault):
+            return None if self._deciding is None and self._delimiter is not None else bytes(self.values) + data
+        value = int(data.value[0])
+        if value > 0xFF or not self._ends(data):
             return None
         return bytes(self.values) + bytes((value,))
 
-    def _ends(self, data: Characters, fault: int) -> bool:
-        """Tell whether a character is sound, and begins the next frame where that ends the one before."""
-        boundary = self._boundary
-        if isinstance(boundary, BreakBoundary):
-            return bool(fault & Fault.BREAK)
-        if isinstance(boundary, AddressMarkBoundary):
-            return not fault and data.address_mark is not None and bool(data.address_mark[0])
-        if isinstance(boundary, IdleBoundary):
-            begin_s, end_s = float(data.begin_s[0]), float(data.end_s[0])
-            least_s = boundary.seconds or (boundary.characters or 0.0) * min(end_s - begin_s, self._lasts_s)
-            return not fault and self._end_s is not None and begin_s - self._end_s >= CLOCKS * least_s > 0
-        return not fault
+    def _ends(self, data: Characters) -> bool:
+        """Return whether a character is sound, and begins the next frame where that ends the one before."""
+        return not data.faults[0] if self._delimiter is None else self._delimiter.ends(data, self._before)
 
     def _is_short(self, size: int) -> bool:
         return 0 < size <= SHORT
 
     def _goes_on(self, data: Characters) -> bool:
         """Return whether characters continue the packet that is held, none of them after a delimiter."""
-        boundary = self._boundary
-        if isinstance(boundary, BreakBoundary):
-            return not any(faults & Fault.BREAK for faults in data.faults.tolist())
-        if isinstance(boundary, AddressMarkBoundary):
-            return data.address_mark is not None and not any(data.address_mark.tolist())
-        assert isinstance(boundary, IdleBoundary)
-        before_s = self._end_s
-        for begin_s, end_s in zip(data.begin_s.tolist(), data.end_s.tolist(), strict=True):
-            least_s = boundary.seconds or (boundary.characters or 0.0) * (end_s - begin_s)
-            if before_s is None or not begin_s - before_s < CERTAIN * least_s:
-                return False
-            before_s = end_s
-        self._end_s, self._lasts_s = before_s, end_s - begin_s
-        return True
+        before = None if self._delimiter is None else self._delimiter.goes_on(data, self._before)
+        self._before = self._before if before is None else before
+        return before is not None
 
 
 def _declared_length(layout: FrameLayout) -> Callable[[bytes], int] | None:
     """Return what reads how many bytes a frame says that it has, 0 if it begins with none; None if it is no byte."""
-    boundary, marker = layout.boundary, layout.marker
-    if not isinstance(boundary, LengthBoundary) or not marker:
+    boundary, marker = layout.boundary.counted, layout.marker
+    if boundary is None or not marker:
         return None
     slot = layout.slot[boundary.field]
     before = list(layout.fields)[: [name_of(entry) for entry in layout.fields].index(boundary.field)]

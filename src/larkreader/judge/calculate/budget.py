@@ -17,7 +17,6 @@ from math import ceil
 from typing import Any
 
 from larkreader.declare.document.sheet import Sheet
-from larkreader.declare.frame.boundary import BreakBoundary, EscapeBoundary, HdlcBoundary, IdleBoundary, SlipBoundary
 from larkreader.declare.frame.layout import FrameLayout
 from larkreader.declare.link.end import Traffic
 from larkreader.declare.link.line import LineSettings
@@ -221,16 +220,13 @@ def frame_size(layout: FrameLayout, line: LineSettings, length: int | None = Non
 def _frame_size(layout: FrameLayout, line: LineSettings, length: int | None) -> tuple[Fraction, Fraction]:
     count = layout.length if length is None else length
     boundary, character_s = layout.boundary, _character_time(line)
-    rest_s = Fraction(0)
     characters = Fraction(len(layout.as_sent(b"\x41" * count)))
-    if isinstance(boundary, (SlipBoundary, HdlcBoundary, EscapeBoundary)):
+    if boundary.stuffing is not None:
         characters += Fraction(count * sum(len(sent) - 1 for sent in boundary.stuffing.sent.values()), 256)
-    elif isinstance(boundary, IdleBoundary):
-        rest_s = (
-            fraction_of(boundary.seconds) if boundary.seconds else fraction_of(boundary.characters or 0) * character_s
-        )
-    elif isinstance(boundary, BreakBoundary):
-        rest_s = character_s + 1 / fraction_of(line.baud)
+    rest_characters, rest_seconds = boundary.rest
+    rest_s = fraction_of(rest_seconds) + fraction_of(rest_characters) * character_s
+    if boundary.opened_by == "break":
+        rest_s += character_s + 1 / fraction_of(line.baud)
     return characters, characters * character_s + rest_s
 
 

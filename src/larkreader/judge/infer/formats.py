@@ -20,7 +20,6 @@ import numpy.typing as npt
 
 from larkreader.capture.characters import Characters, Fault
 from larkreader.capture.trace import Trace
-from larkreader.declare.frame.boundary import AddressMarkBoundary, BreakBoundary, IdleBoundary
 from larkreader.declare.frame.layout import FrameLayout
 from larkreader.declare.link.line import BitOrder, Idle, LineSettings
 from larkreader.decode.characters.receive import receive
@@ -251,8 +250,7 @@ def _fit(
 
 def _meaning(values: npt.NDArray[np.uint16], data_bits: int, layouts: Sequence[FrameLayout]) -> float:
     """Return what the values are worth, in bits: declared frames, or plain text."""
-    others = (IdleBoundary, BreakBoundary, AddressMarkBoundary)  # of which values alone know nothing
-    layouts = [one for one in layouts if not isinstance(one.boundary, others)]
+    layouts = [layout for layout in layouts if not layout.boundary.opened_by]  # which values do not show
     if layouts and data_bits == 8:
         frames = read_layouts(values.astype(np.uint8), layouts).values()
         found = sum(int(np.count_nonzero(one.faults == 0)) for one in frames)

@@ -15,14 +15,14 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from larkreader.declare.frame.boundary import LengthBoundary, MarkerBoundary
 from larkreader.declare.frame.field_parts import REST, Count
 from larkreader.declare.frame.fields import FieldGroup, NamedField
+from larkreader.declare.frame.frame_boundary import Counted
 from larkreader.declare.frame.layout import FrameLayout
 from larkreader.decode.check.checksums import checksums_of_rows
 from larkreader.decode.columns.unpack import raw_column
 from larkreader.decode.cut.frames import read_frames
-from larkreader.decode.cut.packets import occurrences
+from larkreader.decode.cut.stretches import occurrences
 from larkreader.errors import LarkReaderError
 
 LOOKED_AT = 1 << 14  # bytes; more prove nothing more
@@ -89,8 +89,7 @@ def _good_bytes(data: Bytes, layout: FrameLayout) -> tuple[int, int, int]:
 
 def _variants(layout: FrameLayout) -> Iterator[tuple[str, FrameLayout]]:
     """Yield layouts that differ a little, the smallest change first, each with how to declare it."""
-    boundary = layout.boundary
-    if isinstance(boundary, LengthBoundary):
+    if (boundary := layout.boundary.counted) is not None:
         offsets = sorted(range(-FARTHEST, FARTHEST + 1), key=abs)
         counts = sorted(("rest", "payload", "all"), key=lambda one: one != boundary.counts)
         choices = sorted(product((False, True), counts, offsets), key=lambda one: _far(one, boundary))
@@ -100,7 +99,7 @@ def _variants(layout: FrameLayout) -> Iterator[tuple[str, FrameLayout]]:
             parts += [f'counts = "{what}"'] if what != boundary.counts else []
             parts += [f"offset = {offset}"] if more else []
             if parts and (not flips or _is_wide(layout, boundary.field)):
-                changed = boundary.model_copy(update={"counts": what, "offset": offset})
+                changed = layout.boundary.model_copy(update={"counts": what, "offset": offset})
                 yield from _made(layout, ", ".join(parts), {"boundary": changed}, boundary.field if flips else None)
     for place, entry in enumerate(layout.fields):
         repeat = entry.repeat if isinstance(entry, (NamedField, FieldGroup)) else 1
@@ -120,7 +119,7 @@ def _variants(layout: FrameLayout) -> Iterator[tuple[str, FrameLayout]]:
             )
 
 
-def _far(choice: tuple[bool, str, int], boundary: LengthBoundary) -> tuple[int, int]:
+def _far(choice: tuple[bool, str, int], boundary: Counted) -> tuple[int, int]:
     flips, what, more = choice
     return flips + (what != boundary.counts) + (more != 0), abs(more)
 
@@ -166,7 +165,7 @@ def _count_text(count: Count, more: int) -> str:
 def _marker_behind(data: Bytes, layout: FrameLayout) -> LayoutChange | None:
     """Return that the marker stands a few bytes behind the beginning of frames of one length, if so they are right."""
     marker = layout.marker
-    if not isinstance(layout.boundary, MarkerBoundary) or not layout.is_fixed or layout.checksum is None:
+    if not layout.boundary.is_marked or not layout.is_fixed or layout.checksum is None:
         return None
     hits = occurrences(data, marker)
     for before in range(1, FARTHEST_MARKER + 1):

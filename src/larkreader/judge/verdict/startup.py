@@ -17,7 +17,6 @@ import numpy.typing as npt
 
 from larkreader.capture.characters import Characters, Fault
 from larkreader.capture.trace import Trace
-from larkreader.declare.frame.boundary import BreakBoundary
 from larkreader.declare.frame.layout import FrameLayout
 from larkreader.declare.link.line import LineSettings
 from larkreader.decode.columns.frame_columns import FrameFault, Frames, Skip, Spans
@@ -168,7 +167,7 @@ def _count_spurious(characters: Characters, layouts: Sequence[FrameLayout], paus
     if not len(characters) or (characters.value > 0xFF).any():
         return 0
     broken = (characters.faults & Fault.BREAK) != 0
-    if any(isinstance(layout.boundary, BreakBoundary) for layout in layouts) and broken[0]:
+    if any(layout.boundary.opened_by == "break" for layout in layouts) and broken[0]:
         return 0
     gaps = characters.begin_s[1:] - characters.end_s[:-1]
     rests = np.flatnonzero(gaps > pause_s)[:MOST_RUNS] + 1

@@ -9,7 +9,6 @@ import numpy as np
 
 from larkreader.capture.characters import Characters, Fault
 from larkreader.declare.document.sheet import Sheet
-from larkreader.declare.frame.boundary import BreakBoundary
 from larkreader.declare.paths.receive_path import LineApplication
 from larkreader.decode.columns.frame_columns import Frames, Spans
 from larkreader.judge.findings.finding import Finding, Places, frame_subject, make_finding
@@ -74,7 +73,7 @@ def judge_wire(sheet: Sheet, wire: str, received: Received, taken: Collection[tu
     skipped = every[0].skipped if every else None
     losses = find_losses(every, characters, taken)
     held = characters if startup is None else startup.left_out(characters)
-    if any(isinstance(layout.boundary, BreakBoundary) for layout in layouts):
+    if any(layout.boundary.opened_by == "break" for layout in layouts):
         held = replace(held, faults=held.faults & ~np.uint8(Fault.BREAK))  # they begin frames, as declared
     good = sum(int(one.length[(one.faults & UNTRUSTED) == 0].sum()) for one in every)
     share = good / len(held) if len(held) else 0.0

@@ -10,7 +10,6 @@ import numpy as np
 import numpy.typing as npt
 
 from larkreader.capture.characters import Characters, Fault
-from larkreader.declare.frame.boundary import TerminatorBoundary
 from larkreader.decode.check.verify import fixed_value, names_known, within_range
 from larkreader.decode.columns.frame_columns import FRAME_FAULT_NAMES, FrameFault, Frames, Skip, Spans
 from larkreader.decode.columns.unpack import raw_column, scaled
@@ -170,7 +169,7 @@ def _judge_spans(
 ) -> Iterator[Finding]:
     """Yield the stretches between the frames that no loss behind the line explains."""
     total, length = len(characters), max(one.layout.longest for one in every)
-    is_text = isinstance(every[0].layout.boundary, TerminatorBoundary)
+    is_text = every[0].layout.boundary.is_text
     too_long = "terminator-missing" if is_text else "overlong-frame"
     reason = skipped.reason.copy()
     at_begin = (skipped.offset == 0) & (reason == Skip.NO_MARKER) & (skipped.length < min(length, total))

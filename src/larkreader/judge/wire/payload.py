@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from larkreader.declare.document.sheet import Sheet
-from larkreader.declare.frame.boundary import CobsBoundary, EscapeBoundary, HdlcBoundary, SlipBoundary
 from larkreader.declare.frame.fields import Slot
 from larkreader.declare.frame.layout import FrameLayout
 from larkreader.judge.findings.finding import Finding, make_finding
@@ -40,9 +39,7 @@ def _that_can_hold(layout: FrameLayout) -> tuple[list[str], list[str]]:
     boundary = layout.boundary
     if layout.text_pattern is not None:
         return [], []
-    if isinstance(boundary, (SlipBoundary, HdlcBoundary, EscapeBoundary)) and {XON, XOFF} <= set(
-        boundary.stuffing.sent
-    ):
+    if boundary.stuffing is not None and {XON, XOFF} <= set(boundary.stuffing.sent):
         return [], []
     frame, shape = layout.encode(), layout.nominal
     owners: list[list[Slot]] = [[] for _ in frame]
@@ -60,7 +57,7 @@ def _that_can_hold(layout: FrameLayout) -> tuple[list[str], list[str]]:
     for value, mask, slots in zip(frame, free, owners, strict=True):
         if not any((value ^ control) & ~mask == 0 for control in (XON, XOFF)) or not _names_allow(slots):
             continue
-        if not mask and not isinstance(boundary, CobsBoundary):
+        if not mask and not boundary.is_recoded:
             always += [slot.name for slot in slots] or ["marker"]
         may += [slot.name for slot in slots if mask and slot.kind != "text" and not _is_fixed(slot)]
     return list(dict.fromkeys(always)), list(dict.fromkeys(may))

@@ -24,7 +24,6 @@ import numpy.typing as npt
 
 from larkreader.capture.characters import Characters, Fault
 from larkreader.capture.ragged import Ragged
-from larkreader.declare.frame.boundary import BreakBoundary, CobsBoundary, EscapeBoundary, HdlcBoundary, SlipBoundary
 from larkreader.declare.frame.fields import Slot
 from larkreader.declare.frame.layout import FrameLayout
 from larkreader.decode.check.verify import counter_steps
@@ -148,16 +147,12 @@ def byte_bounds(frames: Frames) -> tuple[int, int]:
     layout, boundary = frames.layout, frames.layout.boundary
     pattern = layout.text_pattern
     shortest, longest = layout.shortest if pattern is None else layout.shortest + pattern.shortest, layout.longest
-    if isinstance(boundary, BreakBoundary):
+    if boundary.opened_by == "break":
         return shortest + 1, longest + 1
     extra = len(layout.as_sent(b"A" * shortest)) - shortest
     content = frames.data.length if isinstance(frames.data, Ragged) else np.full(len(frames), frames.data.shape[1])
     extra = min(extra, int((frames.length - content).min(initial=extra)))  # packets may share a delimiter
-    if isinstance(boundary, (SlipBoundary, HdlcBoundary, EscapeBoundary)):
-        return shortest + extra, 2 * longest + 4
-    if isinstance(boundary, CobsBoundary):
-        return shortest + extra, longest + longest // 254 + 2
-    return shortest + extra, longest + extra
+    return shortest + extra, boundary.most_sent(longest) + (boundary.most_delimiters or extra)
 
 
 def _losses_of(frames: Frames, counter: Slot, characters: Characters, others: list[Frames]) -> Losses:
@@ -302,7 +297,7 @@ def _causes(
 ) -> tuple[npt.NDArray[np.str_], Mask]:
     """Return who lost the bytes at each place, and whether nothing is left of their frames."""
     flags = characters.faults & ON_THE_LINE
-    if isinstance(frames.layout.boundary, BreakBoundary):
+    if frames.layout.boundary.opened_by == "break":
         flags &= ~np.uint8(Fault.BREAK)  # they begin frames, as declared
     behind = end + 1
     damaged = _count_between(np.flatnonzero(flags), begin, behind)
