@@ -58,7 +58,19 @@ class LarkReaderError(Exception):
 
 @dataclass(frozen=True)
 class Mistake:
-    """One mistake in a declaration: where it stands, what was found there, what is wanted, and what to do."""
+    """One mistake in a declaration.
+
+    Parameters
+    ----------
+    where : str
+        The place: a key of a sheet, a field of a model.
+    found : str
+        What stands there.
+    wanted : str
+        What could have stood there.
+    advice : str
+        What to do about it.
+    """
 
     where: str
     found: str
@@ -72,7 +84,15 @@ class Mistake:
 
 
 class SheetError(LarkReaderError, ValueError):
-    """A sheet cannot be used. All its mistakes are reported at once, in `mistakes`."""
+    """A sheet cannot be used. All its mistakes are reported at once.
+
+    Parameters
+    ----------
+    name : str
+        The sheet's name.
+    mistakes : sequence of Mistake
+        All that is wrong with it.
+    """
 
     def __init__(self, name: str, mistakes: Sequence[Mistake]) -> None:
         first = mistakes[0]
@@ -91,19 +111,67 @@ class SheetError(LarkReaderError, ValueError):
 
 
 class CaptureError(LarkReaderError, ValueError):
-    """A capture cannot be read as what it was taken for."""
+    """A capture cannot be read as what it was taken for.
+
+    Parameters
+    ----------
+    where : str
+        The place: a file, a key of a sheet, an argument.
+    found : str
+        What stands there.
+    wanted : str, optional
+        What could have stood there.
+    advice : str, optional
+        What to do about it.
+    """
 
 
 class CaptureFileError(CaptureError, OSError):
-    """The file of a capture cannot be opened or read."""
+    """The file of a capture cannot be opened or read.
+
+    Parameters
+    ----------
+    where : str
+        The place: a file, a key of a sheet, an argument.
+    found : str
+        What stands there.
+    wanted : str, optional
+        What could have stood there.
+    advice : str, optional
+        What to do about it.
+    """
 
 
 class PortError(LarkReaderError, OSError):
-    """A port cannot be opened or used."""
+    """A port cannot be opened or used.
+
+    Parameters
+    ----------
+    where : str
+        The place: a file, a key of a sheet, an argument.
+    found : str
+        What stands there.
+    wanted : str, optional
+        What could have stood there.
+    advice : str, optional
+        What to do about it.
+    """
 
 
 class RequestError(LarkReaderError, ValueError):
-    """An argument or an option makes no sense here."""
+    """An argument or an option makes no sense here.
+
+    Parameters
+    ----------
+    where : str
+        The place: a file, a key of a sheet, an argument.
+    found : str
+        What stands there.
+    wanted : str, optional
+        What could have stood there.
+    advice : str, optional
+        What to do about it.
+    """
 
 
 def nearest(name: str, known: Sequence[str]) -> str:

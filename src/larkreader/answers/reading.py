@@ -103,6 +103,11 @@ class Reading(Shown):
 
         On a wire that carries frames, bytes of good frames, of faulty frames and of no frame; on another, characters
         without and with a fault.
+
+        Parameters
+        ----------
+        wire : str
+            The wire.
         """
         return _bytes_of(self.sheet, wire, self.characters[wire], self.frames, self.skipped)
 
@@ -153,7 +158,7 @@ def read(
     check_stops: bool = False,
     progress: Progress | None = None,
 ) -> Reading:
-    """Read a capture against a sheet: characters, frames, findings, verdict.
+    r"""Read a capture against a sheet: characters, frames, findings, verdict.
 
     Parameters
     ----------
@@ -167,8 +172,12 @@ def read(
         What the file does not say of itself; what the sheet says unless given.
     wire : str, optional
         Read this wire alone.
-    samples, oversampling, check_stops
-        How characters are received; see `receive`.
+    samples : {1, 3}
+        As of `receive`.
+    oversampling : int, optional
+        As of `receive`.
+    check_stops : bool
+        As of `receive`.
     progress : callable, optional
         Called with the bytes read and the bytes there are, now and then.
 
@@ -185,6 +194,14 @@ def read(
         If the capture cannot be read.
     RequestError
         If `wire` is not on the sheet, or is needed and not given, or `capture` is neither a file nor a mapping.
+
+    Examples
+    --------
+    >>> layout = lr.FrameLayout(boundary={"kind": "fixed", "length": 2}, fields=[{"name": "flow", "type": "uint16"}])
+    >>> sheet = lr.Sheet(wire={"pump": {}}, frame={"flow": layout})
+    >>> reading = lr.read(sheet, {"pump": lr.transmit(b"\x10\x00\x20\x00", sheet.wire["pump"].line)})
+    >>> reading.verdict, reading.frames["flow"]["flow"].tolist()
+    ('clean', [16, 32])
     """
     if isinstance(sheet, Sheet):
         sheet_name, declared = "", sheet

@@ -114,7 +114,13 @@ class Characters(Columns):
 
     @classmethod
     def from_bytes(cls, data: bytes | npt.NDArray[np.uint8]) -> Self:
-        """Make characters of bytes that were recorded without times or faults."""
+        """Make characters of bytes that were recorded without times or faults.
+
+        Parameters
+        ----------
+        data : bytes or ndarray of uint8, shape (n_characters,)
+            The values of the characters.
+        """
         value = np.frombuffer(data, dtype=np.uint8) if isinstance(data, bytes) else np.asarray(data, dtype=np.uint8)
         untimed = np.broadcast_to(np.float64("nan"), value.shape)
         return cls(
@@ -189,7 +195,13 @@ class Characters(Columns):
         return bool(len(self)) and not np.isnan(self.begin_s[0])
 
     def count(self, fault: Fault) -> int:
-        """Return how many characters have `fault`."""
+        """Return how many characters have `fault`.
+
+        Parameters
+        ----------
+        fault : Fault
+            One fault, or several combined.
+        """
         return int(np.count_nonzero(self.faults & fault))
 
 

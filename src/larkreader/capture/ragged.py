@@ -103,7 +103,13 @@ class Ragged:
         return flat
 
     def with_items(self, flat: npt.NDArray[Any]) -> Ragged:
-        """Return rows of the same lengths with other items, given as `flat` gives them."""
+        """Return rows of the same lengths with other items, given as `flat` gives them.
+
+        Parameters
+        ----------
+        flat : ndarray, shape (n_items,)
+            The items of all rows, one row behind the other.
+        """
         return Ragged(flat, np.cumsum(self.length) - self.length, self.length)
 
     def tolist(self) -> list[Any]:

@@ -151,7 +151,13 @@ class Trace(Shown):
         )
 
     def check_goes_on_with(self, piece: Trace) -> None:
-        """Raise `CaptureError` unless `piece` may follow this trace."""
+        """Raise `CaptureError` unless `piece` may follow this trace.
+
+        Parameters
+        ----------
+        piece : Trace
+            The next piece of the same wire.
+        """
         name = piece.name or "trace"
         if piece.tick_s != self.tick_s:
             raise CaptureError(f"{name}: tick_s", f"is {piece.tick_s:g} s", f"must be {self.tick_s:g} s, as before")
@@ -163,7 +169,13 @@ class Trace(Shown):
             raise CaptureError(name, f"has a change at tick {piece.edges[0]}", f"must go on behind tick {known}")
 
     def in_ticks_of(self, tick_s: float) -> Trace:
-        """Return the trace in ticks of another length, to which times are rounded; changes stay a tick apart."""
+        """Return the trace in ticks of another length, to which times are rounded; changes stay a tick apart.
+
+        Parameters
+        ----------
+        tick_s : float
+            Length of a tick, in seconds.
+        """
         ratio = self.tick_s / tick_s
         edges = np.rint(self.edges * ratio).astype(np.int64)
         order = np.arange(len(edges))
@@ -175,7 +187,13 @@ class Trace(Shown):
         return replace(self, edges=edges, tick_s=tick_s, begin=begin, end=end, unknown=unknown)
 
     def later_by(self, ticks: int) -> Trace:
-        """Return the trace with all its times moved by some ticks."""
+        """Return the trace with all its times moved by some ticks.
+
+        Parameters
+        ----------
+        ticks : int
+            How many ticks; negative for earlier.
+        """
         end = None if self.end is None else self.end + ticks
         unknown = self.unknown + ticks
         return replace(self, edges=self.edges + ticks, begin=self.begin + ticks, end=end, unknown=unknown)

@@ -106,7 +106,13 @@ class Timeline(Columns):
         self.check_lengths()
 
     def is_of(self, names: Sequence[str]) -> npt.NDArray[np.bool_]:
-        """Tell which rows are frames of layouts, or messages of wires, by their names: bool, shape (n_messages,)."""
+        """Tell which rows are frames of layouts, or messages of wires, by their names: bool, shape (n_messages,).
+
+        Parameters
+        ----------
+        names : sequence of str
+            Names of layouts and of wires.
+        """
         told = np.zeros(len(self), dtype=np.bool_)
         for name in names:
             if name in self.layouts:
@@ -116,11 +122,23 @@ class Timeline(Columns):
         return told
 
     def is_on(self, wires: Sequence[str]) -> npt.NDArray[np.bool_]:
-        """Tell which rows are on some wires: bool, shape (n_messages,)."""
+        """Tell which rows are on some wires: bool, shape (n_messages,).
+
+        Parameters
+        ----------
+        wires : sequence of str
+            The wires.
+        """
         return np.isin(self.wire, [self.wires.index(wire) for wire in wires if wire in self.wires])
 
     def name_of(self, row: int) -> str:
-        """Return the layout of a frame, or what else a row is."""
+        """Return the layout of a frame, or what else a row is.
+
+        Parameters
+        ----------
+        row : int
+            The number of the row.
+        """
         what = What(int(self.what[row]))
         return self.layouts[self.layout[row]] if what == What.FRAME else what.name.lower()
 

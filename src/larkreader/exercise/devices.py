@@ -13,11 +13,25 @@ class Device:
     speaks_unasked = False
 
     def react(self, received: bytes, now_s: float) -> bytes:
-        """Return what is said at `now_s` seconds, when `received` has just arrived (nothing, if just asked)."""
+        """Return what is said at `now_s` seconds, when `received` has just arrived (nothing, if just asked).
+
+        Parameters
+        ----------
+        received : bytes
+            What has arrived.
+        now_s : float
+            The time of the line, in seconds.
+        """
         return received
 
     def speaks_next_s(self, now_s: float) -> float | None:
-        """Return when it next speaks unasked, in seconds; None if it does not know, and must be asked often."""
+        """Return when it next speaks unasked, in seconds; None if it does not know, and must be asked often.
+
+        Parameters
+        ----------
+        now_s : float
+            The time of the line, in seconds.
+        """
         return None
 
 
@@ -36,7 +50,15 @@ class AlteredEcho(Device):
         self.change = change or complement
 
     def react(self, received: bytes, now_s: float) -> bytes:
-        """Return what arrived, changed."""
+        """Return what arrived, changed.
+
+        Parameters
+        ----------
+        received : bytes
+            What has arrived.
+        now_s : float
+            The time of the line, in seconds.
+        """
         return self.change(received)
 
 
@@ -62,7 +84,15 @@ class LineAnswerer(Device):
         self._line = b""
 
     def react(self, received: bytes, now_s: float) -> bytes:
-        """Return the lines that are now whole, each with the prefix."""
+        """Return the lines that are now whole, each with the prefix.
+
+        Parameters
+        ----------
+        received : bytes
+            What has arrived.
+        now_s : float
+            The time of the line, in seconds.
+        """
         *whole, self._line = (self._line + received).split(self.ending)
         if len(self._line) > self.longest:
             self._line = b""
@@ -88,7 +118,15 @@ class LossyEcho(Device):
         self._random = np.random.default_rng(seed)
 
     def react(self, received: bytes, now_s: float) -> bytes:
-        """Return what arrived, but for what is lost; `lost` counts that."""
+        """Return what arrived, but for what is lost; `lost` counts that.
+
+        Parameters
+        ----------
+        received : bytes
+            What has arrived.
+        now_s : float
+            The time of the line, in seconds.
+        """
         kept = self._random.random(len(received)) >= self.share
         self.lost += len(received) - int(kept.sum())
         return np.frombuffer(received, np.uint8)[kept].tobytes()
@@ -113,7 +151,15 @@ class NoisyEcho(Device):
         self._random = np.random.default_rng(seed)
 
     def react(self, received: bytes, now_s: float) -> bytes:
-        """Return what arrived, some of it changed; `changed` counts that."""
+        """Return what arrived, some of it changed; `changed` counts that.
+
+        Parameters
+        ----------
+        received : bytes
+            What has arrived.
+        now_s : float
+            The time of the line, in seconds.
+        """
         values = np.frombuffer(received, np.uint8).copy()
         hit = np.flatnonzero(self._random.random(len(values)) < self.share)
         values[hit] ^= np.uint8(1) << self._random.integers(0, 8, len(hit)).astype(np.uint8)

@@ -102,6 +102,12 @@ def run_both_ways(
     ------
     PortError
         If a port fails to send or receive.
+
+    Examples
+    --------
+    >>> near, far = lr.exercise.simulated_pair(lr.LineSettings(baud=57_600))
+    >>> [result.verdict for result in lr.run_both_ways(near, far, lr.LoopbackPlan(characters=256))]
+    ['pass', 'pass']
     """
     ends, plan = (as_port(first), as_port(second)), plan or LoopbackPlan()
     back = back or plan.model_copy(update={"mirrored": True})

@@ -19,7 +19,7 @@ from .one_way import Change
 WIDEST_PPM = 100_000.0  # how far off a clock is tried; no receiver stands more
 FINE_PPM = 250.0  # down to which the edge of what still works is looked for
 
-OpenAt = Callable[[LineSettings], AbstractContextManager[Sequence[Port]]]
+OpenAt = Callable[[LineSettings], AbstractContextManager[Port | Sequence[Port]]]
 OnRun = Callable[[LoopbackResult], None]
 Progress = Callable[[int, int], None]
 
@@ -102,11 +102,20 @@ def run_matrix(
     Returns
     -------
     MatrixResult
+        The runs in the order in which they were made.
 
     Raises
     ------
     PortError
         If a port cannot be opened, or fails.
+
+    Examples
+    --------
+    >>> def opened(line):
+    ...     return lr.SimulatedPort(line, lambda data: data)
+    >>> matrix = lr.LoopbackMatrix(bauds=[9600, 57_600], characters=256)
+    >>> [(run.line.baud, run.verdict) for run in lr.run_matrix(opened, matrix, lr.LineSettings()).runs]
+    [(9600.0, 'pass'), (57600.0, 'pass')]
     """
     runs: list[LoopbackResult] = []
     planned = [(settings, tuple(matrix.plans(settings, content))) for settings in matrix.lines(line)]
@@ -116,7 +125,7 @@ def run_matrix(
         with open_at(settings) as ports:
             for plan in plans:
                 told = _told(progress, done, total)
-                found = _run(ports, plan, settings, one_way=one_way, change=change, progress=told)
+                found = _run(_in_a_row(ports), plan, settings, one_way=one_way, change=change, progress=told)
                 done += plan.characters
                 runs += found
                 for one in found:
@@ -125,6 +134,10 @@ def run_matrix(
                 if any(one.stopped == "interrupted" for one in found):
                     return MatrixResult(tuple(runs), stopped=True)
     return MatrixResult(tuple(runs))
+
+
+def _in_a_row(ports: Port | Sequence[Port]) -> Sequence[Port]:
+    return (ports,) if isinstance(ports, Port) else ports
 
 
 def _told(progress: Progress | None, done: int, total: int) -> Progress | None:
@@ -201,12 +214,23 @@ def find_tolerance(open_at: OpenAt, plan: LoopbackPlan, line: LineSettings) -> T
     ------
     PortError
         If the port cannot be opened with such a baud, or fails.
+
+    Examples
+    --------
+    An 8E1 receiver samples the stop bit 10.5 bits behind the start edge, and half a bit there is 4.8 %:
+
+    >>> line = lr.LineSettings.parse("57600 8E1")
+    >>> def opened(tried):
+    ...     return lr.SimulatedPort(tried, lambda data: data, far=line)
+    >>> found = lr.find_tolerance(opened, lr.LoopbackPlan(characters=64), line)
+    >>> -48_000 < found.slow_ppm < -44_000 and 44_000 < found.fast_ppm < 48_000
+    True
     """
     trials: list[tuple[float, str]] = []
 
     def passes(ppm: float) -> bool:
         with open_at(line.model_copy(update={"baud": line.baud * (1 + ppm * 1e-6)})) as ports:
-            verdict = run_loopback(ports[0], plan).verdict
+            verdict = run_loopback(_in_a_row(ports)[0], plan).verdict
         trials.append((ppm, verdict))
         return verdict == "pass"
 

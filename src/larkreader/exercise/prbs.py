@@ -123,6 +123,7 @@ def prbs_values(stages: int, count: int, data_bits: int, seed: int = 0) -> npt.N
     Returns
     -------
     ndarray of uint16, shape (count,)
+        The values of the characters.
     """
     return packed(prbs_bits(stages, count * data_bits, seed), data_bits)
 

@@ -93,9 +93,6 @@ class Stepping:
         Which to try at the bauds that look best.
     layouts : sequence of FrameLayout
         Frames that would make sense.
-
-    Attributes
-    ----------
     trials : list of Trial
         Those so far.
     """

@@ -64,6 +64,12 @@ def transmit(
     See Also
     --------
     receive : The way back.
+
+    Examples
+    --------
+    >>> line = lr.LineSettings.parse("57600 8E1")
+    >>> bytes(lr.receive(lr.transmit(b"flow", line), line).value.astype("u1"))
+    b'flow'
     """
     given = np.frombuffer(values, dtype=np.uint8) if isinstance(values, bytes) else np.asarray(values)
     if not given.size:

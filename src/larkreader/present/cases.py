@@ -49,6 +49,7 @@ def cases_of(result: LoopbackResult | MatrixResult | DialogueResult | Reading | 
     Parameters
     ----------
     result : LoopbackResult, MatrixResult, DialogueResult, Reading or Plan
+        What was done or read.
 
     Returns
     -------

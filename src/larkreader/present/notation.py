@@ -94,6 +94,7 @@ def notations(value: int, bits: int = 8) -> Notations:
     Returns
     -------
     Notations
+        The value in each notation.
 
     Raises
     ------
@@ -207,6 +208,7 @@ def visible(data: Sequence[int], *, encoding: str = "ascii", ascii_only: bool = 
     Returns
     -------
     str
+        One column for each character.
 
     Raises
     ------

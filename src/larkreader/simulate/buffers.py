@@ -37,6 +37,7 @@ def make_burst(count: int, line: LineSettings, *, begin_s: float = 0.0, value: i
     Returns
     -------
     Characters
+        The characters with their times.
     """
     values = np.arange(count) % (1 << line.data_bits) if value is None else np.full(count, value)
     return characters_at(begin_s + np.arange(count) * line.character_time_s, values, line)

@@ -62,8 +62,14 @@ def calculate_losses(
 
     Parameters
     ----------
-    characters, path, line, back
-        As for `replay`.
+    characters : Characters
+        As of `replay`.
+    path : ReceivePath
+        As of `replay`.
+    line : LineSettings
+        As of `replay`.
+    back : LineSettings, optional
+        As of `replay`.
     rings : sequence of int, optional
         Places of the ring; eight sizes, the declared one and powers of two around it, unless said.
     times_s : sequence of float, optional
@@ -73,6 +79,7 @@ def calculate_losses(
     Returns
     -------
     LossSurvey
+        How many characters each combination loses.
 
     Raises
     ------

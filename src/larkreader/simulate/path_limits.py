@@ -83,12 +83,19 @@ def find_limits(
 
     Parameters
     ----------
-    characters, path, line, back
-        As for `replay`.
+    characters : Characters
+        As of `replay`.
+    path : ReceivePath
+        As of `replay`.
+    line : LineSettings
+        As of `replay`.
+    back : LineSettings, optional
+        As of `replay`.
 
     Returns
     -------
     PathLimits
+        The limits of each part, and the bounds by arithmetic beside them.
 
     Raises
     ------

@@ -168,7 +168,13 @@ class Replay(Columns):
         return tuple(stage for stage in STAGES if has[stage])
 
     def count(self, fate: Fate) -> int:
-        """Return how many characters had a fate."""
+        """Return how many characters had a fate.
+
+        Parameters
+        ----------
+        fate : Fate
+            The fate.
+        """
         return int(np.count_nonzero(self.fate == fate))
 
     def level(self, stage: str) -> tuple[Seconds, npt.NDArray[np.int64]]:
@@ -212,6 +218,7 @@ class Replay(Columns):
         Returns
         -------
         int
+            Characters.
         """
         _, levels = self.level(stage)
         return int(levels.max(initial=0))

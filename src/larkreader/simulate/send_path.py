@@ -84,7 +84,13 @@ class SendReplay(Columns):
         return self.returned_s - self.called_s
 
     def count_of(self, fate: SendFate) -> int:
-        """Return how many characters had a fate."""
+        """Return how many characters had a fate.
+
+        Parameters
+        ----------
+        fate : SendFate
+            The fate.
+        """
         return int(np.count_nonzero(self.fate == fate))
 
     def to_dict(self) -> dict[str, Any]:
@@ -144,6 +150,7 @@ def replay_send(asked_s: npt.ArrayLike, lengths: npt.ArrayLike, path: SendPath, 
     Returns
     -------
     SendReplay
+        What became of each message and of each of its characters.
 
     Examples
     --------

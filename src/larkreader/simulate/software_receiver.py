@@ -63,6 +63,7 @@ def trace_of(characters: Characters, line: LineSettings, tick_s: float = 1e-9) -
     Returns
     -------
     Trace
+        The level changes.
     """
     levels = levels_of(characters.value, line, characters.faults)
     turns = np.flatnonzero(np.diff(levels, axis=1, prepend=1).reshape(-1))
@@ -153,6 +154,7 @@ def compare_heard(sent: Characters, heard: Characters, line: LineSettings) -> He
     Returns
     -------
     Heard
+        Which characters were received right, wrong, or not at all.
     """
     place = np.searchsorted(sent.begin_s, heard.begin_s - SAME * line.bit_time_s)
     near = np.append(sent.begin_s, np.inf)[place]

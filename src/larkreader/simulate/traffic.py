@@ -55,8 +55,14 @@ def traffic_characters(
 
     Parameters
     ----------
-    sheet, wire, span_s, most
-        As for `traffic_messages`.
+    sheet : Sheet
+        As of `traffic_messages`.
+    wire : str
+        As of `traffic_messages`.
+    span_s : float, optional
+        As of `traffic_messages`.
+    most : int
+        As of `traffic_messages`.
 
     Returns
     -------

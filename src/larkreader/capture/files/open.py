@@ -52,6 +52,7 @@ def open_trace(
     Returns
     -------
     Trace
+        The level changes.
 
     Raises
     ------
@@ -59,6 +60,14 @@ def open_trace(
         If the file cannot be opened.
     CaptureError
         If it holds no levels, is damaged, or lacks the signal.
+
+    Examples
+    --------
+    >>> import pathlib, tempfile
+    >>> path, line = pathlib.Path(tempfile.mkdtemp()) / "pump.vcd", lr.LineSettings.parse("57600 8E1")
+    >>> lr.write_vcd(path, {"pump_tx": lr.transmit(b"flow", line)})
+    >>> bytes(lr.receive(lr.open_trace(path, "pump_tx"), line).value.astype("u1"))
+    b'flow'
     """
     path = path_of(path)
     opened = open_capture(path, {wire: wire}, kind=kind, form=form)[wire]
@@ -108,6 +117,15 @@ def open_capture(
         If it is not what it was taken for, is damaged, or lacks a signal.
     RequestError
         If `wire` is none of `signals`, or is needed and not given.
+
+    Examples
+    --------
+    >>> import pathlib, tempfile
+    >>> path, line = pathlib.Path(tempfile.mkdtemp()) / "pump.vcd", lr.LineSettings.parse("57600 8E1")
+    >>> lr.write_vcd(path, {"pump_tx": lr.transmit(b"flow", line)})
+    >>> wires = lr.open_capture(path, {"from_pump": "pump_tx"})
+    >>> bytes(lr.receive(wires["from_pump"], line).value.astype("u1"))
+    b'flow'
     """
     found: dict[str, list[Trace]] = {}
     told: dict[str, list[Characters]] = {}
@@ -134,8 +152,18 @@ def open_pieces(
 
     Parameters
     ----------
-    path, signals, kind, wire, form, progress
-        As in `open_capture`.
+    path : str, pathlib.Path or binary file
+        As of `open_capture`.
+    signals : mapping of str to str
+        As of `open_capture`.
+    kind : str, optional
+        As of `open_capture`.
+    wire : str, optional
+        As of `open_capture`.
+    form : CaptureForm, optional
+        As of `open_capture`.
+    progress : callable, optional
+        As of `open_capture`.
 
     Yields
     ------
@@ -147,6 +175,16 @@ def open_pieces(
     ------
     CaptureFileError, CaptureError, RequestError
         As `open_capture`.
+
+    Examples
+    --------
+    >>> import pathlib, tempfile
+    >>> path, line = pathlib.Path(tempfile.mkdtemp()) / "pump.vcd", lr.LineSettings.parse("57600 8E1")
+    >>> lr.write_vcd(path, {"pump_tx": lr.transmit(b"flow", line)})
+    >>> reader = lr.CharacterReader(line)
+    >>> pieces = [reader.feed(piece["from_pump"]) for piece in lr.open_pieces(path, {"from_pump": "pump_tx"})]
+    >>> b"".join(bytes(piece.value.astype("u1")) for piece in [*pieces, reader.close()])
+    b'flow'
     """
     path, form = path_of(path), form or CaptureForm()
     if wire is not None and wire not in signals:
@@ -197,6 +235,7 @@ def open_voltages(path: CapturePath, signal: str, *, form: CaptureForm | None = 
     Returns
     -------
     Voltages
+        The voltages, with the times between them.
 
     Raises
     ------
@@ -204,6 +243,14 @@ def open_voltages(path: CapturePath, signal: str, *, form: CaptureForm | None = 
         If the file cannot be opened.
     CaptureError
         If it holds no voltages, is damaged, or lacks the signal.
+
+    Examples
+    --------
+    >>> import pathlib, tempfile
+    >>> path = pathlib.Path(tempfile.mkdtemp()) / "scope.npy"
+    >>> np.save(path, np.array([[0.5], [3.25], [3.0], [0.0]]))
+    >>> lr.open_voltages(path, "0", form=lr.CaptureForm(rate=1e6)).volts.tolist()
+    [0.5, 3.25, 3.0, 0.0]
     """
     path = path_of(path)
     with file_errors(path):
@@ -268,6 +315,7 @@ def open_ring(path: CapturePath, write_index: int, count: int | None = None) -> 
     Returns
     -------
     RingMemory
+        The memory and where it was written last.
 
     Raises
     ------

@@ -34,6 +34,14 @@ def write_vcd(path: Target, traces: Mapping[str, Trace], *, comment: str = "") -
     ------
     CaptureError
         If a trace begins before tick 0, or has no tick before its first change, where VCD has its first level.
+
+    Examples
+    --------
+    >>> import pathlib, tempfile
+    >>> path = pathlib.Path(tempfile.mkdtemp()) / "pump.vcd"
+    >>> lr.write_vcd(path, {"pump_tx": lr.Trace(np.array([100, 200]), 1e-6, first_level=1)})
+    >>> "pump_tx" in path.read_text(encoding="ascii")
+    True
     """
     ticks = {trace.tick_s for trace in traces.values()}
     tick_s = min(ticks)

@@ -61,7 +61,13 @@ class CrcAlgorithm(BaseModel, frozen=True, extra="forbid"):
         return self
 
     def of(self, data: bytes) -> int:
-        """Return the CRC of `data`."""
+        """Return the CRC of `data`.
+
+        Parameters
+        ----------
+        data : bytes
+            What the CRC covers.
+        """
         table = crc_table(self.width, self.poly, self.reflect_in)
         register = start_register(self)
         if self.reflect_in:

@@ -41,7 +41,13 @@ class SumAlgorithm:
     modulus: int = 0
 
     def of(self, data: bytes) -> int:
-        """Return the checksum of `data`."""
+        """Return the checksum of `data`.
+
+        Parameters
+        ----------
+        data : bytes
+            What the checksum covers.
+        """
         data = bytes(data) + bytes(-len(data) % self.item)
         order: Literal["little", "big"] = "little" if self.little else "big"
         first, second, top = self.start, 0, (1 << self.width) - 1
@@ -57,7 +63,15 @@ class SumAlgorithm:
         return self.finished(first, second) & top
 
     def finished(self, first: int, second: int) -> int:
-        """Turn whole sums into the result."""
+        """Turn whole sums into the result.
+
+        Parameters
+        ----------
+        first : int
+            The sum of the words.
+        second : int
+            The sum of the running sums.
+        """
         top = (1 << self.width) - 1
         if self.combine == "weigh":
             return second << self.width // 2 | first

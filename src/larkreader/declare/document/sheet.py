@@ -35,6 +35,8 @@ class Sheet(Shown, BaseModel, frozen=True, extra="forbid"):
 
     Parameters
     ----------
+    sheet : {1}
+        Version of the format.
     title : str
         What the link is.
     line : LineSettings
@@ -151,15 +153,33 @@ class Sheet(Shown, BaseModel, frozen=True, extra="forbid"):
     __str__ = __repr__
 
     def line_of(self, port: str) -> LineSettings:
-        """Return the line settings of a port of the sheet, or those of ``[line]`` for another."""
+        """Return the line settings of a port of the sheet, or those of ``[line]`` for another.
+
+        Parameters
+        ----------
+        port : str
+            The port, by its name on the sheet or in the system.
+        """
         wire = self.port[port].wire if port in self.port else None
         return self.line if wire is None else self.wire[wire].line
 
     def wires_of(self, names: tuple[str, ...]) -> tuple[str, ...]:
-        """Return the wires on which what is named travels: layouts, or wires themselves."""
+        """Return the wires on which what is named travels: layouts, or wires themselves.
+
+        Parameters
+        ----------
+        names : tuple of str
+            Names of layouts and of wires.
+        """
         found = [(self.frame[name].wire or next(iter(self.wire))) if name in self.frame else name for name in names]
         return tuple(dict.fromkeys(found))
 
     def layouts_of(self, wire: str) -> tuple[FrameLayout, ...]:
-        """Return the layouts of the frames that travel on `wire`."""
+        """Return the layouts of the frames that travel on `wire`.
+
+        Parameters
+        ----------
+        wire : str
+            The wire.
+        """
         return tuple(layout for layout in self.frame.values() if layout.wire == wire)

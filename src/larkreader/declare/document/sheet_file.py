@@ -14,7 +14,7 @@ SHIPPED = Path(__file__).parents[2] / "data"
 
 
 def open_sheet(path: Source) -> Sheet:
-    """Load a sheet.
+    r"""Load a sheet.
 
     Parameters
     ----------
@@ -30,6 +30,14 @@ def open_sheet(path: Source) -> Sheet:
     ------
     SheetError
         If it cannot be read or used; `mistakes` lists everything that is wrong with it.
+
+    Examples
+    --------
+    >>> import pathlib, tempfile
+    >>> path = pathlib.Path(tempfile.mkdtemp()) / "rig.toml"
+    >>> written = path.write_text('sheet = 1\n[line]\nbaud = 57_600\nformat = "8E1"\n[wire.from_pump]\n')
+    >>> str(lr.open_sheet(path).wire["from_pump"].line)
+    '57600 8E1'
     """
     path = path_of(path)
     try:
@@ -60,7 +68,7 @@ def open_shipped_sheet(name: str) -> Sheet:
 
 
 def parse_sheet(text: str, *, name: str = "sheet", folder: str | Path = ".") -> Sheet:
-    """Read a sheet from the text of its TOML document.
+    r"""Read a sheet from the text of its TOML document.
 
     Parameters
     ----------
@@ -80,6 +88,12 @@ def parse_sheet(text: str, *, name: str = "sheet", folder: str | Path = ".") -> 
     ------
     SheetError
         If it cannot be used; `mistakes` lists everything that is wrong with it.
+
+    Examples
+    --------
+    >>> sheet = lr.parse_sheet('sheet = 1\n[wire.from_pump]\nline = { baud = 9600 }')
+    >>> str(sheet.wire["from_pump"].line)
+    '9600 8N1'
     """
     try:
         document = tomllib.loads(text)

@@ -121,6 +121,12 @@ def starter_sheet(
     -------
     str
         TOML that `parse_sheet` takes.
+
+    Examples
+    --------
+    >>> sheet = lr.parse_sheet(lr.starter_sheet(title="Dosing rig"))
+    >>> sheet.title, list(sheet.wire)
+    ('Dosing rig', ['tx', 'rx'])
     """
     known = Counter(wire.line for wire in wires if wire.line is not None)
     line = known.most_common(1)[0][0] if known else LineSettings()

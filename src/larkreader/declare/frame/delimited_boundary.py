@@ -46,7 +46,7 @@ class IdleBoundary(FrameBoundary, frozen=True, extra="forbid"):
 
     @property
     def rest(self) -> tuple[float, float]:
-        """How long the line rests between frames: in character times, and in seconds; one of them is 0."""
+        """How long the line rests between frames, in character times and in seconds; one of them is 0."""
         return self.characters or 0.0, self.seconds or 0.0
 
     @property
@@ -102,7 +102,13 @@ class TerminatorBoundary(FrameBoundary, frozen=True, extra="forbid"):
         return "up to " + " or ".join(text.hex(" ").upper() for text in self.every)
 
     def as_sent(self, content: bytes) -> bytes:
-        """Return the content with the first of the declared terminators behind it."""
+        """Return the content with the first of the declared terminators behind it.
+
+        Parameters
+        ----------
+        content : bytes
+            The content of a frame.
+        """
         first = self.terminator if isinstance(self.terminator, str) else self.terminator[0]
         return content + first.encode("latin-1")
 
@@ -170,11 +176,23 @@ class CobsBoundary(FrameBoundary, frozen=True, extra="forbid"):
     longest: Longest = 4096
 
     def as_sent(self, content: bytes) -> bytes:
-        """Return the content stuffed, with the zero behind it."""
+        """Return the content stuffed, with the zero behind it.
+
+        Parameters
+        ----------
+        content : bytes
+            The content of a frame.
+        """
         return cobs_stuffed(content)
 
     def most_sent(self, count: int) -> int:
-        """Return the most bytes that a content of `count` bytes takes when it is sent, delimiters left out."""
+        """Return the most bytes that a content of `count` bytes takes when it is sent, delimiters left out.
+
+        Parameters
+        ----------
+        count : int
+            Bytes of the content.
+        """
         return count + count // 254 + 1
 
 
@@ -260,7 +278,6 @@ class EscapeBoundary(_EscapedBoundary, Escapes, frozen=True, extra="forbid"):
 
     Parameters
     ----------
-    kind : {"escape"}
     end : str
         The byte that ends a frame, in hexadecimal; or two, the first of them `escape`.
     begin : str, optional
@@ -273,6 +290,7 @@ class EscapeBoundary(_EscapedBoundary, Escapes, frozen=True, extra="forbid"):
         For single escaped bytes what they stand for, both in hexadecimal, where that is no exclusive or.
     also : str, optional
         Further bytes that the sender escapes, in hexadecimal.
+    kind : {"escape"}
     longest : int
         Most bytes of a frame, before stuffing.
     """

@@ -88,7 +88,7 @@ class FrameBoundary(BaseModel, frozen=True, extra="forbid"):
 
     @property
     def rest(self) -> tuple[float, float]:
-        """How long the line rests between frames: in character times, and in seconds; one of them is 0."""
+        """How long the line rests between frames, in character times and in seconds; one of them is 0."""
         return 0.0, 0.0
 
     @property

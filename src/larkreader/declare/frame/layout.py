@@ -38,6 +38,8 @@ class FrameLayout(Shown, ShapedLayout, frozen=True, extra="forbid"):
     fields : tuple of NamedField, ReservedBits or FieldGroup
         What it holds, in order. A marker stands before the first field and is not one of them. Where nothing is said
         there is one field ``data`` that holds all bytes.
+    checksum : FrameChecksum, optional
+        Its check value, whose place is the field of type ``checksum``.
     period : float, optional
         How often it is sent, in seconds from one to the next.
     pattern : str, optional
@@ -46,8 +48,6 @@ class FrameLayout(Shown, ShapedLayout, frozen=True, extra="forbid"):
         Whether backspaces in a text have deleted the characters before them when it is matched with its pattern.
     encoding : {"latin-1", "ascii", "utf-8"}
         Of a line of text; one that is none in it matches no pattern.
-    checksum : FrameChecksum, optional
-        Its check value, whose place is the field of type ``checksum``.
     note : str
         Anything worth telling the reader.
     """
@@ -145,13 +145,26 @@ class FrameLayout(Shown, ShapedLayout, frozen=True, extra="forbid"):
         return frames
 
     def as_sent(self, frame: bytes) -> bytes:
-        """Return a frame as it travels: stuffed, and with what delimits it, as far as that is bytes."""
+        """Return a frame as it travels: stuffed, and with what delimits it, as far as that is bytes.
+
+        Parameters
+        ----------
+        frame : bytes
+            The frame; its content, with a boundary that is delimited.
+        """
         return self.boundary.as_sent(frame)
 
     def peek(self, frame: bytes, name: str) -> list[int]:
         """Return the raw numbers of one field of one frame, an item each; floats as their bit patterns.
 
         The plain way, frame by frame. `read_frames` does the same for all frames at once.
+
+        Parameters
+        ----------
+        frame : bytes
+            The frame.
+        name : str
+            The field.
         """
         return take_slot(self.number_of(frame), self.shape_of(frame).slot[name], len(frame), self.packing)
 

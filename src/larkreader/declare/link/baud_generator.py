@@ -67,14 +67,26 @@ class RegisterWord(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False):
     holds: Input[tuple[WordPart, ...], Sequence[WordPart | Table]] = default(())
 
     def write(self, numbers: Mapping[str, int]) -> int:
-        """Return the word that holds its share of the numbers."""
+        """Return the word that holds its share of the numbers.
+
+        Parameters
+        ----------
+        numbers : mapping of str to int
+            The numbers by name: divisor, fraction and so on.
+        """
         word = self.value
         for part in self.holds:
             word |= (numbers[part.of] >> part.from_ & (1 << part.bits) - 1) << part.at
         return word
 
     def read(self, word: int) -> dict[str, int]:
-        """Return the bits of each number that a word holds, at their places in the number."""
+        """Return the bits of each number that a word holds, at their places in the number.
+
+        Parameters
+        ----------
+        word : int
+            What the register holds.
+        """
         numbers: dict[str, int] = {}
         for part in self.holds:
             bits = word >> part.at & (1 << part.bits) - 1
@@ -149,7 +161,13 @@ class BaudGenerator(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False)
         return max(low, self.least or low), min(high, self.greatest or high)
 
     def fraction_bits_of(self, oversampling: int) -> int:
-        """Return how many bits the divisor's fraction has with one of the choices of `oversampling`."""
+        """Return how many bits the divisor's fraction has with one of the choices of `oversampling`.
+
+        Parameters
+        ----------
+        oversampling : int
+            Samples of a bit.
+        """
         if len(self.fraction_bits) == 1:
             return self.fraction_bits[0]
         return self.fraction_bits[self.oversampling.index(oversampling)]
@@ -172,12 +190,28 @@ class BaudGenerator(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False)
         return self._widths()
 
     def code_of(self, name: Literal["prescaler", "oversampling"], choice: int) -> int:
-        """Return what stands in a register for a choice."""
+        """Return what stands in a register for a choice.
+
+        Parameters
+        ----------
+        name : {"prescaler", "oversampling"}
+            Of what.
+        choice : int
+            One of its choices.
+        """
         choices, codes = self._codes(name)
         return codes[choices.index(choice)]
 
     def choice_of(self, name: Literal["prescaler", "oversampling"], code: int | None) -> int | None:
-        """Return the choice for which a code stands, the first where no register tells; None if none is meant."""
+        """Return the choice for which a code stands, the first where no register tells; None if none is meant.
+
+        Parameters
+        ----------
+        name : {"prescaler", "oversampling"}
+            Of what.
+        code : int or None
+            What stands in the register.
+        """
         choices, codes = self._codes(name)
         if code is None:
             return choices[0]

@@ -122,6 +122,11 @@ class End(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False):
 
         Data bits are those of the line, without the parity bit, however the end counts them.
 
+        Parameters
+        ----------
+        declared : LineSettings
+            The settings of the wire.
+
         Raises
         ------
         pydantic.ValidationError

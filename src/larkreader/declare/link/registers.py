@@ -107,7 +107,15 @@ class Register(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False):
         return {**self.mapped, **self.fields}
 
     def read(self, name: str, word: int) -> int:
-        """Return the value of a field of a word."""
+        """Return the value of a field of a word.
+
+        Parameters
+        ----------
+        name : str
+            The field.
+        word : int
+            What the register holds.
+        """
         value = 0
         for high, low in spans_of(self.field[name]):
             width = high - low + 1
@@ -145,7 +153,13 @@ class Meaning(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False):
         return self
 
     def of_values(self, values: tuple[int, ...]) -> str | float | bool | None:
-        """Return what some values mean; None where that is not said."""
+        """Return what some values mean; None where that is not said.
+
+        Parameters
+        ----------
+        values : tuple of int
+            The values of the fields, in the order of `of`.
+        """
         for key, meaning in self.values.items():
             if all(part == ANY or _number(part) == value for part, value in zip(key.split(), values, strict=True)):
                 return meaning

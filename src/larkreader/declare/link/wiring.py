@@ -116,7 +116,13 @@ class Pin(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False):
         return self
 
     def levels_at(self, end_levels: LevelName | None) -> Levels | None:
-        """Return its levels; None where nothing is known of them."""
+        """Return its levels; None where nothing is known of them.
+
+        Parameters
+        ----------
+        end_levels : str or None
+            The levels of the end whose pin it is.
+        """
         name = self.levels or end_levels
         if name is None:
             return None

@@ -70,6 +70,7 @@ class InterruptService(_Service, frozen=True):
 
     Parameters
     ----------
+    kind : {"interrupt"}
     latency_s, jitter_s : float
         From the request to the handler's start, in seconds, and by up to how much longer, evenly spread.
     enter_s, each_s, leave_s : float
@@ -90,6 +91,7 @@ class PollingService(_Service, frozen=True):
 
     Parameters
     ----------
+    kind : {"polling"}
     every_s, first_s : float
         The period, and when it first looks, on the clock of the capture, in seconds. A look that comes due while the
         last one is still at work is left out.
@@ -120,6 +122,7 @@ class DmaService(_Service, frozen=True):
 
     Parameters
     ----------
+    kind : {"dma"}
     block : int
         How many characters the block holds.
     notices : list of {"half", "full", "idle"}
@@ -161,6 +164,7 @@ class SoftwareReceiver(_Part, frozen=True):
 
     Parameters
     ----------
+    kind : {"software"}
     start : {"change", "level", "latched"}
         What it takes for a start when it hears again after a stretch in which it was deaf: the next change to start
         level; start level itself; or a change that a latch has kept for it.
@@ -210,6 +214,7 @@ class PeriodicApplication(_Part, frozen=True):
 
     Parameters
     ----------
+    kind : {"periodic"}
     every_s, first_s : float
         The period, and when it first looks, on the clock of the capture, in seconds.
     most : int
@@ -229,6 +234,7 @@ class LineApplication(_Part, frozen=True):
 
     Parameters
     ----------
+    kind : {"lines"}
     every_s, first_s : float
         The period, and when it first looks, on the clock of the capture, in seconds.
     terminator : str
@@ -279,6 +285,7 @@ class BlockingApplication(_Part, frozen=True):
 
     Parameters
     ----------
+    kind : {"blocking"}
     length : int
         How many characters a read asks for.
     limit_s : float, optional

@@ -36,7 +36,7 @@ class StatusWord(BaseModel, frozen=True, extra="forbid"):
         Order of its bytes.
     data : tuple of int and int
         Lowest bit of the data, and how many there are.
-    parity, framing, break, noise, overrun : int, optional
+    parity, framing, break_, noise, overrun : int, optional
         The bit that says so; left out where the hardware has none.
     valid : int, optional
         The bit that says that there is a character at all; words without it are left out.

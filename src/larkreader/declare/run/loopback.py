@@ -64,7 +64,15 @@ class Alteration(BaseModel, frozen=True, extra="forbid"):
         return {"xor": 0, **data} if isinstance(data, Mapping) and data.get("add") else data
 
     def of(self, value: int, data_bits: int) -> int:
-        """Return the value as which a value comes back."""
+        """Return the value as which a value comes back.
+
+        Parameters
+        ----------
+        value : int
+            The value that was sent.
+        data_bits : int
+            Data bits of a character.
+        """
         mask = (1 << data_bits) - 1
         return ((value ^ self.xor) + self.add) & mask
 
@@ -114,18 +122,6 @@ class LoopbackPlan(_Run, frozen=True, extra="forbid"):
     ----------
     characters : int
         How many characters are sent; with lines, as many whole ones as hold them.
-    pattern : str
-        ``counting``: every value in turn; ``all-values``: every value up and down in turn; ``alternating``: 0x55 and
-        0xAA; ``walking-one``, ``walking-zero``: a single bit that moves; ``runs``: 1, 2, 4 to 256 times all bits 0,
-        then all 1; ``random``: by `seed`; ``prbs-7`` to ``prbs-31``: a pseudo-random sequence, see `prbs_bits`;
-        ``lines``: numbered lines of text that end in LF; ``file`` and ``frames``: `content`, again and again.
-    data_bits : int
-        Data bits of a character; a value has no more. With nine, each is two bytes for the port, the low one first.
-    block : int, optional
-        How many characters are written at once; twice as many may be under way at a time. Unless said, what the
-        port's line carries in a quarter of a second, but 64 to 8192.
-    pause_s : float
-        How long the sender rests between two blocks, in seconds.
     limit_s : float
         How long to wait, in seconds, for the next character of what is under way before it is taken as lost.
     for_s : float, optional
@@ -141,6 +137,20 @@ class LoopbackPlan(_Run, frozen=True, extra="forbid"):
         What stands before each line that comes back.
     sends : bool
         Whether anything is sent at all. If not, a pseudo-random sequence is waited for, and checked as it arrives.
+    limits : LoopbackLimits
+        What may go wrong before the run fails.
+    pattern : str
+        ``counting``: every value in turn; ``all-values``: every value up and down in turn; ``alternating``: 0x55 and
+        0xAA; ``walking-one``, ``walking-zero``: a single bit that moves; ``runs``: 1, 2, 4 to 256 times all bits 0,
+        then all 1; ``random``: by `seed`; ``prbs-7`` to ``prbs-31``: a pseudo-random sequence, see `prbs_bits`;
+        ``lines``: numbered lines of text that end in LF; ``file`` and ``frames``: `content`, again and again.
+    data_bits : int
+        Data bits of a character; a value has no more. With nine, each is two bytes for the port, the low one first.
+    block : int, optional
+        How many characters are written at once; twice as many may be under way at a time. Unless said, what the
+        port's line carries in a quarter of a second, but 64 to 8192.
+    pause_s : float
+        How long the sender rests between two blocks, in seconds.
     avoid : tuple of int
         Values that are never sent. In patterns that run through all values they are left out, in others their highest
         bit is turned over; `content` that holds one cannot be used.
@@ -149,8 +159,6 @@ class LoopbackPlan(_Run, frozen=True, extra="forbid"):
     mirrored : bool
         Whether all bits of what would be sent are turned over, and lines counted from 500,000 on, so that the two ways
         between two ports cannot be taken for each other. `content` goes as it is.
-    limits : LoopbackLimits
-        What may go wrong before the run fails.
     """
 
     pattern: PatternName = "counting"
@@ -195,6 +203,24 @@ class LoopbackMatrix(_Run, frozen=True, extra="forbid"):
 
     Parameters
     ----------
+    characters : int
+        As of `LoopbackPlan`, for each run.
+    limit_s : float
+        As of `LoopbackPlan`, for each run.
+    for_s : float, optional
+        As of `LoopbackPlan`, for each run.
+    seed : int
+        As of `LoopbackPlan`, for each run.
+    expect : {"same", "altered", "prefixed"}
+        As of `LoopbackPlan`, for each run.
+    alter : Alteration
+        As of `LoopbackPlan`, for each run.
+    prefix : str
+        As of `LoopbackPlan`, for each run.
+    sends : bool
+        As of `LoopbackPlan`, for each run.
+    limits : LoopbackLimits
+        As of `LoopbackPlan`, for each run.
     patterns : list of str
         As in `LoopbackPlan`.
     bauds : list of float
@@ -209,8 +235,6 @@ class LoopbackMatrix(_Run, frozen=True, extra="forbid"):
         The layout whose frames the pattern ``frames`` sends, with a rising counter.
     file : str, optional
         What the pattern ``file`` sends; a path as the sheet's folder sees it.
-    characters, limit_s, for_s, seed, expect, alter, prefix, sends, limits
-        As in `LoopbackPlan`, of each run.
     """
 
     patterns: Input[tuple[PatternName, ...], Sequence[PatternName]] = default(("counting",))
@@ -240,7 +264,13 @@ class LoopbackMatrix(_Run, frozen=True, extra="forbid"):
         return self
 
     def lines(self, line: LineSettings) -> list[LineSettings]:
-        """Return the settings of the runs, those of `line` where the matrix says nothing else."""
+        """Return the settings of the runs, those of `line` where the matrix says nothing else.
+
+        Parameters
+        ----------
+        line : LineSettings
+            The settings of the link.
+        """
         chosen = product(self.bauds or (line.baud,), self.formats or (line.format,))
         said = line.model_dump()
         return [LineSettings.model_validate({**said, "baud": baud, "format": form}) for baud, form in chosen]

@@ -26,8 +26,12 @@ class CharacterReader:
     ----------
     line : LineSettings
         Baud and character format that the wire is declared to carry.
-    samples, oversampling, check_stops
-        As in `receive`.
+    samples : {1, 3}
+        As of `receive`.
+    oversampling : int, optional
+        As of `receive`.
+    check_stops : bool
+        As of `receive`.
 
     Raises
     ------

@@ -165,6 +165,7 @@ def strip_escapes(data: bytes, encoding: str = "ascii") -> bytes:
     Returns
     -------
     bytes
+        The rest of the text.
 
     Examples
     --------

@@ -47,6 +47,7 @@ def calculate_checksum(data: bytes | npt.NDArray[np.uint8], algorithm: str | Alg
     Returns
     -------
     int
+        The checksum, as a number.
 
     Raises
     ------

@@ -42,6 +42,14 @@ class FrameFault(IntFlag):
     """A character of the frame has a fault of its own."""
 
 
+DAMAGED = FrameFault.CHECKSUM_MISMATCH | FrameFault.CHARACTER_FAULT
+"""Faults of a frame whose bytes are not those that were sent."""
+CONTRADICTED = FrameFault.CHECKSUM_MISMATCH | FrameFault.UNKNOWN_VALUE
+"""Faults of a frame whose own content shows that it is wrong."""
+UNTRUSTED = DAMAGED | CONTRADICTED
+"""Faults of a frame whose values are not to be used."""
+
+
 class Skip(IntEnum):
     """Why bytes belong to no frame."""
 
@@ -171,7 +179,13 @@ class Frames(Columns):
         return super().__getitem__(rows)
 
     def raw(self, name: str) -> Any:
-        """Return a field's raw numbers, before scale and offset."""
+        """Return a field's raw numbers, before scale and offset.
+
+        Parameters
+        ----------
+        name : str
+            The field.
+        """
         slot = self._slot(name)
         if self.layout.pattern is not None:
             return text_column(self.matched, name, self.layout)
@@ -192,7 +206,13 @@ class Frames(Columns):
         return locate(self.data.items, self.data.begin, self.data.length, self.layout)
 
     def substituted(self, name: str) -> npt.NDArray[np.bool_]:
-        """Tell in which frames another field says that a field holds a substitute: bool, shape (n_frames,)."""
+        """Tell in which frames another field says that a field holds a substitute: bool, shape (n_frames,).
+
+        Parameters
+        ----------
+        name : str
+            The field.
+        """
         self._slot(name)
         told = np.zeros(len(self), dtype=np.bool_)
         for other, slot in self.layout.slot.items():
@@ -202,7 +222,13 @@ class Frames(Columns):
         return told
 
     def labels(self, name: str) -> Any:
-        """Return the names that a field's values have; the number as text where it has none."""
+        """Return the names that a field's values have; the number as text where it has none.
+
+        Parameters
+        ----------
+        name : str
+            The field.
+        """
         field = self._slot(name).field
         if field is not None and field.kind in ("text", "word"):
             return self[name]

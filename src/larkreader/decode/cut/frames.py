@@ -65,7 +65,7 @@ def read_frames(data: bytes | Bytes | Characters, layout: FrameLayout) -> Frames
 
 
 def read_layouts(data: bytes | Bytes | Characters, layouts: Sequence[FrameLayout]) -> Mapping[str, Frames]:
-    """Cut the bytes of one wire into the frames of several layouts, and check them.
+    r"""Cut the bytes of one wire into the frames of several layouts, and check them.
 
     Parameters
     ----------
@@ -83,6 +83,18 @@ def read_layouts(data: bytes | Bytes | Characters, layouts: Sequence[FrameLayout
     ------
     RequestError
         As `read_frames`; or if the layouts differ in their kind of boundary.
+
+    Examples
+    --------
+    >>> flow = lr.FrameLayout(
+    ...     key="flow", boundary={"kind": "marker", "marker": "A1"}, fields=[{"name": "flow", "type": "uint8"}]
+    ... )
+    >>> state = lr.FrameLayout(
+    ...     key="state", boundary={"kind": "marker", "marker": "B2"}, fields=[{"name": "state", "type": "uint8"}]
+    ... )
+    >>> frames = lr.read_layouts(b"\xa1\x07\xb2\x01\xa1\x08", [flow, state])
+    >>> frames["flow"]["flow"].tolist(), frames["state"]["state"].tolist()
+    ([7, 8], [1])
     """
     check_shared(layouts)
     stream = Stream.of(data)

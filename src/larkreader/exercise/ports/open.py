@@ -60,6 +60,14 @@ def open_port(name: str, line: LineSettings | None = None, *, limit_s: float | N
     ------
     PortError
         If there is no such port, it is busy, may not be used, or cannot do what is asked; the message says what to do.
+
+    Examples
+    --------
+    >>> with lr.open_port("stand-in:echo") as port:
+    ...     port.write(b"?")
+    ...     received = port.read_some(16, 1.0)
+    >>> received.data
+    b'?'
     """
     line = line or LineSettings()
     if name.startswith(STAND_IN):

@@ -53,11 +53,26 @@ class Port(ABC):
 
     @abstractmethod
     def read_some(self, most: int, limit_s: float) -> Received:
-        """Receive what is there, `most` characters at most; wait up to `limit_s` seconds for one."""
+        """Receive what is there, `most` characters at most; wait up to `limit_s` seconds for one.
+
+        Parameters
+        ----------
+        most : int
+            Most characters.
+        limit_s : float
+            How long to wait for the first, in seconds.
+        """
 
     @abstractmethod
     def write(self, data: bytes, limit_s: float | None = None) -> None:
         """Send all of `data`; return when the port has taken it.
+
+        Parameters
+        ----------
+        data : bytes
+            What to send; two bytes a character with nine data bits.
+        limit_s : float, optional
+            How long the port may take, in seconds.
 
         Raises
         ------
@@ -108,6 +123,13 @@ class Port(ABC):
 
     def set_modem_line(self, name: str, asserted: bool) -> None:
         """Assert or release a control line, ``rts`` or ``dtr``.
+
+        Parameters
+        ----------
+        name : {"rts", "dtr"}
+            The line.
+        asserted : bool
+            Whether to assert it.
 
         Raises
         ------

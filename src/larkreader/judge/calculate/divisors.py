@@ -8,17 +8,12 @@ from itertools import product
 from math import floor
 
 from larkreader.declare.link.baud_generator import BaudGenerator, check_words
+from larkreader.declare.link.bauds import STANDARD_BAUDS
 from larkreader.declare.link.clock import Clock
 from larkreader.errors import RequestError
 
 from .baud_setting import CHARACTER_BITS, BaudSetting, fraction_of
 from .divisor_candidates import settings_near
-
-STANDARD_BAUDS = (
-    300, 600, 1200, 2400, 4800, 9600, 14_400, 19_200, 28_800, 38_400, 57_600, 76_800, 115_200, 230_400, 250_000,
-    460_800, 500_000, 921_600, 1_000_000, 2_000_000, 3_000_000,
-)  # fmt: skip
-"""Bauds in general use: those that POSIX `termios` implementations name, and what is usual beside them."""
 
 
 def find_divisors(
@@ -80,12 +75,17 @@ def calculate_setting(
         The registers' values, in the order in which the generator declares them.
     baud : float
         The baud that is wanted.
-    clock, generator, bits
-        As for `find_divisors`.
+    clock : Clock
+        As of `find_divisors`.
+    generator : BaudGenerator
+        As of `find_divisors`.
+    bits : int
+        As of `find_divisors`.
 
     Returns
     -------
     BaudSetting
+        The setting that the registers make.
 
     Raises
     ------
@@ -191,15 +191,27 @@ def calculate_bauds(
 
     Parameters
     ----------
-    clock, generator, bits
-        As for `find_divisors`.
+    clock : Clock
+        As of `find_divisors`.
+    generator : BaudGenerator
+        As of `find_divisors`.
     within : float
         How far the baud may be off, as a share of it.
+    bits : int
+        As of `find_divisors`.
 
     Returns
     -------
     list of BaudSetting
         In order of baud.
+
+    Examples
+    --------
+    A sixteenth of 7.3728 MHz is 460,800:
+
+    >>> settings = lr.calculate_bauds(lr.Clock(hertz=7_372_800), lr.BaudGenerator(oversampling=16))
+    >>> [(setting.wanted, setting.divisor) for setting in settings[-3:]]
+    [(153600, 3), (230400, 2), (460800, 1)]
     """
     best = [find_divisors(baud, clock, generator, bits=bits)[:1] for baud in STANDARD_BAUDS]
     return [one for settings in best for one in settings if abs(one.error) <= within]

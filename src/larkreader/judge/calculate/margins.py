@@ -55,7 +55,15 @@ class Timing:
 
     @classmethod
     def of_setting(cls, setting: BaudSetting, name: str = "") -> Timing:
-        """Return how an end keeps time that has a baud generator."""
+        """Return how an end keeps time that has a baud generator.
+
+        Parameters
+        ----------
+        setting : BaudSetting
+            What the generator makes.
+        name : str
+            The name of the end.
+        """
         boundaries_s = np.array([float(ticks * setting.tick_s) for ticks in setting.boundary_ticks])
         looks = setting.oversampling // 2 if setting.oversampling > 1 else int(setting.bit_ticks) // 2
         middle_s = np.full(len(boundaries_s) - 1, looks * float(setting.sample_s))
@@ -231,6 +239,7 @@ def calculate_margin(line: LineSettings, sender: Timing, receiver: Timing, *, sa
     Returns
     -------
     Margin
+        What is left at each bit.
 
     Raises
     ------

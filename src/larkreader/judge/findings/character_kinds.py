@@ -4,8 +4,20 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
+from larkreader.capture.characters import Fault
+
 from .kind import Kind
 
+FAULT_OF: Mapping[str, Fault] = {
+    "parity-error": Fault.PARITY,
+    "framing-error": Fault.FRAMING,
+    "break": Fault.BREAK,
+    "noise": Fault.NOISE,
+    "unknown-level": Fault.UNKNOWN_LEVEL,
+    "overrun": Fault.OVERRUN,
+    "short-stop": Fault.SHORT_STOP,
+}
+"""The fault of a character that each kind reports."""
 SAME_SETTINGS = (
     "{?many}So many at once are no accident: the two ends, or the sheet and the wire, differ in a setting. Compare "
     "baud, data bits, parity and polarity before looking for noise."

@@ -49,7 +49,13 @@ class Subject:
 
     @classmethod
     def of(cls, where: str) -> Subject:
-        """Return the subject at a place of a sheet: ``end.controller``, ``register.brr``, ``a.tx b.rx``, or a wire."""
+        """Return the subject at a place of a sheet: ``end.controller``, ``register.brr``, ``a.tx b.rx``, or a wire.
+
+        Parameters
+        ----------
+        where : str
+            The place.
+        """
         head, dot, name = where.partition(".")
         if dot and head in ("end", "register") and " " not in where:
             return cls("end" if head == "end" else "register", name)
@@ -105,7 +111,17 @@ class Places(Columns):
         time_s: npt.ArrayLike | None = None,
         row: npt.ArrayLike | None = None,
     ) -> Places:
-        """Make places of the columns that are known; without any, one place of which nothing is known."""
+        """Make places of the columns that are known; without any, one place of which nothing is known.
+
+        Parameters
+        ----------
+        offset : array_like of int, optional
+            Numbers of characters.
+        time_s : array_like of float, optional
+            Times, in seconds.
+        row : array_like of int, optional
+            Numbers of frames or messages.
+        """
         given = [np.atleast_1d(np.asarray(one)) for one in (offset, time_s, row) if one is not None]
         count = len(given[0]) if given else 1
         return cls(
@@ -116,7 +132,17 @@ class Places(Columns):
 
     @classmethod
     def on(cls, characters: Characters, offset: npt.ArrayLike, row: npt.ArrayLike | None = None) -> Places:
-        """Make places at characters of a wire, with the times at which these began."""
+        """Make places at characters of a wire, with the times at which these began.
+
+        Parameters
+        ----------
+        characters : Characters
+            The characters of the wire.
+        offset : array_like of int
+            Numbers of characters.
+        row : array_like of int, optional
+            Numbers of frames or messages.
+        """
         offsets = np.atleast_1d(np.asarray(offset)).astype(np.int64)
         times = np.full(len(offsets), np.nan)
         if characters.has_times and len(characters):
@@ -125,7 +151,13 @@ class Places(Columns):
         return cls.at(offsets, times, row)
 
     def to_list(self, most: int = MOST_PLACES) -> list[dict[str, Any]]:
-        """Return the first places as JSON has them; what is not known is None."""
+        """Return the first places as JSON has them; what is not known is None.
+
+        Parameters
+        ----------
+        most : int
+            Most places.
+        """
         return [
             {
                 "offset": None if offset == NOWHERE else offset,

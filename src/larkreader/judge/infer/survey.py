@@ -140,6 +140,7 @@ def measure_wire(trace: Trace | Voltages, line: LineSettings | None = None) -> S
     Returns
     -------
     Survey
+        What the levels show: lengths, baud, formats that fit.
 
     Examples
     --------

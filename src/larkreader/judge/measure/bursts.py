@@ -81,7 +81,13 @@ class Bursts(Columns):
         return self.rate_hz / 2
 
     def times_s(self, row: int) -> npt.NDArray[np.float64]:
-        """Return when each sample of a burst was taken, in seconds from its first."""
+        """Return when each sample of a burst was taken, in seconds from its first.
+
+        Parameters
+        ----------
+        row : int
+            The number of the burst.
+        """
         return np.arange(int(self.count[row])) / self.rate_hz
 
     def without_mean(self) -> Ragged:

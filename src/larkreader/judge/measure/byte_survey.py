@@ -76,7 +76,13 @@ class ByteSurvey(Columns):
     shares: npt.NDArray[np.float64]
 
     def looks(self, row: int) -> str:
-        """Say in a few words what a byte looks like."""
+        """Say in a few words what a byte looks like.
+
+        Parameters
+        ----------
+        row : int
+            The place of the byte.
+        """
         low, high, step = int(self.low[row]), int(self.high[row]), int(self.step[row])
         if low == high:
             return "constant"
@@ -87,7 +93,13 @@ class ByteSurvey(Columns):
         return "moves"
 
     def bits(self, row: int) -> str:
-        """Write the bits of a byte, the most significant first: 0 or 1 for one that never changes, x for another."""
+        """Write the bits of a byte, the most significant first: 0 or 1 for one that never changes, x for another.
+
+        Parameters
+        ----------
+        row : int
+            The place of the byte.
+        """
         return "".join("x" if 0 < one < 1 else f"{one:.0f}" for one in self.ones[row, ::-1].tolist())
 
     def shown(self) -> dict[str, npt.NDArray[np.object_]]:
@@ -136,6 +148,7 @@ def measure_bytes(frames: Frames | Ragged | npt.NDArray[np.uint8]) -> ByteSurvey
     Returns
     -------
     ByteSurvey
+        A row for each byte of a frame.
 
     Examples
     --------

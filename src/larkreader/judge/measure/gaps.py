@@ -52,11 +52,24 @@ def measure_gaps(timeline: Timeline, characters: Characters, wire: str) -> Gaps:
     Returns
     -------
     Gaps
+        How long the wire rests within and between messages.
 
     Raises
     ------
     RequestError
         If the timeline has no such wire.
+
+    Examples
+    --------
+    Two messages of two characters, a millisecond from the end of the first to the begin of the second:
+
+    >>> line = lr.LineSettings(baud=10_000)
+    >>> layout = lr.FrameLayout(boundary={"kind": "fixed", "length": 2}, fields=[{"name": "flow", "type": "uint16"}])
+    >>> sheet = lr.Sheet(line=line, wire={"pump": {}}, frame={"flow": layout})
+    >>> reading = lr.read(sheet, {"pump": lr.transmit(bytes(4), line, gaps=[0, 0, 10, 0])})
+    >>> gaps = lr.measure_gaps(reading.timeline, reading.characters["pump"], "pump")
+    >>> gaps.between_s.round(6).tolist()
+    [0.001]
     """
     if wire not in timeline.wires:
         advice = nearest(wire, list(timeline.wires))

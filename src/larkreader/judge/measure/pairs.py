@@ -20,11 +20,10 @@ from larkreader.capture.columns import SHOWN_ROWS, Columns
 from larkreader.capture.ragged import Ragged
 from larkreader.declare.link.line import LineSettings
 from larkreader.declare.run.pairing import Pairing
-from larkreader.decode.columns.frame_columns import Frames
+from larkreader.decode.columns.frame_columns import UNTRUSTED, Frames
 from larkreader.decode.timeline import Timeline, What
 
 from .distribution import figures_of, histogram_of
-from .statistics import UNTRUSTED
 
 Places = npt.NDArray[np.int64]
 Seconds = npt.NDArray[np.float64]
@@ -97,7 +96,13 @@ class Pairs(Columns):
         self.check_lengths()
 
     def count(self, state: PairState) -> int:
-        """Return to how many requests that happened."""
+        """Return to how many requests that happened.
+
+        Parameters
+        ----------
+        state : PairState
+            What happened.
+        """
         return int(np.count_nonzero(self.state == state))
 
     @property
@@ -215,6 +220,7 @@ def find_pairs(
     Returns
     -------
     Pairs
+        What became of each request.
     """
     request = np.flatnonzero(timeline.is_of(pairing.request))
     reply = np.flatnonzero(timeline.is_of(pairing.reply))

@@ -11,12 +11,11 @@ import numpy.typing as npt
 
 from larkreader.capture.characters import Characters
 from larkreader.declare.frame.layout import FrameLayout
-from larkreader.decode.columns.frame_columns import FrameFault, Frames
+from larkreader.decode.columns.frame_columns import UNTRUSTED, Frames
 from larkreader.decode.columns.ragged_columns import every_item
 from larkreader.judge.findings.finding import NOWHERE, Finding, Places, frame_subject, make_finding
 from larkreader.shown import Shown
 
-UNTRUSTED = FrameFault.CHECKSUM_MISMATCH | FrameFault.UNKNOWN_VALUE | FrameFault.CHARACTER_FAULT
 SOON = 0.6  # declared periods up to which a frame makes up for a late one before it
 ON_TIME = 0.25  # declared periods by which a frame may be off where frames that are missing are counted
 LATE = 1.5  # declared periods from which on a frame is late, and another one was due
@@ -89,7 +88,7 @@ class FrameStatistics(Shown):
 
 
 def measure_frames(frames: Frames) -> FrameStatistics:
-    """Sum up the frames of a layout.
+    r"""Sum up the frames of a layout.
 
     Parameters
     ----------
@@ -99,6 +98,14 @@ def measure_frames(frames: Frames) -> FrameStatistics:
     Returns
     -------
     FrameStatistics
+        Numbers for each field, and for the frames as a whole.
+
+    Examples
+    --------
+    >>> layout = lr.FrameLayout(boundary={"kind": "fixed", "length": 1}, fields=[{"name": "flow", "type": "uint8"}])
+    >>> statistics = lr.measure_frames(lr.read_frames(b"\x02\x04\x09", layout))
+    >>> statistics.fields["flow"].least, statistics.fields["flow"].mean, statistics.fields["flow"].most
+    (2.0, 5.0, 9.0)
     """
     good = frames[(frames.faults & UNTRUSTED) == 0]
     apart = _apart(frames)

@@ -128,6 +128,7 @@ def judge_receive_path(
     Returns
     -------
     PathReport
+        The replay, its limits and its findings.
 
     Raises
     ------

@@ -7,11 +7,12 @@ from dataclasses import dataclass
 from typing import Any
 
 from larkreader.declare.document.sheet import Sheet
+from larkreader.declare.link.bauds import STANDARD_BAUDS
 from larkreader.declare.link.end import End
 from larkreader.declare.link.line import LineSettings
 from larkreader.declare.link.registers import Register, spans_of
 from larkreader.errors import RequestError
-from larkreader.judge.calculate.divisors import STANDARD_BAUDS, calculate_setting
+from larkreader.judge.calculate.divisors import calculate_setting
 from larkreader.judge.findings.finding import Finding, make_finding
 
 from .setup_steps import written
@@ -64,11 +65,23 @@ def read_registers(sheet: Sheet, end: str, registers: Mapping[str, int]) -> Impl
     Returns
     -------
     ImpliedSettings
+        The settings that the registers make, and what is wrong with them.
 
     Raises
     ------
     RequestError
         If the sheet has no such end, or a value does not fit its register.
+
+    Examples
+    --------
+    >>> sheet = lr.Sheet(
+    ...     wire={"from_pump": {}},
+    ...     end={"pump": {"sends": "from_pump"}},
+    ...     registers={"FORMAT": {"end": "pump", "bits": 8, "fields": {"parity": "1:0"}}},
+    ...     meaning={"pump": {"parity": {"of": "FORMAT.parity", "values": {"0": "N", "1": "O", "2": "E"}}}},
+    ... )
+    >>> lr.read_registers(sheet, "pump", {"FORMAT": 2}).end.line
+    {'format': '8E1'}
     """
     if end not in sheet.end:
         raise RequestError(f'end "{end}"', "is not on the sheet", f"there is {', '.join(sheet.end) or 'none'}")

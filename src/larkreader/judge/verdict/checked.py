@@ -98,7 +98,13 @@ class Checked:
     is_read: bool
 
     def verdict_with(self, findings: Sequence[Finding]) -> Verdict:
-        """Return the verdict: ``nothing-read`` without a character, else what follows from the findings."""
+        """Return the verdict: ``nothing-read`` without a character, else what follows from the findings.
+
+        Parameters
+        ----------
+        findings : sequence of Finding
+            What was found.
+        """
         return verdict_of(findings) if self.is_read else "nothing-read"
 
     def to_dict(self) -> dict[str, Any]:

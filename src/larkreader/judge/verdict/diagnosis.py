@@ -13,6 +13,7 @@ from larkreader.capture.characters import Characters, Fault
 from larkreader.capture.trace import Trace
 from larkreader.capture.voltages import Voltages
 from larkreader.declare.frame.layout import FrameLayout
+from larkreader.declare.link.bauds import STANDARD_BAUDS
 from larkreader.declare.link.line import PARITY_NAMES, LineSettings
 from larkreader.decode.characters.instants import FEWEST_TICKS
 from larkreader.decode.characters.receive import receive
@@ -26,10 +27,6 @@ from larkreader.judge.measure.levels import judge_levels, survey_levels
 from larkreader.judge.wire.sequence import explain_losses
 from larkreader.shown import Shown
 
-STANDARD_BAUDS = (
-    300, 600, 1200, 2400, 4800, 9600, 14_400, 19_200, 28_800, 31_250, 38_400, 57_600, 76_800, 115_200, 128_000, 153_600,
-    230_400, 250_000, 256_000, 460_800, 500_000, 921_600, 1_000_000, 1_500_000, 2_000_000, 3_000_000,
-)  # fmt: skip
 # Crystals and internal oscillators in MHz, roughly by how usual they are
 CLOCKS = (
     16, 8, 12, 11.0592, 20, 24, 4, 25, 48, 32, 7.3728, 14.7456, 18.432, 10, 1, 2, 72, 40, 26, 36, 64, 80, 84, 100, 120,
@@ -119,6 +116,7 @@ def diagnose(
     Returns
     -------
     Diagnosis
+        What was found, and the settings that fit best.
 
     Examples
     --------

@@ -19,11 +19,10 @@ from larkreader.capture.characters import Characters, Fault
 from larkreader.capture.trace import Trace
 from larkreader.declare.frame.layout import FrameLayout
 from larkreader.declare.link.line import LineSettings
-from larkreader.decode.columns.frame_columns import FrameFault, Frames, Skip, Spans
+from larkreader.decode.columns.frame_columns import UNTRUSTED, Frames, Skip, Spans
 from larkreader.decode.cut.frames import read_layouts
 from larkreader.judge.findings.finding import NOWHERE, Finding, Places, make_finding
 from larkreader.judge.wire.first_sight import LETTERS, is_text
-from larkreader.judge.wire.sequence import UNTRUSTED
 
 PAUSE = 2.0  # character times of idle behind what stands alone
 MOST = 3  # characters together that are no message
@@ -238,7 +237,7 @@ class _Context:
     def _good_frames(self, count: int) -> list[tuple[int, int]]:
         found: list[tuple[int, int]] = []
         for frames in read_layouts(self._some[count:], self._layouts).values():
-            good = frames[(frames.faults & (UNTRUSTED | FrameFault.CHARACTER_FAULT)) == 0]
+            good = frames[(frames.faults & UNTRUSTED) == 0]
             found += zip(good.offset.tolist(), (good.offset + good.length).tolist(), strict=True)
         return found
 

@@ -10,21 +10,22 @@ import numpy as np
 from larkreader.capture.characters import Characters, Fault
 from larkreader.declare.document.sheet import Sheet
 from larkreader.declare.paths.receive_path import LineApplication
-from larkreader.decode.columns.frame_columns import Frames, Spans
+from larkreader.decode.columns.frame_columns import CONTRADICTED, Frames, Spans
+from larkreader.judge.findings.character_kinds import FAULT_OF
 from larkreader.judge.findings.finding import Finding, Places, frame_subject, make_finding
 from larkreader.judge.infer.off_grid import judge_baud
 from larkreader.judge.wire.character_faults import judge_characters
 from larkreader.judge.wire.counting import judge_counting
 from larkreader.judge.wire.first_sight import judge_no_frames, judge_text
 from larkreader.judge.wire.frame_faults import Causes, judge_frames
-from larkreader.judge.wire.sequence import UNTRUSTED, Losses, find_losses, lost_by_hardware
+from larkreader.judge.wire.sequence import Losses, find_losses, lost_by_hardware
 
 from .received import Received
 from .setting_suspicion import judge_settings
 from .startup import find_startup, read_after
 
 LINE_FAULTS = ("parity-error", "framing-error", "break", "noise", "false-start", "short-stop")  # of wrong settings
-CAUSES = ("parity-error", "framing-error", "break", "noise", "unknown-level", "overrun")  # of what frames show
+CAUSES = tuple(kind for kind, fault in FAULT_OF.items() if fault != Fault.SHORT_STOP)  # of what frames show
 FEW_GOOD = 0.2  # of the bytes in good frames, up to which a small change of the layout is looked for
 
 
@@ -75,7 +76,7 @@ def judge_wire(sheet: Sheet, wire: str, received: Received, taken: Collection[tu
     held = characters if startup is None else startup.left_out(characters)
     if any(layout.boundary.opened_by == "break" for layout in layouts):
         held = replace(held, faults=held.faults & ~np.uint8(Fault.BREAK))  # they begin frames, as declared
-    good = sum(int(one.length[(one.faults & UNTRUSTED) == 0].sum()) for one in every)
+    good = sum(int(one.length[(one.faults & CONTRADICTED) == 0].sum()) for one in every)
     share = good / len(held) if len(held) else 0.0
     suspects = list(judge_settings(wire, held, beginning, line, layouts, good_share=share))
     suspects = suspects or list(_judge_layouts(wire, characters, every))
@@ -148,7 +149,7 @@ def _caused_by(cause: Finding | None, found: Iterable[Finding], kinds: Collectio
 def _judge_layouts(wire: str, characters: Characters, every: list[Frames]) -> Iterator[Finding]:
     """Yield the small change of a layout that makes its frames right, where next to none is."""
     for frames in every:
-        trusted = (frames.faults & UNTRUSTED) == 0
+        trusted = (frames.faults & CONTRADICTED) == 0
         if len(every) > 1 or int(frames.length[trusted].sum()) > FEW_GOOD * len(characters):
             continue
         from larkreader.judge.infer.layout_search import (

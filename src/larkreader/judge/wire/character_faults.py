@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -12,20 +12,12 @@ import numpy.typing as npt
 from larkreader.capture.characters import Characters, Fault
 from larkreader.capture.trace import Trace
 from larkreader.declare.link.line import PARITY_NAMES, LineSettings
+from larkreader.judge.findings.character_kinds import FAULT_OF
 from larkreader.judge.findings.finding import Finding, Places, make_finding
 
 COARSE = 6  # ticks a bit below which a capture can hide or feign errors
 FEW = 5  # characters within which a reader that began in mid-character stumbles
 LARGE_SHARE = 0.2  # of the characters; so many line faults are no accident
-CHARACTER_KINDS: Mapping[str, Fault] = {
-    "parity-error": Fault.PARITY,
-    "framing-error": Fault.FRAMING,
-    "break": Fault.BREAK,
-    "noise": Fault.NOISE,
-    "unknown-level": Fault.UNKNOWN_LEVEL,
-    "overrun": Fault.OVERRUN,
-    "short-stop": Fault.SHORT_STOP,
-}
 COUNTED_KINDS = {
     "parity": "parity-error",
     "framing": "framing-error",
@@ -69,7 +61,7 @@ def judge_characters(
     `extent` is of its trace, if it has one; `missing` bytes are known to be lost by overruns.
     """
     total = len(characters)
-    for kind, fault in CHARACTER_KINDS.items():
+    for kind, fault in FAULT_OF.items():
         places = np.flatnonzero(characters.faults & fault)
         if places.size:
             evidence = _around(kind, characters, places, line, missing)

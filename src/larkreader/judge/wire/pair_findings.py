@@ -8,9 +8,9 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
+from larkreader.decode.columns.frame_columns import UNTRUSTED
 from larkreader.judge.findings.finding import Finding, Places, Subject, make_finding
 from larkreader.judge.measure.pairs import Pairs, PairState
-from larkreader.judge.measure.statistics import UNTRUSTED
 
 Rows = npt.NDArray[np.int64]
 

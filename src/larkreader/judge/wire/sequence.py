@@ -27,7 +27,7 @@ from larkreader.capture.ragged import Ragged
 from larkreader.declare.frame.fields import Slot
 from larkreader.declare.frame.layout import FrameLayout
 from larkreader.decode.check.verify import counter_steps
-from larkreader.decode.columns.frame_columns import FrameFault, Frames, Skip
+from larkreader.decode.columns.frame_columns import CONTRADICTED, UNTRUSTED, FrameFault, Frames, Skip
 from larkreader.decode.cut.content import judge_contents
 from larkreader.decode.cut.frames import read_layouts
 from larkreader.judge.findings.finding import Certainty, Finding, Places, frame_subject, make_finding
@@ -36,7 +36,6 @@ Offsets = npt.NDArray[np.int64]
 Mask = npt.NDArray[np.bool_]
 FindCause = Callable[[Offsets, Offsets], Finding | None]
 
-UNTRUSTED = FrameFault.CHECKSUM_MISMATCH | FrameFault.UNKNOWN_VALUE
 ON_THE_LINE = Fault.PARITY | Fault.FRAMING | Fault.BREAK | Fault.NOISE | Fault.UNKNOWN_LEVEL
 HOLE_FIT = 0.6  # characters within which the length of a gap must be that of the missing bytes
 FEWEST_RESTART_BITS = 4  # of a counter; a narrower one stands at 0 too often to show a restart
@@ -156,7 +155,7 @@ def byte_bounds(frames: Frames) -> tuple[int, int]:
 
 
 def _losses_of(frames: Frames, counter: Slot, characters: Characters, others: list[Frames]) -> Losses:
-    untrusted = UNTRUSTED if frames.layout.checksum is not None else UNTRUSTED | FrameFault.CHARACTER_FAULT
+    untrusted = CONTRADICTED if frames.layout.checksum is not None else UNTRUSTED
     good = frames[(frames.faults & untrusted) == 0]
     values = good.raw(counter.name)
     values = (values.data if isinstance(values, np.ma.MaskedArray) else values).astype(np.uint64)
@@ -416,7 +415,7 @@ def _taken_by(others: list[Frames], begin: Offsets, end: Offsets, *, only_good: 
     """Return how many bytes of other layouts' frames lie in each stretch."""
     taken = np.zeros(len(begin), dtype=np.int64)
     for frames in others:
-        counted = frames[(frames.faults & UNTRUSTED) == 0] if only_good else frames
+        counted = frames[(frames.faults & CONTRADICTED) == 0] if only_good else frames
         taken += _between(counted.offset, counted.length, begin, end)
     return taken
 

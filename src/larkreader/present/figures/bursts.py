@@ -31,6 +31,7 @@ def draw_bursts(bursts: Bursts, *, ax: Axes | None = None) -> Axes:
     Returns
     -------
     matplotlib.axes.Axes
+        The axes that were drawn on.
 
     Raises
     ------

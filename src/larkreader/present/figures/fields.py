@@ -9,7 +9,7 @@ import numpy as np
 import numpy.typing as npt
 
 from larkreader.decode.check.verify import names_known, within_range
-from larkreader.decode.columns.frame_columns import FrameFault, Frames
+from larkreader.decode.columns.frame_columns import DAMAGED, Frames
 from larkreader.errors import RequestError, nearest
 
 from .style import INK, PALE, SOFT, finish, literal, new_axes, time_scale
@@ -20,7 +20,6 @@ if TYPE_CHECKING:
 MOST_STRIPS = 10
 USUAL_STRIPS = 6
 GAP = 0.28  # between two strips, of the height of one
-UNTRUSTED = FrameFault.CHECKSUM_MISMATCH | FrameFault.CHARACTER_FAULT
 BREAK = 3.0  # median periods without a frame, over which no line is drawn
 MOST_NAMES = 6  # of a field, that stand beside its strip
 
@@ -33,7 +32,7 @@ def draw_fields(
     end_s: float | None = None,
     ax: Axes | None = None,
 ) -> Axes:
-    """Draw fields over time.
+    r"""Draw fields over time.
 
     Parameters
     ----------
@@ -58,6 +57,14 @@ def draw_fields(
     ------
     RequestError
         If there is no such field, or no frame in that time.
+
+    Examples
+    --------
+    >>> layout = lr.FrameLayout(boundary={"kind": "fixed", "length": 1}, fields=[{"name": "flow", "type": "uint8"}])
+    >>> line = lr.LineSettings()
+    >>> frames = lr.read_frames(lr.receive(lr.transmit(b"\x02\x04\x09", line), line), layout)
+    >>> lr.draw_fields(frames, ["flow"], ax=lr.new_figure().add_subplot()).get_xlabel()
+    'time, µs'
     """
     is_timed = bool(len(frames)) and bool(np.isfinite(frames.begin_s[0]))
     at = frames.begin_s if is_timed else np.arange(len(frames), dtype=np.float64)
@@ -173,7 +180,7 @@ def _columns_of(frames: Frames, name: str) -> list[_Column]:
 
 
 def _trusted(frames: Frames) -> npt.NDArray[np.bool_]:
-    trusted: npt.NDArray[np.bool_] = (frames.faults & UNTRUSTED) == 0
+    trusted: npt.NDArray[np.bool_] = (frames.faults & DAMAGED) == 0
     return trusted
 
 

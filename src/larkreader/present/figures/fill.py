@@ -50,6 +50,7 @@ def draw_fill(report: PathReport, *, begin_s: float | None = None, end_s: float 
     Returns
     -------
     matplotlib.axes.Axes
+        The axes that were drawn on.
 
     Raises
     ------

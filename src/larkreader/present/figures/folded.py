@@ -39,6 +39,7 @@ def draw_folded(phases: EdgePhases, *, name: str = "", ax: Axes | None = None) -
     Returns
     -------
     matplotlib.axes.Axes
+        The axes that were drawn on.
 
     Raises
     ------

@@ -35,6 +35,7 @@ def draw_layout(layout: FrameLayout, *, ax: Axes | None = None) -> Axes:
     Returns
     -------
     matplotlib.axes.Axes
+        The axes that were drawn on.
 
     Raises
     ------

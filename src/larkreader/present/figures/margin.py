@@ -36,6 +36,7 @@ def draw_margin(margin: Margin, *, ax: Axes | None = None) -> Axes:
     Returns
     -------
     matplotlib.axes.Axes
+        The axes that were drawn on.
     """
     axes = new_axes(ax)
     least, greatest = margin.worst

@@ -29,6 +29,13 @@ def new_figure(width_px: int = 1280, height_px: int = 480) -> Figure:
     Returns
     -------
     matplotlib.figure.Figure
+        An empty figure.
+
+    Examples
+    --------
+    >>> figure = lr.new_figure(1280, 480)
+    >>> (figure.get_size_inches() * figure.dpi).round().tolist()
+    [1280.0, 480.0]
     """
     from matplotlib.figure import Figure
 

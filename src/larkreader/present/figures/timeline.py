@@ -56,11 +56,20 @@ def draw_timeline(
     Returns
     -------
     matplotlib.axes.Axes
+        The axes that were drawn on.
 
     Raises
     ------
     RequestError
         If there is no message in that time.
+
+    Examples
+    --------
+    >>> sheet = lr.Sheet(wire={"pump": {}})
+    >>> reading = lr.read(sheet, {"pump": lr.transmit(b"flow", sheet.wire["pump"].line)})
+    >>> axes = lr.draw_timeline(reading, ax=lr.new_figure().add_subplot())
+    >>> [label.get_text() for label in axes.get_yticklabels()]
+    ['pump']
     """
     rows = TimelineRows(reading, ascii_only=True)  # few fonts have control pictures
     timeline = rows.timeline

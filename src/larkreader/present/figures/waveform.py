@@ -64,11 +64,20 @@ def draw_waveform(
     Returns
     -------
     matplotlib.axes.Axes
+        The axes that were drawn on.
 
     Raises
     ------
     RequestError
         If there is no such character.
+
+    Examples
+    --------
+    >>> line = lr.LineSettings.parse("57600 8E1")
+    >>> trace = lr.transmit(b"flow", line)
+    >>> axes = lr.draw_waveform(trace, lr.receive(trace, line), line, ax=lr.new_figure().add_subplot())
+    >>> axes.get_xlabel().startswith("time")
+    True
     """
     if not 0 <= first < len(characters):
         raise RequestError("first", f"is character {first}", f"there are {len(characters)}, counted from 0")

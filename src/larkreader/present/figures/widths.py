@@ -36,6 +36,7 @@ def draw_widths(trace: Trace, line: LineSettings, *, ax: Axes | None = None) -> 
     Returns
     -------
     matplotlib.axes.Axes
+        The axes that were drawn on.
 
     Raises
     ------

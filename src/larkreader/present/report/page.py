@@ -66,6 +66,14 @@ def write_report(
     -----
     Date and time are those of ``SOURCE_DATE_EPOCH`` where the environment has it, so that the same reading can give the
     same page.
+
+    Examples
+    --------
+    >>> import pathlib, tempfile
+    >>> sheet = lr.Sheet(wire={"pump": {}})
+    >>> reading = lr.read(sheet, {"pump": lr.transmit(b"flow", sheet.wire["pump"].line)})
+    >>> [path.name for path in lr.write_report(pathlib.Path(tempfile.mkdtemp()) / "rig.html", reading)]
+    ['rig.html']
     """
     path = Path(path)
     if path.suffix.lower() not in ENDINGS:

@@ -11,8 +11,10 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from larkreader.answers.reading import Reading
+from larkreader.capture.characters import Fault
 from larkreader.capture.trace import Trace
 from larkreader.errors import RequestError
+from larkreader.judge.findings.character_kinds import FAULT_OF
 from larkreader.judge.findings.finding import Finding
 from larkreader.judge.measure.edge_phases import measure_edge_phases
 from larkreader.judge.measure.gaps import measure_gaps
@@ -33,7 +35,7 @@ DRAWN = 30  # messages of the timeline, around the first with which something is
 FEWEST_FRAMES = 4  # whose fields are worth a figure
 AROUND = 1  # characters before a fault that its waveform shows
 SHOWN = 4  # characters of a waveform
-LINE_KINDS = ("parity-error", "framing-error", "break", "noise", "short-stop", "unknown-level")
+LINE_KINDS = tuple(kind for kind, fault in FAULT_OF.items() if fault != Fault.OVERRUN)  # that a waveform shows
 SALT = "lark-reader"  # of the names inside of an SVG, which are then the same each time
 
 
