@@ -10,8 +10,8 @@ from strategies import examples, receive_paths
 
 import larkreader as lr
 from larkreader.exercise.channel import Channel, error_ratio_of
-from larkreader.exercise.ports.live_path import LivePath
 from larkreader.exercise.stand_ins import STAND_INS
+from larkreader.simulate.live_path import LivePath
 
 LINE = lr.LineSettings.parse("57600 8N1")
 NS = 1e-9
@@ -145,20 +145,17 @@ def test_a_path_fed_bit_by_bit_does_what_a_replay_of_the_whole_does(path, gaps, 
         return
     told = lr.replay(characters, path, line)
     live, given, now = LivePath(path, line), [], 0
-    try:
-        while begins:
-            count = data.draw(st.integers(1, 6))
-            until = begins[count] if count < len(begins) else begins[-1] + 10
-            live.feed(begins[:count], values[:count], begins[0])
-            del begins[:count], values[:count]
-            while (some := live.advance(until)) is not None:
-                given.append(some)
-            now = until
-        while (some := live.advance(now + 100_000)) is not None:
+    while begins:
+        count = data.draw(st.integers(1, 6))
+        until = begins[count] if count < len(begins) else begins[-1] + 10
+        live.feed(begins[:count], values[:count], begins[0])
+        del begins[:count], values[:count]
+        while (some := live.advance(until)) is not None:
             given.append(some)
-        fates = live.fates
-    finally:
-        live.close()
+        now = until
+    while (some := live.advance(now + 100_000)) is not None:
+        given.append(some)
+    fates = live.fates
     taken = np.flatnonzero(told.fate == lr.simulate.Fate.TAKEN)
     assert b"".join(part for _, part in given) == bytes(told.value[taken].tolist())
     if path.ring is not None:

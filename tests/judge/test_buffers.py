@@ -8,7 +8,7 @@ from slow_path import SlowPath
 from strategies import examples, receive_paths
 
 import larkreader as lr
-from larkreader.simulate.receive_replay import ReceiveRun
+from larkreader.simulate.receive_engine import ReceiveEngine
 from larkreader.simulate.senders import MISSING, NEVER, FreeSender, PausedSender
 
 NS = 1e-9
@@ -27,10 +27,19 @@ def test_a_replay_is_exactly_what_a_slow_one_finds_event_by_event(path, gaps, da
         sender = PausedSender(wanted, complete, length, reaction=path.pause.reaction_characters, holds=holds)
     else:
         sender = FreeSender(wanted, complete)
-    run = ReceiveRun(path, sender, values, float(length), signal)
-    run.run()
+    engine = ReceiveEngine(path, sender, values, float(length), signal)
+    engine.run()
+    engine.close()
+    run = engine.outcomes
     slow = SlowPath(
-        path, wanted, values, complete=complete, length=length, signal=signal, paused=paused, until=run.last_at + 3000
+        path,
+        wanted,
+        values,
+        complete=complete,
+        length=length,
+        signal=signal,
+        paused=paused,
+        until=engine.last_at + 3000,
     ).run()
 
     def times(found):
@@ -44,14 +53,14 @@ def test_a_replay_is_exactly_what_a_slow_one_finds_event_by_event(path, gaps, da
     assert times(run.fetched) == slow.fetched
     assert times(run.stored) == slow.stored
     assert times(run.taken) == slow.taken
-    assert run.services == slow.services
-    if run.application is not None:
-        assert run.application.told.rows == slow.reads
+    assert engine.busy.services == slow.services
+    if engine.application is not None:
+        assert engine.application.told.rows == slow.reads
         surely = sum(
             end < sender.last_arrival for end in slow.empty_ends
         )  # nobody knows how long it goes on behind that
-        assert surely <= run.application.told.empty <= len(slow.empty_ends)
-        assert run.application.told.unfinished == len(slow.got if slow.call_begin is not None else [])
+        assert surely <= engine.application.told.empty <= len(slow.empty_ends)
+        assert engine.application.told.unfinished == len(slow.got if slow.call_begin is not None else [])
 
 
 LINE = lr.LineSettings.parse("115200 8N1")

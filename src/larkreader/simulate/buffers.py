@@ -12,7 +12,7 @@ from larkreader.declare.link.line import LineSettings
 from larkreader.declare.paths.receive_path import ReceivePath
 from larkreader.errors import RequestError
 
-from .receive_replay import ReceiveRun
+from .receive_engine import ReceiveEngine
 from .replayed import Fate, Reads, Replay
 from .senders import MISSING, NEVER, FreeSender, PausedSender, nanoseconds
 
@@ -92,9 +92,10 @@ def replay(
     >>> result.high_water("fifo"), result.lost
     (16, 360)
     """
-    run, complete = _start(characters, path, line, back)
-    run.run()
-    return _told(run, characters, complete)
+    engine, complete = _start(characters, path, line, back)
+    engine.run()
+    engine.close()
+    return _replay_of(engine, path, characters, complete)
 
 
 def loses(
@@ -123,9 +124,10 @@ def loses(
     RequestError
         As for `replay`.
     """
-    run, _ = _start(characters, path, line, back, fates)
-    run.run()
-    return run.is_stopped or (Fate.HELD_BACK in fates and bool(getattr(run.sender, "refused", ())))
+    engine, _ = _start(characters, path, line, back, fates)
+    engine.run()
+    engine.close()
+    return engine.outcomes.is_over or (Fate.HELD_BACK in fates and bool(engine.sender.refused))
 
 
 def _start(
@@ -134,7 +136,7 @@ def _start(
     line: LineSettings,
     back: LineSettings | None,
     stop_at: Collection[Fate] = (),
-) -> tuple[ReceiveRun, int]:
+) -> tuple[ReceiveEngine, int]:
     """Return a run that has not begun, and how many nanoseconds a character takes until it is complete."""
     if len(characters) and not characters.has_times:
         raise RequestError("replay", "is of characters whose times nobody knows", "needs a capture with times")
@@ -153,15 +155,16 @@ def _start(
         holds = NEVER if pause.sender_holds is None else pause.sender_holds
         reaction = pause.reaction_characters
         sender = PausedSender(begin, complete, round(character), reaction=reaction, holds=holds)
-    return ReceiveRun(path, sender, characters.value.tolist(), character, signal, stop_at), complete
+    return ReceiveEngine(path, sender, characters.value.tolist(), character, signal, stop_at), complete
 
 
-def _told(run: ReceiveRun, characters: Characters, complete: int) -> Replay:
-    sender, application = run.sender, run.application
+def _replay_of(engine: ReceiveEngine, path: ReceivePath, characters: Characters, complete: int) -> Replay:
+    sender, application = engine.sender, engine.application
+    found, busy, costs = engine.outcomes, engine.busy, engine.costs
     if isinstance(sender, PausedSender):
         for number in sender.refused:
-            run.lost[number] = round(float(characters.begin_s[number]) * 1e9)
-            run.fate[number] = Fate.HELD_BACK
+            found.lost[number] = round(float(characters.begin_s[number]) * 1e9)
+            found.fate[number] = Fate.HELD_BACK
         begin_s = seconds_of(sender.begin)
         arrived_s = begin_s + complete * 1e-9
     else:
@@ -169,18 +172,18 @@ def _told(run: ReceiveRun, characters: Characters, complete: int) -> Replay:
         arrived_s = seconds_of([at + complete for at in sender.begin])
     taken = application.told if application is not None else None
     rows = np.array(taken.rows if taken is not None else [], dtype=np.int64).reshape(-1, 5)
-    first, last = next((at for at in sender.begin if at > MISSING), 0), run.last_at
-    looks = max(run.services, (last - first) // run.every if run.every and last > MISSING else 0)
+    first, last = next((at for at in sender.begin if at > MISSING), 0), engine.last_at
+    looks = max(busy.services, (last - first) // costs.every if costs.every and last > MISSING else 0)
     return Replay(
-        path=run.path,
+        path=path,
         begin_s=begin_s,
         arrived_s=arrived_s,
-        fetched_s=seconds_of(run.fetched),
-        stored_s=seconds_of(run.stored),
-        taken_s=seconds_of(run.taken),
-        lost_s=seconds_of(run.lost),
+        fetched_s=seconds_of(found.fetched),
+        stored_s=seconds_of(found.stored),
+        taken_s=seconds_of(found.taken),
+        lost_s=seconds_of(found.lost),
         value=characters.value,
-        fate=np.frombuffer(bytes(run.fate), np.uint8),
+        fate=np.frombuffer(bytes(found.fate), np.uint8),
         reads=Reads(
             begin_s=seconds_of(rows[:, 0]),
             end_s=seconds_of(rows[:, 1]),
@@ -193,10 +196,10 @@ def _told(run: ReceiveRun, characters: Characters, complete: int) -> Replay:
         pauses_s=np.array(
             [(begin * 1e-9, end * 1e-9 if end < NEVER else np.inf) for begin, end in sender.pauses]
         ).reshape(-1, 2),
-        services=run.services,
+        services=busy.services,
         looks=looks,
-        busy_s=(run.busy + (looks - run.services) * run.look) * 1e-9,
-        longest_busy_s=max(run.longest_busy, run.look if looks else 0) * 1e-9,
+        busy_s=(busy.total + (looks - busy.services) * costs.look) * 1e-9,
+        longest_busy_s=max(busy.longest, costs.look if looks else 0) * 1e-9,
         span_s=max(last - first, 0) * 1e-9,
         most_held=sender.most_held,
     )

@@ -42,8 +42,7 @@ class FreeSender:
     number: int
     last_arrival: int
     arrive_at: int
-
-    is_unsure = False
+    is_unsure: bool = False
 
     def __init__(self, begin: list[int], complete: int) -> None:
         self.begin = begin
@@ -66,11 +65,12 @@ class FreeSender:
         self.number += 1
         self.arrive_at = self._arrivals[self.number]
 
-    def wait(self) -> None:
-        """Find out whether there is another character."""
+    def extend(self, begins: Sequence[int], sure_until: int) -> None:
+        """Raise, as all characters of this sender are known from the beginning."""
+        raise TypeError("a sender that nothing holds back has all its characters from the beginning")
 
     def signal(self, at: int, *, pause: bool) -> None:
-        """See that it is to pause, or to go on; nothing comes of it."""
+        """See that it is to pause, or to go on; nothing follows from it."""
 
     def close(self) -> None:
         """Take note that nothing more happens."""
@@ -92,6 +92,10 @@ class PausedSender:
         How many characters it begins when it has seen the signal.
     holds : int
         How many characters it can hold back; one for which it has no room is lost.
+    sure_until : int
+        No character that is not among `wanted` yet begins before; `NEVER` if there are no others, see `extend`.
+    sees_signals : bool
+        Whether it pauses at all.
     """
 
     number: int
@@ -99,10 +103,20 @@ class PausedSender:
     last_arrival: int
     next_begin: int
     most_held: int
+    is_unsure: bool
 
-    is_unsure = False
-
-    def __init__(self, wanted: list[int], complete: int, length: int, *, reaction: int, holds: int) -> None:
+    def __init__(
+        self,
+        wanted: list[int],
+        complete: int,
+        length: int,
+        *,
+        reaction: int,
+        holds: int,
+        sure_until: int = NEVER,
+        sees_signals: bool = True,
+    ) -> None:
+        self._sure_until, self.sees_signals = sure_until, sees_signals
         self._wanted, self._complete, self._length = wanted, complete, length
         self._reaction, self._holds = reaction, holds
         self.begin: list[int] = [MISSING] * len(wanted)
@@ -118,11 +132,10 @@ class PausedSender:
         self._paused, self._left = False, 0
         self._plan()
 
-    def wait(self) -> None:
-        """Find out whether there is another character."""
-
     def signal(self, at: int, *, pause: bool) -> None:
         """See at a time, not before now, that it is to pause, or to go on."""
+        if not self.sees_signals:
+            return
         if pause:
             self.pauses.append((at, NEVER))
         elif self.pauses:
@@ -134,7 +147,9 @@ class PausedSender:
     def _plan(self) -> None:
         """Find out which character is next, and when, as far as signals are known."""
         if not self._held and self._admitted == len(self._wanted):
-            self.number, self.next_begin, self.arrive_at = -1, NEVER, NEVER
+            self.number, self.is_unsure = -1, self._sure_until < NEVER
+            self.next_begin = max(self._sure_until, self._free_at) if self.is_unsure else NEVER
+            self.arrive_at = self.next_begin + self._complete if self.is_unsure else NEVER
             return
         self.number = self._held[0] if self._held else self._admitted
         at = max(self._wanted[self.number], self._free_at)
@@ -148,6 +163,20 @@ class PausedSender:
         blocked = paused and not left
         self.next_begin = NEVER if blocked else at
         self.arrive_at = NEVER if blocked else at + self._complete
+        # where there is room for few, it could be refused before the next begins
+        self.is_unsure = self._holds < NEVER and self._sure_until < self.next_begin < NEVER
+
+    def extend(self, begins: Sequence[int], sure_until: int) -> None:
+        """Take in characters that are to be sent; no other begins before a time."""
+        self._wanted += begins
+        self.begin += [MISSING] * len(begins)
+        self._sure_until = max(self._sure_until, sure_until)
+        self._plan()
+
+    def expect_from(self, at: int) -> None:
+        """Expect further characters from a moment on, though it was said that none begins before a later time."""
+        self._sure_until = at
+        self._plan()
 
     def advance(self) -> None:
         """Go on to the next character."""

@@ -26,9 +26,9 @@ from larkreader.errors import PortError
 from larkreader.exercise.channel import Carried, Channel
 from larkreader.exercise.devices import Device, as_device
 from larkreader.exercise.patterns import as_values, as_written
+from larkreader.simulate.live_path import LivePath
 from larkreader.simulate.send_path import SendFate, replay_send
 
-from .live_path import LivePath
 from .port import Port, Received
 
 LOOKS_A_CHARACTER = 4  # how often a device that may speak unasked is looked at, a character time
@@ -191,8 +191,6 @@ class SimulatedPort(Port):
     def close(self) -> None:
         """Let nothing more through."""
         self._closed = True
-        if self._path is not None:
-            self._path.close()
 
     def _wait_for_something(self, deadline: float) -> None:
         """Let time pass until something is on its way back, or a time is reached."""
