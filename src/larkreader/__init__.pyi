@@ -72,7 +72,7 @@ from .judge.infer.proposal import propose_layout as propose_layout
 from .judge.infer.survey import measure_wire as measure_wire
 from .judge.measure.byte_survey import measure_bytes as measure_bytes
 from .judge.measure.gaps import measure_gaps as measure_gaps
-from .judge.measure.pairs import PairState as PairState
+from .judge.measure.pair_columns import PairState as PairState
 from .judge.measure.statistics import measure_frames as measure_frames
 from .judge.setup.registers import read_registers as read_registers
 from .judge.verdict.diagnosis import Diagnosis as Diagnosis

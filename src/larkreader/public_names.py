@@ -57,10 +57,8 @@ STAGES: Mapping[str, Mapping[str, str]] = {
         "link.svd": "read_svd",
         "link.wiring": "Joint Pin",
         "paths.impairments": "Impairments",
-        "paths.receive_path": (
-            "BlockingApplication Deaf DmaService Fifo InterruptService LineApplication Pause "
-            "PeriodicApplication PollingService ReceivePath Ring SoftwareReceiver"
-        ),
+        "paths.receive_path": ("BlockingApplication Deaf LineApplication Pause PeriodicApplication ReceivePath Ring"),
+        "paths.receive_services": "DmaService Fifo InterruptService PollingService SoftwareReceiver",
         "paths.send_path": "Call Direction SendPath",
         "run.capture_form": "CaptureForm StatusWord",
         "run.exchange": "Exchange",
@@ -71,8 +69,9 @@ STAGES: Mapping[str, Mapping[str, str]] = {
         "characters": "Characters Fault",
         "files.csv_characters": "write_characters",
         "files.csv_levels": "write_levels",
-        "files.open": "open_capture open_pieces open_ring open_trace open_voltages signal_names",
+        "files.open": "open_capture open_pieces open_trace open_voltages signal_names",
         "files.register_dump": "read_register_dump",
+        "files.ring_file": "open_ring",
         "files.samples": "write_samples",
         "files.trace_arrays": "write_trace_arrays",
         "files.vcd_writer": "write_vcd",
@@ -118,7 +117,8 @@ STAGES: Mapping[str, Mapping[str, str]] = {
         "measure.events": "EventDelays",
         "measure.gaps": "Gaps measure_gaps",
         "measure.levels": "LevelSurvey",
-        "measure.pairs": "PairState Pairs find_pairs",
+        "measure.pair_columns": "PairState Pairs",
+        "measure.pairs": "find_pairs",
         "measure.statistics": "FieldStatistics FrameStatistics measure_frames",
         "setup.ends": "judge_ends",
         "setup.path_report": "PathReport judge_receive_path",

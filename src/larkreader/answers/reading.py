@@ -33,7 +33,7 @@ from .measured import measured_in
 
 if TYPE_CHECKING:
     from larkreader.decode.timeline import Timeline
-    from larkreader.judge.measure.pairs import Pairs
+    from larkreader.judge.measure.pair_columns import Pairs
     from larkreader.judge.setup.path_report import PathReport
 
 COUNTED = ("parity", "framing", "break", "noise", "overrun")  # in the JSON document, each a name of `Fault`

@@ -6,11 +6,11 @@ from .files.csv_characters import write_characters as write_characters
 from .files.csv_levels import write_levels as write_levels
 from .files.open import open_capture as open_capture
 from .files.open import open_pieces as open_pieces
-from .files.open import open_ring as open_ring
 from .files.open import open_trace as open_trace
 from .files.open import open_voltages as open_voltages
 from .files.open import signal_names as signal_names
 from .files.register_dump import read_register_dump as read_register_dump
+from .files.ring_file import open_ring as open_ring
 from .files.samples import write_samples as write_samples
 from .files.trace_arrays import write_trace_arrays as write_trace_arrays
 from .files.vcd_writer import write_vcd as write_vcd

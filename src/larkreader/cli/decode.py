@@ -220,7 +220,7 @@ def _show(reading: Reading, sheet: Path, capture: Path) -> None:
 
 def _ring_of(capture: Path, write_index: int | None, filled: int | None, kind: str | None) -> RingMemory | None:
     """Return the ring buffer whose memory the capture is, if the options say that it is one."""
-    from larkreader.capture.files.open import open_ring
+    from larkreader.capture.files.ring_file import open_ring
     from larkreader.errors import RequestError
 
     if write_index is None:

@@ -84,7 +84,7 @@ def diagnose(
     from larkreader.exercise.by_hand import text_of
     from larkreader.judge.infer.garble import find_garble
     from larkreader.judge.verdict.diagnosis import diagnose as diagnose_wire
-    from larkreader.judge.wire.sequence import explain_losses
+    from larkreader.judge.wire.loss_findings import explain_losses
 
     check_build_options(junit, annotations, as_json=as_json)
     declared = None if sheet is None else open_sheet(sheet)
@@ -219,11 +219,11 @@ def _json_of(garbled: dict[str, list[Garble]], lost: dict[str, tuple[Finding, ..
 
 
 def _show(told: dict[str, Diagnosis], garbled: dict[str, list[Garble]], lost: dict[str, tuple[Finding, ...]]) -> None:
-    from larkreader.present import terminal
+    from larkreader.present import survey_views, terminal
 
     console = terminal.make_console()
     if told:
-        console.print(terminal.surveys({name: one.survey for name, one in told.items()}))
+        console.print(survey_views.surveys({name: one.survey for name, one in told.items()}))
         console.print()
         console.print(terminal.explanations(told))
     for name, found in garbled.items():

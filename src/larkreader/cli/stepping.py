@@ -72,10 +72,10 @@ def diagnose_port(
         document = {"sheet": None if sheet is None else str(sheet), "port": name, "proposal": proposal}
         print_document("trials", {**document, "trials": [one.to_dict() for one in stepping.ranked]})
     else:
-        from larkreader.present import terminal
+        from larkreader.present import survey_views, terminal
 
         console = terminal.make_console()
-        console.print(terminal.trials(stepping.ranked[:SHOWN]))
+        console.print(survey_views.trials(stepping.ranked[:SHOWN]))
         console.print(f"and {len(stepping.ranked) - SHOWN} more, which read worse; --json shows all.")
         console.print()
         console.print(_told(best, stepping.ranked, has_asked=bool(ask)), soft_wrap=False)

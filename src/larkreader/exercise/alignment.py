@@ -16,22 +16,27 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
-SURE = 256  # characters that agree, after which nothing before them is asked about again
-MOST = 64  # differences of a stretch up to which the fewest are looked for
-SENSE = 4  # characters that agree a difference, on average, from which so many differences still make sense
-SMALL = 1600  # pairs of characters up to which the kinds of difference are chosen by trying all
+from .alignment_steps import (
+    CHANGED,
+    EXTRA,
+    LOST,
+    SMALL,
+    Array,
+    Step,
+    _all_tried,
+    common_length,
+    end_of,
+    fewest_steps,
+)
+
 MOSTLY = 0.6  # share of the characters that are lost from which nothing else is thought of first
 KEY = 16  # characters that must agree before both are taken to be in step again
 TRIES = 64  # characters behind a difference from which keys are taken
 FAR = 1 << 16  # how far ahead both are looked at side by side, in characters
 REACH = 1 << 20  # how far the two may be apart, in characters
 LOST_SIGHT = 1024  # characters counted as changed where nothing fits; doubled each time
-NEAR = 512  # characters behind a difference that are compared one by one
 
-Array = npt.NDArray[np.integer]
 Places = npt.NDArray[np.int64]
-Step = tuple[int, int, int]  # kind, place in what was sent, place in what was received
-LOST, CHANGED, EXTRA = range(3)
 
 
 @dataclass(frozen=True)
@@ -109,16 +114,16 @@ def align_step_by_step(out: Array, back: Array) -> Alignment:
     here = there = 0
     blind = LOST_SIGHT
     while True:
-        same = _common(out[here:], back[there:])
+        same = common_length(out[here:], back[there:])
         here, there = here + same, there + same
         if here == len(out) or there == len(back):
             found.add_lost(here, len(out))
             found.add_extra(there, len(back))
             return found.told()
-        steps = _fewest(out[here:], back[there:])
+        steps = fewest_steps(out[here:], back[there:])
         if steps is not None:
             found.add(steps, here, there)
-            ahead, beyond, blind = *_end_of(steps), LOST_SIGHT
+            ahead, beyond, blind = *end_of(steps), LOST_SIGHT
         else:
             ahead, beyond = _bridge(found.keys, out, back, here, there)
             if ahead or beyond:
@@ -150,7 +155,7 @@ def _only_lost_or_extra(out: Array, back: Array) -> Alignment | None:
     if kept is None:
         return None
     nothing, others = np.empty(0, np.int64), np.setdiff1d(np.arange(len(many)), kept, assume_unique=True)
-    same = _common(out, back)
+    same = common_length(out, back)
     first = (same, same) if len(others) else None
     if surplus >= 0:
         return Alignment(others, nothing.reshape(0, 2), nothing, 0, first)
@@ -162,7 +167,7 @@ def _places_within(few: Array, many: Array) -> Places | None:
     runs: list[Places] = []
     here = there = 0
     while here < len(few):
-        same = _common(few[here:], many[there:])
+        same = common_length(few[here:], many[there:])
         runs.append(np.arange(there, there + same))
         here, there = here + same, there + same
         if here == len(few):
@@ -239,7 +244,7 @@ class _Differences:
         """Return all of them."""
         lost, extra = _joined(self._lost), _joined(self._extra)
         changed = np.concatenate(self._changed) if self._changed else np.empty((0, 2), np.int64)
-        same = _common(self._out, self._back)
+        same = common_length(self._out, self._back)
         first = (same, same) if len(lost) or len(changed) or len(extra) else None
         return Alignment(lost, changed, extra, _doubled(self._back, extra), first)
 
@@ -272,134 +277,6 @@ def _array(data: bytes | Array) -> Array:
 
 def _joined(parts: list[Places]) -> Places:
     return np.concatenate(parts) if parts else np.empty(0, np.int64)
-
-
-def _common(out: Array, back: Array) -> int:
-    """Return how many characters agree from the beginning on."""
-    length = min(len(out), len(back))
-    low, block = 0, 256
-    while low < length:
-        high = min(low + block, length)
-        differ = out[low:high] != back[low:high]
-        place = int(differ.argmax())
-        if differ[place]:
-            return low + place
-        low, block = high, min(4 * block, 1 << 22)
-    return length
-
-
-def _fewest(out: Array, back: Array) -> list[Step] | None:
-    """Return the fewest differences after which `SURE` characters agree; None if there are too many.
-
-    It is the same where both are over, or all is over but a rest of the one.
-
-    ``reach[d][k + d]`` is the furthest place in `out` with d differences on diagonal k, from -d to d; a place there
-    lies k further on in `back`. -1 where there is no such way.
-    """
-    n, m = len(out), len(back)
-    near = out[:NEAR].tolist(), back[:NEAR].tolist()
-    reach = [[0]]
-    best = 0
-    for differences in range(1, MOST + 1):
-        row, last = [], reach[-1]
-        settled: list[tuple[int, int, int]] = []  # how much longer the rest of the one is, diagonal, begin
-        for diagonal in range(-differences, differences + 1):
-            begin = max(_ways(last, differences, diagonal, n, m))
-            end = begin if begin < 0 else _extended(out, back, near, begin, diagonal)
-            row.append(end)
-            if begin >= 0:
-                rest = n - end if end + diagonal == m else m - end - diagonal if end == n else None
-                if end - begin >= SURE or rest == 0 or (rest is not None and rest > MOST):
-                    settled.append((abs(m - n - diagonal), diagonal, begin))
-                best = max(best, 2 * end + diagonal)
-        reach.append(row)
-        if settled:  # of a pattern that repeats, several ways agree from here on: that which ends with the least rest
-            _, diagonal, begin = min(settled)
-            return _kinds(out, back, reach, diagonal, begin)
-    if best < 2 * SENSE * MOST:
-        return None
-    # many differences, but sense between them: the ways that may still be best differ in the last ones alone
-    diagonal = max(range(-MOST, MOST + 1), key=lambda one: 2 * reach[MOST][one + MOST] + one)
-    begin = max(_ways(reach[MOST - 1], MOST, diagonal, n, m))
-    return _kinds(out, back, reach, diagonal, begin)[: MOST // 2]
-
-
-def _ways(last: list[int], differences: int, diagonal: int, n: int, m: int) -> tuple[int, int, int]:
-    """Return how far the last of some differences leads on a diagonal, for each kind of it; -1 where it cannot be."""
-    place = diagonal + differences - 1  # of the same diagonal in the row above
-    lost = last[place + 1] + 1 if 0 <= place + 1 < len(last) and last[place + 1] >= 0 else -1
-    changed = last[place] + 1 if 0 <= place < len(last) and last[place] >= 0 else -1
-    extra = last[place - 1] if 0 <= place - 1 < len(last) else -1
-    limit = min(n, m - diagonal)
-    return lost if lost <= limit else -1, changed if changed <= limit else -1, extra if extra <= limit else -1
-
-
-def _extended(out: Array, back: Array, near: tuple[list[int], list[int]], begin: int, diagonal: int) -> int:
-    """Return how far a diagonal goes on without a difference."""
-    here, there = near
-    end, limit = begin, min(len(here), len(there) - diagonal)
-    while end < limit and here[end] == there[end + diagonal]:
-        end += 1
-    return end if end < limit else end + _common(out[end:], back[end + diagonal :])
-
-
-def _kinds(out: Array, back: Array, reach: list[list[int]], diagonal: int, stop: int) -> list[Step]:
-    """Return the differences of the way that ends on a diagonal, where it last differed at `stop`."""
-    differences, n, m = len(reach) - 1, len(out), len(back)
-    if differences > 1 and stop * (stop + diagonal) <= SMALL:
-        return _all_tried(out[:stop], back[: stop + diagonal])
-    steps: list[Step] = []
-    here = stop
-    for d in range(differences, 0, -1):
-        ways = _ways(reach[d - 1], d, diagonal, n, m)
-        kind = next(kind for kind in (CHANGED, LOST, EXTRA) if ways[kind] == here)
-        here -= kind != EXTRA
-        steps.append((kind, here, here + diagonal - (kind == EXTRA) + (kind == LOST)))
-        diagonal += (kind == LOST) - (kind == EXTRA)
-        if d > 1:
-            here = max(_ways(reach[d - 2], d - 1, diagonal, n, m))
-    return steps[::-1]
-
-
-def _all_tried(sent: Array, received: Array) -> list[Step]:
-    """Return the differences of two short stretches: the fewest, and of those that way which loses least."""
-    out, back = sent.tolist(), received.tolist()
-    rows = [[(place, 0) for place in range(len(back) + 1)]]  # differences, lost
-    for done, wanted in enumerate(out, 1):
-        above, row = rows[-1], [(done, done)]
-        for place, got in enumerate(back, 1):
-            total, lost = above[place - 1]
-            best = (total + (wanted != got), lost)
-            if (above[place][0] + 1, above[place][1] + 1) < best:
-                best = (above[place][0] + 1, above[place][1] + 1)
-            if (row[-1][0] + 1, row[-1][1]) < best:
-                best = (row[-1][0] + 1, row[-1][1])
-            row.append(best)
-        rows.append(row)
-    steps: list[Step] = []
-    here, there = len(out), len(back)
-    while here or there:
-        total, lost = rows[here][there]
-        if here and there:
-            differs = out[here - 1] != back[there - 1]
-            if rows[here - 1][there - 1] == (total - differs, lost):
-                here, there = here - 1, there - 1
-                if differs:
-                    steps.append((CHANGED, here, there))
-                continue
-        if here and rows[here - 1][there] == (total - 1, lost - 1):
-            here -= 1
-            steps.append((LOST, here, there))
-        else:
-            there -= 1
-            steps.append((EXTRA, here, there))
-    return steps[::-1]
-
-
-def _end_of(steps: list[Step]) -> tuple[int, int]:
-    """Return how many characters of each lie up to the last difference."""
-    kind, here, there = steps[-1]
-    return here + (kind != EXTRA), there + (kind != LOST)
 
 
 def _bridge(keys: _Keys, out: Array, back: Array, here: int, there: int) -> tuple[int, int]:

@@ -9,8 +9,8 @@ from typing import Any
 import numpy as np
 
 from larkreader.capture.characters import Characters
-from larkreader.declare.frame.fields import Slot
 from larkreader.declare.frame.layout import FrameLayout
+from larkreader.declare.frame.slot import Slot
 from larkreader.declare.run.exchange import bytes_of
 from larkreader.errors import RequestError, nearest
 

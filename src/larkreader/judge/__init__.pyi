@@ -36,8 +36,8 @@ from .measure.events import EventDelays as EventDelays
 from .measure.gaps import Gaps as Gaps
 from .measure.gaps import measure_gaps as measure_gaps
 from .measure.levels import LevelSurvey as LevelSurvey
-from .measure.pairs import Pairs as Pairs
-from .measure.pairs import PairState as PairState
+from .measure.pair_columns import Pairs as Pairs
+from .measure.pair_columns import PairState as PairState
 from .measure.pairs import find_pairs as find_pairs
 from .measure.statistics import FieldStatistics as FieldStatistics
 from .measure.statistics import FrameStatistics as FrameStatistics

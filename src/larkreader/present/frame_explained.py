@@ -11,10 +11,10 @@ import numpy as np
 import numpy.typing as npt
 
 from larkreader.capture.characters import fault_names
-from larkreader.declare.frame.fields import Slot
 from larkreader.declare.frame.layout import FrameLayout
 from larkreader.declare.frame.layout_table import place_of
 from larkreader.declare.frame.shape import Shape
+from larkreader.declare.frame.slot import Slot
 from larkreader.declare.frame.text_pattern import without_backspaces
 from larkreader.decode.check.verify import fixed_value, names_known, within_range
 from larkreader.decode.columns.frame_columns import Frames, frame_fault_names

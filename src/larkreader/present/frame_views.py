@@ -12,8 +12,8 @@ import numpy as np
 import numpy.typing as npt
 
 from larkreader.capture.ragged import Ragged
-from larkreader.declare.frame.fields import Slot
 from larkreader.declare.frame.layout import FrameLayout
+from larkreader.declare.frame.slot import Slot
 from larkreader.decode.check.verify import within_range
 from larkreader.decode.columns.frame_columns import SKIP_NAMES, FrameFault, Frames, Skip, frame_fault_names
 from larkreader.decode.columns.ragged_columns import every_item

@@ -24,12 +24,12 @@ from larkreader.decode.columns.frame_columns import Frames
 from larkreader.exercise.loopback_matrix import MatrixResult
 from larkreader.exercise.loopback_result import LoopbackResult
 from larkreader.judge.findings.finding import Finding, Findings, verdict_of
-from larkreader.judge.measure.pairs import Pairs
+from larkreader.judge.measure.pair_columns import Pairs
 from larkreader.judge.measure.statistics import FrameStatistics
 from larkreader.judge.verdict.diagnosis import Diagnosis
 from larkreader.present.report.render import plain
 
-from . import loopback_views, plan_views, terminal, timeline_views
+from . import loopback_views, plan_views, survey_views, terminal, timeline_views
 
 SHOWN_ROWS = 10  # of columns
 CELL = "text-align:left;vertical-align:top"
@@ -64,7 +64,7 @@ def html_of(shown: Any) -> str:
     if isinstance(shown, Plan):
         return "".join(of_view(view) for view in plan_views.topics(shown).values()) + html_of(Findings(shown.findings))
     if isinstance(shown, Diagnosis):
-        return of_view(terminal.surveys({"wire": shown.survey})) + of_view(terminal.explained(shown.findings))
+        return of_view(survey_views.surveys({"wire": shown.survey})) + of_view(terminal.explained(shown.findings))
     if isinstance(shown, FrameStatistics):
         return of_view(terminal.statistics({"": shown}))
     if isinstance(shown, LoopbackResult):

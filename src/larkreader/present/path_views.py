@@ -8,14 +8,8 @@ from typing import Any
 from rich.console import Group
 from rich.table import Table
 
-from larkreader.declare.paths.receive_path import (
-    BlockingApplication,
-    DmaService,
-    InterruptService,
-    PeriodicApplication,
-    PollingService,
-    ReceivePath,
-)
+from larkreader.declare.paths.receive_path import BlockingApplication, PeriodicApplication, ReceivePath
+from larkreader.declare.paths.receive_services import DmaService, InterruptService, PollingService
 from larkreader.judge.setup.path_report import PathReport
 from larkreader.judge.wire.pauses import Pauses
 from larkreader.simulate.path_limits import PathLimits

@@ -22,10 +22,8 @@ if TYPE_CHECKING:
     from larkreader.declare.frame.layout import FrameLayout
     from larkreader.decode.columns.frame_columns import Frames
     from larkreader.exercise.ports.listing import PortEntry
-    from larkreader.exercise.stepping import Trial
     from larkreader.judge.findings.finding import Finding
     from larkreader.judge.infer.garble import Garble
-    from larkreader.judge.infer.survey import Spread, Survey
     from larkreader.judge.measure.statistics import FrameStatistics
     from larkreader.judge.verdict.checked import Checked
     from larkreader.judge.verdict.diagnosis import Diagnosis
@@ -242,75 +240,6 @@ def garbles(found: Sequence[Garble], *, most: int = 5) -> Table:
     return table
 
 
-def surveys(seen: Mapping[str, Survey]) -> Table:
-    """Show what wires really look like, a column a wire."""
-    table = new_table("", *(f">{wire}" for wire in seen))
-    rows: dict[str, list[str]] = {}
-    for one in seen.values():
-        deviation = one.deviation_ppm
-        told = {
-            "rests": one.idle or "unknown",
-            "changes": f"{one.edges:,}",
-            "recorded": duration(one.duration_s),
-            "shortest stretch": "-" if one.shortest_s is None else duration(one.shortest_s),
-            "baud": "unknown" if one.baud is None else f"{one.baud:,.1f}",
-            "  uncertainty": "-" if one.baud is None else f"±{max(2 * one.baud_uncertainty_ppm, 1):,.0f} ppm",
-            "  from the declared": "-" if deviation is None or one.baud is None else _deviation(deviation),
-            "edge asymmetry": duration(one.asymmetry_s),
-            "jitter": duration(one.jitter_s),
-            "glitches": _number(one.glitches),
-            "idle": f"{100 * one.idle_share:.1f} %",
-            "reads best as": "-" if one.best is None else str(one.best.line).split(" ", 1)[1],
-            "  characters": _number(one.characters),
-            "  of them faulty": "-" if one.best is None else _number(one.best.faulty),
-            "  gap between characters": _median(one.character_gaps),
-            "  gap between messages": _median(one.message_gaps),
-        }
-        for name, text in told.items():
-            rows.setdefault(name, []).append(text)
-        for name, text in _levels(one).items():
-            if any(other.levels for other in seen.values()):
-                rows.setdefault(name, []).append(text)
-    for name, texts in rows.items():
-        table.add_row(name, *texts)
-    return table
-
-
-def _deviation(ppm: float) -> str:
-    """Write a deviation in percent; without a sign where it rounds to none."""
-    percent = round(ppm / 1e4, 3)
-    return f"{percent:+.3f} %" if percent else "0.000 %"
-
-
-def _levels(one: Survey) -> dict[str, str]:
-    """Write what the voltages of a wire look like; dashes where there are none."""
-    levels = one.levels
-    if levels is None:
-        return dict.fromkeys(("low", "high", "  noise", "  overshoot", "10 to 90 %", "read by"), "-")
-    steep = [("-" if time is None else duration(time)) for time in (levels.rise_s, levels.fall_s)]
-    return {
-        "low": f"{levels.low_v:.2f} V",
-        "high": f"{levels.high_v:.2f} V",
-        "  noise": f"{1000 * levels.noise_v:.0f} mV",
-        "  overshoot": f"up {1000 * levels.overshoot_v:.0f}, down {1000 * levels.undershoot_v:.0f} mV",
-        "10 to 90 %": f"up {steep[0]}, down {steep[1]}",
-        "read by": ", ".join(levels.read_by) or "none",
-    }
-
-
-def trials(tried: Sequence[Trial]) -> Table:
-    """Show what came in at a port under each of some settings, the best first."""
-    table = new_table("settings", ">characters", ">faulty", ">sense", "begins with")
-    for one in tried:
-        faulty = f"{100 * one.fault_share:.0f} %" if one.characters else "-"
-        sense = f"{100 * one.sense:.0f} %" if one.characters else "-"
-        sample = visible(one.sample[:SAMPLE])
-        table.add_row(
-            str(one.line), f"{one.characters:,}", faulty, sense, Text(sample, no_wrap=True, overflow="ellipsis")
-        )
-    return table
-
-
 def values(view: ValueView) -> Table:
     """Show the last value, the range and the rate of fields."""
     table = new_table("frame", "field", ">last", "unit", ">least", ">most", ">frames/s")
@@ -404,12 +333,6 @@ def duration(seconds: float) -> str:
 
 def _likelihood(score: float) -> str:
     return "almost certain" if score >= 0.99 else "likely" if score >= 0.75 else "possible"
-
-
-def _median(spread: Spread | None) -> str:
-    if spread is None:
-        return "-"
-    return f"{duration(spread.median_s)} ({duration(spread.least_s)} to {duration(spread.most_s)})"
 
 
 def _number(count: int) -> str:

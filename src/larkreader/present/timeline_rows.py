@@ -14,7 +14,7 @@ from larkreader.answers.reading import Reading
 from larkreader.capture.files.csv_text import Choice, write_csv
 from larkreader.decode.columns.frame_columns import frame_fault_names
 from larkreader.decode.timeline import Timeline, What, describe_skip
-from larkreader.judge.measure.pairs import Pairs, PairState
+from larkreader.judge.measure.pair_columns import Pairs, PairState
 from larkreader.judge.wire.turns import find_collisions
 
 from .frame_views import chosen_fields, value_texts

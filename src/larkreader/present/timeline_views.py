@@ -11,7 +11,7 @@ from rich.table import Table
 from rich.text import Text
 
 from larkreader.judge.measure.distribution import figures_of
-from larkreader.judge.measure.pairs import PARTS, Pairs, PairState
+from larkreader.judge.measure.pair_columns import PARTS, Pairs, PairState
 
 from .terminal import duration, new_table
 from .timeline_rows import Entry

@@ -8,7 +8,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from larkreader.declare.link.line import LineSettings
-from larkreader.declare.paths.receive_path import ReceivePath, SoftwareReceiver
+from larkreader.declare.paths.receive_path import ReceivePath
+from larkreader.declare.paths.receive_services import SoftwareReceiver
 from larkreader.errors import RequestError
 
 from .receive_engine import ReceiveEngine

@@ -10,7 +10,8 @@ import numpy.typing as npt
 
 from larkreader.capture.characters import Characters
 from larkreader.declare.link.line import LineSettings
-from larkreader.declare.paths.receive_path import DmaService, InterruptService, PollingService, ReceivePath
+from larkreader.declare.paths.receive_path import ReceivePath
+from larkreader.declare.paths.receive_services import DmaService, InterruptService, PollingService
 from larkreader.errors import RequestError
 
 from .buffers import replay

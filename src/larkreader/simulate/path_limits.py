@@ -15,15 +15,8 @@ import numpy as np
 
 from larkreader.capture.characters import Characters
 from larkreader.declare.link.line import LineSettings
-from larkreader.declare.paths.receive_path import (
-    BlockingApplication,
-    DmaService,
-    InterruptService,
-    LineApplication,
-    PeriodicApplication,
-    PollingService,
-    ReceivePath,
-)
+from larkreader.declare.paths.receive_path import BlockingApplication, LineApplication, PeriodicApplication, ReceivePath
+from larkreader.declare.paths.receive_services import DmaService, InterruptService, PollingService
 
 from .buffers import loses, replay
 from .replayed import BUFFERS, Fate

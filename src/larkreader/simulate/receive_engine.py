@@ -16,7 +16,8 @@ from __future__ import annotations
 
 from collections.abc import Collection, Sequence
 
-from larkreader.declare.paths.receive_path import DmaService, ReceivePath
+from larkreader.declare.paths.receive_path import ReceivePath
+from larkreader.declare.paths.receive_services import DmaService
 
 from .application import Application, make_application
 from .deafness import Deafness

@@ -10,13 +10,8 @@ from typing import NamedTuple
 
 import numpy as np
 
-from larkreader.declare.paths.receive_path import (
-    DmaService,
-    InterruptService,
-    PollingService,
-    ReceivePath,
-    SoftwareReceiver,
-)
+from larkreader.declare.paths.receive_path import ReceivePath
+from larkreader.declare.paths.receive_services import DmaService, InterruptService, PollingService, SoftwareReceiver
 
 from .deafness import Deafness
 from .outcomes import Outcomes

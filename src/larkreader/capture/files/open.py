@@ -7,7 +7,6 @@ from dataclasses import replace
 from pathlib import Path
 
 from larkreader.capture.characters import Characters
-from larkreader.capture.ring import RingMemory
 from larkreader.capture.trace import Trace
 from larkreader.capture.voltages import Voltages
 from larkreader.declare.run.capture_form import CaptureForm, CaptureKind
@@ -298,36 +297,6 @@ def signal_names(path: CapturePath, *, kind: CaptureKind | None = None, form: Ca
                 return list(CsvRows(file, str(path), with_times=form.rate is None).form.signals)
     advice = "If its bytes are samples of levels, say their --rate" if kind == "bytes" else ""
     raise CaptureError(str(path), f"holds {kind}, not levels", "must be a file of levels or voltages", advice)
-
-
-def open_ring(path: CapturePath, write_index: int, count: int | None = None) -> RingMemory:
-    """Read the memory of a ring buffer, as a debugger wrote it to a file.
-
-    Parameters
-    ----------
-    path : str, pathlib.Path or binary file
-        A file of its bytes, from the lowest address on.
-    write_index : int
-        Where the next character would be written.
-    count : int, optional
-        How many characters count; all of them unless said.
-
-    Returns
-    -------
-    RingMemory
-        The memory and where it was written last.
-
-    Raises
-    ------
-    CaptureFileError
-        If the file cannot be read.
-    RequestError
-        If the index or the count is not of it, or it is empty.
-    """
-    path = path_of(path)
-    with file_errors(path):
-        memory = path.read_bytes()
-    return RingMemory(memory, write_index, count)
 
 
 def _trace_pieces(

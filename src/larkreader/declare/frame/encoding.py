@@ -13,7 +13,9 @@ from typing import Any, Literal
 
 from larkreader.errors import RequestError
 
-from .fields import NamedField, Slot, bytes_from_lowest, raw_limits
+from .field_kinds import bytes_from_lowest, raw_limits
+from .fields import NamedField
+from .slot import Slot
 
 FLOAT_CODES: Mapping[int, str] = {16: "<e", 32: "<f", 64: "<d"}
 

@@ -9,7 +9,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from typing import Annotated, Any, ClassVar, Literal
 
 from pydantic import (
@@ -26,14 +25,8 @@ from pydantic_core import PydanticCustomError
 
 from larkreader.declare.common.given import Input, Table, default
 
+from .field_kinds import Coding, Encoding, FieldOrder, Kind, raw_limits
 from .field_parts import Repeat, Samples, Substitutes, When
-
-FieldOrder = Literal["little", "big", "big-low-word-first", "little-high-word-first"]
-Kind = Literal[
-    "uint", "int", "float", "bcd", "bytes", "text", "flag", "checksum", "reserved", "decimal", "integer", "hex", "word"
-]
-Encoding = Literal["ascii", "utf-8", "latin-1"]
-Coding = Literal["twos-complement", "sign-magnitude", "offset-binary"]
 
 TYPE_WANTED = (
     "must be uint1 to uint64, int2 to int64, bcd4 to bcd64 (four bits a digit), float16, float32, float64, bytes, "
@@ -269,72 +262,6 @@ FieldEntry = Annotated[
     | Annotated[FieldGroup, Tag("group")],
     Discriminator(_tag),
 ]
-
-
-@dataclass(frozen=True)
-class Slot:
-    """Where the bits of one field lie in a frame.
-
-    `first_bit` counts in the order of the layout's packing: from bit 0 of byte 0 with lsb packing, from bit 7 of
-    byte 0 with msb packing. `bits` is the width of one item, `count` the number of items. `order` is set where
-    whole, aligned bytes are stored in another order than the packing's own. The items of a group's member lie `inner`
-    together, and such bunches lie `stride` bits apart, of which there are `groups`.
-    """
-
-    name: str
-    kind: Kind
-    first_bit: int
-    bits: int
-    count: int = 1
-    order: FieldOrder | None = None
-    field: NamedField | None = None
-    value: int = 0
-    stride: int = 0
-    inner: int = 1
-    groups: int = 1
-
-    @property
-    def end_bit(self) -> int:
-        """The bit behind the last one."""
-        return self.bit_of(self.count - 1) + self.bits if self.count else self.first_bit
-
-    def bit_of(self, item: int) -> int:
-        """Return the first bit of one item."""
-        if not self.stride:
-            return self.first_bit + item * self.bits
-        return self.first_bit + item // self.inner * self.stride + item % self.inner * self.bits
-
-    @property
-    def cycle(self) -> int:
-        """After how many frames a counter holds the same again."""
-        wraps = None if self.field is None else self.field.wraps
-        return wraps or 1 << self.bits
-
-    @property
-    def coding(self) -> Coding:
-        """How an integer holds negative numbers."""
-        return "twos-complement" if self.field is None else self.field.coding
-
-
-def raw_limits(kind: Kind, bits: int, coding: Coding = "twos-complement") -> tuple[int, int]:
-    """Return the lowest and highest whole number that `bits` bits of an integer field hold."""
-    if kind == "bcd":
-        return 0, 10 ** (bits // 4) - 1
-    if kind != "int":
-        return 0, (1 << bits) - 1
-    most = (1 << bits - 1) - 1
-    return (-most if coding == "sign-magnitude" else -most - 1), most
-
-
-def bytes_from_lowest(order: FieldOrder, size: int) -> list[int]:
-    """Return in which place of a field each of its bytes lies, the least significant one first."""
-    places = list(range(size))
-    if order == "big":
-        return places[::-1]
-    words = [places[low : low + 2] for low in range(0, size, 2)]
-    if order == "big-low-word-first":
-        return [place for word in words for place in word[::-1]]
-    return places if order == "little" else [place for word in words[::-1] for place in word]
 
 
 _WHOLE = ("uint", "int", "bcd")

@@ -19,11 +19,13 @@ from larkreader.errors import Mistake, RequestError
 
 from .boundary import Boundary
 from .encoding import take_slot
+from .field_kinds import Encoding
 from .field_parts import REST, Count
-from .fields import Encoding, FieldEntry, Slot
+from .fields import FieldEntry
 from .frame_boundary import LONGEST
 from .layout_mistakes import ends_of, layout_mistakes
 from .shape import HowMany, Packing, Shape, item_bits, lay_out, name_of, plain_number, repeat_of, slots_of, varies
+from .slot import Slot
 from .text_pattern import TextPattern, pattern_mistakes, pattern_of, written_mistakes
 
 

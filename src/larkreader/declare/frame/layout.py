@@ -15,10 +15,11 @@ from .boundary import (
 )
 from .encoding import pack_values, put_slot, take_slot, text_bytes
 from .field_parts import REST, Count
-from .fields import FieldEntry, FieldGroup, NamedField, Slot
+from .fields import FieldEntry, FieldGroup, NamedField
 from .frame_shape import ShapedLayout, is_present
 from .layout_table import layout_text
 from .shape import Shape, has_varying_number, name_of, plain_number, repeat_of
+from .slot import Slot
 from .text_pattern import write_line
 
 

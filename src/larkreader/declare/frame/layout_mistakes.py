@@ -10,7 +10,7 @@ from larkreader.errors import nearest
 
 from .boundary import Boundary
 from .field_parts import REST, Count
-from .fields import FieldEntry, FieldGroup, NamedField, Slot
+from .fields import FieldEntry, FieldGroup, NamedField
 from .frame_boundary import LONGEST, Counted
 from .shape import (
     Ends,
@@ -26,6 +26,7 @@ from .shape import (
     slots_of,
     varies,
 )
+from .slot import Slot
 
 Claim = tuple[str, str, str]  # where, what was found, what is wanted
 

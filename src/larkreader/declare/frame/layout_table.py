@@ -6,9 +6,10 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
 
-from .fields import FieldEntry, FieldGroup, NamedField, Slot
+from .fields import FieldEntry, FieldGroup, NamedField
 from .frame_shape import ShapedLayout
 from .shape import Packing, repeat_of, slots_of, varies
+from .slot import Slot
 
 
 @dataclass(frozen=True)

@@ -15,7 +15,9 @@ from typing import Literal, NamedTuple
 from larkreader.declare.checks.checksum import FrameChecksum
 from larkreader.declare.common.byte_order import ByteOrder
 
-from .fields import FieldEntry, FieldGroup, FieldOrder, NamedField, ReservedBits, Slot
+from .field_kinds import FieldOrder
+from .fields import FieldEntry, FieldGroup, NamedField, ReservedBits
+from .slot import Slot
 
 Packing = Literal["lsb", "msb"]
 HowMany = Callable[[FieldEntry, int, Sequence[Slot]], int]

@@ -9,7 +9,7 @@ from pydantic_core import PydanticCustomError
 
 from larkreader.declare.common.given import Input, Table, default
 
-from .receive_path import Period, Seconds, Size
+from .receive_services import Period, Seconds, Size
 
 
 class Call(BaseModel, frozen=True, extra="forbid"):

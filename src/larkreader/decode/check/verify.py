@@ -7,8 +7,8 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from larkreader.declare.frame.fields import Slot
 from larkreader.declare.frame.layout import FrameLayout
+from larkreader.declare.frame.slot import Slot
 from larkreader.decode.columns.unpack import raw_column, scaled
 
 from .checksums import checksums_of_rows

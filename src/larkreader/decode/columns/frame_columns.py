@@ -13,8 +13,8 @@ import numpy.typing as npt
 
 from larkreader.capture.columns import SHOWN_ROWS, Columns
 from larkreader.capture.ragged import Ragged
-from larkreader.declare.frame.fields import Slot
 from larkreader.declare.frame.layout import FrameLayout
+from larkreader.declare.frame.slot import Slot
 from larkreader.errors import RequestError, nearest
 
 from .places import Located, locate

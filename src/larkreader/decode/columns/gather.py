@@ -10,7 +10,8 @@ from typing import Any, Literal
 import numpy as np
 import numpy.typing as npt
 
-from larkreader.declare.frame.fields import Slot, bytes_from_lowest
+from larkreader.declare.frame.field_kinds import bytes_from_lowest
+from larkreader.declare.frame.slot import Slot
 
 from .unpack import narrowest, number_of
 

@@ -13,7 +13,7 @@ import numpy as np
 import numpy.typing as npt
 
 from larkreader.declare.frame.field_parts import MOST_ITEMS, REST, Count
-from larkreader.declare.frame.fields import FieldEntry, Slot
+from larkreader.declare.frame.fields import FieldEntry
 from larkreader.declare.frame.frame_shape import raw_values
 from larkreader.declare.frame.layout import FrameLayout
 from larkreader.declare.frame.layout_mistakes import ends_of
@@ -25,6 +25,7 @@ from larkreader.declare.frame.shape import (
     repeat_of,
     slots_of,
 )
+from larkreader.declare.frame.slot import Slot
 
 from .gather import items_at
 

@@ -9,9 +9,10 @@ import numpy as np
 import numpy.typing as npt
 
 from larkreader.capture.ragged import Ragged
-from larkreader.declare.frame.fields import NamedField, Slot
+from larkreader.declare.frame.fields import NamedField
 from larkreader.declare.frame.layout import FrameLayout
 from larkreader.declare.frame.shape import has_varying_number
+from larkreader.declare.frame.slot import Slot
 
 from .gather import items_at
 from .places import FieldPlaces

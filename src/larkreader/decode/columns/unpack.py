@@ -12,7 +12,9 @@ from typing import Any, Literal
 import numpy as np
 import numpy.typing as npt
 
-from larkreader.declare.frame.fields import NamedField, Slot, bytes_from_lowest
+from larkreader.declare.frame.field_kinds import bytes_from_lowest
+from larkreader.declare.frame.fields import NamedField
+from larkreader.declare.frame.slot import Slot
 
 Column = npt.NDArray[Any]
 Packing = Literal["lsb", "msb"]

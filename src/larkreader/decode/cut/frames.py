@@ -12,8 +12,8 @@ import numpy.typing as npt
 
 from larkreader.capture.characters import Characters
 from larkreader.capture.ragged import Ragged
-from larkreader.declare.frame.fields import Slot
 from larkreader.declare.frame.layout import FrameLayout
+from larkreader.declare.frame.slot import Slot
 from larkreader.decode.check.verify import fixed_value, names_known, within_range
 from larkreader.decode.columns.frame_columns import FrameFault, Frames, Skip, Spans
 from larkreader.decode.columns.gather import items_at

@@ -18,7 +18,7 @@ import numpy as np
 import numpy.typing as npt
 
 from larkreader.capture.ragged import Ragged
-from larkreader.declare.frame.fields import FieldOrder
+from larkreader.declare.frame.field_kinds import FieldOrder
 from larkreader.declare.frame.layout import FrameLayout
 from larkreader.decode.check.verify import fixed_value
 from larkreader.decode.columns.frame_columns import Frames, Skip, Spans

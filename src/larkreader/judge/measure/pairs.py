@@ -8,188 +8,24 @@ good reply may have got a damaged one: what comes damaged on the reply's wire be
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
-from enum import IntEnum
-from typing import Any, ClassVar
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
 
 from larkreader.capture.characters import Characters
-from larkreader.capture.columns import SHOWN_ROWS, Columns
 from larkreader.capture.ragged import Ragged
 from larkreader.declare.link.line import LineSettings
 from larkreader.declare.run.pairing import Pairing
 from larkreader.decode.columns.frame_columns import UNTRUSTED, Frames
 from larkreader.decode.timeline import Timeline, What
 
-from .distribution import figures_of, histogram_of
-
-Places = npt.NDArray[np.int64]
-Seconds = npt.NDArray[np.float64]
+from .pair_columns import Pairs, PairState, Places, Seconds
 
 STOP_JUDGED = 0.5  # bit times into the first stop bit, after which the receiver has the character
 ROUNDING_S = 1e-9  # of times
 PATIENCE = 2.0  # times the longest good reply after which, without a declared limit, a request counts as unanswered
 PATIENCE_CHARACTERS = 4.0  # character times in addition, for latencies of almost nothing
-PARTS = ("request", "answer", "reply", "pause", "cycle")
-
-
-class PairState(IntEnum):
-    """What became of a request."""
-
-    ANSWERED = 0
-    """A good reply came, in time if a time is declared."""
-    LATE = 1
-    """A good reply came, later than declared."""
-    DAMAGED_REPLY = 2
-    """Something came in the reply's place, but damaged."""
-    UNANSWERED = 3
-    """Nothing that answers it came."""
-    OPEN = 4
-    """The capture ends before that can be told."""
-
-
-@dataclass(frozen=True, eq=False, repr=False)
-class Pairs(Columns):
-    """The requests of one pairing, in order of time; all columns have shape (n_requests,).
-
-    Parameters
-    ----------
-    request : ndarray of int64
-        Its row of the timeline.
-    reply : ndarray of int64
-        The row of what answers it, or came damaged instead; -1 without any.
-    latency_s : ndarray of float64
-        From the end of its last stop bit to the beginning of the reply, in seconds; NaN without any. A reply may begin
-        while the last of the request's stop bits still lasts, which is less than 0.
-    state : ndarray of uint8
-        What became of it, as `PairState`.
-    again : ndarray of int64
-        Row of the request that it repeats, which has the same content and had no good reply yet; -1 for a new one.
-    pairing : Pairing
-        What was declared.
-    timeline : Timeline
-        The rows that are meant.
-    unasked : ndarray of int64, shape (n_unasked,)
-        Rows of good replies that answer nothing.
-    end_s : float
-        When the capture ends, in seconds.
-    is_learned : bool
-        Whether no time limit is declared, so that the longest reply says how long to wait for one.
-    """
-
-    COLUMNS: ClassVar[tuple[str, ...]] = ("request", "reply", "latency_s", "state", "again")
-
-    request: Places
-    reply: Places
-    latency_s: Seconds
-    state: npt.NDArray[np.uint8]
-    again: Places
-    pairing: Pairing
-    timeline: Timeline
-    unasked: Places = field(default_factory=lambda: np.empty(0, np.int64))
-    end_s: float = np.nan
-    is_learned: bool = False
-
-    def __post_init__(self) -> None:
-        self.check_lengths()
-
-    def count(self, state: PairState) -> int:
-        """Return to how many requests that happened.
-
-        Parameters
-        ----------
-        state : PairState
-            What happened.
-        """
-        return int(np.count_nonzero(self.state == state))
-
-    @property
-    def answered(self) -> npt.NDArray[np.bool_]:
-        """Whether each request got a good reply, late or not; bool, shape (n_requests,)."""
-        return self.state <= PairState.LATE
-
-    @property
-    def count_open(self) -> int:
-        """How many requests the end of the capture leaves open."""
-        return self.count(PairState.OPEN)
-
-    @property
-    def has_no_limit(self) -> bool:
-        """Whether nothing shows how long to wait, as there is no declared limit and no reply to learn it from."""
-        return self.pairing.within_s is None and self.pairing.gone_after_s is None and not self.is_learned
-
-    @property
-    def longest_s(self) -> float | None:
-        """How long the longest good reply took, in seconds; None without any."""
-        return float(self.latencies_s.max()) if self.answered.any() else None
-
-    @property
-    def latencies_s(self) -> Seconds:
-        """How long good replies took, in seconds, in order of their requests."""
-        return self.latency_s[self.answered]
-
-    def histogram(self) -> list[tuple[float, float, int]]:
-        """Return how many replies took from one time to another, in seconds: at most twelve stretches of one length."""
-        return histogram_of(self.latencies_s)
-
-    def parts(self, *, begin_s: float = -np.inf, end_s: float = np.inf) -> dict[str, Seconds]:
-        """Return what the time from one request to the next went into, in seconds; NaN where a part is not known.
-
-        Parameters
-        ----------
-        begin_s, end_s : float
-            Only requests that begin from one time on, and before the other.
-
-        Returns
-        -------
-        dict of str to ndarray of float64, shape (n_requests,)
-            ``request`` and ``reply``: how long each was on the wire; ``answer``: from the end of the request to the
-            beginning of the reply; ``pause``: from the end of the reply to the next request; ``cycle``: all of it.
-        """
-        begins, ends = self.timeline.begin_s, self.timeline.end_s
-        nothing = np.full(len(self), np.nan)
-        reply = np.where(self.answered, self.reply, 0)
-        following = np.append(begins[self.request][1:], np.nan) if len(self) else nothing
-        known = self.answered if len(self.timeline) else np.zeros(0, np.bool_)
-        if self.timeline.in_groups:  # when a message ended is not known
-            ends = np.full(len(ends), np.nan)
-        told = {
-            "request": ends[self.request] - begins[self.request],
-            "answer": np.where(known, self.latency_s, np.nan),
-            "reply": np.where(known, ends[reply] - begins[reply], np.nan) if len(self) else nothing,
-            "pause": np.where(known, following - self.timeline.end_s[reply], np.nan) if len(self) else nothing,
-            "cycle": following - begins[self.request],
-        }
-        wanted = (begins[self.request] >= begin_s) & (begins[self.request] < end_s)
-        return {name: column[wanted] for name, column in told.items()}
-
-    def to_dict(self) -> dict[str, Any]:
-        """Return counts and times as JSON has them."""
-        counts = {state.name.lower().replace("_", "-"): self.count(state) for state in PairState}
-        return {
-            "requests": len(self),
-            **counts,
-            "repeated": int(np.count_nonzero(self.again >= 0)),
-            "unasked": len(self.unasked),
-            "latency": {
-                **figures_of(self.latencies_s),
-                "histogram": [{"from_s": low, "to_s": high, "count": count} for low, high, count in self.histogram()],
-            },
-            "parts": {name: figures_of(column) for name, column in self.parts().items()},
-        }
-
-    def about(self) -> str:
-        """Name the pairing."""
-        return f'"{self.pairing.key}"'
-
-    def shown(self) -> dict[str, npt.NDArray[Any]]:
-        """Return what a repr shows of the first rows."""
-        head = self[slice(SHOWN_ROWS)]
-        states = np.array([state.name.lower() for state in PairState])
-        return {"begin_s": self.timeline.begin_s[head.request], "latency_s": head.latency_s,
-                "state": states[head.state]}  # fmt: skip
 
 
 def find_pairs(

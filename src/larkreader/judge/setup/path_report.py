@@ -12,15 +12,8 @@ import numpy.typing as npt
 from larkreader.capture.characters import Characters, Fault
 from larkreader.declare.document.sheet import Sheet
 from larkreader.declare.link.line import LineSettings
-from larkreader.declare.paths.receive_path import (
-    BlockingApplication,
-    DmaService,
-    InterruptService,
-    LineApplication,
-    PollingService,
-    ReceivePath,
-    SoftwareReceiver,
-)
+from larkreader.declare.paths.receive_path import BlockingApplication, LineApplication, ReceivePath
+from larkreader.declare.paths.receive_services import DmaService, InterruptService, PollingService, SoftwareReceiver
 from larkreader.judge.findings.finding import Finding, Places, make_finding
 from larkreader.judge.infer.survey import MESSAGE_GAP
 from larkreader.simulate.buffers import replay

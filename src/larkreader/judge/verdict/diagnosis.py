@@ -24,15 +24,25 @@ from larkreader.judge.infer.formats import FormatFit, fit_formats, in_declared_o
 from larkreader.judge.infer.off_grid import ON_GRID, off_grid
 from larkreader.judge.infer.survey import Survey, adds_silent_bit, measure_wire, survey_of
 from larkreader.judge.measure.levels import judge_levels, survey_levels
-from larkreader.judge.wire.sequence import explain_losses
+from larkreader.judge.wire.loss_findings import explain_losses
 from larkreader.shown import Shown
+
+from .diagnosis_terms import (
+    TOLERABLE,
+    clock_evidence,
+    factor_of,
+    format_text,
+    odds_text,
+    probability_of,
+    read_evidence,
+    usual_baud,
+)
 
 # Crystals and internal oscillators in MHz, roughly by how usual they are
 CLOCKS = (
     16, 8, 12, 11.0592, 20, 24, 4, 25, 48, 32, 7.3728, 14.7456, 18.432, 10, 1, 2, 72, 40, 26, 36, 64, 80, 84, 100, 120,
     168, 3.6864, 1.8432, 6, 27, 50, 13, 18, 22.1184, 30, 96, 125, 4.9152, 9.8304,
 )  # fmt: skip
-FACTORS = (2, 3, 4, 6, 8, 12, 16, 24, 32)
 FEWEST_CHARACTERS = 8  # of which anything is concluded
 FARTHEST = 6.0  # times the measured baud, up to which usual ones are tried
 SLOWER, FASTER = (0.5, 1 / 3), (2.0, 3.0, 0.25, 4.0)  # than the measured baud, that are tried
@@ -40,8 +50,6 @@ LOOKED_AT = 1 << 12  # changes on which other bauds are tried
 UNMEASURED_PPM = 20_000.0  # uncertainty of a bit time that was taken from a list
 SURE = 6.6  # bits: a hundred to one
 READABLE = 0.08  # of the declared baud by which a sender may be off and still be read, now and then
-TOLERABLE = 0.02  # of the declared baud by which a sender may be off without being told so
-NEAR_STANDARD = 0.025
 RATIO_FIT = 0.006  # within which a ratio of bauds is taken for one of clocks, or for a factor
 MOST_CLOCKS = 3
 HEALTHY_FAULTS = 0.01  # share of faulty characters below which the settings cannot be what is wrong
@@ -150,11 +158,11 @@ def diagnose(
         and not adds_silent_bit(one, best.line)
     ]
     is_sure = seen.sureness >= SURE and best.fault_share <= HOPELESS_FAULTS and not differ
-    usual = best.line.model_copy(update={"baud": _usual_baud(best.line.baud, line)})
+    usual = best.line.model_copy(update={"baud": usual_baud(best.line.baud, line)})
     if line is None:
         return Diagnosis((_proposed(wire, seen, usual, is_sure=is_sure),), seen, usual if is_sure else None)
     judged = best.line if best.fault_share <= BELIEVABLE_FAULTS else line
-    damage = _damage_finding(wire, off_grid(trace, judged, seen.asymmetry_s), **_read(best))
+    damage = _damage_finding(wire, off_grid(trace, judged, seen.asymmetry_s), **read_evidence(best))
     means_nothing = damage.kind == "two-senders" and best.fault_share > TWO_SENDERS_FAULTS
     if means_nothing and not is_healthy:
         return Diagnosis((damage,), seen)
@@ -166,7 +174,7 @@ def diagnose(
     if not is_healthy and (best.fault_share > HEALTHY_FAULTS or not found):
         found.append(damage)
     if not found:
-        evidence = {**_clock(seen), **_read(best), "faulty": best.faulty}
+        evidence = {**clock_evidence(seen), **read_evidence(best), "faulty": best.faulty}
         found.append(make_finding("as-declared", wire, score=1.0, **evidence))
     found.sort(key=lambda one: -(one.score or 0.0))
     if {one.kind for one in found} <= LINE_IS_RIGHT:
@@ -254,7 +262,7 @@ def _setting_findings(
         # A wire that reads without faults may still carry a parity bit where a data bit was declared, or be inverted.
         plain = best.line.parity in ("E", "O") or best.line.first_bit != line.first_bit or best.line.idle != line.idle
         if plain or not is_healthy:
-            score = 0.999 if declared is None else min(_probability(declared.cost - best.cost), 0.999)
+            score = 0.999 if declared is None else min(probability_of(declared.cost - best.cost), 0.999)
             yield from _format_findings(wire, best, usual, line, score)
     elif not baud_is_off and (early := _early(receive(trace, line), line)):
         yield make_finding("stop-bits-mismatch", wire, score=0.95, declared=line.stop_bits, early=early)
@@ -274,23 +282,23 @@ def _too_little(wire: str, trace: Trace, seen: Survey, line: LineSettings | None
 def _proposed(wire: str, seen: Survey, usual: LineSettings, *, is_sure: bool) -> Finding:
     """Return the proposal of settings for a wire of which nothing was declared."""
     assert seen.best is not None
-    evidence = {"settings": str(usual), **_clock(seen), **_read(seen.best)}
+    evidence = {"settings": str(usual), **clock_evidence(seen), **read_evidence(seen.best)}
     if not seen.best.shows_order:
         evidence["assumed_first"] = ORDER_NAMES[usual.first_bit]
     if alike := [format_text(one) for one in seen.alike if one.first_bit == usual.first_bit]:
         evidence["alike"] = alike
     elif seen.runner_up is not None:
-        evidence |= {"runner_up": format_text(seen.runner_up.line), "odds": _odds(seen.sureness)}
+        evidence |= {"runner_up": format_text(seen.runner_up.line), "odds": odds_text(seen.sureness)}
     kind = "best-settings" if is_sure else "cannot-tell"
-    return make_finding(kind, wire, score=_probability(seen.sureness), **evidence)
+    return make_finding(kind, wire, score=probability_of(seen.sureness), **evidence)
 
 
 def _baud_findings(wire: str, seen: Survey, line: LineSettings) -> Iterator[Finding]:
     """Yield what a baud that is off may come from."""
     assert seen.baud is not None
     ratio = seen.baud / line.baud
-    factor = _factor_of(ratio)
-    evidence: dict[str, Any] = {"declared": line.baud, "deviation": ratio - 1, **_clock(seen)}
+    factor = factor_of(ratio)
+    evidence: dict[str, Any] = {"declared": line.baud, "deviation": ratio - 1, **clock_evidence(seen)}
     if factor is not None:
         many, is_faster = factor
         evidence |= {"factor" if is_faster else "part": many, "twice": many == 2}
@@ -310,7 +318,7 @@ def _format_findings(
     wire: str, fit: FormatFit, best: LineSettings, line: LineSettings, score: float
 ) -> Iterator[Finding]:
     """Yield in what the format under which a wire reads best differs from the declared one."""
-    read = {"best": format_text(best), **_read(fit)}
+    read = {"best": format_text(best), **read_evidence(fit)}
     if best.idle != line.idle:
         idles = {"declared": line.idle, "found": best.idle}
         yield make_finding("polarity-mismatch", wire, score=score, **idles, **read)
@@ -366,46 +374,3 @@ def _damage_finding(wire: str, damage: tuple[float, float], **evidence: Any) -> 
     is_driven_twice = off > TWO_SENDERS and glitches < 0.5
     kind, score = ("two-senders", 0.9) if is_driven_twice else ("noisy-line", 0.8)
     return make_finding(kind, wire, score=score, off=off, glitches=glitches, **evidence)
-
-
-def _usual_baud(baud: float, line: LineSettings | None) -> float:
-    """Return the usual baud next to a measured one, or the measured one with four digits if none is near."""
-    known = (*STANDARD_BAUDS, *(() if line is None else (line.baud,)))
-    nearest = min(known, key=lambda one: abs(one / baud - 1))
-    return float(nearest) if abs(nearest / baud - 1) < NEAR_STANDARD else float(f"{baud:.4g}")
-
-
-def _factor_of(ratio: float) -> tuple[int, bool] | None:
-    """Return a whole factor by which bauds differ, and whether the wire is the faster one."""
-    for factor in FACTORS:
-        if abs(ratio / factor - 1) < TOLERABLE:
-            return factor, True
-        if abs(ratio * factor - 1) < TOLERABLE:
-            return factor, False
-    return None
-
-
-def _clock(seen: Survey) -> dict[str, Any]:
-    """Return the measured baud as evidence."""
-    assert seen.baud is not None
-    digits = max(0, 5 - len(str(int(seen.baud))))
-    uncertainty_ppm = max(2 * seen.baud_uncertainty_ppm, 1)
-    return {"measured": f"{seen.baud:.{digits}f}", "uncertainty_ppm": uncertainty_ppm}
-
-
-def _read(fit: FormatFit) -> dict[str, int]:
-    """Return how well a wire reads as evidence."""
-    return {"good": fit.characters - fit.faulty, "characters": fit.characters}
-
-
-def format_text(line: LineSettings) -> str:
-    """Write settings without the baud."""
-    return str(line).split(" ", 1)[1]
-
-
-def _probability(bits: float) -> float:
-    return float(1 / (1 + 2.0 ** -min(bits, 60.0)))
-
-
-def _odds(bits: float) -> str:
-    return f"{2**bits:,.0f} times" if bits < 20 else "more than a million times"

@@ -17,7 +17,8 @@ from larkreader.judge.findings.finding import Finding, Places, frame_subject, ma
 from larkreader.judge.infer.checksum_search import explain_mismatches
 from larkreader.judge.measure.statistics import judge_period
 
-from .sequence import Losses, judge_losses
+from .loss_findings import judge_losses
+from .sequence import Losses
 
 NEARLY_ALL = 0.8  # of the frames; if so many checksums fail, the declared one is wrong
 RESTS = 3.0  # character times at the end of a capture, and twice as long as any rest within a frame: no frame goes on

@@ -10,7 +10,7 @@ import numpy.typing as npt
 
 from larkreader.decode.columns.frame_columns import UNTRUSTED
 from larkreader.judge.findings.finding import Finding, Places, Subject, make_finding
-from larkreader.judge.measure.pairs import Pairs, PairState
+from larkreader.judge.measure.pair_columns import Pairs, PairState
 
 Rows = npt.NDArray[np.int64]
 

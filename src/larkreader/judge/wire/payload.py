@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from larkreader.declare.document.sheet import Sheet
-from larkreader.declare.frame.fields import Slot
 from larkreader.declare.frame.layout import FrameLayout
+from larkreader.declare.frame.slot import Slot
 from larkreader.judge.findings.finding import Finding, make_finding
 
 from .pauses import XOFF, XON

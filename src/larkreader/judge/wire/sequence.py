@@ -16,7 +16,7 @@ long as the missing bytes take; the hardware, if the receiver reported an overru
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterator, Sequence
+from collections.abc import Callable, Collection
 from dataclasses import dataclass
 
 import numpy as np
@@ -24,13 +24,12 @@ import numpy.typing as npt
 
 from larkreader.capture.characters import Characters, Fault
 from larkreader.capture.ragged import Ragged
-from larkreader.declare.frame.fields import Slot
 from larkreader.declare.frame.layout import FrameLayout
+from larkreader.declare.frame.slot import Slot
 from larkreader.decode.check.verify import counter_steps
 from larkreader.decode.columns.frame_columns import CONTRADICTED, UNTRUSTED, FrameFault, Frames, Skip
 from larkreader.decode.cut.content import judge_contents
-from larkreader.decode.cut.frames import read_layouts
-from larkreader.judge.findings.finding import Certainty, Finding, Places, frame_subject, make_finding
+from larkreader.judge.findings.finding import Finding
 
 Offsets = npt.NDArray[np.int64]
 Mask = npt.NDArray[np.bool_]
@@ -126,19 +125,6 @@ def find_losses(every: list[Frames], characters: Characters, but: Collection[tup
 def lost_by_hardware(losses: list[Losses]) -> int:
     """Return how many bytes are missing where the receiver's hardware reported an overrun."""
     return sum(int(lost.at_least[lost.by("hardware")].sum()) for lost in losses)
-
-
-def explain_losses(wire: str, characters: Characters, layouts: Sequence[FrameLayout]) -> Iterator[Finding]:
-    """Yield where characters were lost, by the counters of frames: on the line, in the hardware, or in a buffer."""
-    if not layouts:
-        return
-    losses = find_losses(list(read_layouts(characters, layouts).values()), characters)
-    for lost in losses:
-        yield from (one for one in judge_losses(lost, characters, wire) if one.kind in ("counter-gap", "overflow"))
-    overruns = np.flatnonzero(characters.faults & Fault.OVERRUN)
-    if len(overruns):
-        missing = lost_by_hardware(losses) or None
-        yield make_finding("overrun", wire, Places.on(characters, overruns), missing=missing)
 
 
 def byte_bounds(frames: Frames) -> tuple[int, int]:
@@ -341,76 +327,6 @@ def _has_hole(
     return hole
 
 
-def judge_losses(
-    losses: Losses, characters: Characters, wire: str, find_cause: FindCause | None = None
-) -> Iterator[Finding]:
-    """Yield the findings on what is missing between the frames of a layout.
-
-    Parameters
-    ----------
-    losses : Losses
-        Of the layout.
-    characters : Characters
-        Of the wire.
-    wire : str
-        Its name.
-    find_cause : callable, optional
-        Returns the finding that explains places from one offset to another, if one does.
-    """
-    subject = frame_subject(losses.layout, wire)
-    for cause, kind in (("line", "counter-gap"), ("buffer", "overflow")):
-        chosen = losses.by(cause)
-        if not chosen.any():
-            continue
-        least, most = int(losses.at_least[chosen].sum()), int(losses.at_most[chosen].sum())
-        exact = least == most
-        is_proven = characters.has_line and not losses.whole[chosen].any()
-        certainty: Certainty = "proven" if is_proven or cause == "line" else "likely"
-        caused_by = find_cause(losses.begin[chosen], losses.end[chosen] + 1) if find_cause and cause == "line" else None
-        whereabouts = where_it_was(characters) if kind == "overflow" else {}
-        yield make_finding(
-            kind,
-            subject,
-            Places.on(characters, losses.begin[chosen]),
-            certainty=certainty,
-            caused_by=caused_by,
-            missing=least if exact else None,
-            at_least=None if exact else least,
-            at_most=None if exact else most,
-            frames=int(losses.frames[chosen].sum()),
-            joined=int(losses.joined[chosen].sum()) or None,
-            **whereabouts,
-        )
-    for offsets, kind in ((losses.repeats, "counter-repeat"), (losses.restarts, "counter-restart")):
-        if len(offsets):
-            certainty = "likely" if kind == "counter-restart" else "proven"
-            places = Places.on(characters, offsets)
-            yield make_finding(kind, subject, places, certainty=certainty, total=losses.count)
-    if len(losses.changed):
-        values = {"found": int(losses.found[0]), "expected": int(losses.expected[0]), "total": losses.count}
-        yield make_finding("counter-mismatch", subject, Places.on(characters, losses.changed), **values)
-    if len(losses.jumps):
-        values = {"before": int(losses.before[0]), "found": int(losses.after[0]), "total": losses.count}
-        places = Places.on(characters, losses.jumps)
-        yield make_finding("counter-jump", subject, places, certainty="possible", **values)
-
-
-def where_it_was(characters: Characters) -> dict[str, bool]:
-    """Return as evidence what the capture shows of the line, where a buffer lost bytes."""
-    bytes_alone = not characters.has_line and not characters.faults.any()
-    return {
-        "recorded": characters.has_line,
-        "bytes_alone": bytes_alone,
-        "marked": not characters.has_line and not bytes_alone,
-    }
-
-
-def behind_the_line(characters: Characters) -> str:
-    """Return who loses characters without a trace: the hardware, if its driver counted that and no overflow."""
-    counted = {name for _, name, _ in characters.counted}
-    return "hardware" if "overrun" in counted and "overflow" not in counted else "buffer"
-
-
 def _taken_by(others: list[Frames], begin: Offsets, end: Offsets, *, only_good: bool) -> Offsets:
     """Return how many bytes of other layouts' frames lie in each stretch."""
     taken = np.zeros(len(begin), dtype=np.int64)
@@ -429,3 +345,9 @@ def _between(offset: Offsets, length: Offsets, begin: Offsets, end: Offsets) -> 
 
 def _count_between(places: Offsets, begin: Offsets, end: Offsets) -> Offsets:
     return np.searchsorted(places, end) - np.searchsorted(places, begin)
+
+
+def behind_the_line(characters: Characters) -> str:
+    """Return who loses characters without a trace: the hardware, if its driver counted that and no overflow."""
+    counted = {name for _, name, _ in characters.counted}
+    return "hardware" if "overrun" in counted and "overflow" not in counted else "buffer"

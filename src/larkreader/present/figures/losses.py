@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from larkreader.declare.paths.receive_path import PollingService
+from larkreader.declare.paths.receive_services import PollingService
 from larkreader.present.terminal import duration
 from larkreader.simulate.loss_survey import LossSurvey
 

@@ -18,7 +18,7 @@ from larkreader.declare.frame.layout_table import layout_heading, layout_rows
 from larkreader.decode.columns.frame_columns import Frames
 from larkreader.judge.findings.finding import Finding, place
 from larkreader.judge.measure.distribution import figures_of
-from larkreader.judge.measure.pairs import PARTS, Pairs, PairState
+from larkreader.judge.measure.pair_columns import PARTS, Pairs, PairState
 from larkreader.judge.measure.statistics import measure_frames
 from larkreader.present.frame_explained import headline, parts_of
 from larkreader.present.terminal import VERDICTS, duration, in_order
