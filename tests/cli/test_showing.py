@@ -68,7 +68,7 @@ def test_frames_are_shown_as_they_come_with_what_changed_marked(shell, rig, rig_
 def test_bytes_of_frames_are_shown_with_what_changed_marked(shell, rig, rig_files):
     with says(frames_of(rig.sheet, {"count": 0x41}, {"count": 0x42})) as path:
         options = ["--sheet", rig_files["sheet"], "--wire", "from_pump", "--show", "bytes"]
-        _, out, _ = shell("listen", path, *options, "--seconds", 0.9)
+        _, out, _ = shell("listen", path, *options, "--seconds", 1.5)
     assert "status D7 4B 21 41 00" in out
     assert "status D7 4B 21 42' 00" in out
 

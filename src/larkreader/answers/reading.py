@@ -34,6 +34,7 @@ from .measured import measured_in
 if TYPE_CHECKING:
     from larkreader.decode.timeline import Timeline
     from larkreader.judge.measure.pair_columns import Pairs
+    from larkreader.judge.measure.statistics import FrameStatistics
     from larkreader.judge.setup.path_report import PathReport
 
 COUNTED = ("parity", "framing", "break", "noise", "overrun")  # in the JSON document, each a name of `Fault`
@@ -83,6 +84,13 @@ class Reading(Shown):
     pairs: Mapping[str, Pairs] = field(default_factory=dict)
     pauses: Mapping[str, Pauses] = field(default_factory=dict)
     checked: Checked = field(default_factory=lambda: Checked((), (), is_read=True))
+
+    @cached_property
+    def statistics(self) -> Mapping[str, FrameStatistics]:
+        """Numbers for the frames of each layout and for their fields, by layout; see `measure_frames`."""
+        from larkreader.judge.measure.statistics import measure_frames
+
+        return {key: measure_frames(frames) for key, frames in self.frames.items()}
 
     @cached_property
     def timeline(self) -> Timeline:

@@ -15,19 +15,17 @@ if TYPE_CHECKING:
 
 def sum_up(reading: Reading, *, as_json: bool) -> None:
     """Show the statistics of all layouts, and of the bursts of samples that they carry."""
-    from larkreader.judge.measure.statistics import measure_frames
     from larkreader.present import terminal
 
-    told = {key: measure_frames(frames) for key, frames in reading.frames.items()}
     bursts = _bursts(reading)
     if as_json:
-        document: dict[str, Any] = {key: one.to_dict() for key, one in told.items()}
+        document: dict[str, Any] = {key: statistics.to_dict() for key, statistics in reading.statistics.items()}
         for (key, name), rows in bursts.items():
             document[key].setdefault("bursts", {})[name] = rows
         print_document("statistics", {"frames": document})
         return
     console = terminal.make_console()
-    console.print(terminal.statistics(told))
+    console.print(terminal.statistics(reading.statistics))
     if bursts:
         console.print()
         console.print(terminal.bursts(bursts))

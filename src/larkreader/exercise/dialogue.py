@@ -153,7 +153,8 @@ def run_dialogue(
     Returns
     -------
     DialogueResult
-        A reply that does not come never raises; it is a result.
+        A missing reply never raises; it is a result. Ctrl-C ends the dialogue and is no exception either: the step fails,
+        those behind it are skipped, and `interrupted` is true.
 
     Raises
     ------

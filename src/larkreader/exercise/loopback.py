@@ -47,7 +47,8 @@ def run_loopback(
     Returns
     -------
     LoopbackResult
-        A dead or lossy port never raises; it is a result. So is what had been measured when somebody interrupted it.
+        A dead or lossy port never raises; it is a result. Ctrl-C ends the run early and is no exception either: the
+        result is what was measured until then, and `stopped` is ``"interrupted"``.
 
     Raises
     ------
@@ -96,7 +97,8 @@ def run_both_ways(
     Returns
     -------
     tuple of LoopbackResult
-        What came at the second, and what came at the first.
+        What was received at the second, and what at the first. After Ctrl-C they are what was measured until then, and
+        `stopped` is ``"interrupted"``.
 
     Raises
     ------

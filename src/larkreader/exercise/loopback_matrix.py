@@ -102,7 +102,7 @@ def run_matrix(
     Returns
     -------
     MatrixResult
-        The runs in the order in which they were made.
+        The runs in the order in which they were made; after Ctrl-C those until then, and `stopped` is true.
 
     Raises
     ------

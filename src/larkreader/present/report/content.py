@@ -15,11 +15,10 @@ from larkreader.capture.characters import FAULT_NAMES
 from larkreader.capture.trace import Trace
 from larkreader.declare.document.sheet import Sheet
 from larkreader.declare.frame.layout_table import layout_heading, layout_rows
-from larkreader.decode.columns.frame_columns import Frames
 from larkreader.judge.findings.finding import Finding, place
 from larkreader.judge.measure.distribution import figures_of
 from larkreader.judge.measure.pair_columns import PARTS, Pairs, PairState
-from larkreader.judge.measure.statistics import measure_frames
+from larkreader.judge.measure.statistics import FrameStatistics
 from larkreader.present.frame_explained import headline, parts_of
 from larkreader.present.terminal import VERDICTS, duration, in_order
 from larkreader.present.timeline_rows import TimelineRows
@@ -250,9 +249,9 @@ def _captured(reading: Reading) -> list[TableOf]:
         told = reading.to_dict()["frames"]
         rows = [(key, f"{one['count']:,}", f"{one['good']:,}",
                  ", ".join(f"{count:,} {name}" for name, count in one["faults"].items()) or "none",
-                 *_period(reading.frames[key])) for key, one in told.items()]  # fmt: skip
+                 *_period(reading.statistics[key])) for key, one in told.items()]  # fmt: skip
         tables.append(TableOf("Frames", ("frame", ">found", ">good", "faults", ">period", ">jitter"), rows))
-    fields = _field_rows(reading.frames)
+    fields = _field_rows(reading.statistics)
     if fields:
         tables.append(
             TableOf("Fields", ("frame", "field", ">values", ">least", ">mean", ">most", "unit", "names"), fields)
@@ -264,15 +263,15 @@ def _captured(reading: Reading) -> list[TableOf]:
     return tables
 
 
-def _period(frames: Frames) -> tuple[str, str]:
-    told = measure_frames(frames)
-    return tuple("-" if time is None else duration(time) for time in (told.period_s, told.jitter_s))  # type: ignore[return-value]  # two
+def _period(statistics: FrameStatistics) -> tuple[str, str]:
+    period, jitter = ("-" if time is None else duration(time) for time in (statistics.period_s, statistics.jitter_s))
+    return period, jitter
 
 
-def _field_rows(frames: Mapping[str, Frames]) -> list[tuple[str, ...]]:
+def _field_rows(every: Mapping[str, FrameStatistics]) -> list[tuple[str, ...]]:
     rows = []
-    for key, one in frames.items():
-        for name, held in measure_frames(one).fields.items():
+    for key, statistics in every.items():
+        for name, held in statistics.fields.items():
             numbers = ["" if value is None else f"{value:.6g}" for value in (held.least, held.mean, held.most)]
             names = ", ".join(f"{text} {count:,}" for text, count in list(held.names.items())[:6])
             rows.append((key, name, f"{held.count:,}", *numbers, held.unit, names))
