@@ -38,8 +38,8 @@ STAGES: Mapping[str, Mapping[str, str]] = {
         "document.wire": "Wire",
         "document.sheet_text": "sheet_text",
         "document.starter": "StarterWire starter_sheet",
-        "frame.boundary": "FixedBoundary LengthBoundary MarkerBoundary",
-        "frame.delimited_boundary": (
+        "frame.content_boundary": "FixedBoundary LengthBoundary MarkerBoundary",
+        "frame.boundary": (
             "AddressMarkBoundary BreakBoundary CobsBoundary EscapeBoundary HdlcBoundary IdleBoundary SlipBoundary "
             "TerminatorBoundary"
         ),

@@ -7,7 +7,7 @@ from hypothesis import strategies as st
 from strategies import BOUNDARIES, line_settings, varying_layouts
 
 import larkreader as lr
-from larkreader.declare.document.sheet_tables import TABLES
+from larkreader.declare.document.sheet import TABLES
 from larkreader.demo.rig import SHEET_FILE, rig_sheet
 
 GOOD = SHEET_FILE.read_text(encoding="utf-8")

@@ -153,8 +153,8 @@ def run_dialogue(
     Returns
     -------
     DialogueResult
-        A missing reply never raises; it is a result. Ctrl-C ends the dialogue and is no exception either: the step fails,
-        those behind it are skipped, and `interrupted` is true.
+        A missing reply never raises; it is a result. Ctrl-C ends the dialogue and is no exception either: the step
+        fails, those behind it are skipped, and `interrupted` is true.
 
     Raises
     ------

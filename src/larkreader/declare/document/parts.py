@@ -6,7 +6,7 @@ requires is in its model; what it requires of others is here.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from typing import Any
 
@@ -20,20 +20,27 @@ from larkreader.declare.link.registers import Register
 from larkreader.declare.link.steps import check_states
 from larkreader.errors import Mistake, SheetError, nearest
 
-from .sheet_tables import TABLES, Row
+from .table_row import Row
 
 ReadFile = Callable[[str], bytes]
 
 
 def make_parts(
-    given: Mapping[str, Any], name: str, read_file: ReadFile | None = None, *, is_document: bool = False
+    tables: Sequence[Row],
+    given: Mapping[str, Any],
+    name: str,
+    read_file: ReadFile | None = None,
+    *,
+    is_document: bool = False,
 ) -> dict[str, Any]:
     """Make the parts of a sheet.
 
     Parameters
     ----------
+    tables : sequence of Row
+        The tables that a sheet can have.
     given : mapping of str to object
-        Its tables.
+        Those that it has.
     name : str
         The sheet's name in messages.
     read_file : callable, optional
@@ -51,20 +58,21 @@ def make_parts(
     SheetError
         If a part cannot be used, or refers to another one that is not there.
     """
-    parts = _Parts(given, read_file)
+    parts = _Parts(tables, given, read_file)
     parts.check_top(is_document=is_document)
-    for row in TABLES:
+    for row in tables:
         parts.add(row)
     if parts.mistakes:
         raise SheetError(name, parts.mistakes)
-    return {"title": given.get("title", ""), **{row.attribute: parts.made[row.table] for row in TABLES}}
+    return {"title": given.get("title", ""), **{row.attribute: parts.made[row.table] for row in tables}}
 
 
 class _Parts:
     """The parts that were made so far, and what was found wrong."""
 
-    def __init__(self, given: Mapping[str, Any], read_file: ReadFile | None) -> None:
-        self._given = {row.table: given[row.attribute] for row in TABLES if row.attribute in given} | dict(given)
+    def __init__(self, tables: Sequence[Row], given: Mapping[str, Any], read_file: ReadFile | None) -> None:
+        self._tables = tables
+        self._given = {row.table: given[row.attribute] for row in tables if row.attribute in given} | dict(given)
         self._read_file = read_file
         self._described: dict[str, Mapping[str, Register]] = {}
         self.made: dict[str, Any] = {}
@@ -72,8 +80,8 @@ class _Parts:
 
     def check_top(self, *, is_document: bool) -> None:
         """Check what is no table: the version of the format, the title, keys that a sheet does not have."""
-        known = ("sheet", "title", *(row.table for row in TABLES))
-        fields = [row.attribute for row in TABLES]
+        known = ("sheet", "title", *(row.table for row in self._tables))
+        fields = [row.attribute for row in self._tables]
         for key in self._given:
             if key not in known and not (key in fields and not is_document):
                 self._add(key, "", "is not a key of a sheet", nearest(key, known))

@@ -11,8 +11,8 @@ from pydantic import BaseModel
 from larkreader.declare.checks.checksum import ALGORITHMS
 from larkreader.declare.frame.fields import WIDTHLESS
 
-from .sheet import Sheet
-from .sheet_tables import Row, tables_of
+from .sheet import Sheet, tables_of
+from .table_row import Row
 
 DIALECT = "https://json-schema.org/draft/2020-12/schema"
 _PARAMETER = re.compile(r"^(\w[\w, ]*) : .*\n((?:[ ]{4,}.*\n?|\n)*)", re.MULTILINE)

@@ -27,7 +27,38 @@ from larkreader.declare.run.port import DeclaredPort
 from larkreader.shown import Shown
 
 from .parts import ReadFile, make_parts
+from .table_row import Row
 from .wire import Wire
+
+# In the order in which a sheet is written; each can be checked against those before it.
+TABLES: Sequence[Row] = (
+    Row("line", LineSettings, "one"),
+    Row("wire", Wire, "named"),
+    Row("frame", FrameLayout, "named"),
+    Row("port", DeclaredPort, "named", {"wire": "wire", "receive": "receive", "send": "send"}),
+    Row("event", EventSignal, "named"),
+    Row("clock", Clock, "named"),
+    Row("generator", BaudGenerator, "named"),
+    Row("end", End, "named", {"sends": "wire", "receives": "wire", "clock": "clock", "generator": "generator"}),
+    Row("register", Register, "named", {"end": "end"}, field="registers"),
+    Row("meaning", Meanings, "named", names="end"),
+    Row("rule", Rule, "named", {"end": "end"}),
+    Row("receive", ReceivePath, "named", names="wire"),
+    Row("send", SendPath, "named", names="wire"),
+    Row("pair", Pairing, "named"),
+    Row("step", Step, "list", {"end": "end"}),
+    Row("joint", Joint, "list"),
+    Row("traffic", Traffic, "list", {"wire": "wire", "frame": "frame"}),
+    Row(
+        "exchange",
+        Exchange,
+        "list",
+        {"at": "port", "expect_at": "port", "send_frame": "frame", "expect_frame": "frame"},
+    ),
+    Row("capture", CaptureForm, "one"),
+    Row("loopback", LoopbackMatrix, "one", {"frame": "frame"}),
+    Row("timing", WireTiming, "one", {"shared": "wire"}),
+)
 
 
 class Sheet(Shown, BaseModel, frozen=True, extra="forbid"):
@@ -119,7 +150,7 @@ class Sheet(Shown, BaseModel, frozen=True, extra="forbid"):
             SheetError
                 If a part cannot be used, or refers to another one that is not there; `mistakes` lists all of them.
             """
-            super().__init__(**make_parts(given, "the sheet"))
+            super().__init__(**make_parts(TABLES, given, "the sheet"))
 
     @classmethod
     def of_document(cls, document: Mapping[str, Any], name: str, read_file: ReadFile) -> Sheet:
@@ -143,7 +174,7 @@ class Sheet(Shown, BaseModel, frozen=True, extra="forbid"):
         SheetError
             As of the constructor.
         """
-        return cls.model_construct(**make_parts(document, name, read_file, is_document=True))
+        return cls.model_construct(**make_parts(TABLES, document, name, read_file, is_document=True))
 
     def __repr__(self) -> str:
         tables = {"wires": self.wire, "frames": self.frame, "ports": self.port, "ends": self.end}
@@ -183,3 +214,8 @@ class Sheet(Shown, BaseModel, frozen=True, extra="forbid"):
             The wire.
         """
         return tuple(layout for layout in self.frame.values() if layout.wire == wire)
+
+
+def tables_of(form: Literal["one", "named", "list"]) -> list[Row]:
+    """Return the tables of one form, in the order of a sheet."""
+    return [row for row in TABLES if row.form == form]

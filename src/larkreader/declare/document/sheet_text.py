@@ -12,8 +12,7 @@ from larkreader.declare.frame.fields import FieldGroup
 from larkreader.declare.frame.layout import FrameLayout
 from larkreader.declare.link.line import LineSettings
 
-from .sheet import Sheet
-from .sheet_tables import TABLES
+from .sheet import TABLES, Sheet
 from .wire import Wire
 
 _PLAIN_KEY = frozenset("ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789_-")

@@ -16,9 +16,9 @@ import numpy.typing as npt
 
 from larkreader.capture.characters import Characters, Fault
 from larkreader.capture.ragged import Ragged
-from larkreader.declare.frame.boundary import Boundary
-from larkreader.declare.frame.delimited_boundary import (
+from larkreader.declare.frame.boundary import (
     AddressMarkBoundary,
+    Boundary,
     BreakBoundary,
     CobsBoundary,
     EscapeBoundary,
