@@ -44,6 +44,11 @@ def test_the_public_names_are_those_that_are_loaded_typed_and_completed(stage):
         assert 60 <= len(package.__all__) <= 80
 
 
+def test_no_module_is_longer_than_is_read_at_once():
+    lengths = {path: path.read_text(encoding="utf-8").count("\n") for path in Path(lr.__file__).parent.rglob("*.py")}
+    assert not {path.name: length for path, length in lengths.items() if length > 400}
+
+
 def test_importing_the_package_loads_nothing_heavy():
     code = "import sys, larkreader; print([one for one in ('numpy', 'click', 'rich', 'pandas') if one in sys.modules])"
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)

@@ -307,7 +307,7 @@ def _judge_turns(
     end_s: float | None,
     findings: list[Finding],
 ) -> dict[str, Pairs]:
-    """Return the pairings of which both sides were captured; add what is held against them, and against the turns."""
+    """Return the pairings of which both sides were captured; add the findings about them, and about the turns."""
     from larkreader.judge.measure.pairs import find_pairs
     from larkreader.judge.wire.pair_findings import judge_pairs
     from larkreader.judge.wire.turns import judge_turns
@@ -327,14 +327,13 @@ def _judge_turns(
 
 
 def _inside_frames(sheet: Sheet, wire: str, count: int, frames: Mapping[str, Frames]) -> npt.NDArray[np.bool_]:
-    """Tell which characters of a wire lie inside good frames."""
+    """Return which characters of a wire lie inside good frames."""
     steps = np.zeros(count + 1, dtype=np.int64)
     for layout in sheet.layouts_of(wire):
         good = frames[layout.key][frames[layout.key].faults == 0]
         np.add.at(steps, good.offset, 1)
         np.add.at(steps, good.offset + good.length, -1)
-    inside: npt.NDArray[np.bool_] = np.cumsum(steps)[:-1] > 0
-    return inside
+    return np.asarray(np.cumsum(steps)[:-1] > 0, dtype=np.bool_)
 
 
 def _paths_of(
