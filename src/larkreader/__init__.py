@@ -33,4 +33,9 @@ def _html_of(shown: Any) -> str:
     return made
 
 
-show_by(_html_of)
+def _text_of(layout: Any) -> str:
+    made: str = import_module(".present.layout_table", __name__).layout_text(layout)
+    return made
+
+
+show_by(_html_of, _text_of)

@@ -1,7 +1,7 @@
-"""What a notebook shows instead of a repr: asked for here, made by whoever can show things.
+"""What notebooks and `print` show of models, columns and results: asked for here, made by whoever can show things.
 
-Models, columns and results know nothing of HTML. The package says once who makes it, and that is loaded when a notebook
-asks.
+Models, columns and results know nothing of HTML and tables. The package sets once who makes them, and that is loaded
+when something is shown.
 """
 
 from __future__ import annotations
@@ -9,7 +9,8 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-_makers: list[Callable[[Any], str]] = []
+Maker = Callable[[Any], str]
+_makers: dict[str, Maker] = {}
 
 
 class Shown:
@@ -19,15 +20,22 @@ class Shown:
 
     def _repr_html_(self) -> str | None:
         """Return what a notebook shows; None leaves it to the repr."""
-        return _makers[-1](self) if _makers else None
+        return _makers["html"](self) if _makers else None
 
 
-def show_by(maker: Callable[[Any], str]) -> None:
-    """Say who makes HTML of what a notebook is to show.
+def text_of(thing: Any) -> str:
+    """Return what `print` shows of something that is shown as a table; its repr where nobody can make one."""
+    return _makers["text"](thing) if _makers else repr(thing)
+
+
+def show_by(html: Maker, text: Maker) -> None:
+    """Set who shows things.
 
     Parameters
     ----------
-    maker : callable
-        Takes one of our objects, and returns HTML.
+    html : callable
+        Takes one of our objects, and returns what a notebook shows of it.
+    text : callable
+        Takes one of our objects, and returns what `print` shows of it.
     """
-    _makers[:] = [maker]
+    _makers.update(html=html, text=text)

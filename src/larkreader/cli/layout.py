@@ -20,9 +20,9 @@ from .completed import completed
 def layout(sheet: Path, frame: str | None, output: Path | None, as_json: bool) -> int:
     """Show where the bits of each field lie in the frames of SHEET, or in one FRAME of them."""
     from larkreader.declare.document.sheet_file import open_sheet
-    from larkreader.declare.frame.layout_table import layout_document
     from larkreader.errors import RequestError, nearest
     from larkreader.present import terminal
+    from larkreader.present.layout_table import layout_document
 
     declared = open_sheet(sheet)
     if frame is not None and frame not in declared.frame:

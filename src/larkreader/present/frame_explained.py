@@ -12,7 +12,6 @@ import numpy.typing as npt
 
 from larkreader.capture.characters import fault_names
 from larkreader.declare.frame.layout import FrameLayout
-from larkreader.declare.frame.layout_table import place_of
 from larkreader.declare.frame.shape import Shape
 from larkreader.declare.frame.slot import Slot
 from larkreader.declare.frame.text_pattern import without_backspaces
@@ -20,6 +19,7 @@ from larkreader.decode.check.verify import fixed_value, names_known, within_rang
 from larkreader.decode.columns.frame_columns import Frames, frame_fault_names
 from larkreader.decode.columns.ragged_columns import each_frame
 from larkreader.decode.columns.unpack import digits_sound, raw_column, scaled, texts_sound
+from larkreader.present.layout_table import place_of
 
 from .frame_views import number_text, value_texts
 

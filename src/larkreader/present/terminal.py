@@ -294,7 +294,7 @@ def bursts(told: Mapping[tuple[str, str], Sequence[Mapping[str, Any]]]) -> Group
 
 def layout_table(layout: FrameLayout) -> Group:
     """Show where the bits of each field of a layout lie, and what they mean."""
-    from larkreader.declare.frame.layout_table import layout_heading, layout_rows
+    from larkreader.present.layout_table import layout_heading, layout_rows
 
     table = new_table(*(["byte.bit"] if layout.pattern is None else []), "field", "type", "meaning")
     for row in layout_rows(layout):

@@ -8,7 +8,7 @@ from typing import Any
 from larkreader.declare.checks.checksum import FrameChecksum
 from larkreader.declare.common.given import Input, Table, default
 from larkreader.errors import RequestError, nearest
-from larkreader.shown import Shown
+from larkreader.shown import Shown, text_of
 
 from .boundary import (
     Boundary,
@@ -17,7 +17,6 @@ from .encoding import pack_values, put_slot, take_slot, text_bytes
 from .field_parts import REST, Count
 from .fields import FieldEntry, FieldGroup, NamedField
 from .frame_shape import ShapedLayout, is_present
-from .layout_table import layout_text
 from .shape import Shape, has_varying_number, name_of, plain_number, repeat_of
 from .slot import Slot
 from .text_pattern import write_line
@@ -65,7 +64,7 @@ class FrameLayout(Shown, ShapedLayout, frozen=True, extra="forbid"):
 
     def __str__(self) -> str:
         """Write the layout as a table: where the bits of each field lie, and what they mean."""
-        return layout_text(self)
+        return text_of(self)
 
     def encode(self, values: Mapping[str, Any] | None = None) -> bytes:
         """Make one frame from the values of its fields.

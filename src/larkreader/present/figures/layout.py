@@ -9,8 +9,8 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from larkreader.declare.frame.layout import FrameLayout
-from larkreader.declare.frame.layout_table import LayoutRow, layout_rows
 from larkreader.errors import RequestError
+from larkreader.present.layout_table import LayoutRow, layout_rows
 
 from .style import INK, PALE, SOFT, finish, literal, new_axes
 

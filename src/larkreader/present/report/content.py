@@ -14,12 +14,12 @@ from larkreader.answers.reading import Reading
 from larkreader.capture.characters import FAULT_NAMES
 from larkreader.capture.trace import Trace
 from larkreader.declare.document.sheet import Sheet
-from larkreader.declare.frame.layout_table import layout_heading, layout_rows
 from larkreader.judge.findings.finding import Finding, place
 from larkreader.judge.measure.distribution import figures_of
 from larkreader.judge.measure.pair_columns import PARTS, Pairs, PairState
 from larkreader.judge.measure.statistics import FrameStatistics
 from larkreader.present.frame_explained import headline, parts_of
+from larkreader.present.layout_table import layout_heading, layout_rows
 from larkreader.present.terminal import VERDICTS, duration, in_order
 from larkreader.present.timeline_rows import TimelineRows
 from larkreader.present.timeline_views import IN_GROUPS, TOLD

@@ -6,10 +6,10 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
 
-from .fields import FieldEntry, FieldGroup, NamedField
-from .frame_shape import ShapedLayout
-from .shape import Packing, repeat_of, slots_of, varies
-from .slot import Slot
+from larkreader.declare.frame.fields import FieldEntry, FieldGroup, NamedField
+from larkreader.declare.frame.frame_shape import ShapedLayout
+from larkreader.declare.frame.shape import Packing, repeat_of, slots_of, varies
+from larkreader.declare.frame.slot import Slot
 
 
 @dataclass(frozen=True)
