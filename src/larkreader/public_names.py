@@ -147,6 +147,7 @@ STAGES: Mapping[str, Mapping[str, str]] = {
         "transmission": "transmit",
     },
     "answers": {
+        "clock_plan": "ClockPlan plan_clock",
         "planning": "Plan plan",
         "reading": "Reading read",
     },

@@ -23,7 +23,8 @@ from .common import (
 from .forms import Rate
 
 if TYPE_CHECKING:
-    from larkreader.answers.planning import EndClock, Plan
+    from larkreader.answers.clock_plan import ClockPlan
+    from larkreader.answers.planning import Plan
     from larkreader.declare.document.sheet import Sheet
 
 TOPICS = ("ends", "clocks", "registers", "margins", "steps", "wiring", "load", "receive", "send", "findings")
@@ -293,17 +294,15 @@ def _draw_path(planned: Plan, wire: str | None, output: Path, figure: str, burst
 def _quick(
     hertz: float, text: str | None, written: tuple[int, ...] | None, generator: dict[str, Any], *, as_json: bool
 ) -> int:
-    """Tell what to write into a baud generator that was described by options."""
+    """Show what to write into a baud generator that options describe."""
     from pydantic import ValidationError
 
-    from larkreader.answers.planning import EndClock
+    from larkreader.answers.clock_plan import plan_clock
     from larkreader.declare.common.mistakes import mistakes_of
-    from larkreader.declare.link.baud_generator import BaudGenerator, numbers_of
+    from larkreader.declare.link.baud_generator import BaudGenerator
     from larkreader.declare.link.clock import Clock
-    from larkreader.declare.link.end import End
     from larkreader.declare.link.line import LineSettings
     from larkreader.errors import RequestError
-    from larkreader.judge.calculate.divisors import calculate_bauds, find_divisors, of_registers
 
     if text is None:
         raise RequestError("--line", "is missing", 'baud and format, as in --line "38400 8N1"')
@@ -316,39 +315,26 @@ def _quick(
         first = mistakes_of(error, BaudGenerator, "")[0]
         where = "--" + first.where.partition("[")[0].replace("_", "-")
         raise RequestError(where, f"is {first.found}", first.wanted) from None
-    bits = line.stop_position + 1
-    found = find_divisors(line.baud, clock, divider, bits=bits)
-    best = found[0] if found else None
-    if written:
-        best = of_registers(numbers_of(divider, written), line.baud, clock, divider, bits=bits)
-    one = EndClock(End(key="this end", sends=("out",)), line, best, found)
-    hit = calculate_bauds(clock, divider, bits=bits)
+    planned = plan_clock(line, clock, divider, written or ())
     if as_json:
-        print_document("divisors", {**one.to_dict(), "hits": [setting.to_dict() for setting in hit]})
-        return 0 if found else 1
-    return _show_quick(one, hit)
+        print_document("divisors", planned.to_dict())
+        return 0 if planned.clock.alternatives else 1
+    return _show_quick(planned)
 
 
-def _show_quick(one: EndClock, hit: Any) -> int:
-    from larkreader.judge.calculate.margins import Timing, calculate_margin
+def _show_quick(planned: ClockPlan) -> int:
     from larkreader.present import terminal
     from larkreader.present.plan_views import clock_view, hits
 
     console = terminal.make_console()
-    console.print(*clock_view(one), sep="\n")
-    is_within = one.setting is not None
-    if one.setting is not None:
-        perfect = Timing.even(one.line.baud, one.line, name="a perfect end")
-        own = Timing.of_setting(one.setting, "this end")
+    console.print(*clock_view(planned.clock), sep="\n")
+    if planned.margins:
         console.print()
-        for sender, receiver in ((own, perfect), (perfect, own)):
-            margin = calculate_margin(one.line, sender, receiver)
-            is_within &= margin.tightest >= 0
-            slower, faster = margin.tolerance
-            verb = "sends to" if sender is own else "receives from"
-            told = f"{margin.tightest:.2%} left" if margin.tightest >= 0 else f"{-margin.tightest:.2%} too far off"
-            tolerated = f"the receiver tolerates {slower:+.2%} to {faster:+.2%}"
-            console.print(f"This end {verb} a perfect one: {told}; {tolerated}.")
-    if hit:
-        console.print("\nStandard bauds within 1 %:\n", hits(hit), sep="\n")
-    return 0 if is_within else 1
+    for verb, margin in zip(("sends to", "receives from"), planned.margins, strict=False):
+        slower, faster = margin.tolerance
+        told = f"{margin.tightest:.2%} left" if margin.tightest >= 0 else f"{-margin.tightest:.2%} too far off"
+        tolerated = f"the receiver tolerates {slower:+.2%} to {faster:+.2%}"
+        console.print(f"This end {verb} a perfect one: {told}; {tolerated}.")
+    if planned.hits:
+        console.print("\nStandard bauds within 1 %:\n", hits(planned.hits), sep="\n")
+    return 0 if planned.is_within else 1

@@ -1,0 +1,88 @@
+"""What one clock and one baud generator make of a line, without a sheet."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from larkreader.declare.link.baud_generator import BaudGenerator, numbers_of
+from larkreader.declare.link.clock import Clock
+from larkreader.declare.link.end import End
+from larkreader.declare.link.line import LineSettings
+from larkreader.judge.calculate.baud_setting import BaudSetting
+from larkreader.judge.calculate.divisors import calculate_bauds, find_divisors, of_registers
+from larkreader.judge.calculate.margins import Margin, Timing, calculate_margin
+
+from .planning import EndClock
+
+
+@dataclass(frozen=True)
+class ClockPlan:
+    """What a clock and a baud generator make of a line.
+
+    Parameters
+    ----------
+    clock : EndClock
+        The setting in use, and those that come near the baud.
+    hits : sequence of BaudSetting
+        The standard bauds that the clock makes.
+    margins : sequence of Margin
+        What is left when this end sends to a perfect one, and when it receives from one; none without a setting.
+    """
+
+    clock: EndClock
+    hits: Sequence[BaudSetting]
+    margins: Sequence[Margin]
+
+    @property
+    def is_within(self) -> bool:
+        """Whether there is a setting, and it works with a perfect end both ways."""
+        return bool(self.margins) and all(margin.tightest >= 0 for margin in self.margins)
+
+    def to_dict(self) -> dict[str, Any]:
+        """Return the plan as JSON has it."""
+        return {**self.clock.to_dict(), "hits": [setting.to_dict() for setting in self.hits]}
+
+
+def plan_clock(line: LineSettings, clock: Clock, generator: BaudGenerator, written: Sequence[int] = ()) -> ClockPlan:
+    """Calculate what a clock and a baud generator make of a line.
+
+    Parameters
+    ----------
+    line : LineSettings
+        Baud and format that are wanted.
+    clock : Clock
+        The clock.
+    generator : BaudGenerator
+        What divides it.
+    written : sequence of int
+        What the registers of the generator hold, if that is known; else the best setting is taken.
+
+    Returns
+    -------
+    ClockPlan
+        The setting, the alternatives, and what is left.
+
+    Raises
+    ------
+    RequestError
+        If `written` does not fit the generator.
+
+    Examples
+    --------
+    >>> made = lr.answers.plan_clock(lr.LineSettings(baud=38_400), lr.Clock(hertz=10e6), lr.BaudGenerator())
+    >>> made.clock.setting.baud, made.is_within
+    (39062.5, True)
+    """
+    bits = line.stop_position + 1
+    found = find_divisors(line.baud, clock, generator, bits=bits)
+    setting = found[0] if found else None
+    if written:
+        setting = of_registers(numbers_of(generator, written), line.baud, clock, generator, bits=bits)
+    margins = []
+    if setting is not None:
+        perfect, own = Timing.even(line.baud, line, name="a perfect end"), Timing.of_setting(setting, "this end")
+        margins = [calculate_margin(line, own, perfect), calculate_margin(line, perfect, own)]
+    end = EndClock(End(key="this end", sends=("out",)), line, setting, found)
+    return ClockPlan(end, calculate_bauds(clock, generator, bits=bits), margins)
