@@ -1,8 +1,8 @@
 """Whether each public callable says what it takes, returns and raises, by the rules of numpydoc.
 
 ``python tools/check_docstrings.py``. Not asked for: an extended summary and a section "See Also", which not every name
-needs; the order of parameters, which models take by name; and "Returns" of a method whose first line says it. Every
-function at the root has an example, which the tests run.
+needs; the order of parameters, which models take by name; "Returns" of a method whose first line says it; and what an
+exception or a method has from its base. Every function at the root has an example, which the tests run.
 """
 
 from __future__ import annotations
@@ -24,10 +24,11 @@ OF_RETURNS = {"RT01", "YD01"}
 
 
 def methods_of(thing: type) -> Iterator[str]:
-    """Yield the public methods that a class defines itself, as paths to import."""
+    """Yield the public methods that a class defines first, as paths to import."""
     for name, member in vars(thing).items():
         is_callable = inspect.isfunction(member) or isinstance(member, (classmethod, staticmethod))
-        if is_callable and not name.startswith(("_", "model_")):
+        is_first = not any(hasattr(base, name) for base in thing.__bases__)
+        if is_callable and is_first and not name.startswith(("_", "model_")):
             yield f"{thing.__module__}.{thing.__qualname__}.{name}"
 
 
@@ -41,8 +42,10 @@ def mistakes_of(path: str, left_out: set[str]) -> Iterator[str]:
 def check(path: str) -> Iterator[str]:
     """Yield what is wrong with a public name, and with the methods of a class."""
     thing: Any = attrgetter(path)(lr)
-    # an enumeration is never called by its users
-    left_out = LEFT_OUT | ({"PR01"} if isinstance(thing, enum.EnumMeta) else set())
+    # an enumeration is never called by its users, and most exceptions are made as their base is
+    is_enum = isinstance(thing, enum.EnumMeta)
+    is_as_base = isinstance(thing, type) and issubclass(thing, Exception) and "__init__" not in vars(thing)
+    left_out = LEFT_OUT | ({"PR01"} if is_enum or is_as_base else set())
     yield from mistakes_of(f"larkreader.{path}", left_out)
     if isinstance(thing, type):
         for method in methods_of(thing):

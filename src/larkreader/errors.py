@@ -111,67 +111,19 @@ class SheetError(LarkReaderError, ValueError):
 
 
 class CaptureError(LarkReaderError, ValueError):
-    """A capture cannot be read as what it was taken for.
-
-    Parameters
-    ----------
-    where : str
-        The place: a file, a key of a sheet, an argument.
-    found : str
-        What stands there.
-    wanted : str, optional
-        What could have stood there.
-    advice : str, optional
-        What to do about it.
-    """
+    """A capture cannot be read as what it was taken for."""
 
 
 class CaptureFileError(CaptureError, OSError):
-    """The file of a capture cannot be opened or read.
-
-    Parameters
-    ----------
-    where : str
-        The place: a file, a key of a sheet, an argument.
-    found : str
-        What stands there.
-    wanted : str, optional
-        What could have stood there.
-    advice : str, optional
-        What to do about it.
-    """
+    """The file of a capture cannot be opened or read."""
 
 
 class PortError(LarkReaderError, OSError):
-    """A port cannot be opened or used.
-
-    Parameters
-    ----------
-    where : str
-        The place: a file, a key of a sheet, an argument.
-    found : str
-        What stands there.
-    wanted : str, optional
-        What could have stood there.
-    advice : str, optional
-        What to do about it.
-    """
+    """A port cannot be opened or used."""
 
 
 class RequestError(LarkReaderError, ValueError):
-    """An argument or an option makes no sense here.
-
-    Parameters
-    ----------
-    where : str
-        The place: a file, a key of a sheet, an argument.
-    found : str
-        What stands there.
-    wanted : str, optional
-        What could have stood there.
-    advice : str, optional
-        What to do about it.
-    """
+    """An argument or an option makes no sense here."""
 
 
 def nearest(name: str, known: Sequence[str]) -> str:

@@ -8,6 +8,7 @@ import tempfile
 import weakref
 from collections.abc import Iterator
 from contextlib import contextmanager
+from hashlib import sha256
 from pathlib import Path
 from typing import Any, BinaryIO, Protocol
 
@@ -26,6 +27,7 @@ Source = str | os.PathLike[str] | Readable
 """A file to read: its path, or an open binary file, of which the rest is read."""
 Target = str | os.PathLike[str] | BinaryIO
 """A file to write: its path, or an open binary file, which stays open."""
+PIECE = 1 << 20  # bytes of a file that are hashed at once
 
 
 class SpooledPath(type(Path())):  # type: ignore[misc]  # the kind of path that this system has
@@ -91,3 +93,12 @@ def opened_to_write(target: Target) -> Iterator[Any]:
     else:
         yield target
         target.flush()
+
+
+def identity_of(path: Path) -> str:
+    """Return what distinguishes a file from others: its size and its hash."""
+    digest = sha256()
+    with path.open("rb") as file:
+        while piece := file.read(PIECE):
+            digest.update(piece)
+    return f"{path.stat().st_size:,} bytes, SHA-256 {digest.hexdigest()}"

@@ -232,7 +232,7 @@ def test_boundaries_refuse_a_source_that_does_not_show_them():
     in_characters = lr.FrameLayout(boundary={"kind": "idle", "characters": 3.5}, fields=fields)
     grouped = lr.Characters.from_groups([(0.0, b"ab", b""), (0.016, b"cd", b"")])
     cases = [
-        (idle, b"abc", "boundary is a rest of the line, but the source does not say when its characters came"),
+        (idle, b"abc", "boundary is a rest of the line, but the source has no times of its characters"),
         (idle, grouped, "boundary is a rest of 0.002 s, but the source's times come in steps of 0.016 s or more"),
         (in_characters, grouped, "does not say how long a character takes"),
         (lr.FrameLayout(boundary={"kind": "break"}, fields=fields), b"abc", "which bytes alone do not show"),

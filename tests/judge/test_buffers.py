@@ -55,12 +55,12 @@ def test_a_replay_is_exactly_what_a_slow_one_finds_event_by_event(path, gaps, da
     assert times(run.taken) == slow.taken
     assert engine.busy.services == slow.services
     if engine.application is not None:
-        assert engine.application.told.rows == slow.reads
+        assert engine.application.reads.rows == slow.reads
         surely = sum(
             end < sender.last_arrival for end in slow.empty_ends
         )  # nobody knows how long it goes on behind that
-        assert surely <= engine.application.told.empty <= len(slow.empty_ends)
-        assert engine.application.told.unfinished == len(slow.got if slow.call_begin is not None else [])
+        assert surely <= engine.application.reads.empty <= len(slow.empty_ends)
+        assert engine.application.reads.unfinished == len(slow.got if slow.call_begin is not None else [])
 
 
 LINE = lr.LineSettings.parse("115200 8N1")

@@ -18,7 +18,7 @@ class RingMemory:
     write_index : int
         Where the next character would be written, 0 to the size less 1.
     count : int, optional
-        How many characters it holds that count; all of them unless said. Those behind are older, and already read.
+        How many characters it holds that count; by default all. Those behind are older, and already read.
 
     Raises
     ------

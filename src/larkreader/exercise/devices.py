@@ -13,7 +13,7 @@ class Device:
     speaks_unasked = False
 
     def react(self, received: bytes, now_s: float) -> bytes:
-        """Return what is said at `now_s` seconds, when `received` has just arrived (nothing, if just asked).
+        """Return what the device sends at `now_s` seconds, when `received` has just arrived; it may be empty.
 
         Parameters
         ----------
@@ -41,7 +41,7 @@ class AlteredEcho(Device):
     Parameters
     ----------
     change : callable, optional
-        Takes bytes and returns as many; the complement unless said.
+        Takes bytes and returns as many; the complement by default.
     """
 
     change: Callable[[bytes], bytes]
@@ -50,15 +50,7 @@ class AlteredEcho(Device):
         self.change = change or complement
 
     def react(self, received: bytes, now_s: float) -> bytes:
-        """Return what arrived, changed.
-
-        Parameters
-        ----------
-        received : bytes
-            What has arrived.
-        now_s : float
-            The time of the line, in seconds.
-        """
+        """Return what arrived, changed."""
         return self.change(received)
 
 
@@ -84,15 +76,7 @@ class LineAnswerer(Device):
         self._line = b""
 
     def react(self, received: bytes, now_s: float) -> bytes:
-        """Return the lines that are now whole, each with the prefix.
-
-        Parameters
-        ----------
-        received : bytes
-            What has arrived.
-        now_s : float
-            The time of the line, in seconds.
-        """
+        """Return the lines that are now whole, each with the prefix."""
         *whole, self._line = (self._line + received).split(self.ending)
         if len(self._line) > self.longest:
             self._line = b""
@@ -118,15 +102,7 @@ class LossyEcho(Device):
         self._random = np.random.default_rng(seed)
 
     def react(self, received: bytes, now_s: float) -> bytes:
-        """Return what arrived, but for what is lost; `lost` counts that.
-
-        Parameters
-        ----------
-        received : bytes
-            What has arrived.
-        now_s : float
-            The time of the line, in seconds.
-        """
+        """Return what arrived, but for what is lost; `lost` counts that."""
         kept = self._random.random(len(received)) >= self.share
         self.lost += len(received) - int(kept.sum())
         return np.frombuffer(received, np.uint8)[kept].tobytes()
@@ -151,15 +127,7 @@ class NoisyEcho(Device):
         self._random = np.random.default_rng(seed)
 
     def react(self, received: bytes, now_s: float) -> bytes:
-        """Return what arrived, some of it changed; `changed` counts that.
-
-        Parameters
-        ----------
-        received : bytes
-            What has arrived.
-        now_s : float
-            The time of the line, in seconds.
-        """
+        """Return what arrived, some of it changed; `changed` counts that."""
         values = np.frombuffer(received, np.uint8).copy()
         hit = np.flatnonzero(self._random.random(len(values)) < self.share)
         values[hit] ^= np.uint8(1) << self._random.integers(0, 8, len(hit)).astype(np.uint8)

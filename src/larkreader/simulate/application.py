@@ -38,16 +38,16 @@ class Periodic:
     ring : deque of int
         The numbers of the characters in the ring.
     give, keep : callable
-        Told of each character that leaves the ring, and whether the application keeps it.
+        Called with each character that leaves the ring, and whether the application keeps it.
     """
 
     act_at: int
-    told: Taken
+    reads: Taken
 
     def __init__(
         self, declared: PeriodicApplication | LineApplication, ring: deque[int], give: Give, keep: Keep
     ) -> None:
-        self.act_at, self.told = NEVER, Taken()
+        self.act_at, self.reads = NEVER, Taken()
         self._ring, self._give, self._keep, self._acted_at = ring, give, keep, MISSING
         self._every, self._first = nanoseconds(declared.every_s), nanoseconds(declared.first_s)
         self._most = declared.most if isinstance(declared, PeriodicApplication) else 0
@@ -85,7 +85,7 @@ class Periodic:
             number = self._ring.popleft()
             self._give(number, at)
             self._keep(number, at, kept is None or place < kept)
-        self.told.rows.append((at, at, first, count if kept is None else min(count, kept), by_time))
+        self.reads.rows.append((at, at, first, count if kept is None else min(count, kept), by_time))
 
 
 class Lines(Periodic):
@@ -132,7 +132,7 @@ class Lines(Periodic):
         return 0
 
     def _look_for_ends(self) -> None:
-        """Find the terminators among the characters that came since the last look."""
+        """Find the terminators among the characters that are new since the last look."""
         ring, size = self._ring, len(self._terminator)
         count = 0
         while count < len(ring) and ring[-1 - count] > self._seen:
@@ -158,18 +158,18 @@ class Blocking:
     ring : deque of int
         The numbers of the characters in the ring.
     give, keep : callable
-        Told of each character that leaves the ring, and whether the application keeps it.
+        Called with each character that leaves the ring, and whether the application keeps it.
     halts : Deafness
         When the application stands still.
     """
 
-    told: Taken
+    reads: Taken
     act_at: int
 
     def __init__(
         self, declared: BlockingApplication, ring: deque[int], give: Give, keep: Keep, halts: Deafness
     ) -> None:
-        self.told = Taken()
+        self.reads = Taken()
         self._ring, self._give, self._keep, self._halts = ring, give, keep, halts
         self._length, self._busy = declared.length, nanoseconds(declared.busy_s)
         self._limit = NEVER if declared.limit_s is None else nanoseconds(declared.limit_s)
@@ -211,16 +211,16 @@ class Blocking:
         for number in got:
             self._keep(number, at, kept)
         if got:
-            self.told.rows.append((self._begin, at, got[0], len(got) if kept else 0, by_time))
+            self.reads.rows.append((self._begin, at, got[0], len(got) if kept else 0, by_time))
         else:
-            self.told.empty += 1
+            self.reads.empty += 1
         self._is_reading, self._got = False, []
         self.act_at = at + self._busy
         if not self._ring and not got and next_event < NEVER:  # so will the next ones be: they need not be played
             self.act_at = self._halts.after(self.act_at)
             cycle, until = self._limit + self._busy, min(next_event, self._halts.next_from(self.act_at))
             skipped = max(-(-(until - self._limit - self.act_at) // cycle), 0)
-            self.told.empty += skipped
+            self.reads.empty += skipped
             self.act_at += skipped * cycle
 
     @property
@@ -230,7 +230,7 @@ class Blocking:
 
     def close(self) -> None:
         """Take note that nothing more happens, though a read may be waiting."""
-        self.told.unfinished = len(self._got)
+        self.reads.unfinished = len(self._got)
 
 
 Application = Periodic | Lines | Blocking

@@ -84,7 +84,7 @@ def replay(
 
     Examples
     --------
-    A FIFO of 16 that asks at 8, and an interrupt that comes after 1.5 ms: of every 25 characters, 9 are lost.
+    A FIFO of 16 that asks at 8, and an interrupt that is served after 1.5 ms: of every 25 characters, 9 are lost.
 
     >>> line = lr.LineSettings.parse("115200 8N1")
     >>> path = lr.ReceivePath(fifo={"size": 16, "trigger": 8}, service={"kind": "interrupt", "latency_s": 1.5e-3})
@@ -170,7 +170,7 @@ def _replay_of(engine: ReceiveEngine, path: ReceivePath, characters: Characters,
     else:
         begin_s = characters.begin_s
         arrived_s = seconds_of([at + complete for at in sender.begin])
-    taken = application.told if application is not None else None
+    taken = application.reads if application is not None else None
     rows = np.array(taken.rows if taken is not None else [], dtype=np.int64).reshape(-1, 5)
     first, last = next((at for at in sender.begin if at > MISSING), 0), engine.last_at
     looks = max(busy.services, (last - first) // costs.every if costs.every and last > MISSING else 0)

@@ -28,7 +28,7 @@ from .senders import MISSING, NEVER, FreeSender, PausedSender
 
 
 class _Serving:
-    """One run of the service, as far as it has come."""
+    """One run of the service, as far as it has got."""
 
     __slots__ = ("at", "begin", "had_ended", "is_asked_again", "is_fetching", "left")
 
@@ -250,7 +250,7 @@ class ReceiveEngine:
         self._serving = _Serving(begin, begin + self.costs.enter, self.costs.most)
 
     def _serve(self, serving: _Serving) -> bool:
-        """Let the service run on; return whether it has come to its end, False if more must be known first."""
+        """Let the service run on; return whether it has ended, False if more must be known first."""
         sender, hardware, block, ring, pause = self.sender, self._hardware, self._block, self._ring, self._pause
         outcomes, each = self.outcomes, self.costs.each
         held = hardware.held if block is None else block.held

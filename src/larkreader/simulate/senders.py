@@ -1,4 +1,4 @@
-"""When the characters of a replay begin and are complete: as they came, or held back by pauses.
+"""When the characters of a replay begin and are complete: as they were sent, or held back by pauses.
 
 All times are whole nanoseconds.
 """
@@ -8,7 +8,7 @@ from __future__ import annotations
 from collections import deque
 from collections.abc import Sequence
 
-NEVER = 1 << 62  # a time that does not come: 146 years
+NEVER = 1 << 62  # a time that is never reached: 146 years
 MISSING = -NEVER  # a time that never was
 
 
@@ -77,10 +77,10 @@ class FreeSender:
 
 
 class PausedSender:
-    """Holds back characters while it is told to.
+    """Holds back characters while it is asked to pause.
 
-    A character that begins while the sender is told to pause counts as one of those that it still has in its hardware;
-    when there have been `reaction` of them, the next waits until it may go on.
+    A character that begins during a pause counts as one that it still has in its hardware; after `reaction` of them the
+    next waits until the sender may go on.
 
     Parameters
     ----------
@@ -174,7 +174,7 @@ class PausedSender:
         self._plan()
 
     def expect_from(self, at: int) -> None:
-        """Expect further characters from a moment on, though it was said that none begins before a later time."""
+        """Expect further characters from an earlier moment on than `extend` ruled out."""
         self._sure_until = at
         self._plan()
 

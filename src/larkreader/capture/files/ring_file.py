@@ -19,7 +19,7 @@ def open_ring(path: CapturePath, write_index: int, count: int | None = None) -> 
     write_index : int
         Where the next character would be written.
     count : int, optional
-        How many characters count; all of them unless said.
+        How many characters count; by default all of them.
 
     Returns
     -------

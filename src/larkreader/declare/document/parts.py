@@ -79,7 +79,7 @@ class _Parts:
         self.mistakes: list[Mistake] = []
 
     def check_top(self, *, is_document: bool) -> None:
-        """Check what is no table: the version of the format, the title, keys that a sheet does not have."""
+        """Check all but tables: the version of the format, the title, keys that a sheet does not have."""
         known = ("sheet", "title", *(row.table for row in self._tables))
         fields = [row.attribute for row in self._tables]
         for key in self._given:

@@ -1,7 +1,7 @@
 """How the start and the end of a frame are found in what arrives.
 
-Two families. With a *delimited* boundary something that is no part of the content ends a frame: a rest of the line, a
-break, a byte that the content cannot hold. With the others the content itself does: a marker that may occur elsewhere
+Two families. With a *delimited* boundary something outside the content ends a frame: a rest of the line, a break, a
+byte that the content cannot hold. With the others the content itself does: a marker that may occur elsewhere
 too, a length field, fields that add up.
 
 A kind of boundary is a model, which answers the questions of `FrameBoundary`. The delimited kinds are here, each with a
@@ -71,7 +71,7 @@ class TerminatorBoundary(FrameBoundary, frozen=True, extra="forbid"):
     ----------
     kind : {"terminator"}
     terminator : str or tuple of str
-        The bytes as text, ``"\r\n"``; several where any of them will do. They are no part of the content.
+        The bytes as text, ``"\r\n"``; several where any of them ends a frame. The content does not include them.
     longest : int
         Most bytes of a frame.
     """
@@ -96,7 +96,7 @@ class TerminatorBoundary(FrameBoundary, frozen=True, extra="forbid"):
 
     @property
     def every(self) -> tuple[bytes, ...]:
-        """What may end a frame, longer ones first; the first that was said is the one that is sent."""
+        """What may end a frame, longer ones first."""
         said = [self.terminator] if isinstance(self.terminator, str) else self.terminator
         return tuple(sorted({text.encode("latin-1") for text in said}, key=lambda one: (-len(one), one)))
 
@@ -111,13 +111,7 @@ class TerminatorBoundary(FrameBoundary, frozen=True, extra="forbid"):
         return "up to " + " or ".join(text.hex(" ").upper() for text in self.every)
 
     def as_sent(self, content: bytes) -> bytes:
-        """Return the content with the first of the declared terminators behind it.
-
-        Parameters
-        ----------
-        content : bytes
-            The content of a frame.
-        """
+        """Return the content with the first of the declared terminators behind it."""
         first = self.terminator if isinstance(self.terminator, str) else self.terminator[0]
         return content + first.encode("latin-1")
 
@@ -185,23 +179,11 @@ class CobsBoundary(FrameBoundary, frozen=True, extra="forbid"):
     longest: Longest = 4096
 
     def as_sent(self, content: bytes) -> bytes:
-        """Return the content stuffed, with the zero behind it.
-
-        Parameters
-        ----------
-        content : bytes
-            The content of a frame.
-        """
+        """Return the content stuffed, with the zero behind it."""
         return cobs_stuffed(content)
 
     def most_sent(self, count: int) -> int:
-        """Return the most bytes that a content of `count` bytes takes when it is sent, delimiters left out.
-
-        Parameters
-        ----------
-        count : int
-            Bytes of the content.
-        """
+        """Return the most bytes that a content of `count` bytes takes when it is sent, delimiters left out."""
         return count + count // 254 + 1
 
 
@@ -296,7 +278,7 @@ class EscapeBoundary(_EscapedBoundary, Escapes, frozen=True, extra="forbid"):
     xor : int
         What an escaped byte is combined with by exclusive or; 0 sends it as it is.
     replaced : mapping of str to str
-        For single escaped bytes what they stand for, both in hexadecimal, where that is no exclusive or.
+        For single escaped bytes what they stand for, both in hexadecimal, instead of an exclusive or.
     also : str, optional
         Further bytes that the sender escapes, in hexadecimal.
     kind : {"escape"}

@@ -47,7 +47,7 @@ class FrameBoundary(BaseModel, frozen=True, extra="forbid"):
     is_recoded: ClassVar[bool] = False
     """Whether what a byte is sent as depends on those before it."""
     opened_by: ClassVar[Literal["", "break", "address-mark", "rest"]] = ""
-    """What begins a frame and is no byte."""
+    """What begins a frame besides bytes."""
     most_delimiters: ClassVar[int] = 0
     """Most bytes of delimiters around one frame whose content is changed when it is sent."""
 

@@ -30,11 +30,11 @@ class Fifo(PathPart, frozen=True):
     trigger : int
         At how many it asks to be served.
     idle_characters : float, optional
-        After how many character times without a new character, and without one being fetched, it asks with fewer than
-        `trigger` in it; never unless said.
+        After how many character times without a new character, and without a fetch, it asks with fewer than `trigger`
+        in it; never by default.
     shift_waits : bool
-        Whether a complete character that finds it full waits in the shift register until the next start bit. Unless
-        said, it is lost at once.
+        Whether a complete character that finds it full waits in the shift register until the next start bit. By
+        default it is lost at once.
     """
 
     size: Annotated[StrictInt, Field(ge=1, le=65_536)] = 1
@@ -70,7 +70,7 @@ class InterruptService(TimedService, frozen=True):
     enter_s, each_s, leave_s : float
         What the handler takes before the first character, for each one and after the last, in seconds.
     most : int
-        How many characters it fetches at a time; until the FIFO is empty unless said.
+        How many characters it fetches at a time; by default all that are in the FIFO.
     """
 
     tag: ClassVar[str] = "interrupt"
@@ -87,14 +87,14 @@ class PollingService(TimedService, frozen=True):
     ----------
     kind : {"polling"}
     every_s, first_s : float
-        The period, and when it first looks, on the clock of the capture, in seconds. A look that comes due while the
-        last one is still at work is left out.
+        The period, and when it first looks, on the clock of the capture, in seconds. A look that is due while the
+        last is still at work is left out.
     jitter_s : float
         By up to how much it looks later than that, evenly spread.
     enter_s, each_s, leave_s : float
         What a look takes before the first character, for each one and after the last, in seconds.
     most : int
-        How many characters it fetches at a time; until the FIFO is empty unless said.
+        How many characters it fetches at a time; by default all that are in the FIFO.
     """
 
     tag: ClassVar[str] = "polling"
@@ -112,7 +112,7 @@ class PollingService(TimedService, frozen=True):
 
 
 class DmaService(TimedService, frozen=True):
-    """DMA fetches each character at once into a block; a handler is told, and stores what is new in the ring.
+    """DMA fetches each character at once into a block; on a notice a handler stores what is new in the ring.
 
     Parameters
     ----------
@@ -120,7 +120,7 @@ class DmaService(TimedService, frozen=True):
     block : int
         How many characters the block holds.
     notices : list of {"half", "full", "idle"}
-        When the handler is told.
+        What starts the handler.
     idle_characters : float
         After how many character times without a new one the line counts as idle.
     circular : bool

@@ -64,7 +64,7 @@ class Alteration(BaseModel, frozen=True, extra="forbid"):
         return {"xor": 0, **data} if isinstance(data, Mapping) and data.get("add") else data
 
     def of(self, value: int, data_bits: int) -> int:
-        """Return the value as which a value comes back.
+        """Return the value that the device sends back for a value.
 
         Parameters
         ----------
@@ -147,7 +147,7 @@ class LoopbackPlan(_Run, frozen=True, extra="forbid"):
     data_bits : int
         Data bits of a character; a value has no more. With nine, each is two bytes for the port, the low one first.
     block : int, optional
-        How many characters are written at once; twice as many may be under way at a time. Unless said, what the
+        How many characters are written at once; twice as many may be under way at a time. By default what the
         port's line carries in a quarter of a second, but 64 to 8192.
     pause_s : float
         How long the sender rests between two blocks, in seconds.
@@ -224,9 +224,9 @@ class LoopbackMatrix(_Run, frozen=True, extra="forbid"):
     patterns : list of str
         As in `LoopbackPlan`.
     bauds : list of float
-        Those of the line unless said.
+        By default that of the line.
     formats : list of str
-        Such as ``"8E1"``; that of the line unless said.
+        Such as ``"8E1"``; by default that of the line.
     blocks : list of int
         How many characters are written at once.
     pauses_s : list of float

@@ -1,4 +1,4 @@
-"""One row a frame: where it lay, what was held against it, and a column for each of its fields."""
+"""One row a frame: where it lay, its faults, and a column for each of its fields."""
 
 from __future__ import annotations
 
@@ -30,7 +30,7 @@ Places = npt.NDArray[np.int64]
 
 
 class FrameFault(IntFlag):
-    """What is held against a frame; 0 is a good one."""
+    """The faults of a frame; 0 is a good frame."""
 
     CHECKSUM_MISMATCH = 1
     """The stored check value is not the computed one. The fields of such a frame are not judged."""
@@ -122,7 +122,7 @@ class Frames(Columns):
     begin_s : ndarray of float64, shape (n_frames,)
         When its first character began, in seconds on the clock of the capture; NaN where the source has no times.
     faults : ndarray of uint8, shape (n_frames,)
-        What is held against it, as flags of `FrameFault`; 0 is a good frame.
+        Its faults, as flags of `FrameFault`; 0 is a good frame.
     data : ndarray of uint8, shape (n_frames, n_bytes), or Ragged of uint8
         Its bytes, with stuffing turned back and without delimiters; rows of their own where frames differ in length.
     skipped : Spans

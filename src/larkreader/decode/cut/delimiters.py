@@ -259,7 +259,7 @@ def delimiter_of(boundary: Boundary) -> Delimiter[Any] | None:
 
 def _check_times(stream: Stream, boundary: IdleBoundary, where: str) -> None:
     if stream.begin_s is None or stream.end_s is None or np.isnan(stream.begin_s).any():
-        found = "is a rest of the line, but the source does not say when its characters came"
+        found = "is a rest of the line, but the source has no times of its characters"
         raise RequestError(where, found, "needs a capture with times")
     lasts = stream.end_s - stream.begin_s
     if lasts.any():

@@ -135,15 +135,7 @@ class SimulatedPort(Port):
         return {} if self._path is None else self._path.fates
 
     def write(self, data: bytes, limit_s: float | None = None) -> None:
-        """Put `data` on the wire; the clock goes on to when the transmitter has taken the last character.
-
-        Parameters
-        ----------
-        data : bytes
-            What to send; two bytes a character with nine data bits.
-        limit_s : float, optional
-            How long a paused sender may take, in seconds of the line.
-        """
+        """Put `data` on the wire; the clock goes on to when the transmitter has taken the last character."""
         self._check_open()
         with self._lock:
             values = as_values(data, self.line.data_bits) & np.uint16((1 << self.line.data_bits) - 1)
@@ -163,15 +155,7 @@ class SimulatedPort(Port):
             self._answer(as_written(carried.value, self.far.data_bits), first_s)
 
     def read_some(self, most: int, limit_s: float) -> Received:
-        """Receive what is there; let up to `limit_s` seconds of line time pass for the first character.
-
-        Parameters
-        ----------
-        most : int
-            Most bytes.
-        limit_s : float
-            How long to wait for the first, in seconds of the line.
-        """
+        """Receive what is there; let up to `limit_s` seconds of line time pass for the first character."""
         self._check_open()
         with self._lock:
             deadline = self._now_s + limit_s

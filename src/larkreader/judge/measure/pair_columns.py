@@ -25,15 +25,15 @@ class PairState(IntEnum):
     """What became of a request."""
 
     ANSWERED = 0
-    """A good reply came, in time if a time is declared."""
+    """It has a good reply, in time if a time is declared."""
     LATE = 1
-    """A good reply came, later than declared."""
+    """It has a good reply, later than declared."""
     DAMAGED_REPLY = 2
-    """Something came in the reply's place, but damaged."""
+    """In the place of its reply is something damaged."""
     UNANSWERED = 3
-    """Nothing that answers it came."""
+    """It has no reply."""
     OPEN = 4
-    """The capture ends before that can be told."""
+    """The capture ends before a reply is due."""
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -45,7 +45,7 @@ class Pairs(Columns):
     request : ndarray of int64
         Its row of the timeline.
     reply : ndarray of int64
-        The row of what answers it, or came damaged instead; -1 without any.
+        The row of its reply, or of what is damaged in its place; -1 without any.
     latency_s : ndarray of float64
         From the end of its last stop bit to the beginning of the reply, in seconds; NaN without any. A reply may begin
         while the last of the request's stop bits still lasts, which is less than 0.
@@ -62,7 +62,7 @@ class Pairs(Columns):
     end_s : float
         When the capture ends, in seconds.
     is_learned : bool
-        Whether no time limit is declared, so that the longest reply says how long to wait for one.
+        Whether no time limit is declared, so that the longest reply decides how long to wait.
     """
 
     COLUMNS: ClassVar[tuple[str, ...]] = ("request", "reply", "latency_s", "state", "again")

@@ -10,7 +10,7 @@ from larkreader.judge.infer.formats import FormatFit
 from larkreader.judge.infer.survey import Survey
 
 FACTORS = (2, 3, 4, 6, 8, 12, 16, 24, 32)
-TOLERABLE = 0.02  # of the declared baud by which a sender may be off without being told so
+TOLERABLE = 0.02  # of the declared baud by which a sender may be off without a finding
 NEAR_STANDARD = 0.025
 
 

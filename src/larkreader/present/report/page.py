@@ -5,12 +5,12 @@ from __future__ import annotations
 import os
 from collections.abc import Mapping, Sequence
 from datetime import UTC, datetime
-from hashlib import sha256
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from larkreader.capture.trace import Trace
 from larkreader.errors import RequestError
+from larkreader.sources import identity_of
 
 from .content import Report, make_report
 from .render import render_html, render_markdown, write_figures
@@ -19,7 +19,6 @@ if TYPE_CHECKING:
     from larkreader.answers.reading import Reading
     from larkreader.capture.characters import Characters
 
-PIECE = 1 << 20  # bytes of a file that are hashed at once
 ENDINGS = (".html", ".htm", ".md")
 
 
@@ -112,15 +111,6 @@ def write_page(path: Path, report: Report, *, markdown: bool) -> list[Path]:
     figures = write_figures(report, folder)
     path.write_text(render_markdown(report, folder.name if figures else ""), encoding="utf-8")
     return [path, *figures]
-
-
-def identity_of(path: Path) -> str:
-    """Return what distinguishes a file from others: its size and its hash."""
-    digest = sha256()
-    with path.open("rb") as file:
-        while piece := file.read(PIECE):
-            digest.update(piece)
-    return f"{path.stat().st_size:,} bytes, SHA-256 {digest.hexdigest()}"
 
 
 def _made_at() -> str:
