@@ -1,7 +1,7 @@
 """Ctrl-C, and a request to end: they interrupt the command once, at a moment when it can be interrupted.
 
-Python's own handler raises `KeyboardInterrupt` wherever the program is. In the middle of an import that can be lost: the
-start of a compiled module may swallow the exception, and then the command would run on for ever.
+Python's own handler raises `KeyboardInterrupt` wherever the program is. In the middle of an import that can be lost:
+the start of a compiled module may swallow the exception, and then the command would run on for ever.
 """
 
 from __future__ import annotations
