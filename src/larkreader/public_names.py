@@ -67,6 +67,7 @@ STAGES: Mapping[str, Mapping[str, str]] = {
     },
     "capture": {
         "characters": "Characters Fault",
+        "files.capture_file": "CaptureFile",
         "files.csv_characters": "write_characters",
         "files.csv_levels": "write_levels",
         "files.open": "open_capture open_pieces open_trace open_voltages signal_names",
@@ -108,6 +109,7 @@ STAGES: Mapping[str, Mapping[str, str]] = {
         "infer.checksum_search": "ChecksumFit find_checksums",
         "infer.field_proposal": "propose_fields",
         "infer.garble": "Garble calculate_garbles find_garble",
+        "infer.level_widths": "LevelWidths measure_widths",
         "infer.proposal": "ProposedLayout propose_layout",
         "infer.survey": "Survey measure_wire",
         "measure.bursts": "Bursts read_bursts",
@@ -148,7 +150,9 @@ STAGES: Mapping[str, Mapping[str, str]] = {
     },
     "answers": {
         "clock_plan": "ClockPlan plan_clock",
+        "diagnosis": "CaptureDiagnosis GarbledWire diagnose_capture",
         "planning": "Plan plan",
+        "proposed_sheet": "propose_sheet",
         "reading": "Reading read",
     },
     "present": {

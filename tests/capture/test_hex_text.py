@@ -7,7 +7,7 @@ from hypothesis import strategies as st
 
 import larkreader as lr
 from larkreader.capture.files.hex_text import is_hex, read_hex
-from larkreader.capture.files.kinds import find_kind
+from larkreader.capture.files.capture_file import CaptureFile
 from larkreader.capture.files.open import open_capture
 
 DATA = bytes(range(0, 256, 3)) + bytes(64) + b"flow 12.5 mL/min"
@@ -45,7 +45,8 @@ def test_what_od_writes_reads_back(tmp_path, options):
     assert "*" in written
     pasted = tmp_path / "pasted.txt"
     pasted.write_text(written)
-    assert find_kind(pasted) == "hex"
+    with CaptureFile(pasted) as file:
+        assert file.kind == "hex"
     assert bytes(open_capture(pasted, {"tx": "tx"})["tx"].value.astype("u1")) == DATA
 
 

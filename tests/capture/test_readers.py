@@ -12,7 +12,7 @@ from hypothesis import HealthCheck, example, given, settings
 from hypothesis import strategies as st
 
 import larkreader as lr
-from larkreader.capture.files.kinds import find_kind
+from larkreader.capture.files.capture_file import CaptureFile
 from larkreader.capture.sampling import LevelChanges, packed_samples
 
 LINE = lr.LineSettings.parse("9600 8E1")
@@ -185,7 +185,8 @@ def test_tables_of_voltages_and_of_samples_read_whatever_their_form(tmp_path, he
     if kind == "levels" and "(V)" in head:
         return  # levels have no unit
     told = lr.CaptureForm(**form)
-    assert find_kind(path, told) == kind
+    with CaptureFile(path, form=told) as file:
+        assert file.kind == kind
     assert lr.capture.signal_names(path, form=told) == names
     for name in names:
         assert read_text(path, name, **form) == TEXT
@@ -212,7 +213,8 @@ def test_wav_files_read(tmp_path, how):
         channels = [one * 256 for one in channels]
         bits = 24
     write_wav(path, channels, bits, is_float, form or None)
-    assert find_kind(path) == "voltages"
+    with CaptureFile(path) as file:
+        assert file.kind == "voltages"
     assert read_text(path, "0") == TEXT
     assert bytes(lr.receive(lr.open_trace(path, "1"), LINE.model_copy(update={"idle": "low"})).value.tolist()) == TEXT
     seen = lr.open_voltages(
@@ -303,7 +305,8 @@ LOGS = {
 def test_logs_of_bytes_read(tmp_path, text):
     path = tmp_path / "log.txt"
     path.write_text(text)
-    assert find_kind(path) == "log"
+    with CaptureFile(path) as file:
+        assert file.kind == "log"
     read = lr.open_capture(path, {"from_pump": "rig.pump_tx"})["from_pump"]
     assert bytes(read.value.tolist()) == b"flow"
     assert read.begin_s == pytest.approx(LOGS[text], abs=1e-6)
@@ -467,7 +470,7 @@ def test_a_hostile_file_gives_an_error_of_ours_or_a_capture(every_file, tmp_path
 
 
 def test_bytes_come_in_pieces_and_are_the_same_together(tmp_path, monkeypatch):
-    monkeypatch.setattr("larkreader.capture.files.open.BYTES", 7)
+    monkeypatch.setattr("larkreader.capture.files.formats.PIECE", 7)
     path = tmp_path / "a.bin"
     for content in (TEXT, gzip.compress(TEXT)[:-12]):
         path.write_bytes(content)

@@ -2,7 +2,7 @@ import numpy as np
 import pytest
 
 import larkreader as lr
-from larkreader.capture.files.kinds import find_kind
+from larkreader.capture.files.capture_file import CaptureFile
 from larkreader.capture.files.open import open_capture
 
 LEVELS = """# made by hand
@@ -50,7 +50,8 @@ def test_a_table_of_levels_is_read_whatever_its_form(tmp_path, head, separator, 
     path = tmp_path / "export.txt"
     body = [separator.join([at, str(level), "1"]) for at, level in zip(rows, levels, strict=True)]
     path.write_text("\n".join([head, *body, ""]), encoding="utf-8-sig")
-    assert find_kind(path) == "levels"
+    with CaptureFile(path) as file:
+        assert file.kind == "levels"
     assert lr.capture.signal_names(path) == ["tx", "rx"]
     assert bytes(lr.receive(lr.open_trace(path, "tx"), line).value.astype("u1")) == b"flow"
     assert len(lr.open_trace(path, "rx")) == 0
@@ -59,7 +60,8 @@ def test_a_table_of_levels_is_read_whatever_its_form(tmp_path, head, separator, 
 def test_level_changes_written_read_back_the_same(tmp_path, rig):
     path = tmp_path / "levels.csv"
     lr.capture.write_levels(path, rig.traces)
-    assert find_kind(path) == "levels"
+    with CaptureFile(path) as file:
+        assert file.kind == "levels"
     for name, trace in rig.traces.items():
         read = lr.open_trace(path, name)
         assert np.array_equal(np.rint(read.edges_s / trace.tick_s), trace.edges)

@@ -93,4 +93,4 @@ def test_frames_are_known_by_their_checksums(rig, rig_files, tmp_path, capsys):
     assert (best.mistake, best.recovered, best.likeness) == ("highest bit first", data, 1)
     (tmp_path / "whole.bin").write_bytes(data)
     assert run(["diagnose", str(tmp_path / "whole.bin"), str(rig_files["sheet"]), "--wire", "from_pump"]) == 0
-    assert "100 % of what came makes sense as declared" in capsys.readouterr().out
+    assert "100 % of what was received makes sense as declared" in capsys.readouterr().out

@@ -154,7 +154,7 @@ def test_widths_say_the_baud_that_was_measured():
     trace = lr.transmit(
         bytes(range(256)), lr.LineSettings(baud=58000, format="8E1"), gaps=np.full(256, 3.0), begin_s=0.0
     )
-    title = lr.present.draw_widths(trace, LINE).get_title(loc="left")
+    title = lr.present.draw_widths(lr.judge.measure_widths(trace, LINE)).get_title(loc="left")
     assert "measured 58,000 baud, +0.69 % off" in title
 
 
@@ -171,12 +171,12 @@ def test_names_are_taken_literally():
     """Dollar signs of a sheet are no mathematics."""
     sheet = lr.parse_sheet('sheet = 1\n[line]\nbaud = 9600\n[wire."a$\\\\b$"]\n[wire."c$"]\n')
     traces = {key: lr.transmit(b"one\ntwo\n", sheet.line, begin_s=0.0, name=key) for key in sheet.wire}
-    reading = lr.read(sheet, traces)
+    reading = lr.read(sheet, traces, keep_levels=True)
     for axes in (
         lr.draw_timeline(reading),
         lr.draw_waveform(traces["c$"], reading.characters["c$"], sheet.line),
-        lr.present.draw_widths(next(iter(traces.values())), sheet.line),
-        lr.present.draw_gaps(lr.measure_gaps(reading.timeline, reading.characters["c$"], "c$"), sheet.line),
+        lr.present.draw_widths(reading.widths["c$"]),
+        lr.present.draw_gaps(reading.gaps["c$"], sheet.line),
     ):
         axes.figure.savefig(io.BytesIO(), format="svg")
 
@@ -248,17 +248,16 @@ shared = ["a", "b"]
 def test_of_next_to_nothing_every_figure_is_drawn_or_refused(captured):
     """Without a warning: a figure, or a request that cannot be met; and a report in any case."""
     sheet = lr.parse_sheet(SPARE)
-    reading = lr.read(sheet, captured)
-    traces = {key: one for key, one in captured.items() if isinstance(one, lr.Trace)}
+    reading = lr.read(sheet, captured, keep_levels=True)
     for name, maker in FIGURES.items():
-        if maker.needs != "capture" or (name in ("waveform", "folded", "widths") and not traces):
+        if maker.needs != "capture" or (name in ("waveform", "folded", "widths") and not reading.levels):
             continue  # the command refuses a capture without levels before
         wanted = Wanted(sheet, "nowhere")
-        vars(wanted).update(reading=reading, traces=traces, received={key: reading.characters[key] for key in traces})
+        vars(wanted).update(reading=reading, reading_of_levels=reading)
         picture = new_figure()
         try:
             maker.draw(wanted, picture.add_subplot())
         except (lr.RequestError, lr.CaptureError):
             continue
         picture.savefig(io.BytesIO(), format="svg")
-    assert "Reproduce" in render_html(make_report(reading, traces))
+    assert "Reproduce" in render_html(make_report(reading))

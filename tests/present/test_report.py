@@ -102,7 +102,7 @@ def test_places_are_all_of_a_finding(rig_files):
     reading = lr.read(rig_files["sheet"], rig_files["capture"])
     characters = reading.characters["from_pump"]
     offsets = [int(one) for one in (characters.faults & lr.Fault.PARITY).nonzero()[0]]
-    report = make_report(reading, {}, with_figures=False)
+    report = make_report(reading, with_figures=False)
     listed = next(one for one in report.findings if one.told.kind == "parity-error" and one.told.wire == "from_pump")
     assert [int(re.search(r"character ([\d,]+)", one)[1].replace(",", "")) for one in listed.places] == offsets
 
@@ -116,7 +116,7 @@ def test_nothing_of_a_sheet_or_a_capture_is_markup(name, said):
     names = (toml_value(one + name) for one in ("", "w", "f"))
     sheet = lr.parse_sheet(SHEET.format(**dict(zip(("title", "wire", "frame"), names, strict=True))))
     frame = b"\xa6" + said.replace(b"\xa6", b"\xa7") + b"\x01"
-    report = make_report(lr.read(sheet, {"w" + name: lr.Characters.from_bytes(frame * 2)}), {})
+    report = make_report(lr.read(sheet, {"w" + name: lr.Characters.from_bytes(frame * 2)}))
     page = Page(render_html(report))
     assert {tag for tag, _ in page.elements} <= OURS
     assert {one for _, attributes in page.elements for one in attributes} <= {*ATTRIBUTES, "http-equiv"}
@@ -129,10 +129,10 @@ def test_nothing_of_a_sheet_or_a_capture_is_markup(name, said):
 def test_hostile_text_is_shown_as_it_is():
     sheet = lr.parse_sheet(SHEET.format(title=toml_value(HOSTILE), wire="w", frame="f"))
     reading = lr.read(sheet, {"w": lr.Characters.from_bytes((b"\xa6" + HOSTILE.encode()[:24].ljust(24) + b"\x01") * 2)})
-    page = render_html(make_report(reading, {}))
+    page = render_html(make_report(reading))
     assert "<script" not in page
     assert HOSTILE in "".join(Page(page).text)
-    assert "\\<script\\>" in render_markdown(make_report(reading, {}))
+    assert "\\<script\\>" in render_markdown(make_report(reading))
     for shown in (sheet, sheet.frame["f"], reading, reading.findings, reading.frames["f"], reading.characters["w"]):
         assert "<script" not in shown._repr_html_()
 

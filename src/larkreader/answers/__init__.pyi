@@ -2,7 +2,11 @@
 
 from .clock_plan import ClockPlan as ClockPlan
 from .clock_plan import plan_clock as plan_clock
+from .diagnosis import CaptureDiagnosis as CaptureDiagnosis
+from .diagnosis import GarbledWire as GarbledWire
+from .diagnosis import diagnose_capture as diagnose_capture
 from .planning import Plan as Plan
 from .planning import plan as plan
+from .proposed_sheet import propose_sheet as propose_sheet
 from .reading import Reading as Reading
 from .reading import read as read

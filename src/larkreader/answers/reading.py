@@ -2,37 +2,36 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
-from functools import cached_property
+from functools import cached_property, partial
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-import numpy.typing as npt
 
 from larkreader.capture.characters import Characters, Fault
+from larkreader.capture.files.capture_file import CaptureFile
 from larkreader.capture.files.content import Progress
-from larkreader.capture.files.open import CapturePath
 from larkreader.capture.trace import Trace
 from larkreader.declare.document.sheet import Sheet
 from larkreader.declare.document.sheet_file import open_sheet
-from larkreader.declare.link.event import EventSignal
 from larkreader.declare.run.capture_form import CaptureForm, CaptureKind
-from larkreader.decode.columns.frame_columns import FRAME_FAULT_NAMES, Frames, Skip, Spans
-from larkreader.errors import RequestError, nearest
-from larkreader.judge.findings.finding import SEVERITIES, Finding, Findings, Verdict
-from larkreader.judge.measure.events import EventDelays, Seconds, measure_delays
-from larkreader.judge.verdict.checked import Checked, add_up
-from larkreader.judge.verdict.received import Received, receive_all
-from larkreader.judge.verdict.wire_findings import judge_wire, span_of
-from larkreader.judge.wire.pauses import Pauses, judge_pauses, measure_pauses
+from larkreader.decode.columns.frame_columns import FRAME_FAULT_NAMES, Frames, Spans
+from larkreader.errors import RequestError
+from larkreader.judge.findings.finding import Finding, Verdict
+from larkreader.judge.measure.events import EventDelays
+from larkreader.judge.verdict.checked import Checked
+from larkreader.judge.verdict.judged import account_for, judge_received
+from larkreader.judge.verdict.received import receive_all, signals_of
+from larkreader.judge.wire.pauses import Pauses
 from larkreader.shown import Shown
-from larkreader.sources import path_of
-
-from .measured import measured_in
+from larkreader.sources import Source, path_of
 
 if TYPE_CHECKING:
     from larkreader.decode.timeline import Timeline
+    from larkreader.judge.infer.level_widths import LevelWidths
+    from larkreader.judge.measure.edge_phases import EdgePhases
+    from larkreader.judge.measure.gaps import Gaps
     from larkreader.judge.measure.pair_columns import Pairs
     from larkreader.judge.measure.statistics import FrameStatistics
     from larkreader.judge.setup.path_report import PathReport
@@ -70,6 +69,8 @@ class Reading(Shown):
         By wire with flow control, how late its sender stopped when a pause was requested.
     checked : Checked
         What the reading proves, and what it could not check.
+    levels : mapping of str to Trace
+        By wire, if they were to be kept.
     """
 
     sheet: Sheet
@@ -84,6 +85,7 @@ class Reading(Shown):
     pairs: Mapping[str, Pairs] = field(default_factory=dict)
     pauses: Mapping[str, Pauses] = field(default_factory=dict)
     checked: Checked = field(default_factory=lambda: Checked((), (), is_read=True))
+    levels: Mapping[str, Trace] = field(default_factory=dict)
 
     @cached_property
     def statistics(self) -> Mapping[str, FrameStatistics]:
@@ -95,7 +97,38 @@ class Reading(Shown):
     @cached_property
     def timeline(self) -> Timeline:
         """The messages of all wires in order of time; none of a wire whose source has no times."""
-        return _timeline_of(self.sheet, self.characters, self.frames, self.skipped)
+        from larkreader.decode.timeline import make_timeline  # few ask for it, and it takes a while to load
+
+        lines = {key: wire.line for key, wire in self.sheet.wire.items()}
+        return make_timeline(self.characters, self.frames, self.skipped, lines)
+
+    @cached_property
+    def gaps(self) -> Mapping[str, Gaps]:
+        """How long each wire rests, by wire; see `measure_gaps`. None of a wire whose source has no times."""
+        from larkreader.judge.measure.gaps import measure_gaps
+
+        return {wire: measure_gaps(self.timeline, self.characters[wire], wire) for wire in self.timeline.wires}
+
+    @cached_property
+    def edge_phases(self) -> Mapping[str, EdgePhases]:
+        """Where changes lie against bit boundaries, by wire whose levels were kept; see `measure_edge_phases`."""
+        from larkreader.judge.measure.edge_phases import measure_edge_phases
+
+        return {
+            wire: measure_edge_phases(trace, self.characters[wire], self.sheet.wire[wire].line)
+            for wire, trace in self.levels.items()
+        }
+
+    @cached_property
+    def widths(self) -> Mapping[str, LevelWidths]:
+        """How long levels last, by wire whose levels were kept and change; see `measure_widths`."""
+        from larkreader.judge.infer.level_widths import measure_widths
+
+        return {
+            wire: measure_widths(trace, self.sheet.wire[wire].line)
+            for wire, trace in self.levels.items()
+            if len(trace) > 1
+        }
 
     @property
     def verdict(self) -> Verdict:
@@ -117,7 +150,7 @@ class Reading(Shown):
         wire : str
             The wire.
         """
-        return _bytes_of(self.sheet, wire, self.characters[wire], self.frames, self.skipped)
+        return account_for(self.sheet, wire, self.characters[wire], self.frames, self.skipped)
 
     def to_dict(self) -> dict[str, Any]:
         """Return the reading as the JSON document has it: counts and findings, not the columns."""
@@ -155,8 +188,8 @@ class Reading(Shown):
 
 
 def read(
-    sheet: Sheet | CapturePath,
-    capture: CapturePath | Mapping[str, Trace | Characters | bytes],
+    sheet: Sheet | Source,
+    capture: Source | Mapping[str, Trace | Characters | bytes],
     *,
     kind: CaptureKind | None = None,
     form: CaptureForm | None = None,
@@ -164,6 +197,7 @@ def read(
     samples: int = 1,
     oversampling: int | None = None,
     check_stops: bool = False,
+    keep_levels: bool = False,
     progress: Progress | None = None,
 ) -> Reading:
     r"""Read a capture against a sheet: characters, frames, findings, verdict.
@@ -175,7 +209,7 @@ def read(
     capture : str, path, binary file, or mapping of str to Trace, Characters or bytes
         A file, or what was measured by wire.
     kind : str, optional
-        What the file is, as in `open_capture`; found from its content unless said.
+        What the file is, as in `open_capture`; found from its content if not given.
     form : CaptureForm, optional
         What the file does not say of itself; what the sheet says unless given.
     wire : str, optional
@@ -186,6 +220,9 @@ def read(
         As of `receive`.
     check_stops : bool
         As of `receive`.
+    keep_levels : bool
+        Whether `Reading.levels` has the levels of the wires, which figures of single characters need; else they are
+        left as soon as their characters are found.
     progress : callable, optional
         Called with the bytes read and the bytes there are, now and then.
 
@@ -216,179 +253,33 @@ def read(
     else:
         sheet_path = path_of(sheet)
         sheet_name, declared = str(sheet_path), open_sheet(sheet_path)
-    pieces: Iterable[Mapping[str, Any]]
+    wires = declared.wires_named(wire)
+    receiving = partial(
+        receive_all,
+        sheet=declared,
+        samples=samples,
+        oversampling=oversampling,
+        check_stops=check_stops,
+        keep_levels=keep_levels,
+    )
     if isinstance(capture, Mapping):
-        name, pieces = "", iter([_of_known_wires(capture, declared, wire)])
-    elif not isinstance(capture, str) and not hasattr(capture, "__fspath__") and not hasattr(capture, "read"):
+        name, received = "", receiving([_of_known_wires(capture, declared, wires)])
+    elif isinstance(capture, str) or hasattr(capture, "__fspath__") or hasattr(capture, "read"):
+        form = (form or declared.capture).with_mark_of(declared.wire[wires[0]].line)
+        with CaptureFile(capture, kind=kind, form=form, progress=progress) as file:
+            signals = signals_of(declared, wires, with_events=file.holds_levels)
+            name, received = file.name, receiving(file.pieces(signals))
+    else:
         wanted = f'must be a file, or a mapping such as {{"{next(iter(declared.wire))}": ...}}'
         raise RequestError("capture", f"is of type {type(capture).__name__}", wanted)
-    else:
-        path = path_of(capture)
-        name = str(path)
-        pieces = measured_in(path, declared, kind=kind, form=form, wire=wire, progress=progress)
-    options = {"samples": samples, "oversampling": oversampling, "check_stops": check_stops}
-    received = receive_all(pieces, declared, options)
-    characters = received.characters
-    frames: dict[str, Frames] = {}
-    skipped: dict[str, Spans] = {}
-    findings: list[Finding] = []
-    # a counter that a reply takes from its request jumps where one was not answered
-    taken = {(name, field) for one in declared.pair.values() for name in one.reply for field in one.match.values()}
-    for key in characters:
-        found = judge_wire(declared, key, received, taken)
-        frames |= found.frames
-        findings += found.findings
-        if found.skipped is not None:
-            skipped[key] = found.skipped
-    inside = {key: _inside_frames(declared, key, len(told), frames) for key, told in characters.items()}
-    findings += judge_pauses(declared, characters, received.clear, inside)
-    pauses = measure_pauses(declared, characters, received.clear, inside)
-    paths = _paths_of(declared, received, characters, frames, skipped) if declared.receive else {}
-    findings += [finding for one in paths.values() for finding in one.findings]
-    pairs: dict[str, Pairs] = {}
-    if _has_turns(declared):
-        end_s = max((one.end_s for one in received.extents.values() if one.end_s is not None), default=None)
-        pairs = _judge_turns(declared, characters, frames, skipped, end_s, findings)
-    findings.sort(key=lambda one: (SEVERITIES.index(one.severity), one.first_s or 0.0, one.offset or 0))
-    events = {
-        key: measure_delays(event, received.changes_s[key], _begins_on(event, declared, characters, frames))
-        for key, event in declared.event.items()
-        if key in received.changes_s
-    }
-    checked = add_up(
-        declared,
-        characters,
-        frames,
-        {key: _bytes_of(declared, key, held, frames, skipped) for key, held in characters.items()},
-        findings,
-        pairs=pairs,
-        paths=paths,
-        pauses=pauses,
-        wires=[*declared.wire] if wire is None else [wire],
-    )
-    found_all = Findings(findings)
-    return Reading(
-        declared, name, characters, frames, skipped, found_all, sheet_name, events, paths, pairs, pauses, checked
-    )
+    judged = judge_received(declared, received, wires)
+    return Reading(declared, name, received.characters, sheet_name=sheet_name, levels=received.levels, **vars(judged))
 
 
-def _bytes_of(
-    sheet: Sheet, wire: str, characters: Characters, frames: Mapping[str, Frames], skipped: Mapping[str, Spans]
-) -> dict[str, int]:
-    """Account for every byte of a wire; see `Reading.bytes_of`."""
-    total = len(characters)
-    layouts = [layout.key for layout in sheet.layouts_of(wire)]
-    if not layouts:
-        faulty = int(np.count_nonzero(characters.faults))
-        return {"total": total, "good": total - faulty, "faulty": faulty, "skipped": 0}
-    good = sum(int(frames[key].length[frames[key].faults == 0].sum()) for key in layouts)
-    faulty = sum(int(frames[key].length[frames[key].faults != 0].sum()) for key in layouts)
-    return {"total": total, "good": good, "faulty": faulty, "skipped": int(skipped[wire].length.sum())}
-
-
-def _has_turns(sheet: Sheet) -> bool:
-    """Tell whether a sheet declares anything that takes the times of messages."""
-    return bool(sheet.pair or sheet.timing.shared or any(wire.silence_s is not None for wire in sheet.wire.values()))
-
-
-def _timeline_of(
-    sheet: Sheet, characters: Mapping[str, Characters], frames: Mapping[str, Frames], skipped: Mapping[str, Spans]
-) -> Timeline:
-    from larkreader.decode.timeline import make_timeline  # few ask for it, and it takes a while to load
-
-    return make_timeline(characters, frames, skipped, {key: wire.line for key, wire in sheet.wire.items()})
-
-
-def _judge_turns(
-    sheet: Sheet,
-    characters: Mapping[str, Characters],
-    frames: Mapping[str, Frames],
-    skipped: Mapping[str, Spans],
-    end_s: float | None,
-    findings: list[Finding],
-) -> dict[str, Pairs]:
-    """Return the pairings of which both sides were captured; add the findings about them, and about the turns."""
-    from larkreader.judge.measure.pairs import find_pairs
-    from larkreader.judge.wire.pair_findings import judge_pairs
-    from larkreader.judge.wire.turns import judge_turns
-
-    timeline = _timeline_of(sheet, characters, frames, skipped)
-    if not len(timeline):
-        return {}
-    lines = {key: wire.line for key, wire in sheet.wire.items()}
-    pairs = {
-        key: find_pairs(pairing, timeline, frames, characters, lines, end_s)
-        for key, pairing in sheet.pair.items()
-        if set(sheet.wires_of((*pairing.request, *pairing.reply))) <= set(timeline.wires)
-    }
-    findings += [finding for one in pairs.values() for finding in judge_pairs(one)]
-    findings += judge_turns(sheet, timeline, characters, end_s)
-    return pairs
-
-
-def _inside_frames(sheet: Sheet, wire: str, count: int, frames: Mapping[str, Frames]) -> npt.NDArray[np.bool_]:
-    """Return which characters of a wire lie inside good frames."""
-    steps = np.zeros(count + 1, dtype=np.int64)
-    for layout in sheet.layouts_of(wire):
-        good = frames[layout.key][frames[layout.key].faults == 0]
-        np.add.at(steps, good.offset, 1)
-        np.add.at(steps, good.offset + good.length, -1)
-    return np.asarray(np.cumsum(steps)[:-1] > 0, dtype=np.bool_)
-
-
-def _paths_of(
-    sheet: Sheet,
-    received: Received,
-    characters: Mapping[str, Characters],
-    frames: Mapping[str, Frames],
-    skipped: Mapping[str, Spans],
-) -> dict[str, PathReport]:
-    """Return what the declared receive paths make of the wires whose levels were captured."""
-    from larkreader.judge.setup.path_report import (  # few sheets declare any; it takes a while to load
-        SEARCHED,
-        Messages,
-        judge_receive_path,
-    )
-
-    reports = {}
-    for key, held in characters.items():
-        if key not in sheet.receive or not held.has_times or not held.has_line:
-            continue
-        span_s = span_of(received, key)
-        by_rests = Messages.between_rests(held, sheet.wire[key].line, None if span_s is None else span_s[1])
-        starts = _starts_on(sheet, key, frames)
-        ends = [frames[layout.key].offset + frames[layout.key].length for layout in sheet.layouts_of(key)]
-        is_whole: bool | None = by_rests.is_whole
-        if any((one == len(held)).any() for one in ends):
-            is_whole = True
-        if key in skipped and len(skipped[key]) and skipped[key].reason[-1] == Skip.UNFINISHED:
-            is_whole = by_rests.is_whole or False
-        messages = Messages(starts, is_whole) if len(starts) else by_rests
-        reports[key] = judge_receive_path(sheet, key, held, messages, search=len(held) <= SEARCHED)
-    return reports
-
-
-def _starts_on(sheet: Sheet, wire: str, frames: Mapping[str, Frames]) -> npt.NDArray[np.int64]:
-    """Return the offsets of the frames of a wire, ascending."""
-    offsets = [frames[layout.key].offset for layout in sheet.layouts_of(wire)]
-    return np.sort(np.concatenate(offsets)) if offsets else np.empty(0, np.int64)
-
-
-def _begins_on(
-    event: EventSignal, sheet: Sheet, characters: Mapping[str, Characters], frames: Mapping[str, Frames]
-) -> Seconds:
-    """Return when what follows the changes of a signal began, in seconds, ascending."""
-    if event.to == "character":
-        return characters[event.wire].begin_s
-    begins = [frames[layout.key].begin_s for layout in sheet.layouts_of(event.wire)]
-    return np.sort(np.concatenate(begins)) if begins else np.empty(0)
-
-
-def _of_known_wires(capture: Mapping[str, Any], sheet: Sheet, wanted: str | None) -> dict[str, Any]:
-    for wire in [*capture, *([] if wanted is None else [wanted])]:
-        if wire not in sheet.wire:
-            raise RequestError(f'wire "{wire}"', "is not a wire of the sheet", advice=nearest(wire, list(sheet.wire)))
-    return {wire: what for wire, what in capture.items() if wanted in (None, wire)}
+def _of_known_wires(capture: Mapping[str, Any], sheet: Sheet, wanted: Sequence[str]) -> dict[str, Any]:
+    for wire in capture:
+        sheet.wires_named(wire)
+    return {wire: held for wire, held in capture.items() if wire in wanted}
 
 
 def _frames_dict(frames: Frames) -> dict[str, Any]:

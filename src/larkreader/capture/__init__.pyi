@@ -2,6 +2,7 @@
 
 from .characters import Characters as Characters
 from .characters import Fault as Fault
+from .files.capture_file import CaptureFile as CaptureFile
 from .files.csv_characters import write_characters as write_characters
 from .files.csv_levels import write_levels as write_levels
 from .files.open import open_capture as open_capture

@@ -14,7 +14,9 @@ from .forms import Rate, form_of, form_options
 
 if TYPE_CHECKING:
     from larkreader.capture.characters import Characters
+    from larkreader.capture.files.capture_file import CaptureFile
     from larkreader.capture.trace import Trace
+    from larkreader.declare.run.capture_form import CaptureForm, CaptureKind
 
 ENDINGS = {".vcd": "vcd", ".csv": "csv", ".npz": "arrays", ".raw": "samples", ".bin": "bytes", ".jsonl": "recording"}
 
@@ -33,7 +35,7 @@ ENDINGS = {".vcd": "vcd", ".csv": "csv", ".npz": "arrays", ".raw": "samples", ".
 def convert(
     capture: Path,
     output: Path,
-    kind: str | None,
+    kind: CaptureKind | None,
     given: dict[str, Any],
     signals: tuple[str, ...],
     out_rate: float | None,
@@ -46,7 +48,7 @@ def convert(
     Levels and voltages: .vcd, .csv, .npz, or .raw for samples. Characters: .csv, .bin for their bytes alone, .jsonl
     for a recording. An existing OUT is never overwritten.
     """
-    from larkreader.capture.files.kinds import TRACES, find_kind
+    from larkreader.capture.files.capture_file import CaptureFile
     from larkreader.errors import RequestError
 
     ending = output.suffix.lower()
@@ -55,25 +57,44 @@ def convert(
     check_output(output)
     if output.exists():
         raise RequestError(str(output), "exists already", advice="Name another file")
-    form = form_of(None, given)
-    found = kind or find_kind(capture, form)
-    if found in TRACES:
-        out_form = form_of(None, {"bits": int(out_bits), "packing": out_packing, "order": out_order})
-        traces = _traces_of(capture, found, form, signals, ENDINGS[ending])
-        write = _trace_writer(ENDINGS[ending], out_rate, out_form)
-        _written(output, lambda path: write(path, traces))
-        count = sum(map(len, traces.values()))
-        note(f"{count:,} changes of {', '.join(traces)} written to {output}")
-        _note_breaks({name: trace.cut_off for name, trace in traces.items()})
-    else:
-        wires = _characters_of(capture, found, form, signals)
-        write_characters = _character_writer(ENDINGS[ending], wires)
-        _written(output, lambda path: write_characters(path, wires))
-        note(f"{sum(map(len, wires.values())):,} characters of {', '.join(wires)} written to {output}")
-        _note_breaks({name: characters.cut_off for name, characters in wires.items()})
-        if ENDINGS[ending] != "recording":
-            _note_counted(wires)
+    with CaptureFile(capture, kind=kind, form=form_of(None, given)) as file:
+        if file.holds_levels:
+            out_form = form_of(None, {"bits": int(out_bits), "packing": out_packing, "order": out_order})
+            _convert_levels(file, output, signals, out_rate, out_form)
+        else:
+            _convert_characters(file, output, signals)
     return 0
+
+
+def _convert_levels(
+    file: CaptureFile, output: Path, signals: tuple[str, ...], rate: float | None, form: CaptureForm
+) -> None:
+    to = ENDINGS[output.suffix.lower()]
+    traces = file.traces({name: name for name in signals or file.signals()})
+    write = _trace_writer(to, rate, form)
+    early_s = min((trace.begin - 1) * trace.tick_s for trace in traces.values())
+    if to == "vcd" and early_s < -min(trace.tick_s for trace in traces.values()):
+        note(f"note: IN begins at {early_s:.9g} s; VCD has no time before 0, so that OUT begins there")
+        traces = {name: trace.later_by(-round(early_s / trace.tick_s)) for name, trace in traces.items()}
+    _written(output, lambda path: write(path, traces))
+    note(f"{sum(map(len, traces.values())):,} changes of {', '.join(traces)} written to {output}")
+    _note_breaks({name: trace.cut_off for name, trace in traces.items()})
+
+
+def _convert_characters(file: CaptureFile, output: Path, signals: tuple[str, ...]) -> None:
+    from larkreader.errors import RequestError, nearest
+
+    to, every = ENDINGS[output.suffix.lower()], file.every_wire()
+    for name in signals:
+        if name not in every:
+            raise RequestError(f"--signal {name}", "is not in the capture", advice=nearest(name, list(every)))
+    wires = {name: every[name] for name in signals or every}
+    write = _character_writer(to, wires)
+    _written(output, lambda path: write(path, wires))
+    note(f"{sum(map(len, wires.values())):,} characters of {', '.join(wires)} written to {output}")
+    _note_breaks({name: characters.cut_off for name, characters in wires.items()})
+    if to != "recording":
+        _note_counted(wires)
 
 
 def _written(output: Path, write: Callable[[Path], None]) -> None:
@@ -85,32 +106,7 @@ def _written(output: Path, write: Callable[[Path], None]) -> None:
         raise
 
 
-def _traces_of(capture: Path, kind: str, form: Any, signals: tuple[str, ...], to: str) -> dict[str, Trace]:
-    from larkreader.capture.files.open import open_capture, signal_names
-    from larkreader.capture.trace import Trace
-
-    names = signals or tuple(signal_names(capture, kind=kind, form=form))  # type: ignore[arg-type]  # as the choices are
-    opened = open_capture(capture, {name: name for name in names}, kind=kind, form=form)  # type: ignore[arg-type]  # as the choices are
-    traces = {name: trace for name, trace in opened.items() if isinstance(trace, Trace)}
-    early_s = min((trace.begin - 1) * trace.tick_s for trace in traces.values())
-    if to != "vcd" or early_s >= -min(trace.tick_s for trace in traces.values()):
-        return traces
-    note(f"note: IN begins at {early_s:.9g} s; VCD has no time before 0, so that OUT begins there")
-    return {name: trace.later_by(-round(early_s / trace.tick_s)) for name, trace in traces.items()}
-
-
-def _characters_of(capture: Path, kind: str, form: Any, signals: tuple[str, ...]) -> dict[str, Characters]:
-    from larkreader.capture.files.open import open_every_wire
-    from larkreader.errors import RequestError, nearest
-
-    wires = open_every_wire(capture, kind=kind, form=form)  # type: ignore[arg-type]  # as the choices are
-    for name in signals:
-        if name not in wires:
-            raise RequestError(f"--signal {name}", "is not in the capture", advice=nearest(name, list(wires)))
-    return {name: wires[name] for name in signals or wires}
-
-
-def _trace_writer(to: str, rate: float | None, form: Any) -> Callable[[Path, dict[str, Trace]], None]:
+def _trace_writer(to: str, rate: float | None, form: CaptureForm) -> Callable[[Path, dict[str, Trace]], None]:
     from larkreader.capture.files.csv_levels import write_levels
     from larkreader.capture.files.samples import write_samples
     from larkreader.capture.files.trace_arrays import write_trace_arrays

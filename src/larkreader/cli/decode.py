@@ -33,6 +33,7 @@ from .showing import encoding_option, numbers_option
 if TYPE_CHECKING:
     from larkreader.answers.reading import Reading
     from larkreader.capture.ring import RingMemory
+    from larkreader.declare.run.capture_form import CaptureKind
 
 
 @click.command()
@@ -96,7 +97,7 @@ def decode(
     frames: Path | None,
     fates: Path | None,
     wire: str | None,
-    kind: str | None,
+    kind: CaptureKind | None,
     given: dict[str, Any],
     samples: str,
     oversampling: str | None,
@@ -218,7 +219,7 @@ def _show(reading: Reading, sheet: Path, capture: Path) -> None:
     console.print(terminal.findings(reading.findings, reading.verdict, reading.checked))
 
 
-def _ring_of(capture: Path, write_index: int | None, filled: int | None, kind: str | None) -> RingMemory | None:
+def _ring_of(capture: Path, write_index: int | None, filled: int | None, kind: CaptureKind | None) -> RingMemory | None:
     """Return the ring buffer whose memory the capture is, if the options say that it is one."""
     from larkreader.capture.files.ring_file import open_ring
     from larkreader.errors import RequestError

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
@@ -11,6 +11,9 @@ from .common import check_figure, note, sheet_argument, standard_input, wire_opt
 from .completed import completed
 from .figures import FIGURES, Wanted, draw_into
 from .forms import form_options
+
+if TYPE_CHECKING:
+    from larkreader.declare.run.capture_form import CaptureKind
 
 _LIST = "\n".join(f"{name:9} {one.told}" for name, one in FIGURES.items())
 
@@ -45,7 +48,7 @@ _LIST = "\n".join(f"{name:9} {one.told}" for name, one in FIGURES.items())
 @click.option("--to", "to_s", type=float, metavar="SECONDS", help="Until when.")
 @form_options
 def draw(
-    sheet: Path, what: tuple[str, ...], output: Path, kind: str | None, given: dict[str, Any], **asked: Any
+    sheet: Path, what: tuple[str, ...], output: Path, kind: CaptureKind | None, given: dict[str, Any], **asked: Any
 ) -> int:
     """Draw one figure."""
     from larkreader.declare.document.sheet_file import open_sheet

@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 
     from larkreader.answers.reading import Reading
     from larkreader.capture.characters import Characters
-    from larkreader.capture.trace import Trace
+    from larkreader.declare.run.capture_form import CaptureKind
     from larkreader.exercise.loopback_matrix import MatrixResult
     from larkreader.judge.setup.path_report import PathReport
 
@@ -62,7 +62,7 @@ class Wanted:
     from_s: float | None = None
     to_s: float | None = None
     folder: Path = Path()
-    kind: str | None = None
+    kind: CaptureKind | None = None
     given: dict[str, Any] = field(default_factory=dict)
 
     @property
@@ -74,41 +74,27 @@ class Wanted:
     @cached_property
     def reading(self) -> Reading:
         """The capture, read."""
-        from larkreader.answers.reading import read
-
-        form = form_of(self.sheet.capture, self.given)
-        return read(self.sheet, self.capture, kind=self.kind, form=form, wire=self.wire)  # type: ignore[arg-type]  # click let no other kind through
+        return self._read(keep_levels=False)
 
     @cached_property
-    def traces(self) -> Mapping[str, Trace]:
-        """The levels of the capture's wires.
+    def reading_of_levels(self) -> Reading:
+        """The capture, read, with the levels of its wires.
 
         Raises
         ------
         CaptureError
             If it has none.
         """
-        from larkreader.capture.files.open import open_capture
-        from larkreader.capture.trace import Trace
-
-        signals = {key: one.source for key, one in self.sheet.wire.items()}
-        form = form_of(self.sheet.capture, self.given)
-        measured = open_capture(self.capture, signals, kind=self.kind, wire=self.wire, form=form)  # type: ignore[arg-type]  # as above
-        traces = {key: trace for key, trace in measured.items() if isinstance(trace, Trace)}
-        if not traces:
+        reading = self._read(keep_levels=True)
+        if not reading.levels:
             raise CaptureError(str(self.capture), "holds no levels, so there is nothing to draw")
-        return traces
+        return reading
 
-    @cached_property
-    def received(self) -> Mapping[str, Characters]:
-        """The characters of the wires whose levels were captured."""
-        from larkreader.decode.characters.receive import receive
+    def _read(self, *, keep_levels: bool) -> Reading:
+        from larkreader.answers.reading import read
 
-        return {key: receive(trace, self.sheet.wire[key].line) for key, trace in self.traces.items()}
-
-    def busiest(self) -> str:
-        """Return the wire that is asked for, or the one with most characters."""
-        return max(self.received, key=lambda key: len(self.received[key]))
+        form = form_of(self.sheet.capture, self.given)
+        return read(self.sheet, self.capture, kind=self.kind, form=form, wire=self.wire, keep_levels=keep_levels)
 
 
 def _waveform(wanted: Wanted, axes: Axes) -> str:
@@ -117,42 +103,43 @@ def _waveform(wanted: Wanted, axes: Axes) -> str:
     count = USUAL_CHARACTERS if wanted.count is None else wanted.count
     if count > MOST_IN_A_WAVEFORM:
         raise RequestError("--count", f"is {count}", f"must be at most {MOST_IN_A_WAVEFORM} in a waveform")
-    chosen = min(wanted.received, key=lambda key: _first_fault(wanted.received[key]))
-    characters = wanted.received[chosen]
+    reading = wanted.reading_of_levels
+    chosen = min(reading.levels, key=lambda key: _first_fault(reading.characters[key]))
+    characters = reading.characters[chosen]
     if not len(characters):
         raise CaptureError(f"{wanted.capture}: wire {chosen}", "holds no character, so there is nothing to draw")
     first = _place_of(characters, wanted.at_s, count) if wanted.first is None else wanted.first
     line = wanted.sheet.wire[chosen].line
-    draw_waveform(wanted.traces[chosen], characters, line, first=first, count=count, ax=axes)
+    draw_waveform(reading.levels[chosen], characters, line, first=first, count=count, ax=axes)
     return f"of {chosen}, from character {first:,} on,"
 
 
 def _folded(wanted: Wanted, axes: Axes) -> str:
-    from larkreader.judge.measure.edge_phases import measure_edge_phases
     from larkreader.present.figures.folded import draw_folded
 
-    wire = wanted.busiest()
-    phases = measure_edge_phases(wanted.traces[wire], wanted.received[wire], wanted.sheet.wire[wire].line)
-    draw_folded(phases, name=wire, ax=axes)
+    reading = wanted.reading_of_levels
+    wire = max(reading.levels, key=lambda key: len(reading.characters[key]))
+    draw_folded(reading.edge_phases[wire], name=wire, ax=axes)
     return f"of {wire}"
 
 
 def _widths(wanted: Wanted, axes: Axes) -> str:
+    from larkreader.judge.infer.level_widths import measure_widths
     from larkreader.present.figures.widths import draw_widths
 
-    wire = max(wanted.traces, key=lambda key: len(wanted.traces[key]))
-    draw_widths(wanted.traces[wire], wanted.sheet.wire[wire].line, ax=axes)
+    levels = wanted.reading_of_levels.levels
+    wire = max(levels, key=lambda key: len(levels[key]))
+    draw_widths(measure_widths(levels[wire], wanted.sheet.wire[wire].line), ax=axes)
     return f"of {wire}"
 
 
 def _gaps(wanted: Wanted, axes: Axes) -> str:
-    from larkreader.judge.measure.gaps import measure_gaps
     from larkreader.present.figures.gaps import draw_gaps
 
     _needs_times(wanted)
     reading = wanted.reading
     wire = max(reading.timeline.wires, key=lambda key: len(reading.characters[key]))
-    draw_gaps(measure_gaps(reading.timeline, reading.characters[wire], wire), wanted.sheet.wire[wire].line, ax=axes)
+    draw_gaps(reading.gaps[wire], wanted.sheet.wire[wire].line, ax=axes)
     return f"of {wire}"
 
 

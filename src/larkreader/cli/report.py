@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import shlex
 import sys
-from collections.abc import Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -23,8 +22,7 @@ from .common import (
 from .forms import form_of, form_options
 
 if TYPE_CHECKING:
-    from larkreader.capture.trace import Trace
-    from larkreader.declare.document.sheet import Sheet
+    from larkreader.declare.run.capture_form import CaptureKind
 
 LARGEST = 64 << 20  # bytes of a capture whose levels are kept for figures
 
@@ -44,7 +42,7 @@ def report(
     output: Path,
     markdown: bool,
     wire: str | None,
-    kind: str | None,
+    kind: CaptureKind | None,
     given: dict[str, Any],
 ) -> int:
     """Write what CAPTURE holds, read as SHEET declares it, for somebody who was not there.
@@ -65,15 +63,23 @@ def report(
         raise RequestError("-o", f'is "{output}"', "must be another file than the sheet and the capture")
     declared = open_sheet(sheet)
     form = form_of(declared.capture, given)
-    reading = read_with_progress(declared, capture, sheet_name=str(sheet), kind=kind, form=form, wire=wire)
-    traces, remarks = ({}, []) if to_screen else _traces(declared, capture, kind=kind, form=form, wire=wire)
+    is_large = capture.is_file() and capture.stat().st_size > LARGEST
+    remarks = [f"The capture has more than {LARGEST >> 20} MiB: figures of single levels are left out."]
+    reading = read_with_progress(
+        declared,
+        capture,
+        sheet_name=str(sheet),
+        kind=kind,
+        form=form,
+        wire=wire,
+        keep_levels=not (to_screen or is_large),
+    )
     with progress_of("drawing figures", shown=True):
         content = report_of(
             reading,
-            traces,
             files=[sheet, capture],
             command=shlex.join(["larkreader", *sys.argv[1:]]) if sys.argv[1:2] == ["report"] else "",
-            remarks=remarks,
+            remarks=remarks if is_large and not to_screen else [],
             with_figures=not to_screen,
         )
     if to_screen:
@@ -83,16 +89,3 @@ def report(
         into = f", its {len(figures)} figures into {output.with_name(f'{output.stem}_figures')}" if markdown else ""
         note(f"report written to {output}{into}")
     return exit_status(reading.verdict)
-
-
-def _traces(declared: Sheet, capture: Path, **options: Any) -> tuple[Mapping[str, Trace], list[str]]:
-    """Return the levels of a capture for figures, and what is to be said if there are none."""
-    from larkreader.capture.files.open import open_capture
-    from larkreader.capture.trace import Trace
-
-    if capture.is_file() and capture.stat().st_size > LARGEST:
-        told = f"The capture has more than {LARGEST >> 20} MiB: figures of single levels are left out."
-        return {}, [told]
-    signals = {key: one.source for key, one in declared.wire.items()}
-    measured = open_capture(capture, signals, **options)
-    return {key: one for key, one in measured.items() if isinstance(one, Trace)}, []

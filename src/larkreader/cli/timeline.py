@@ -23,6 +23,7 @@ from .forms import form_of, form_options
 
 if TYPE_CHECKING:
     from larkreader.answers.reading import Reading
+    from larkreader.declare.run.capture_form import CaptureKind
     from larkreader.present.timeline_rows import TimelineRows
 
 MOST_DRAWN = 400  # messages that one figure can tell apart
@@ -61,7 +62,7 @@ def timeline(
     moved_at_s: float | None,
     messages: Path | None,
     output: Path | None,
-    kind: str | None,
+    kind: CaptureKind | None,
     given: dict[str, Any],
 ) -> int:
     """Show the messages of all wires of CAPTURE in order of time, and which reply answers which request.

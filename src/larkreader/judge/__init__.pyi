@@ -18,6 +18,8 @@ from .infer.field_proposal import propose_fields as propose_fields
 from .infer.garble import Garble as Garble
 from .infer.garble import calculate_garbles as calculate_garbles
 from .infer.garble import find_garble as find_garble
+from .infer.level_widths import LevelWidths as LevelWidths
+from .infer.level_widths import measure_widths as measure_widths
 from .infer.proposal import ProposedLayout as ProposedLayout
 from .infer.proposal import propose_layout as propose_layout
 from .infer.survey import Survey as Survey

@@ -7,18 +7,23 @@ import io
 import zlib
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from functools import cached_property
 from pathlib import Path
-from typing import BinaryIO, cast
+from typing import Any, BinaryIO, Literal, cast
+
+import numpy as np
+import numpy.typing as npt
 
 from larkreader.errors import CaptureError, CaptureFileError
 
 Progress = Callable[[int, int], None]
 
 GZIP_MAGIC = b"\x1f\x8b"
+LOOKED_AT = 1 << 16  # bytes from which is found what a file holds
 
 
 class Content(io.RawIOBase):
-    """Reads a file; packed content that breaks off ends there, and `is_cut_off` says so.
+    """A file that is read; packed content that breaks off ends there, and `cut_off` says so.
 
     Parameters
     ----------
@@ -28,17 +33,19 @@ class Content(io.RawIOBase):
         Called with the bytes read and the bytes there are, whenever some were read.
     """
 
-    is_cut_off: bool
+    name: str
+    cut_off: str
 
     def __init__(self, path: Path, progress: Progress | None = None) -> None:
-        self._name = str(path)
+        self.path = path
+        self.name = str(path)
         self._file = path.open("rb")
         self._size = path.stat().st_size
         self._progress = progress
         self.is_packed: bool = self._file.read(2) == GZIP_MAGIC
         self._file.seek(0)
         self._from: BinaryIO = cast(BinaryIO, gzip.GzipFile(fileobj=self._file)) if self.is_packed else self._file
-        self.is_cut_off = False
+        self.cut_off = ""
 
     def readable(self) -> bool:
         """Return True."""
@@ -55,10 +62,10 @@ class Content(io.RawIOBase):
             try:
                 part = self._from.read1(min(wanted, 1 << 24)) if self.is_packed else self._from.read(size)  # type: ignore[attr-defined]  # as gzip has it
             except EOFError:
-                self.is_cut_off = True
+                self.cut_off = "the packed content breaks off"
                 break
             except (gzip.BadGzipFile, zlib.error) as error:
-                raise CaptureError(self._name, f"is a damaged gzip file: {error}") from None
+                raise CaptureError(self.name, f"is a damaged gzip file: {error}") from None
             if not part:
                 break
             parts.append(part)
@@ -77,8 +84,44 @@ class Content(io.RawIOBase):
         buffer[: len(data)] = data
         return len(data)
 
+    @property
+    def ending(self) -> str:
+        """The ending of the file's name, in lower case, without the one of gzip."""
+        return Path(self.path.stem if self.path.suffix == ".gz" else self.path).suffix.lower()
+
+    @cached_property
+    def head(self) -> bytes:
+        """How the content begins; reading goes on from the beginning."""
+        head = self.read(LOOKED_AT)
+        self.seek(0)
+        return head
+
+    @cached_property
+    def size(self) -> int:
+        """Bytes of the content; packed content is read to its end to count them."""
+        if not self.is_packed:
+            return self._size
+        place, size = self.tell(), 0
+        self.seek(0)
+        while piece := self.read(1 << 24):
+            size += len(piece)
+        self.seek(place)
+        return size
+
+    def array(
+        self, dtype: np.dtype[Any], shape: tuple[int, ...], offset: int, order: Literal["C", "F"]
+    ) -> npt.NDArray[Any]:
+        """Return an array that the content holds: mapped into memory where the file is not packed."""
+        if not self.is_packed:
+            return np.memmap(self.path, dtype, mode="r", offset=offset, shape=shape, order=order)
+        self.seek(offset)
+        data = self.read(dtype.itemsize * int(np.prod(shape, dtype=np.int64)))
+        return np.frombuffer(data, dtype).reshape(shape, order=order)
+
     def seek(self, offset: int, whence: int = 0, /) -> int:
         """Go to a place of the content."""
+        if whence == io.SEEK_END:
+            offset, whence = offset + self.size, io.SEEK_SET
         return self._from.seek(offset, whence)
 
     def tell(self) -> int:

@@ -36,7 +36,7 @@ _LEVELS: Mapping[str, int] = {
 LEVEL_TEXTS = ("0", "1", "x", "")  # by what a report tells; the last for none
 
 
-def level_pieces(file: Content, signals: Sequence[str], *, name: str, rate: float | None) -> Iterator[dict[str, Trace]]:
+def level_pieces(file: Content, signals: Sequence[str], *, rate: float | None) -> Iterator[dict[str, Trace]]:
     """Read the level changes of some signals, piece by piece.
 
     Parameters
@@ -45,8 +45,6 @@ def level_pieces(file: Content, signals: Sequence[str], *, name: str, rate: floa
         At its beginning.
     signals : sequence of str
         Names of columns.
-    name : str
-        What to call the file in messages.
     rate : float or None
         Rows a second, where the file has no times.
 
@@ -59,7 +57,7 @@ def level_pieces(file: Content, signals: Sequence[str], *, name: str, rate: floa
     CaptureError
         If the file is not of this form, or lacks a column.
     """
-    rows = CsvRows(file, name, with_times=rate is None)
+    rows = CsvRows(file, with_times=rate is None)
     rows.check_signals(signals)
     form = rows.form
     time = form.columns[0] if form.unit is not None else None
@@ -78,7 +76,7 @@ def level_pieces(file: Content, signals: Sequence[str], *, name: str, rate: floa
                 tick_s = 1e-9
             at = np.rint(seconds / tick_s).astype(np.int64)
             if (back := np.flatnonzero(np.diff(at, prepend=at[:1] if begin is None else last) < 0)).size:
-                raise CaptureError(f"{name}: row {line + back[0]}", "goes back in time")
+                raise CaptureError(f"{rows.name}: row {line + back[0]}", "goes back in time")
         if not len(at):
             continue
         builders = builders or {signal: TraceBuilder(tick_s, signal) for signal in signals}
@@ -96,8 +94,8 @@ def level_pieces(file: Content, signals: Sequence[str], *, name: str, rate: floa
         pieces = {signal: builder.piece(begin, last) for signal, builder in builders.items()}
         yield {signal: piece for signal, piece in pieces.items() if piece is not None}
     if begin is None:
-        raise CaptureError(name, "has a header but no rows")
-    cut_off = rows.cut_off or ("the packed content breaks off" if file.is_cut_off else "")
+        raise CaptureError(rows.name, "has a header but no rows")
+    cut_off = rows.cut_off or file.cut_off
     is_known = time is None or bool(cut_off) or (last > begin and not changes_last)
     for signal, builder in builders.items():
         yield {signal: replace(builder.last(begin, last, end_is_known=is_known), cut_off=cut_off)}

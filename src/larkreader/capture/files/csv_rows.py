@@ -20,7 +20,6 @@ if TYPE_CHECKING:
 
 ROWS = 1 << 18  # taken at a time
 PIECE = 1 << 20  # bytes read at once
-LOOKED_AT = 1 << 16  # bytes from which the form of a table is found
 
 
 class CsvRows:
@@ -30,8 +29,6 @@ class CsvRows:
     ----------
     file : Content
         At its beginning.
-    name : str
-        What to call it in messages.
     with_times : bool
         Whether its first column must be the time.
 
@@ -43,9 +40,9 @@ class CsvRows:
 
     cut_off: str
 
-    def __init__(self, file: Content, name: str, *, with_times: bool) -> None:
-        self.name = name
-        form = find_form(file.read(LOOKED_AT), with_times=with_times)
+    def __init__(self, file: Content, *, with_times: bool) -> None:
+        self.name = name = file.name
+        form = find_form(file.head, with_times=with_times)
         if form is None:
             wanted = "its first column must be the time, as in time_us, and the others levels or voltages"
             advice = "" if not with_times else "If it holds samples without times, say how many a second"

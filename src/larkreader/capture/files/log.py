@@ -77,13 +77,13 @@ def is_log(head: bytes) -> bool:
     return any(_places(cells_of(first, separator), SURE) is not None for separator in SEPARATORS)
 
 
-def read_log(text: str, name: str) -> dict[str, Characters]:
+def read_log(data: bytes, name: str) -> dict[str, Characters]:
     """Read a log.
 
     Parameters
     ----------
-    text : str
-        Its content.
+    data : bytes
+        The content of a file, UTF-8 text.
     name : str
         What to call it in messages.
 
@@ -98,6 +98,7 @@ def read_log(text: str, name: str) -> dict[str, Characters]:
     CaptureError
         If an entry cannot be read. One that is cut off at the end of the file is left out.
     """
+    text = data.decode("utf-8-sig", errors="replace")
     groups: dict[str, list[tuple[float, bytes, bytes]]] = {}
     first: float | None = None
     cut_off = ""

@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 from larkreader.capture.ring import RingMemory
-from larkreader.sources import path_of
+from larkreader.sources import Source, path_of
 
 from .content import file_errors
-from .open import CapturePath
 
 
-def open_ring(path: CapturePath, write_index: int, count: int | None = None) -> RingMemory:
+def open_ring(path: Source, write_index: int, count: int | None = None) -> RingMemory:
     """Read the memory of a ring buffer, as a debugger wrote it to a file.
 
     Parameters

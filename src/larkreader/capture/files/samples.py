@@ -25,7 +25,7 @@ def channel_names(form: CaptureForm) -> list[str]:
     return [str(channel) for channel in range(form.bits)]
 
 
-def sample_pieces(file: Content, signals: Sequence[str], *, name: str, form: CaptureForm) -> Iterator[dict[str, Trace]]:
+def sample_pieces(file: Content, signals: Sequence[str], form: CaptureForm) -> Iterator[dict[str, Trace]]:
     """Read the level changes of some channels, piece by piece.
 
     Parameters
@@ -34,8 +34,6 @@ def sample_pieces(file: Content, signals: Sequence[str], *, name: str, form: Cap
         At its beginning.
     signals : sequence of str
         Numbers of channels, from 0.
-    name : str
-        What to call the file in messages.
     form : CaptureForm
         Rate, bits and packing of the samples.
 
@@ -50,7 +48,9 @@ def sample_pieces(file: Content, signals: Sequence[str], *, name: str, form: Cap
         If the file is empty, lacks a channel, or nobody said its rate.
     """
     if form.rate is None:
-        raise CaptureError(name, "does not say how many samples a second it has", advice="Say it, as in --rate 24M")
+        raise CaptureError(
+            file.name, "does not say how many samples a second it has", advice="Say it, as in --rate 24M"
+        )
     known = channel_names(form)
     for signal in signals:
         if signal not in known:
@@ -58,7 +58,7 @@ def sample_pieces(file: Content, signals: Sequence[str], *, name: str, form: Cap
                 "is the one channel of samples of one bit" if form.bits == 1 else f"to {known[-1]} are the channels"
             )
             advice = 'Say on the sheet which channel a wire is, as in signal = "0"'
-            raise CaptureError(f'{name}: signal "{signal}"', "is no channel of the file", f"0 {wanted}", advice)
+            raise CaptureError(f'{file.name}: signal "{signal}"', "is no channel of the file", f"0 {wanted}", advice)
     size = max(1, form.bits // 8)
     kind = np.dtype(f"{'<' if form.order == 'little' else '>'}u{size}")
     changes = [LevelChanges() for _ in signals]
@@ -85,8 +85,8 @@ def sample_pieces(file: Content, signals: Sequence[str], *, name: str, form: Cap
             yield _traces(signals, edges, levels, form.rate, begin, count - 1)
             begin, held, blocks = count, 0, 0
     if not count:
-        raise CaptureError(name, "is empty", advice="Was anything recorded?")
-    cut_off = cut_off or ("the packed content breaks off" if file.is_cut_off else "")
+        raise CaptureError(file.name, "is empty", advice="Was anything recorded?")
+    cut_off = cut_off or file.cut_off
     last = _traces(signals, edges, levels, form.rate, min(begin, count - 1), count - 1)
     yield {signal: replace(trace, cut_off=cut_off) for signal, trace in last.items()}
 

@@ -7,7 +7,6 @@ For each signal ``NAME`` there are ``NAME.edges`` (int64, ticks), ``NAME.unknown
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -17,6 +16,7 @@ from larkreader.capture.trace import Trace
 from larkreader.errors import CaptureError, nearest
 from larkreader.sources import Target, opened_to_write
 
+from .content import Content
 from .voltage_files import load_arrays
 
 
@@ -41,13 +41,13 @@ def write_trace_arrays(path: Target, traces: Mapping[str, Trace]) -> None:
         np.savez_compressed(file, allow_pickle=False, **arrays)
 
 
-def names_in(path: Path, name: str) -> list[str]:
+def names_in(file: Content) -> list[str]:
     """Name the signals of such an archive."""
-    arrays, _ = load_arrays(path, name)
+    arrays, _ = load_arrays(file)
     return [key.removesuffix(".edges") for key in arrays if key.endswith(".edges")]
 
 
-def trace_arrays(path: Path, signals: Sequence[str], *, name: str) -> Iterator[dict[str, Trace]]:
+def trace_arrays(file: Content, signals: Sequence[str]) -> Iterator[dict[str, Trace]]:
     """Yield the traces of some signals of such an archive, each as one piece.
 
     Raises
@@ -55,7 +55,8 @@ def trace_arrays(path: Path, signals: Sequence[str], *, name: str) -> Iterator[d
     CaptureError
         If it is damaged, or lacks a signal.
     """
-    arrays, _ = load_arrays(path, name)
+    arrays, _ = load_arrays(file)
+    name = file.name
     known = [key.removesuffix(".edges") for key in arrays if key.endswith(".edges")]
     for signal in signals:
         if signal not in known:

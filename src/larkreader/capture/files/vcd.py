@@ -45,7 +45,7 @@ _LEVEL[list(b"1hH")] = 1
 _LEVEL[list(b"zZ")] = UNDRIVEN
 
 
-def vcd_pieces(file: Content, signals: Sequence[str], *, name: str) -> Iterator[dict[str, Trace]]:
+def vcd_pieces(file: Content, signals: Sequence[str]) -> Iterator[dict[str, Trace]]:
     """Read the level changes of some signals of a VCD file, piece by piece.
 
     Parameters
@@ -54,8 +54,6 @@ def vcd_pieces(file: Content, signals: Sequence[str], *, name: str) -> Iterator[
         At its beginning.
     signals : sequence of str
         Which signals, by their full names or as much of their ends as makes them unique.
-    name : str
-        What to call the file in messages.
 
     Yields
     ------
@@ -70,9 +68,9 @@ def vcd_pieces(file: Content, signals: Sequence[str], *, name: str) -> Iterator[
     CaptureError
         If the file is not a VCD file, is damaged, or lacks a signal.
     """
-    header = read_header(file, name)
-    wanted = {signal: header.find(signal, name) for signal in signals}
-    scan = _Scan(name, list(wanted.values()), file.tell())
+    header = read_header(file)
+    wanted = {signal: header.find(signal, file.name) for signal in signals}
+    scan = _Scan(file.name, list(wanted.values()), file.tell())
     builders = [TraceBuilder(header.tick_s, signal) for signal in wanted]
     codes = [variable.code for variable in header.variables.values()]
     read, cut_off = 0, ""
@@ -88,7 +86,7 @@ def vcd_pieces(file: Content, signals: Sequence[str], *, name: str) -> Iterator[
             yield {signal: piece for signal, piece in zip(wanted, pieces, strict=True) if piece is not None}
     for builder, told in zip(builders, scan.taken(), strict=True):
         builder.add(*told)
-    cut_off = cut_off or scan.cut_off or ("the packed content breaks off" if file.is_cut_off else "")
+    cut_off = cut_off or scan.cut_off or file.cut_off
     for signal, builder in zip(wanted, builders, strict=True):
         last = builder.last(scan.begin or 0, scan.time, end_is_known=scan.ends_with_time or bool(cut_off))
         yield {signal: replace(last, cut_off=cut_off)}

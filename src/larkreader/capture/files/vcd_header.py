@@ -10,6 +10,7 @@ from larkreader.errors import CaptureError, nearest
 from .content import Content
 
 EXPONENTS = {b"s": 0, b"ms": -3, b"us": -6, b"ns": -9, b"ps": -12, b"fs": -15}
+_KEYWORD = re.compile(rb"\s*\$(date|version|comment|timescale|scope|var|upscope|enddefinitions|attrbegin)\b", re.ASCII)
 NOT_LEVELS = ("real", "realtime", "event", "parameter", "string")
 LONGEST_HEADER = 64 << 20
 _TIMESCALE = re.compile(rb"(1|10|100)\s*(s|ms|us|ns|ps|fs)")
@@ -73,6 +74,10 @@ class VcdHeader:
             raise CaptureError(f'{file_name}: signal "{signal}"', "is not in the file", advice=nearest(signal, levels))
         return found, bit
 
+    def one_bit_signals(self) -> list[str]:
+        """Name the scalars and the vectors of one bit; bits of wider vectors must be named one by one."""
+        return [name for name, one in self.variables.items() if one.kind not in NOT_LEVELS and one.size == 1]
+
     def _named(self, signal: str, file_name: str) -> Variable | None:
         if signal in self.variables:
             return self.variables[signal]
@@ -84,15 +89,18 @@ class VcdHeader:
         return self.variables[ending[0]] if ending else None
 
 
-def read_header(file: Content, name: str) -> VcdHeader:
+def is_vcd(head: bytes) -> bool:
+    """Tell whether a file that begins like this is a VCD file."""
+    return _KEYWORD.match(head) is not None
+
+
+def read_header(file: Content) -> VcdHeader:
     """Read the declarations and leave `file` at the byte behind them.
 
     Parameters
     ----------
     file : Content
         At its beginning.
-    name : str
-        What to call the file in messages.
 
     Returns
     -------
@@ -107,10 +115,10 @@ def read_header(file: Content, name: str) -> VcdHeader:
     while (end := re.search(rb"\$enddefinitions\s+\$end\s", text + b" ")) is None:
         piece = file.read(1 << 16)
         if not piece or len(text) > LONGEST_HEADER:
-            raise CaptureError(name, "is not a VCD file, or is cut off: its declarations have no $enddefinitions")
+            raise CaptureError(file.name, "is not a VCD file, or is cut off: its declarations have no $enddefinitions")
         text += piece
     file.seek(min(end.end(), len(text)))
-    return _parse(text[: end.start()].split(), name)
+    return _parse(text[: end.start()].split(), file.name)
 
 
 def _parse(words: list[bytes], name: str) -> VcdHeader:

@@ -7,7 +7,6 @@ import struct
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from functools import cached_property
-from pathlib import Path
 from typing import Any, Protocol
 
 import numpy as np
@@ -48,20 +47,24 @@ class VoltageFile(Protocol):
         ...
 
 
-def open_voltage_file(path: Path, head: bytes, form: CaptureForm) -> VoltageFile:
-    """Open a file of voltages, whatever it is; `head` is how it begins.
+def open_voltage_file(file: Content, form: CaptureForm) -> VoltageFile:
+    """Open a file of voltages, whatever it is.
 
     Raises
     ------
     CaptureError
         If it is none, is damaged, or does not say its rate and nobody did.
     """
-    name = str(path)
-    if head[:4] in WAV_MAGIC and head[8:12] == b"WAVE":
-        return _Wav(path, name, form)
-    if head.startswith((NPY_MAGIC, ZIP_MAGIC)):
-        return _Arrays(path, name, form)
-    return _Table(path, name, form)
+    if is_wav(file.head):
+        return _Wav(file, form)
+    if file.head.startswith((NPY_MAGIC, ZIP_MAGIC)):
+        return _Arrays(file, form)
+    return _Table(file, form)
+
+
+def is_wav(head: bytes) -> bool:
+    """Tell whether a file that begins like this is a WAV file."""
+    return head[:4] in WAV_MAGIC and head[8:12] == b"WAVE"
 
 
 def voltages_of(file: VoltageFile, signal: str) -> Voltages:
@@ -106,13 +109,12 @@ def _unknown_rate(name: str) -> float:
 class _Table:
     """A table in text; its times are taken for even ones, however coarsely they were written."""
 
-    def __init__(self, path: Path, name: str, form: CaptureForm) -> None:
-        self.name = name
-        self._path = path
-        with Content(path) as file:
-            rows = CsvRows(file, name, with_times=form.rate is None)
-            self.signals = rows.form.signals
-            self._with_times = rows.form.unit is not None
+    def __init__(self, file: Content, form: CaptureForm) -> None:
+        self.name = file.name
+        self._file = file
+        rows = CsvRows(file, with_times=form.rate is None)
+        self.signals = rows.form.signals
+        self._with_times = rows.form.unit is not None
         self._rate = form.rate
         self.cut_off = ""
 
@@ -120,19 +122,17 @@ class _Table:
     def clock(self) -> tuple[float, float]:
         if not self._with_times:
             return self._rate or _unknown_rate(self.name), 0.0
-        with Content(self._path) as file:
-            return _even_times(CsvRows(file, self.name, with_times=True))
+        return _even_times(CsvRows(self._file, with_times=True))
 
     def blocks(self, signals: Sequence[str]) -> Iterator[dict[str, Volts]]:
-        with Content(self._path) as file:
-            rows = CsvRows(file, self.name, with_times=self._with_times)
-            scales = dict(zip(rows.form.columns, rows.form.scales, strict=True))
-            for line, table in rows.blocks(signals, signals):
-                columns = {signal: table[signal].to_numpy() for signal in signals}
-                for signal, volts in columns.items():
-                    rows.refuse_lacking(line, volts, signal)
-                yield {signal: as_volts(volts, scales[signal]) for signal, volts in columns.items()}
-            self.cut_off = rows.cut_off or ("the packed content breaks off" if file.is_cut_off else "")
+        rows = CsvRows(self._file, with_times=self._with_times)
+        scales = dict(zip(rows.form.columns, rows.form.scales, strict=True))
+        for line, table in rows.blocks(signals, signals):
+            columns = {signal: table[signal].to_numpy() for signal in signals}
+            for signal, volts in columns.items():
+                rows.refuse_lacking(line, volts, signal)
+            yield {signal: as_volts(volts, scales[signal]) for signal, volts in columns.items()}
+        self.cut_off = rows.cut_off or self._file.cut_off
 
 
 def _even_times(rows: CsvRows) -> tuple[float, float]:
@@ -161,12 +161,11 @@ def _even_times(rows: CsvRows) -> tuple[float, float]:
 class _Wav:
     """A WAV file: PCM of 8 to 32 bits, or IEEE float; RF64 (EBU 3306) for long ones."""
 
-    def __init__(self, path: Path, name: str, form: CaptureForm) -> None:
-        self.name = name
+    def __init__(self, file: Content, form: CaptureForm) -> None:
+        self.name = name = file.name
         self.cut_off = ""
-        self._path, self._form = path, form
-        with path.open("rb") as file:
-            begin, size, told = self._find_data(file)
+        self._file, self._form = file, form
+        begin, size, told = self._find_data(file)
         code, channels, rate, _, block, bits = struct.unpack("<HHIIHH", told[:16])
         if code == _EXTENSIBLE and len(told) >= 26:
             code = struct.unpack("<H", told[24:26])[0]
@@ -176,14 +175,14 @@ class _Wav:
             raise CaptureError(name, f"is a WAV file of coding {code} with {bits} bits", "must be PCM or IEEE float")
         self._kind, self._bits, self._is_float = kinds[code, bits], bits, code == _FLOAT
         self._channels, self._begin, self._block = channels, begin, block
-        there = max(path.stat().st_size - begin, 0)
+        there = max(file.size - begin, 0)
         if there < size:
             self.cut_off = f"it has {there:,} of {size:,} bytes of samples"
         self._count = min(size, there) // block
         self.clock = float(form.rate or rate), 0.0
         self.signals = tuple(str(number) for number in range(channels))
 
-    def _find_data(self, file: Any) -> tuple[int, int, bytes]:
+    def _find_data(self, file: Content) -> tuple[int, int, bytes]:
         """Walk through the chunks; return where the samples begin, how many bytes they have, and their form."""
         told, long_size = b"", 0
         file.seek(12)
@@ -201,14 +200,13 @@ class _Wav:
         raise CaptureError(self.name, "is a WAV file without samples, or is cut off before them")
 
     def blocks(self, signals: Sequence[str]) -> Iterator[dict[str, Volts]]:
-        with self._path.open("rb") as file:
-            file.seek(self._begin)
-            left = self._count
-            while left:
-                taken = min(left, max(1, BLOCK // self._channels))
-                data = np.frombuffer(file.read(taken * self._block), dtype=self._kind)
-                left -= taken
-                yield {signal: self._volts(data, int(signal)) for signal in signals}
+        self._file.seek(self._begin)
+        left = self._count
+        while left:
+            taken = min(left, max(1, BLOCK // self._channels))
+            data = np.frombuffer(self._file.read(taken * self._block), dtype=self._kind)
+            left -= taken
+            yield {signal: self._volts(data, int(signal)) for signal in signals}
 
     def _volts(self, data: npt.NDArray[Any], channel: int) -> Volts:
         if self._bits == 24:
@@ -225,11 +223,11 @@ class _Wav:
 class _Arrays:
     """A NumPy array of samples, a column a signal, or an archive of several, an array a signal."""
 
-    def __init__(self, path: Path, name: str, form: CaptureForm) -> None:
-        self.name = name
+    def __init__(self, file: Content, form: CaptureForm) -> None:
+        self.name = name = file.name
         begin_s = 0.0
         self._form = form
-        arrays, self.cut_off = load_arrays(path, name)
+        arrays, self.cut_off = load_arrays(file)
         rates = [float(arrays.pop(one).ravel()[0]) for one in _RATES if one in arrays]
         times = [arrays.pop(one).ravel() for one in _TIMES if one in arrays]
         self._columns: dict[str, npt.NDArray[Any]] = {}
@@ -263,7 +261,7 @@ class _Arrays:
         return as_volts(values, *((self._form.volts_per_count, self._form.volts_at_zero) if is_count else ()))
 
 
-def load_arrays(path: Path, name: str) -> tuple[dict[str, npt.NDArray[Any]], str]:
+def load_arrays(file: Content) -> tuple[dict[str, npt.NDArray[Any]], str]:
     """Load the arrays of an ``.npy`` file, by the name "", or of an ``.npz`` file; say how it breaks off.
 
     Raises
@@ -272,10 +270,10 @@ def load_arrays(path: Path, name: str) -> tuple[dict[str, npt.NDArray[Any]], str
         If it is damaged, or holds objects.
     """
     try:
-        with path.open("rb") as file:
-            if file.read(len(NPY_MAGIC)) == NPY_MAGIC:
-                return _load_one(path, name)
-        with np.load(path, allow_pickle=False) as loaded:
+        file.seek(0)
+        if file.head.startswith(NPY_MAGIC):
+            return _load_one(file)
+        with np.load(file, allow_pickle=False) as loaded:
             return {key: np.atleast_1d(loaded[key]) for key in loaded.files}, ""
     except CaptureError:
         raise
@@ -283,24 +281,21 @@ def load_arrays(path: Path, name: str) -> tuple[dict[str, npt.NDArray[Any]], str
         if isinstance(error, OSError) and error.errno not in (None, errno.EINVAL):
             raise
         found = str(error).splitlines()[0] if str(error) else type(error).__name__
-        raise CaptureError(name, f"is a damaged NumPy file, or is cut off: {found}") from None
+        raise CaptureError(file.name, f"is a damaged NumPy file, or is cut off: {found}") from None
 
 
-def _load_one(path: Path, name: str) -> tuple[dict[str, npt.NDArray[Any]], str]:
-    """Map the array of an ``.npy`` file into memory, as many of its rows as are there."""
-    with path.open("rb") as file:
-        version = np.lib.format.read_magic(file)
-        read_header = np.lib.format.read_array_header_1_0 if version < (2, 0) else np.lib.format.read_array_header_2_0
-        shape, is_fortran, dtype = read_header(file)
-        begin = file.tell()
+def _load_one(file: Content) -> tuple[dict[str, npt.NDArray[Any]], str]:
+    """Load the array of an ``.npy`` file, as many of its rows as are there."""
+    version = np.lib.format.read_magic(file)
+    read_header = np.lib.format.read_array_header_1_0 if version < (2, 0) else np.lib.format.read_array_header_2_0
+    shape, is_fortran, dtype = read_header(file)
+    begin = file.tell()
     if dtype.hasobject:
-        raise CaptureError(name, "holds Python objects", "must hold numbers")
+        raise CaptureError(file.name, "holds Python objects", "must hold numbers")
     shape = shape or (1,)
     row = dtype.itemsize * int(np.prod(shape[1:], dtype=np.int64))
-    rows = min(shape[0], (path.stat().st_size - begin) // row) if row else 0
+    rows = min(shape[0], (file.size - begin) // row) if row else 0
     if not rows or (is_fortran and len(shape) > 1 and rows < shape[0]):
-        raise CaptureError(name, "is a NumPy file without samples, or is cut off before them")
-    array: npt.NDArray[Any] = np.memmap(
-        path, dtype, mode="r", offset=begin, shape=(rows, *shape[1:]), order="F" if is_fortran else "C"
-    )
+        raise CaptureError(file.name, "is a NumPy file without samples, or is cut off before them")
+    array = file.array(dtype, (rows, *shape[1:]), begin, "F" if is_fortran else "C")
     return {"": array}, "" if rows == shape[0] else f"it has {rows:,} of {shape[0]:,} rows"

@@ -24,6 +24,7 @@ from larkreader.declare.run.exchange import Exchange
 from larkreader.declare.run.loopback import LoopbackMatrix
 from larkreader.declare.run.pairing import Pairing, WireTiming
 from larkreader.declare.run.port import DeclaredPort
+from larkreader.errors import RequestError, nearest
 from larkreader.shown import Shown
 
 from .parts import ReadFile, make_parts
@@ -193,6 +194,25 @@ class Sheet(Shown, BaseModel, frozen=True, extra="forbid"):
         """
         wire = self.port[port].wire if port in self.port else None
         return self.line if wire is None else self.wire[wire].line
+
+    def wires_named(self, wire: str | None) -> list[str]:
+        """Return the wire that is named, or all of them for None.
+
+        Parameters
+        ----------
+        wire : str or None
+            The wire.
+
+        Raises
+        ------
+        RequestError
+            If the sheet has no such wire.
+        """
+        if wire is None:
+            return list(self.wire)
+        if wire not in self.wire:
+            raise RequestError(f'wire "{wire}"', "is not a wire of the sheet", advice=nearest(wire, list(self.wire)))
+        return [wire]
 
     def wires_of(self, names: tuple[str, ...]) -> tuple[str, ...]:
         """Return the wires on which what is named travels: layouts, or wires themselves.

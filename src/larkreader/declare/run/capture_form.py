@@ -9,6 +9,7 @@ from pydantic import AliasChoices, BaseModel, Field, model_validator
 from pydantic_core import PydanticCustomError
 
 from larkreader.declare.common.given import Input, Table, default
+from larkreader.declare.link.line import LineSettings
 
 CaptureKind = Literal[
     "vcd",
@@ -123,3 +124,9 @@ class CaptureForm(BaseModel, frozen=True, extra="forbid"):
         if self.thresholds is not None and not self.thresholds[0] <= self.thresholds[1]:
             raise PydanticCustomError("wanted", "thresholds must be the lower voltage, then the higher")
         return self
+
+    def with_mark_of(self, line: LineSettings) -> CaptureForm:
+        """Return the form with what a mark means on a line, if that is not given: a parity or a framing error."""
+        if self.mark is not None:
+            return self
+        return self.model_copy(update={"mark": "parity" if line.has_parity else "framing"})

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from functools import partial
 
 import numpy as np
 
 from larkreader.capture.characters import Characters
-from larkreader.capture.files.open import Measured
+from larkreader.capture.measured import Measured
 from larkreader.capture.trace import Trace
 from larkreader.declare.document.sheet import Sheet
 from larkreader.declare.link.event import EventSignal
@@ -22,7 +22,8 @@ from larkreader.judge.wire.character_faults import Extent
 class Received:
     """What came out of a capture.
 
-    By wire: characters, extents and beginnings of traces, and clear-to-send signals; by event: changes in seconds.
+    By wire: characters, extents and beginnings of traces, clear-to-send signals, levels if kept; by event: changes in
+    seconds.
     """
 
     characters: dict[str, Characters] = field(default_factory=dict)
@@ -30,17 +31,31 @@ class Received:
     changes_s: dict[str, Seconds] = field(default_factory=dict)
     beginnings: dict[str, Trace] = field(default_factory=dict)
     clear: dict[str, Trace] = field(default_factory=dict)
+    levels: dict[str, Trace] = field(default_factory=dict)
 
 
-def receive_all(pieces: Iterable[Mapping[str, Measured | bytes]], sheet: Sheet, options: Mapping[str, Any]) -> Received:
-    """Receive what comes piece by piece, so that the levels of a large capture are never all in memory."""
-    events = {event_key(event): event for event in sheet.event.values()}
-    clear_keys = {clear_key(key): key for key in sheet.wire}
+def receive_all(
+    pieces: Iterable[Mapping[str, Measured | bytes]],
+    sheet: Sheet,
+    *,
+    samples: int = 1,
+    oversampling: int | None = None,
+    check_stops: bool = False,
+    keep_levels: bool = False,
+) -> Received:
+    """Receive what a capture holds piece by piece; options as of `receive`.
+
+    The levels of a large capture are never all in memory, unless they are to be kept.
+    """
+    reader_of = partial(CharacterReader, samples=samples, oversampling=oversampling, check_stops=check_stops)
+    events = {_event_key(event): event for event in sheet.event.values()}
+    clear_keys = {_clear_key(key): key for key in sheet.wire}
     clear: dict[str, list[Trace]] = {}
     readers: dict[str, CharacterReader] = {}
     parts: dict[str, list[Characters]] = {}
+    levels: dict[str, list[Trace]] = {}
     changes: dict[str, list[Seconds]] = {}
-    told = Received()
+    received = Received()
     for piece in pieces:
         for key, what in piece.items():
             if not isinstance(what, Trace):
@@ -53,25 +68,40 @@ def receive_all(pieces: Iterable[Mapping[str, Measured | bytes]], sheet: Sheet, 
                 clear.setdefault(clear_keys[key], []).append(what)
             else:
                 if key not in readers:
-                    readers[key], parts[key] = CharacterReader(sheet.wire[key].line, **options), []
-                    told.extents[key] = Extent.of(what)
-                if len(told.beginnings.get(key, ())) < len(what):  # the first pieces may be idle
-                    told.beginnings[key] = what
-                told.extents[key] = told.extents[key].grown_by(what)
+                    readers[key], parts[key] = reader_of(sheet.wire[key].line), []
+                    received.extents[key] = Extent.of(what)
+                if len(received.beginnings.get(key, ())) < len(what):  # the first pieces may be idle
+                    received.beginnings[key] = what
+                received.extents[key] = received.extents[key].grown_by(what)
                 parts[key].append(readers[key].feed(what))
+                if keep_levels:
+                    levels.setdefault(key, []).append(what)
     for key, reader in readers.items():
         parts[key].append(reader.close())
-    told.characters = {key: Characters.joined(parts.pop(key)) for key in sheet.wire if key in parts}
-    told.clear = {key: Trace.joined(found) for key, found in clear.items()}
-    told.changes_s = {key: np.concatenate(found) for key, found in changes.items()}
-    return told
+    received.characters = {key: Characters.joined(parts.pop(key)) for key in sheet.wire if key in parts}
+    received.levels = {key: Trace.joined(found) for key, found in levels.items()}
+    received.clear = {key: Trace.joined(found) for key, found in clear.items()}
+    received.changes_s = {key: np.concatenate(found) for key, found in changes.items()}
+    return received
 
 
-def event_key(event: EventSignal) -> str:
+def signals_of(sheet: Sheet, wires: Sequence[str], *, with_events: bool) -> dict[str, str]:
+    """Return what the capture of some wires calls them, and if wanted the sheet's other signals.
+
+    Those are the event signals and the clear-to-send signals of the wires, by names that `receive_all` knows.
+    """
+    signals = {one: sheet.wire[one].source for one in wires}
+    if with_events:
+        signals |= {_event_key(event): event.source for event in sheet.event.values() if event.wire in wires}
+        signals |= {_clear_key(one): signal for one in wires if (signal := sheet.wire[one].clear_to_send)}
+    return signals
+
+
+def _event_key(event: EventSignal) -> str:
     """Return what an event signal is called beside the wires."""
     return f"[event.{event.key}]"
 
 
-def clear_key(wire: str) -> str:
+def _clear_key(wire: str) -> str:
     """Return what the clear-to-send signal of a wire is called beside the wires."""
     return f"[wire.{wire}.clear_to_send]"

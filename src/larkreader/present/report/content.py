@@ -12,7 +12,6 @@ import numpy as np
 from larkreader import __version__
 from larkreader.answers.reading import Reading
 from larkreader.capture.characters import FAULT_NAMES
-from larkreader.capture.trace import Trace
 from larkreader.declare.document.sheet import Sheet
 from larkreader.judge.findings.finding import Finding, place
 from larkreader.judge.measure.distribution import figures_of
@@ -121,7 +120,6 @@ class Report:
 
 def make_report(
     reading: Reading,
-    traces: Mapping[str, Trace],
     *,
     files: Iterable[tuple[str, str]] = (),
     command: str = "",
@@ -135,8 +133,6 @@ def make_report(
     ----------
     reading : Reading
         What was read.
-    traces : mapping of str to Trace
-        The levels of its wires, for figures; may be empty.
     files : iterable of tuple of str and str
         The files that it was made from: name, and what tells them from others.
     command : str
@@ -153,7 +149,6 @@ def make_report(
     Report
     """
     frames, left = _explained(reading)
-    drawn = traces if with_figures else {}
     told = [*remarks, *([IN_GROUPS] if reading.timeline.in_groups else [])]
     return Report(
         title=reading.sheet.title or reading.capture or "A UART link",
@@ -161,7 +156,7 @@ def make_report(
         verdict_text=VERDICTS[reading.verdict].partition(": ")[2],
         summary=_summary(reading),
         findings=[
-            ReportedFinding(one, _places_of(one), waveform_of(one, reading, drawn))
+            ReportedFinding(one, _places_of(one), waveform_of(one, reading) if with_figures else None)
             for one, _ in in_order(reading.findings)
         ],
         declared=_declared(reading.sheet),
@@ -173,7 +168,7 @@ def make_report(
         ],
         frames=frames,
         frames_left=left,
-        pictures=list(pictures_of(reading, traces)) if with_figures else (),
+        pictures=list(pictures_of(reading)) if with_figures else (),
         facts=_facts(files, command, made_at),
         remarks=told,
         checked=str(reading.checked).splitlines(),

@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from larkreader.capture.trace import Trace
 from larkreader.errors import RequestError
 from larkreader.sources import identity_of
 
@@ -17,7 +16,6 @@ from .render import render_html, render_markdown, write_figures
 
 if TYPE_CHECKING:
     from larkreader.answers.reading import Reading
-    from larkreader.capture.characters import Characters
 
 ENDINGS = (".html", ".htm", ".md")
 
@@ -25,7 +23,6 @@ ENDINGS = (".html", ".htm", ".md")
 def write_report(
     path: str | Path,
     reading: Reading,
-    levels: Mapping[str, Trace | Characters] | None = None,
     *,
     files: Sequence[str | Path] = (),
     command: str = "",
@@ -39,9 +36,7 @@ def write_report(
         The page: HTML, or Markdown if the name ends in ``.md``. The figures of a Markdown page are written into a
         folder beside it, ``NAME_figures``.
     reading : Reading
-        What was read.
-    levels : mapping of str to Trace, optional
-        The levels of its wires as `open_capture` returns them, for figures of faulty characters.
+        What was read; figures of faulty characters need its levels, which `read` keeps if asked.
     files : sequence of str or pathlib.Path
         Files that it was made from, such as the sheet and the capture; the page names their sizes and hashes.
     command : str
@@ -77,13 +72,12 @@ def write_report(
     path = Path(path)
     if path.suffix.lower() not in ENDINGS:
         raise RequestError("path", f'ends in "{path.suffix}"', f"must end in {', '.join(ENDINGS)}")
-    report = report_of(reading, levels, files=files, command=command, remarks=remarks)
+    report = report_of(reading, files=files, command=command, remarks=remarks)
     return write_page(path, report, markdown=path.suffix.lower() == ".md")
 
 
 def report_of(
     reading: Reading,
-    levels: Mapping[str, Trace | Characters] | None = None,
     *,
     files: Sequence[str | Path] = (),
     command: str = "",
@@ -93,7 +87,6 @@ def report_of(
     """Return what a page says; arguments as of `write_report`."""
     return make_report(
         reading,
-        {name: wire for name, wire in (levels or {}).items() if isinstance(wire, Trace)},
         files=[(Path(file).name, identity_of(Path(file))) for file in files],
         command=command,
         made_at=_made_at(),

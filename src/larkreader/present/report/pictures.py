@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import io
 import re
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
@@ -12,12 +12,9 @@ import numpy as np
 
 from larkreader.answers.reading import Reading
 from larkreader.capture.characters import Fault
-from larkreader.capture.trace import Trace
 from larkreader.errors import RequestError
 from larkreader.judge.findings.character_kinds import FAULT_OF
 from larkreader.judge.findings.finding import Finding
-from larkreader.judge.measure.edge_phases import measure_edge_phases
-from larkreader.judge.measure.gaps import measure_gaps
 from larkreader.present.figures.fields import count_strips, draw_fields, strips_height
 from larkreader.present.figures.fill import draw_fill
 from larkreader.present.figures.folded import draw_folded
@@ -78,9 +75,9 @@ def picture_of(name: str, caption: str, draw: Callable[[Axes], object], height_p
     return Picture(name, caption, svg.strip())
 
 
-def waveform_of(finding: Finding, reading: Reading, traces: Mapping[str, Trace]) -> Picture | None:
+def waveform_of(finding: Finding, reading: Reading) -> Picture | None:
     """Draw the first place of a fault on the line; None for other findings, and without levels."""
-    if finding.kind not in LINE_KINDS or finding.offset is None or finding.wire not in traces:
+    if finding.kind not in LINE_KINDS or finding.offset is None or finding.wire not in reading.levels:
         return None
     first = max(finding.offset - AROUND, 0)
     characters, line = reading.characters[finding.wire], reading.sheet.wire[finding.wire].line
@@ -92,21 +89,19 @@ def waveform_of(finding: Finding, reading: Reading, traces: Mapping[str, Trace])
     return picture_of(
         f"{finding.kind}-{finding.wire}",
         f"The first {finding.kind} on {finding.wire}: level, sampling instants, bits and values",
-        lambda axes: draw_waveform(traces[finding.wire], characters, line, first=begin, count=SHOWN, ax=axes),
+        lambda axes: draw_waveform(reading.levels[finding.wire], characters, line, first=begin, count=SHOWN, ax=axes),
     )
 
 
-def pictures_of(reading: Reading, traces: Mapping[str, Trace]) -> Iterator[Picture]:
+def pictures_of(reading: Reading) -> Iterator[Picture]:
     """Yield the figures of a reading, as far as what was captured allows them.
 
     Parameters
     ----------
     reading : Reading
-        What was read.
-    traces : mapping of str to Trace
-        The levels of its wires, by wire; none where the capture has none, or was too large to be read once more.
+        What was read; those of levels need them kept.
     """
-    every = [_timeline(reading), *_fields(reading), *_rests(reading), *_levels(reading, traces), *_paths(reading)]
+    every = [_timeline(reading), *_fields(reading), *_rests(reading), *_levels(reading), *_paths(reading)]
     yield from (one for one in every if one is not None)
 
 
@@ -143,8 +138,7 @@ def _fields(reading: Reading) -> Iterator[Picture | None]:
 
 
 def _rests(reading: Reading) -> Iterator[Picture | None]:
-    for wire in reading.timeline.wires:
-        gaps = measure_gaps(reading.timeline, reading.characters[wire], wire)
+    for wire, gaps in reading.gaps.items():
         line = reading.sheet.wire[wire].line
         yield picture_of(
             f"gaps-{wire}",
@@ -153,21 +147,21 @@ def _rests(reading: Reading) -> Iterator[Picture | None]:
         )
 
 
-def _levels(reading: Reading, traces: Mapping[str, Trace]) -> Iterator[Picture | None]:
-    for wire, trace in traces.items():
-        line = reading.sheet.wire[wire].line
-        phases = measure_edge_phases(trace, reading.characters[wire], line)
+def _levels(reading: Reading) -> Iterator[Picture | None]:
+    widths = reading.widths
+    for wire, phases in reading.edge_phases.items():
         yield picture_of(
             f"folded-{wire}",
             f"Where the changes of {wire} lie against the bit boundaries",
             lambda axes, phases=phases, wire=wire: draw_folded(phases, name=wire, ax=axes),  # type: ignore[misc]  # as above
             height_px=600,
         )
-        yield picture_of(
-            f"widths-{wire}",
-            f"How long levels of {wire} last, against the declared bit time",
-            lambda axes, trace=trace, line=line: draw_widths(trace, line, ax=axes),  # type: ignore[misc]  # as above
-        )
+        if wire in widths:
+            yield picture_of(
+                f"widths-{wire}",
+                f"How long levels of {wire} last, against the declared bit time",
+                lambda axes, wire=wire: draw_widths(widths[wire], ax=axes),  # type: ignore[misc]  # as above
+            )
 
 
 def _paths(reading: Reading) -> Iterator[Picture | None]:

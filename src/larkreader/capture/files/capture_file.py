@@ -1,0 +1,224 @@
+"""A capture as a file: opened once, its format found once, its signals named, its wires read."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from contextlib import AbstractContextManager
+from typing import Self
+
+from larkreader.capture.characters import Characters
+from larkreader.capture.measured import Measured
+from larkreader.capture.trace import Trace
+from larkreader.capture.voltages import Voltages
+from larkreader.declare.run.capture_form import CaptureForm, CaptureKind
+from larkreader.errors import CaptureError, RequestError
+from larkreader.sources import Source, path_of
+
+from .content import Content, Progress, file_errors
+from .formats import FORMATS, CharacterFormat, LevelFormat, find_format
+from .log import ONE_WIRE
+from .voltage_files import open_voltage_file, voltages_of
+
+
+class CaptureFile:
+    """A capture that is open; its format is found when it is opened.
+
+    Parameters
+    ----------
+    source : str, pathlib.Path or binary file
+        The file; one packed with gzip is unpacked as it is read.
+    kind : str, optional
+        What the file is: ``vcd``, ``levels``, ``voltages`` or ``samples``, which hold levels; ``characters``,
+        ``recording``, ``log``, ``bytes``, ``hex``, ``words`` or ``marked``, which hold characters. Found from its
+        content if not given.
+    form : CaptureForm, optional
+        What the file does not say of itself.
+    progress : callable, optional
+        Called with the bytes read and the bytes there are, now and then.
+
+    Attributes
+    ----------
+    name : str
+        What to call the file.
+    kind : str
+        As given or found.
+    form : CaptureForm
+        As given.
+
+    Raises
+    ------
+    CaptureFileError
+        If the file cannot be opened.
+    CaptureError
+        If it is empty, or its kind cannot be found and is not given.
+
+    Examples
+    --------
+    >>> import pathlib, tempfile
+    >>> path, line = pathlib.Path(tempfile.mkdtemp()) / "pump.vcd", lr.LineSettings.parse("57600 8E1")
+    >>> lr.write_vcd(path, {"pump_tx": lr.transmit(b"flow", line)})
+    >>> with lr.capture.CaptureFile(path) as file:
+    ...     print(file.kind, file.signals())
+    ...     wires = file.wires({"from_pump": "pump_tx"})
+    vcd ['pump_tx']
+    >>> bytes(lr.receive(wires["from_pump"], line).value.astype("u1"))
+    b'flow'
+    """
+
+    name: str
+    kind: CaptureKind
+    form: CaptureForm
+
+    def __init__(
+        self,
+        source: Source,
+        *,
+        kind: CaptureKind | None = None,
+        form: CaptureForm | None = None,
+        progress: Progress | None = None,
+    ) -> None:
+        path = path_of(source)
+        self.name = str(path)
+        self.form = form or CaptureForm()
+        with file_errors(path):
+            self._content = Content(path, progress)
+            try:
+                self.kind = kind or find_format(self._content, self.form)
+            except BaseException:
+                self.close()
+                raise
+        self._format = FORMATS[self.kind]
+
+    @property
+    def holds_levels(self) -> bool:
+        """Whether it holds levels, or voltages that become levels; else it holds characters."""
+        return isinstance(self._format, LevelFormat)
+
+    def signals(self) -> list[str]:
+        """Name the signals that have a level.
+
+        Of a VCD file scalars and vectors of one bit; bits of wider vectors must be named one by one.
+
+        Raises
+        ------
+        CaptureError
+            If the file holds no levels, or is damaged.
+        """
+        if isinstance(self._format, CharacterFormat):
+            advice = "If its bytes are samples of levels, say their --rate" if self.kind == "bytes" else ""
+            wanted = "must be a file of levels or voltages"
+            raise CaptureError(self.name, f"holds {self.kind}, not levels", wanted, advice)
+        with self._from_its_beginning():
+            return self._format.signals(self._content, self.form)
+
+    def pieces(self, signals: Mapping[str, str]) -> Iterator[dict[str, Measured]]:
+        """Yield what happened next on some wires; the whole capture need not fit into memory.
+
+        Parameters
+        ----------
+        signals : mapping of str to str
+            What each wire is called in the capture, by wire.
+
+        Yields
+        ------
+        dict of str to Trace or Characters
+            By wire; not every wire is in every piece. The pieces of a trace go on where the last one ended, as
+            `CharacterReader.feed` takes them. Characters come whole, but for files of bytes.
+
+        Raises
+        ------
+        CaptureError
+            If the file is not what it was taken for, is damaged, or lacks a signal.
+        RequestError
+            If the file does not name its wire, and several are wanted.
+        """
+        with self._from_its_beginning():
+            if isinstance(self._format, LevelFormat):
+                names = list(dict.fromkeys(signals.values()))
+                for levels in self._format.pieces(self._content, names, self.form):
+                    yield {wire: levels[signal] for wire, signal in signals.items() if signal in levels}
+            else:
+                for characters in self._format.pieces(self._content, self.form):
+                    yield dict(_wanted_wires(characters, signals, self.name))
+
+    def wires(self, signals: Mapping[str, str]) -> dict[str, Measured]:
+        """Return some wires whole, by wire; arguments and errors as of `pieces`.
+
+        A file of characters may lack some of the wires.
+        """
+        traces: dict[str, list[Trace]] = {}
+        characters: dict[str, list[Characters]] = {}
+        for pieces in self.pieces(signals):
+            for wire, piece in pieces.items():
+                if isinstance(piece, Trace):
+                    traces.setdefault(wire, []).append(piece)
+                else:
+                    characters.setdefault(wire, []).append(piece)
+        whole: dict[str, Measured] = {wire: Characters.joined(parts) for wire, parts in characters.items()}
+        return whole | {wire: Trace.joined(traces[wire]) for wire in signals if wire in traces}
+
+    def traces(self, signals: Mapping[str, str]) -> dict[str, Trace]:
+        """Return the levels of some wires whole, by wire; arguments and errors as of `pieces`.
+
+        A file of characters has none.
+        """
+        return {wire: held for wire, held in self.wires(signals).items() if isinstance(held, Trace)}
+
+    def every_wire(self) -> dict[str, Characters]:
+        """Return the characters of all wires; one that the file does not name is called ``wire``.
+
+        Raises
+        ------
+        CaptureError
+            If the file holds levels, is not what it was taken for, or is damaged.
+        """
+        if isinstance(self._format, LevelFormat):
+            raise CaptureError(self.name, "holds levels", "must be a file of characters")
+        parts: dict[str, list[Characters]] = {}
+        with self._from_its_beginning():
+            for pieces in self._format.pieces(self._content, self.form):
+                for wire, piece in pieces.items():
+                    parts.setdefault(wire or "wire", []).append(piece)
+        return {wire: Characters.joined(held) for wire, held in parts.items()}
+
+    def voltages(self, signal: str) -> Voltages:
+        """Return the voltages of a signal, which is named, or numbered where it has no name.
+
+        Raises
+        ------
+        CaptureError
+            If the file holds no voltages, is damaged, or lacks the signal.
+        """
+        with self._from_its_beginning():
+            return voltages_of(open_voltage_file(self._content, self.form), signal)
+
+    def close(self) -> None:
+        """Close the file."""
+        self._content.close()
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *exception: object) -> None:
+        self.close()
+
+    def _from_its_beginning(self) -> AbstractContextManager[None]:
+        self._content.seek(0)
+        return file_errors(self._content.path)
+
+
+def _wanted_wires(found: Mapping[str, Characters], signals: Mapping[str, str], name: str) -> Mapping[str, Characters]:
+    """Return the characters of the wanted wires."""
+    if set(found) == {ONE_WIRE}:
+        if len(signals) != 1:
+            advice = f"Say on which wire they were: {', '.join(signals)}"
+            raise RequestError(name, "holds the bytes of one wire, but the sheet declares several", "", advice)
+        return dict.fromkeys(signals, found[ONE_WIRE])
+    by_signal = {signal: wire for wire, signal in signals.items()}
+    named = {by_signal.get(wire, wire): held for wire, held in found.items()}
+    known = {wire: held for wire, held in named.items() if wire in signals}
+    if not known:
+        raise CaptureError(
+            name, f"holds the wires {', '.join(named) or 'none'}", f"must hold one of {', '.join(signals)}"
+        )
+    return known
