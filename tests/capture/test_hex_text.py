@@ -6,8 +6,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import larkreader as lr
-from larkreader.capture.files.hex_text import is_hex, read_hex
 from larkreader.capture.files.capture_file import CaptureFile
+from larkreader.capture.files.hex_text import is_hex, read_hex
 from larkreader.capture.files.open import open_capture
 
 DATA = bytes(range(0, 256, 3)) + bytes(64) + b"flow 12.5 mL/min"

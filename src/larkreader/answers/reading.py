@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from functools import cached_property, partial
+from functools import cached_property
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -12,6 +13,7 @@ import numpy as np
 from larkreader.capture.characters import Characters, Fault
 from larkreader.capture.files.capture_file import CaptureFile
 from larkreader.capture.files.content import Progress
+from larkreader.capture.measured import Measured
 from larkreader.capture.trace import Trace
 from larkreader.declare.document.sheet import Sheet
 from larkreader.declare.document.sheet_file import open_sheet
@@ -254,26 +256,39 @@ def read(
         sheet_path = path_of(sheet)
         sheet_name, declared = str(sheet_path), open_sheet(sheet_path)
     wires = declared.wires_named(wire)
-    receiving = partial(
-        receive_all,
-        sheet=declared,
+    pieces: Iterable[Mapping[str, Measured | bytes]]
+    if isinstance(capture, Mapping):
+        name, pieces = "", [_of_known_wires(capture, declared, wires)]
+    elif isinstance(capture, str) or hasattr(capture, "__fspath__") or hasattr(capture, "read"):
+        path = path_of(capture)
+        name, pieces = str(path), _pieces_in(path, declared, wires, kind, form, progress)
+    else:
+        wanted = f'must be a file, or a mapping such as {{"{next(iter(declared.wire))}": ...}}'
+        raise RequestError("capture", f"is of type {type(capture).__name__}", wanted)
+    received = receive_all(
+        pieces,
+        declared,
         samples=samples,
         oversampling=oversampling,
         check_stops=check_stops,
         keep_levels=keep_levels,
     )
-    if isinstance(capture, Mapping):
-        name, received = "", receiving([_of_known_wires(capture, declared, wires)])
-    elif isinstance(capture, str) or hasattr(capture, "__fspath__") or hasattr(capture, "read"):
-        form = (form or declared.capture).with_mark_of(declared.wire[wires[0]].line)
-        with CaptureFile(capture, kind=kind, form=form, progress=progress) as file:
-            signals = signals_of(declared, wires, with_events=file.holds_levels)
-            name, received = file.name, receiving(file.pieces(signals))
-    else:
-        wanted = f'must be a file, or a mapping such as {{"{next(iter(declared.wire))}": ...}}'
-        raise RequestError("capture", f"is of type {type(capture).__name__}", wanted)
     judged = judge_received(declared, received, wires)
     return Reading(declared, name, received.characters, sheet_name=sheet_name, levels=received.levels, **vars(judged))
+
+
+def _pieces_in(
+    path: Path,
+    sheet: Sheet,
+    wires: Sequence[str],
+    kind: CaptureKind | None,
+    form: CaptureForm | None,
+    progress: Progress | None,
+) -> Iterator[Mapping[str, Measured]]:
+    """Yield what a file holds of some wires, and of the sheet's other signals."""
+    form = (form or sheet.capture).with_mark_of(sheet.wire[wires[0]].line)
+    with CaptureFile(path, kind=kind, form=form, progress=progress) as file:
+        yield from file.pieces(signals_of(sheet, wires, with_events=file.holds_levels))
 
 
 def _of_known_wires(capture: Mapping[str, Any], sheet: Sheet, wanted: Sequence[str]) -> dict[str, Any]:
