@@ -1,66 +1,77 @@
-"""Frames against what their layout promises: checksum, fixed values, names, ranges, counter."""
+"""Values of fields against what their layout promises: fixed values, names, ranges, digits, text, counter."""
 
 from __future__ import annotations
 
+from dataclasses import replace
+from functools import partial
 from typing import Any
 
 import numpy as np
 import numpy.typing as npt
 
-from larkreader.declare.frame.layout import FrameLayout
+from larkreader.capture.ragged import Ragged
 from larkreader.declare.frame.slot import Slot
-from larkreader.decode.columns.unpack import raw_column, scaled
-
-from .checksums import checksums_of_rows
+from larkreader.decode.columns.frame_columns import FrameFault, Frames
+from larkreader.decode.columns.gather import items_at
+from larkreader.decode.columns.ragged_columns import each_frame
+from larkreader.decode.columns.unpack import digits_of, digits_sound, scaled, texts_sound
 
 Mask = npt.NDArray[np.bool_]
 Bytes = npt.NDArray[np.uint8]
 
 
-def checksum_matches(rows: Bytes, layout: FrameLayout) -> Mask:
-    """Tell in which frames the stored check value is the computed one.
+def value_faults(frames: Frames, genuine: Mask, intact: Mask) -> npt.NDArray[np.uint8]:
+    """Return the faults that the fields of each frame show; those of a frame whose checksum fails show nothing.
 
     Parameters
     ----------
-    rows : ndarray of uint8, shape (n_frames, n_bytes)
-        One frame a row.
-    layout : FrameLayout
-        Their layout; without a checksum all match.
+    frames : Frames
+        The frames.
+    genuine, intact : ndarray of bool, shape (n_frames,)
+        Which hold all fixed values, and which have a right checksum.
 
     Returns
     -------
-    ndarray of bool, shape (n_frames,)
+    ndarray of uint8, shape (n_frames,)
+        Flags of `FrameFault`.
     """
-    slot, checksum = layout.checksum_slot, layout.checksum
-    if slot is None or checksum is None:
-        return np.ones(len(rows), dtype=np.bool_)
-    begin, end = layout.covered
-    stored = raw_column(rows, slot, layout.packing)
-    matches: Mask = stored == checksums_of_rows(rows, checksum.method, begin, end)
-    return matches
-
-
-def identity_matches(rows: Bytes, layout: FrameLayout) -> Mask:
-    """Tell which frames hold all the values that `equals` and ``reserved`` fix.
-
-    Parameters
-    ----------
-    rows : ndarray of uint8, shape (n_frames, n_bytes)
-        One frame a row.
-    layout : FrameLayout
-        Their layout.
-
-    Returns
-    -------
-    ndarray of bool, shape (n_frames,)
-    """
-    matches = np.ones(len(rows), dtype=np.bool_)
+    faults = np.zeros(len(frames), dtype=np.uint8)
+    known, sensible = genuine.copy(), np.ones(len(frames), np.bool_)
+    layout = frames.layout
     for slot in layout.slots:
-        if (wanted := fixed_value(slot)) is not None:
-            matches &= _each_item(raw_column(rows, slot, layout.packing) == wanted)
-    for place, byte in enumerate(layout.end_marker, layout.length - layout.end_from_end):
-        matches &= rows[:, place] == byte
-    return matches
+        field = slot.field
+        if slot.kind == "bcd":
+            known &= _digits_fit(frames, slot)
+        elif slot.kind == "text" and layout.pattern is None:
+            known &= each_frame(frames[slot.name], texts_sound)
+        if layout.pattern is not None and (wanted := fixed_value(slot)) is not None:
+            known &= each_frame(frames.raw(slot.name), partial(_all_equal, wanted=wanted))
+        if field is not None and (field.names or field.range):
+            raw = frames.raw(slot.name)
+            known &= each_frame(raw, partial(names_known, slot=slot)) if field.names else True
+            sensible &= each_frame(raw, partial(within_range, slot=slot))
+    faults[~intact] |= np.uint8(FrameFault.CHECKSUM_MISMATCH)
+    faults[intact & ~known] |= np.uint8(FrameFault.UNKNOWN_VALUE)
+    faults[intact & ~sensible] |= np.uint8(FrameFault.OUT_OF_RANGE)
+    return faults
+
+
+def _all_equal(raw: npt.NDArray[Any], wanted: int) -> Mask:
+    equal: Mask = raw == wanted
+    every: Mask = equal if equal.ndim == 1 else np.all(equal, axis=1)
+    return every
+
+
+def _digits_fit(frames: Frames, slot: Slot) -> Mask:
+    """Tell in which frames all digits are 0 to 9."""
+    if not isinstance(frames.data, Ragged):
+        return digits_sound(frames.data, slot, frames.layout.packing)
+    bits = replace(slot, kind="uint")
+    place = replace(frames.located.of(slot.name), slot=bits)
+    items, owner = place.bits(frames.data.begin * 8)
+    sound = np.ones(len(frames), dtype=np.bool_)
+    sound[owner[~digits_of(items_at(frames.data.items, items, bits, frames.layout.packing), slot.bits)]] = False
+    return sound
 
 
 def fixed_value(slot: Slot) -> int | None:

@@ -21,6 +21,14 @@ Packing = Literal["lsb", "msb"]
 WIDTHS = (8, 16, 32, 64)
 
 
+def rows_at(stream: npt.NDArray[np.uint8], offset: npt.NDArray[np.int64], length: int) -> npt.NDArray[np.uint8]:
+    """Copy the frames that begin at `offset`: uint8, shape (n_frames, length)."""
+    if not len(offset):
+        return np.empty((0, length), np.uint8)
+    items = np.ndarray((len(stream) - length + 1,), dtype=f"V{length}", buffer=stream.data, strides=(1,))
+    return items[offset].view(np.uint8).reshape(-1, length)
+
+
 def raw_column(rows: npt.NDArray[np.uint8], slot: Slot, packing: Packing) -> Column:
     """Cut the raw numbers of one slot out of all frames.
 

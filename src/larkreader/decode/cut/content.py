@@ -9,11 +9,13 @@ import numpy.typing as npt
 
 from larkreader.capture.ragged import Ragged
 from larkreader.declare.frame.layout import FrameLayout
+from larkreader.decode.check.checksums import checksums_of_rows
 from larkreader.decode.check.running_checksums import checksums_of_stretches
-from larkreader.decode.check.verify import checksum_matches, fixed_value, identity_matches
+from larkreader.decode.check.verify import fixed_value
 from larkreader.decode.columns.gather import items_at
 from larkreader.decode.columns.places import FieldPlaces, Located, covered_bytes, locate
 from larkreader.decode.columns.text_columns import match_lines
+from larkreader.decode.columns.unpack import raw_column, rows_at
 
 Bytes = npt.NDArray[np.uint8]
 Places = npt.NDArray[np.int64]
@@ -92,17 +94,31 @@ def judge_rows(stream: Bytes, offset: Places, layout: FrameLayout) -> tuple[Mask
     block = max(BLOCK // layout.length, 1)
     for low in range(0, len(offset), block):
         rows = rows_at(stream, offset[low : low + block], layout.length)
-        genuine[low : low + block] = identity_matches(rows, layout)
-        right[low : low + block] = checksum_matches(rows, layout)
+        genuine[low : low + block] = _identities_right(rows, layout)
+        right[low : low + block] = _checksums_right_in(rows, layout)
     return genuine, right
 
 
-def rows_at(stream: Bytes, offset: Places, length: int) -> Bytes:
-    """Copy the frames that begin at `offset`: uint8, shape (n_frames, length)."""
-    if not len(offset):
-        return np.empty((0, length), np.uint8)
-    items = np.ndarray((len(stream) - length + 1,), dtype=f"V{length}", buffer=stream.data, strides=(1,))
-    return items[offset].view(np.uint8).reshape(-1, length)
+def _checksums_right_in(rows: Bytes, layout: FrameLayout) -> Mask:
+    """Tell in which frames, one a row, the stored check value is the computed one; without a checksum in all."""
+    slot, checksum = layout.checksum_slot, layout.checksum
+    if slot is None or checksum is None:
+        return np.ones(len(rows), dtype=np.bool_)
+    begin, end = layout.covered
+    right: Mask = raw_column(rows, slot, layout.packing) == checksums_of_rows(rows, checksum.method, begin, end)
+    return right
+
+
+def _identities_right(rows: Bytes, layout: FrameLayout) -> Mask:
+    """Tell which frames, one a row, hold all the values that `equals` and ``reserved`` fix."""
+    matches = np.ones(len(rows), dtype=np.bool_)
+    for slot in layout.slots:
+        if (wanted := fixed_value(slot)) is not None:
+            held = raw_column(rows, slot, layout.packing) == wanted
+            matches &= held if held.ndim == 1 else np.all(held, axis=1)
+    for place, byte in enumerate(layout.end_marker, layout.length - layout.end_from_end):
+        matches &= rows[:, place] == byte
+    return matches
 
 
 def _checksums_right(

@@ -4,25 +4,19 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from functools import partial
 from typing import Any
 
 import numpy as np
-import numpy.typing as npt
 
 from larkreader.capture.characters import Characters
 from larkreader.capture.ragged import Ragged
 from larkreader.declare.frame.layout import FrameLayout
-from larkreader.declare.frame.slot import Slot
-from larkreader.decode.check.verify import fixed_value, names_known, within_range
+from larkreader.decode.check.verify import value_faults
 from larkreader.decode.columns.frame_columns import FrameFault, Frames, Skip, Spans
-from larkreader.decode.columns.gather import items_at
-from larkreader.decode.columns.ragged_columns import each_frame
-from larkreader.decode.columns.unpack import digits_of, digits_sound, texts_sound
+from larkreader.decode.columns.unpack import rows_at
 from larkreader.decode.stream import Bytes, Places, Stream
 
 from .candidates import Candidates, Mask
-from .content import rows_at
 from .delimited import NONE, sort_packets
 from .delimiters import Delimiter, delimiter_of
 from .joined_packets import split_joined
@@ -264,47 +258,6 @@ def _searched(found: Candidates, met: Mask, total: int, layouts: Sequence[FrameL
     if not has_markers(layouts):
         return behind
     return max(behind, total + 1 - max(len(layout.marker) for layout in layouts))  # a marker may have begun there
-
-
-def value_faults(frames: Frames, genuine: Mask, intact: Mask) -> npt.NDArray[np.uint8]:
-    """Hold against each frame what its fields show; those of a frame whose checksum fails show nothing."""
-    faults = np.zeros(len(frames), dtype=np.uint8)
-    known, sensible = genuine.copy(), np.ones(len(frames), np.bool_)
-    layout = frames.layout
-    for slot in layout.slots:
-        field = slot.field
-        if slot.kind == "bcd":
-            known &= _digits_sound(frames, slot)
-        elif slot.kind == "text" and layout.pattern is None:
-            known &= each_frame(frames[slot.name], texts_sound)
-        if layout.pattern is not None and (wanted := fixed_value(slot)) is not None:
-            known &= each_frame(frames.raw(slot.name), partial(_all_equal, wanted=wanted))
-        if field is not None and (field.names or field.range):
-            raw = frames.raw(slot.name)
-            known &= each_frame(raw, partial(names_known, slot=slot)) if field.names else True
-            sensible &= each_frame(raw, partial(within_range, slot=slot))
-    faults[~intact] |= np.uint8(FrameFault.CHECKSUM_MISMATCH)
-    faults[intact & ~known] |= np.uint8(FrameFault.UNKNOWN_VALUE)
-    faults[intact & ~sensible] |= np.uint8(FrameFault.OUT_OF_RANGE)
-    return faults
-
-
-def _all_equal(raw: npt.NDArray[Any], wanted: int) -> Mask:
-    equal: Mask = raw == wanted
-    every: Mask = equal if equal.ndim == 1 else np.all(equal, axis=1)
-    return every
-
-
-def _digits_sound(frames: Frames, slot: Slot) -> Mask:
-    """Tell in which frames all digits are 0 to 9."""
-    if not isinstance(frames.data, Ragged):
-        return digits_sound(frames.data, slot, frames.layout.packing)
-    bits = replace(slot, kind="uint")
-    place = replace(frames.located.of(slot.name), slot=bits)
-    items, owner = place.bits(frames.data.begin * 8)
-    sound = np.ones(len(frames), dtype=np.bool_)
-    sound[owner[~digits_of(items_at(frames.data.items, items, bits, frames.layout.packing), slot.bits)]] = False
-    return sound
 
 
 def _skipped(

@@ -20,14 +20,13 @@ import numpy.typing as npt
 from larkreader.capture.ragged import Ragged
 from larkreader.declare.frame.field_kinds import FieldOrder
 from larkreader.declare.frame.layout import FrameLayout
-from larkreader.decode.check.verify import fixed_value
+from larkreader.decode.check.verify import fixed_value, value_faults
 from larkreader.decode.columns.frame_columns import Frames, Skip, Spans
 from larkreader.decode.columns.places import FieldPlaces, Located, covered_bytes, deciding_fields, locate
 from larkreader.errors import RequestError
 
 from .content import judge_contents
 from .delimiters import Whole, delimiter_of
-from .frames import value_faults
 
 MOST_FORMS = 32  # of one length; frames of further forms are found the long way
 MOST_LENGTHS = 512
