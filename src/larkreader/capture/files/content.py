@@ -59,13 +59,9 @@ class Content(io.RawIOBase):
         """Return the next bytes, as many as are wanted unless the content ends."""
         parts, wanted = [], size if size >= 0 else 1 << 62
         while wanted:
-            try:
+            part = b""
+            with self._unpacking():
                 part = self._from.read1(min(wanted, 1 << 24)) if self.is_packed else self._from.read(size)  # type: ignore[attr-defined]  # as gzip has it
-            except EOFError:
-                self.cut_off = "the packed content breaks off"
-                break
-            except (gzip.BadGzipFile, zlib.error) as error:
-                raise CaptureError(self.name, f"is a damaged gzip file: {error}") from None
             if not part:
                 break
             parts.append(part)
@@ -122,7 +118,19 @@ class Content(io.RawIOBase):
         """Go to a place of the content."""
         if whence == io.SEEK_END:
             offset, whence = offset + self.size, io.SEEK_SET
-        return self._from.seek(offset, whence)
+        with self._unpacking():
+            self._from.seek(offset, whence)
+        return self._from.tell()
+
+    @contextmanager
+    def _unpacking(self) -> Iterator[None]:
+        """Take note where packed content breaks off; refuse it where it is damaged."""
+        try:
+            yield
+        except EOFError:
+            self.cut_off = "the packed content breaks off"
+        except (gzip.BadGzipFile, zlib.error) as error:
+            raise CaptureError(self.name, f"is a damaged gzip file: {error}") from None
 
     def tell(self) -> int:
         """Return the place in the content."""

@@ -178,6 +178,7 @@ class _Wav:
         there = max(file.size - begin, 0)
         if there < size:
             self.cut_off = f"it has {there:,} of {size:,} bytes of samples"
+        self.cut_off = self.cut_off or file.cut_off
         self._count = min(size, there) // block
         self.clock = float(form.rate or rate), 0.0
         self.signals = tuple(str(number) for number in range(channels))
@@ -298,4 +299,4 @@ def _load_one(file: Content) -> tuple[dict[str, npt.NDArray[Any]], str]:
     if not rows or (is_fortran and len(shape) > 1 and rows < shape[0]):
         raise CaptureError(file.name, "is a NumPy file without samples, or is cut off before them")
     array = file.array(dtype, (rows, *shape[1:]), begin, "F" if is_fortran else "C")
-    return {"": array}, "" if rows == shape[0] else f"it has {rows:,} of {shape[0]:,} rows"
+    return {"": array}, file.cut_off if rows == shape[0] else f"it has {rows:,} of {shape[0]:,} rows"
