@@ -53,7 +53,7 @@ def test_a_replay_is_exactly_what_a_slow_one_finds_event_by_event(path, gaps, da
     assert times(run.fetched) == slow.fetched
     assert times(run.stored) == slow.stored
     assert times(run.taken) == slow.taken
-    assert engine.busy.services == slow.services
+    assert engine.service.busy.services == slow.services
     if engine.application is not None:
         assert engine.application.reads.rows == slow.reads
         surely = sum(

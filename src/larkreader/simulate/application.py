@@ -1,13 +1,13 @@
 """What the application of a receive path does: when it acts, and what it takes out of the ring.
 
-All times are whole nanoseconds. An application says when it next acts (`act_at`), is woken when something was stored,
-and is let act when its time has come.
+The tables give the state that follows a state and an event. All times are whole nanoseconds. `act_at` is when an
+application acts next; the engine wakes it when something was stored.
 """
 
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from larkreader.declare.paths.receive_path import BlockingApplication, LineApplication, PeriodicApplication, ReceivePath
@@ -17,6 +17,26 @@ from .senders import MISSING, NEVER, nanoseconds
 
 Give = Callable[[int, int], None]  # a character leaves the ring, and when
 Keep = Callable[[int, int, bool], None]  # whether the application keeps it, and since when
+
+ASLEEP, DUE = "asleep", "due"
+STORED, TOOK_ALL, LEFT_SOME = "stored", "took all", "left some"
+LOOKING: Mapping[tuple[str, str], str] = {
+    (ASLEEP, STORED): DUE,  # at its next look
+    (DUE, STORED): DUE,
+    (DUE, LEFT_SOME): DUE,  # at the look behind
+    (DUE, TOOK_ALL): ASLEEP,
+}
+"""An application that looks every so often; looks that find nothing are not played."""
+
+BUSY, READING = "busy", "reading"
+CALL, ENOUGH, TIME_UP = "calls", "has what it asked for", "time is up"
+CALLING: Mapping[tuple[str, str], str] = {
+    (BUSY, CALL): READING,
+    (READING, STORED): READING,
+    (READING, ENOUGH): BUSY,
+    (READING, TIME_UP): BUSY,
+}
+"""An application that waits in a read."""
 
 
 @dataclass
@@ -43,19 +63,21 @@ class Periodic:
 
     act_at: int
     reads: Taken
+    state: str
 
     def __init__(
         self, declared: PeriodicApplication | LineApplication, ring: deque[int], give: Give, keep: Keep
     ) -> None:
-        self.act_at, self.reads = NEVER, Taken()
+        self.act_at, self.reads, self.state = NEVER, Taken(), ASLEEP
         self._ring, self._give, self._keep, self._acted_at = ring, give, keep, MISSING
         self._every, self._first = nanoseconds(declared.every_s), nanoseconds(declared.first_s)
         self._most = declared.most if isinstance(declared, PeriodicApplication) else 0
 
     def wake(self, at: int) -> None:
         """Take note that something was stored."""
-        if self.act_at == NEVER:
+        if self.state is ASLEEP:
             self.act_at = self._look_from(max(at, self._acted_at + 1))
+        self.state = LOOKING[self.state, STORED]
 
     @property
     def is_waiting(self) -> bool:
@@ -72,6 +94,7 @@ class Periodic:
         self._take(count, at)
         self._acted_at = at
         self.act_at = self._look_from(at + 1) if ring else NEVER
+        self.state = LOOKING[self.state, LEFT_SOME if ring else TOOK_ALL]
 
     def _look_from(self, at: int) -> int:
         return self._first + max(-(-(at - self._first) // self._every), 0) * self._every
@@ -116,7 +139,8 @@ class Lines(Periodic):
                 self._take(self._room, at)
             else:
                 break
-        self.act_at, self._acted_at = NEVER, at  # until more is stored
+        self.act_at, self._acted_at = NEVER, at
+        self.state = LOOKING[self.state, TOOK_ALL]  # what is left is no line yet
 
     def _line_length(self) -> int:
         """Return how many characters the first line in the ring has, its terminator included; 0 if none is whole."""
@@ -165,6 +189,7 @@ class Blocking:
 
     reads: Taken
     act_at: int
+    state: str
 
     def __init__(
         self, declared: BlockingApplication, ring: deque[int], give: Give, keep: Keep, halts: Deafness
@@ -175,18 +200,19 @@ class Blocking:
         self._limit = NEVER if declared.limit_s is None else nanoseconds(declared.limit_s)
         self._keeps, self._whole = declared.partial == "given", declared.whole
         self._begin = self.act_at = nanoseconds(declared.first_s)
-        self._is_reading = False
+        self.state = BUSY
         self._got: list[int] = []
 
     def wake(self, at: int) -> None:
         """Take note that something was stored."""
-        if self._is_reading:
+        if self.state is READING:
+            self.state = CALLING[self.state, STORED]
             self.act_at = min(self.act_at, at)
 
     def act(self, at: int, next_event: int) -> None:
         """Begin a read, go on with it, or end it."""
-        if not self._is_reading:
-            self._is_reading, self._begin = True, at
+        if self.state is BUSY:
+            self.state, self._begin = CALLING[self.state, CALL], at
         deadline = min(self._begin + self._limit, NEVER)
         ring, got = self._ring, self._got
         if not self._whole:
@@ -214,7 +240,7 @@ class Blocking:
             self.reads.rows.append((self._begin, at, got[0], len(got) if kept else 0, by_time))
         else:
             self.reads.empty += 1
-        self._is_reading, self._got = False, []
+        self.state, self._got = CALLING[self.state, TIME_UP if by_time else ENOUGH], []
         self.act_at = at + self._busy
         if not self._ring and not got and next_event < NEVER:  # so will the next ones be: they need not be played
             self.act_at = self._halts.after(self.act_at)

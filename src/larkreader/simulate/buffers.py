@@ -160,7 +160,7 @@ def _start(
 
 def _replay_of(engine: ReceiveEngine, path: ReceivePath, characters: Characters, complete: int) -> Replay:
     sender, application = engine.sender, engine.application
-    found, busy, costs = engine.outcomes, engine.busy, engine.costs
+    found, busy, costs = engine.outcomes, engine.service.busy, engine.service.costs
     if isinstance(sender, PausedSender):
         for number in sender.refused:
             found.lost[number] = round(float(characters.begin_s[number]) * 1e9)

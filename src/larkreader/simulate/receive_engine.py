@@ -21,22 +21,15 @@ from larkreader.declare.paths.receive_services import DmaService
 
 from .application import Application, make_application
 from .deafness import Deafness
+from .hardware import ARM, ENTER, HANDLED, IDLE, LEAVE, Block, Hardware
 from .outcomes import Outcomes
-from .receive_parts import Block, Busy, Costs, Hardware, PauseSignal, RingState
+from .pause_signal import PauseSignal
 from .replayed import Fate
+from .ring_state import RingState
 from .senders import MISSING, NEVER, FreeSender, PausedSender
+from .service import ENTERING, FETCHING, RESTING, STOPPED, Service
 
-
-class _Serving:
-    """One run of the service, as far as it has got."""
-
-    __slots__ = ("at", "begin", "had_ended", "is_asked_again", "is_fetching", "left")
-
-    def __init__(self, begin: int, at: int, left: int) -> None:
-        self.begin, self.at, self.left = begin, at, left
-        self.is_fetching = False  # a character, by `at`; before the first the handler is entered
-        self.had_ended = False  # DMA, when the handler was entered
-        self.is_asked_again = False
+RUNNING = (ENTERING, FETCHING)
 
 
 class ReceiveEngine:
@@ -63,10 +56,8 @@ class ReceiveEngine:
     ----------
     outcomes : Outcomes
         What became of each character.
-    costs : Costs
-        What a service costs.
-    busy : Busy
-        How long the service was busy.
+    service : Service
+        What fetches characters from the hardware, and how busy it was.
     application : Periodic, Lines or Blocking, optional
         What takes characters out of the ring.
     """
@@ -84,17 +75,13 @@ class ReceiveEngine:
     ) -> None:
         self.sender: FreeSender | PausedSender = sender
         self.outcomes: Outcomes = Outcomes(len(values), stop_at, notes_given=is_live)
-        self.costs: Costs = Costs.of(path, character_ns)
-        self._deaf = Deafness(path.deaf)
         self._halted = Deafness([stretch for stretch in path.deaf if stretch.stops == "everything"])
-        self.busy: Busy = Busy(self._halted)
+        self.service: Service = Service(path, character_ns, self._halted)
         self._hardware = Hardware(path)
         self._block = Block(path.service) if isinstance(path.service, DmaService) else None
         self._ring = RingState(path)
         self._pause = PauseSignal(path, sender, signal_ns)
-        self._serving: _Serving | None = None
-        self._idle_at = self._start_at = self._arm_at = NEVER
-        self._acted_at = self._looked_at = MISSING
+        self._acted_at = MISSING
         self.application: Application | None = make_application(
             path, self._ring.held, values, self.outcomes.give, self.outcomes.keep, self._halted
         )
@@ -102,7 +89,7 @@ class ReceiveEngine:
     @property
     def last_at(self) -> int:
         """When the last thing happened."""
-        return max(self.sender.last_arrival, self.busy.until, self._acted_at)
+        return max(self.sender.last_arrival, self.service.busy.until, self._acted_at)
 
     def feed(self, begins: Sequence[int], sure_until: int) -> None:
         """Let the sender know of further characters, and that it gets no others before a time."""
@@ -117,17 +104,18 @@ class ReceiveEngine:
 
     def run(self) -> None:
         """Let happen what is known to happen; a live run stops where the application gets something."""
-        sender, application, outcomes, busy = self.sender, self.application, self.outcomes, self.busy
+        sender, application, outcomes, service = self.sender, self.application, self.outcomes, self.service
+        hardware, block, busy, given = self._hardware, self._block, service.busy, outcomes.given
         halted = self._halted if self._halted.is_ever else None
-        given = outcomes.given
         while not outcomes.is_over and not given:
-            if self._serving is not None:
-                if not self._serve(self._serving):
+            if service.state in RUNNING:
+                if not self._serve():
                     return
                 continue
-            service_at = self._start_at if self._start_at < self._idle_at else self._idle_at
-            if self._arm_at < service_at:
-                service_at = self._arm_at
+            start_at, idle_at = service.start_at, hardware.idle_at
+            service_at = start_at if start_at < idle_at else idle_at
+            if block is not None and block.arm_at < service_at:
+                service_at = block.arm_at
             act_at = NEVER if application is None else application.act_at
             if act_at < busy.until:
                 act_at = busy.until
@@ -139,10 +127,12 @@ class ReceiveEngine:
                     return
                 self._arrive()
             elif service_at <= act_at:
-                if self._idle_at == service_at:
+                if idle_at == service_at:
                     self._idle_is_over()
-                elif self._start_at == service_at:
-                    self._begin_service()
+                elif start_at == service_at:
+                    if block is None:
+                        hardware.idle_at = NEVER
+                    service.start()
                 elif not self._arm():
                     return
             elif application is not None:
@@ -156,18 +146,12 @@ class ReceiveEngine:
 
     def _arrive(self) -> None:
         """Take in the next character, which is complete."""
-        sender = self.sender
+        sender, hardware, block = self.sender, self._hardware, self._block
         number, at = sender.number, sender.arrive_at
         sender.advance()
-        if self._block is not None:
-            if self._block.is_armed:
-                self._into_block(self._block, number, at)
-            else:
-                self._hardware.take(number, at, sender.begin[number], self.outcomes)
-                if len(self._hardware.held) >= self._pause.fifo_at:
-                    self._pause.ask(at)
+        if block is not None and block.is_armed:
+            self._into_block(block, number, at)
             return
-        hardware = self._hardware
         held = hardware.held
         if hardware.waiting < 0 and len(held) < hardware.size:
             held.append(number)
@@ -175,41 +159,44 @@ class ReceiveEngine:
             hardware.take(number, at, sender.begin[number], self.outcomes)
         if len(held) >= self._pause.fifo_at:
             self._pause.ask(at)
-        if self._start_at < NEVER or self._serving is not None or self._ring.is_stopped:
+        service = self.service
+        if block is not None or service.state is not RESTING:
             return
-        if self.costs.every:
-            self._start_at = self._next_look(max(at, self.busy.until))
+        if service.costs.every:
+            service.look_from(max(at, service.busy.until))
         elif len(held) >= hardware.trigger:
-            self._idle_at = NEVER
-            self._ask(at)
-        elif self.costs.idle < NEVER:
-            self._idle_at = at + self.costs.idle
+            hardware.idle_at = NEVER
+            service.ask(at)
+        elif service.costs.idle < NEVER:
+            hardware.idle_at = at + service.costs.idle
 
     def _into_block(self, block: Block, number: int, at: int) -> None:
         """Let DMA fetch a character."""
         if block.put(number, at, self.outcomes):
-            self._ask(at)
-        if self.costs.idle < NEVER:
-            self._idle_at = at + self.costs.idle
+            self.service.ask(at)
+        if self.service.costs.idle < NEVER:
+            self._hardware.idle_at = at + self.service.costs.idle
 
     def _idle_is_over(self) -> None:
         """Take note that the line has been idle for long enough."""
-        at, self._idle_at = self._idle_at, NEVER
-        if (block := self._block) is not None:
+        hardware, block = self._hardware, self._block
+        at, hardware.idle_at = hardware.idle_at, NEVER
+        if block is not None:
             if block.held:
-                block.has_ended = block.has_ended or not block.circular
-                self._ask(at)
-        elif self._hardware.held and self._start_at == NEVER and not self._ring.is_stopped:
-            self._ask(at)
+                block.note(IDLE)
+                self.service.ask(at)
+        elif hardware.held and self.service.state is RESTING:
+            self.service.ask(at)
 
     def _arm(self) -> bool:
         """Arm DMA again: what waits in the hardware goes into the block at once; False if more must be known first."""
-        at, block, hardware = self._arm_at, self._block, self._hardware
+        block, hardware = self._block, self._hardware
         assert block is not None
+        at = block.arm_at
         if not self._is_known(at):
             return False
-        self._arm_at = NEVER
-        block.is_armed, block.filled = True, 0
+        block.arm_at, block.filled = NEVER, 0
+        block.note(ARM)
         while block.is_armed and hardware.held:
             self._into_block(block, hardware.held.popleft(), at)
             if hardware.waiting >= 0 and self.sender.next_begin > at:
@@ -224,44 +211,20 @@ class ReceiveEngine:
 
     # the service
 
-    def _ask(self, at: int) -> None:
-        """Ask for service, unless that has been done."""
-        if self._serving is not None:
-            self._serving.is_asked_again = True
-        elif self._start_at == NEVER and not self._ring.is_stopped:
-            jitter, until = self.costs.jitter, self.busy.until
-            start_at = (at if at > until else until) + self.costs.latency + jitter[self.busy.services % len(jitter)]
-            self._start_at = self._deaf.after(start_at) if self._deaf.is_ever else start_at
-
-    def _next_look(self, at: int) -> int:
-        """Return when a polling loop next looks, from a moment on."""
-        at = max(at, self._looked_at + 1)
-        stretch = self._deaf.around(at) or self._deaf.around(at - 1)
-        since = max(self.busy.until, self._looked_at + 1)
-        if stretch is not None and self.costs.look_due(max(stretch[0], since)) < stretch[1]:
-            return stretch[1]
-        return self._deaf.after(self.costs.look_due(at))
-
-    def _begin_service(self) -> None:
-        begin = self._looked_at = self._start_at
-        self._start_at = NEVER
-        if self._block is None:
-            self._idle_at = NEVER
-        self._serving = _Serving(begin, begin + self.costs.enter, self.costs.most)
-
-    def _serve(self, serving: _Serving) -> bool:
+    def _serve(self) -> bool:
         """Let the service run on; return whether it has ended, False if more must be known first."""
         sender, hardware, block, ring, pause = self.sender, self._hardware, self._block, self._ring, self._pause
-        outcomes, each = self.outcomes, self.costs.each
+        outcomes, service, each = self.outcomes, self.service, self.service.costs.each
         held = hardware.held if block is None else block.held
         while True:
-            at = serving.at
-            if (sender.arrive_at <= at or self._idle_at <= at) and not self._catch_up(at):
+            at = service.at
+            if (sender.arrive_at <= at or hardware.idle_at <= at) and not self._catch_up(at):
                 return False
-            if not serving.is_fetching:
-                serving.is_fetching = True
+            if service.state is ENTERING:
+                service.has_entered()
                 if block is not None:
-                    self._enter_block(block, serving)
+                    block.note(ENTER)
+                    service.left = len(held)
             else:
                 if block is None and hardware.waiting >= 0 and not self._is_known(at):
                     return False
@@ -275,24 +238,18 @@ class ReceiveEngine:
                 ring.store(number, at, outcomes)
                 if len(ring.held) >= pause.ring_at:
                     pause.ask(at)
-                serving.left -= 1
-            if not held or not serving.left or ring.must_stop():
+                service.left -= 1
+            if not held or not service.left or ring.must_wait:
                 break
-            serving.at = at + each
-        self._end_service(serving)
+            service.at = at + each
+        self._end_service(for_want_of_room=bool(held) and service.left > 0)
         return True
-
-    def _enter_block(self, block: Block, serving: _Serving) -> None:
-        """Let the handler see what is in the block, and whether DMA has ended."""
-        serving.had_ended, serving.left = block.has_ended, len(block.held)
-        if block.has_ended:
-            block.is_armed = False
 
     def _catch_up(self, until: int) -> bool:
         """Let characters arrive, and lines go idle, up to a moment; return False if more must be known first."""
-        sender = self.sender
-        while sender.arrive_at <= until or self._idle_at <= until:
-            if sender.arrive_at > self._idle_at:
+        sender, hardware = self.sender, self._hardware
+        while sender.arrive_at <= until or hardware.idle_at <= until:
+            if sender.arrive_at > hardware.idle_at:
                 self._idle_is_over()
             elif sender.is_unsure:
                 return False
@@ -300,44 +257,47 @@ class ReceiveEngine:
                 self._arrive()
         return True
 
-    def _end_service(self, serving: _Serving) -> None:
-        end = serving.at + self.costs.leave
-        self._serving = None
-        self.busy.add(serving.begin, end)
-        if (block := self._block) is None:
-            self._ask_again(serving.at, end)
-        elif serving.had_ended and not self._ring.is_stopped:
-            block.has_ended = False
-            self._arm_at = end + self.costs.gap
-        elif serving.is_asked_again:
-            self._ask(end)
+    def _end_service(self, *, for_want_of_room: bool) -> None:
+        """End a run of the service, and find out what starts the next."""
+        service, block = self.service, self._block
+        served_until = service.at
+        end, is_asked_again = service.end(for_want_of_room=for_want_of_room)
+        if block is None:
+            if not for_want_of_room:
+                self._ask_for_the_rest(served_until, end)
+        elif block.state is HANDLED:
+            if not for_want_of_room:
+                block.note(LEAVE)
+                block.arm_at = end + service.costs.gap
+        elif is_asked_again:
+            service.ask(end)
         if not self._ring.when_full:
             self.outcomes.publish(end)
         elif self.application is not None and self._ring.held:
-            self.application.wake(self.busy.blocked_since)
+            self.application.wake(service.busy.blocked_since)
 
-    def _ask_again(self, served_until: int, end: int) -> None:
+    def _ask_for_the_rest(self, served_until: int, end: int) -> None:
         """When a service ends, ask for the next if something is left."""
-        held = self._hardware.held
-        if not held or self._ring.is_stopped:
+        hardware, service = self._hardware, self.service
+        if not hardware.held:
             return
-        if self.costs.every:
-            self._start_at = self._next_look(end)
-        elif len(held) >= self._hardware.trigger:
-            self._ask(end)
-        elif self.costs.idle < NEVER:
-            self._idle_at = max(self.sender.last_arrival, served_until) + self.costs.idle
+        if service.costs.every:
+            service.look_from(end)
+        elif len(hardware.held) >= hardware.trigger:
+            service.ask(end)
+        elif service.costs.idle < NEVER:
+            hardware.idle_at = max(self.sender.last_arrival, served_until) + service.costs.idle
 
     # the application
 
     def _has_taken(self, at: int) -> None:
         """Let go on what waited for room in the ring."""
-        ring, held = self._ring, self._hardware.held
+        ring, service, held = self._ring, self.service, self._hardware.held
         if self._pause.is_asked:
             self._pause.let_go_on(self._pause.ring_at, len(ring.held), at)
-        if ring.is_stopped and len(ring.held) < ring.capacity:
-            ring.is_stopped = False
-            if self.costs.every and held:
-                self._start_at = self._next_look(at + 1)  # a look at this moment has been
+        if service.state is STOPPED and len(ring.held) < ring.capacity:
+            service.has_room()
+            if service.costs.every and held:
+                service.look_from(at + 1)  # a look at this moment has been
             elif held or (self._block is not None and self._block.held):
-                self._ask(at)
+                service.ask(at)
