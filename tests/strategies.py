@@ -205,7 +205,7 @@ def receive_paths(draw):
     small = st.integers(0, 12).map(lambda number: number * NS)
     some = st.integers(1, 90).map(lambda number: number * NS)
     costs = {"jitter_s": draw(small), "enter_s": draw(small), "each_s": draw(small), "leave_s": draw(small)}
-    size = draw(st.integers(1, 6))
+    size = draw(st.one_of(st.integers(1, 3), st.integers(1, 12)))
     fifo = {
         "size": size,
         "trigger": draw(st.integers(1, size)),
@@ -213,7 +213,7 @@ def receive_paths(draw):
     }
     kind = draw(st.sampled_from(["interrupt", "polling", "dma", "software"]))
     if kind == "interrupt":
-        service = costs | {"latency_s": draw(some), "most": draw(st.sampled_from([0, 0, 1, 2]))}
+        service = costs | {"latency_s": draw(st.one_of(small, some)), "most": draw(st.sampled_from([0, 0, 1, 2]))}
     elif kind == "polling":
         every = draw(st.integers(13, 90))
         service = costs | {"every_s": every * NS, "first_s": draw(small), "most": draw(st.sampled_from([0, 0, 1, 2]))}
@@ -221,7 +221,7 @@ def receive_paths(draw):
         circular = draw(st.booleans())
         notices = draw(st.sampled_from([["full"], ["half", "full"], ["half", "full", "idle"], ["full", "idle"]]))
         service = costs | {
-            "block": draw(st.integers(1, 7)),
+            "block": draw(st.one_of(st.integers(1, 7), st.integers(8, 20))),
             "notices": notices,
             "circular": circular,
             "latency_s": draw(small),
@@ -232,7 +232,7 @@ def receive_paths(draw):
     ring = application = None
     if draw(st.integers(0, 4)):
         ring = {
-            "size": draw(st.integers(2, 12)),
+            "size": draw(st.one_of(st.integers(2, 12), st.integers(13, 40))),
             "full": draw(st.sampled_from(["drop-new", "overwrite-oldest", "wrap", "stop"])),
         }
         which = draw(st.sampled_from(["periodic", "lines", "blocking"]))

@@ -7,16 +7,15 @@ application acts next; the engine wakes it when something was stored.
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
 from larkreader.declare.paths.receive_path import BlockingApplication, LineApplication, PeriodicApplication, ReceivePath
 
 from .deafness import Deafness
+from .outcomes import Outcomes
+from .ring_state import drop_first
 from .senders import MISSING, NEVER, nanoseconds
-
-Give = Callable[[int, int], None]  # a character leaves the ring, and when
-Keep = Callable[[int, int, bool], None]  # whether the application keeps it, and since when
 
 ASLEEP, DUE = "asleep", "due"
 STORED, TOOK_ALL, LEFT_SOME = "stored", "took all", "left some"
@@ -57,19 +56,18 @@ class Periodic:
         What was declared.
     ring : deque of int
         The numbers of the characters in the ring.
-    give, keep : callable
-        Called with each character that leaves the ring, and whether the application keeps it.
+    outcomes : Outcomes
+        Where it is noted what left the ring, and what the application keeps.
     """
 
     act_at: int
     reads: Taken
     state: str
+    got_at: int = MISSING
 
-    def __init__(
-        self, declared: PeriodicApplication | LineApplication, ring: deque[int], give: Give, keep: Keep
-    ) -> None:
+    def __init__(self, declared: PeriodicApplication | LineApplication, ring: deque[int], outcomes: Outcomes) -> None:
         self.act_at, self.reads, self.state = NEVER, Taken(), ASLEEP
-        self._ring, self._give, self._keep, self._acted_at = ring, give, keep, MISSING
+        self._ring, self._outcomes, self._acted_at = ring, outcomes, MISSING
         self._every, self._first = nanoseconds(declared.every_s), nanoseconds(declared.first_s)
         self._most = declared.most if isinstance(declared, PeriodicApplication) else 0
 
@@ -83,6 +81,14 @@ class Periodic:
     def is_waiting(self) -> bool:
         """Whether it waits, and has nothing."""
         return not self._ring
+
+    def room_in_read(self) -> int:
+        """Return how many characters a read that waits can take without ending: none, as it does not wait."""
+        return 0
+
+    def get(self, first: int, at: Sequence[int]) -> None:
+        """Get characters that follow one another within a read; see `room_in_read`."""
+        raise TypeError("an application that looks every so often does not wait in a read")
 
     def close(self) -> None:
         """Take note that nothing more happens."""
@@ -104,10 +110,15 @@ class Periodic:
         if not count:
             return
         first = self._ring[0]
-        for place in range(count):
-            number = self._ring.popleft()
-            self._give(number, at)
-            self._keep(number, at, kept is None or place < kept)
+        if kept is None and self._ring[count - 1] - first == count - 1:
+            self._outcomes.give_all(first, count, at)
+            self._outcomes.keep_all(first, count, at)
+            drop_first(self._ring, count)
+        else:
+            for place in range(count):
+                number = self._ring.popleft()
+                self._outcomes.give(number, at)
+                self._outcomes.keep(number, at, kept is None or place < kept)
         self.reads.rows.append((at, at, first, count if kept is None else min(count, kept), by_time))
 
 
@@ -119,10 +130,8 @@ class Lines(Periodic):
 
     act_at: int
 
-    def __init__(
-        self, declared: LineApplication, ring: deque[int], give: Give, keep: Keep, values: Sequence[int]
-    ) -> None:
-        super().__init__(declared, ring, give, keep)
+    def __init__(self, declared: LineApplication, ring: deque[int], outcomes: Outcomes, values: Sequence[int]) -> None:
+        super().__init__(declared, ring, outcomes)
         self._values, self._room, self._gives = values, declared.room, declared.rest == "given"
         self._terminator = tuple(bytes.fromhex(declared.terminator))
         self._ends: deque[int] = deque()  # the last characters of whole lines in the ring
@@ -181,8 +190,8 @@ class Blocking:
         What was declared.
     ring : deque of int
         The numbers of the characters in the ring.
-    give, keep : callable
-        Called with each character that leaves the ring, and whether the application keeps it.
+    outcomes : Outcomes
+        Where it is noted what left the ring, and what the application keeps.
     halts : Deafness
         When the application stands still.
     """
@@ -190,12 +199,11 @@ class Blocking:
     reads: Taken
     act_at: int
     state: str
+    got_at: int = MISSING
 
-    def __init__(
-        self, declared: BlockingApplication, ring: deque[int], give: Give, keep: Keep, halts: Deafness
-    ) -> None:
+    def __init__(self, declared: BlockingApplication, ring: deque[int], outcomes: Outcomes, halts: Deafness) -> None:
         self.reads = Taken()
-        self._ring, self._give, self._keep, self._halts = ring, give, keep, halts
+        self._ring, self._outcomes, self._halts = ring, outcomes, halts
         self._length, self._busy = declared.length, nanoseconds(declared.busy_s)
         self._limit = NEVER if declared.limit_s is None else nanoseconds(declared.limit_s)
         self._keeps, self._whole = declared.partial == "given", declared.whole
@@ -208,6 +216,17 @@ class Blocking:
         if self.state is READING:
             self.state = CALLING[self.state, STORED]
             self.act_at = min(self.act_at, at)
+
+    def room_in_read(self) -> int:
+        """Return how many characters a read that waits can take, each as it is stored, without ending."""
+        is_waiting = self.state is READING and not self._whole and not self._ring
+        return self._length - len(self._got) - 1 if is_waiting else 0
+
+    def get(self, first: int, at: Sequence[int]) -> None:
+        """Get characters that follow one another within a read, each at a time."""
+        self._outcomes.taken[first : first + len(at)] = at
+        self._got.extend(range(first, first + len(at)))
+        self.got_at = at[-1]
 
     def act(self, at: int, next_event: int) -> None:
         """Begin a read, go on with it, or end it."""
@@ -227,7 +246,7 @@ class Blocking:
     def _take(self, count: int, at: int) -> None:
         for _ in range(min(count, len(self._ring))):
             number = self._ring.popleft()
-            self._give(number, at)
+            self._outcomes.give(number, at)
             self._got.append(number)
 
     def _end(self, at: int, next_event: int) -> None:
@@ -235,7 +254,7 @@ class Blocking:
         got, by_time = self._got, len(self._got) < self._length
         kept = self._keeps or not by_time
         for number in got:
-            self._keep(number, at, kept)
+            self._outcomes.keep(number, at, kept)
         if got:
             self.reads.rows.append((self._begin, at, got[0], len(got) if kept else 0, by_time))
         else:
@@ -263,12 +282,12 @@ Application = Periodic | Lines | Blocking
 
 
 def make_application(
-    path: ReceivePath, ring: deque[int], values: Sequence[int], give: Give, keep: Keep, halts: Deafness
+    path: ReceivePath, ring: deque[int], values: Sequence[int], outcomes: Outcomes, halts: Deafness
 ) -> Application | None:
     """Return the application of a path; None if it has none."""
     declared = path.application
     if isinstance(declared, BlockingApplication):
-        return Blocking(declared, ring, give, keep, halts)
+        return Blocking(declared, ring, outcomes, halts)
     if isinstance(declared, LineApplication):
-        return Lines(declared, ring, give, keep, values)
-    return None if declared is None else Periodic(declared, ring, give, keep)
+        return Lines(declared, ring, outcomes, values)
+    return None if declared is None else Periodic(declared, ring, outcomes)

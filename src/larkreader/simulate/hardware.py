@@ -6,7 +6,7 @@ The tables give the state that follows a state and an event. All times are whole
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 
 from larkreader.declare.paths.receive_path import ReceivePath
 from larkreader.declare.paths.receive_services import DmaService
@@ -95,6 +95,18 @@ class Block:
         if not self.circular:
             self.state = DMA[self.state, event]
             self.is_armed = self.state in (ARMED, ENDING)
+
+    @property
+    def room(self) -> int:
+        """How many characters can be put in before something else happens: a notice, or the end of the block."""
+        boundary = self.half if self.filled < self.half else self.places
+        return min(boundary - self.filled, self.places - len(self.held)) - 1
+
+    def put_all(self, first: int, at: Sequence[int], outcomes: Outcomes) -> None:
+        """Put in characters that follow one another, no more than `room`."""
+        outcomes.fetch_all(first, at)
+        self.held.extend(range(first, first + len(at)))
+        self.filled += len(at)
 
     def put(self, number: int, at: int, outcomes: Outcomes) -> bool:
         """Put a character in; return whether DMA asks for service."""

@@ -5,7 +5,7 @@ All times are whole nanoseconds.
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Sequence
 
 from .replayed import Fate
 from .senders import MISSING
@@ -68,6 +68,31 @@ class Outcomes:
         if fate in self._stop_at:
             self.is_over = True
 
+    def fetch_all(self, first: int, at: Sequence[int]) -> None:
+        """Note when each of some characters that follow one another was fetched."""
+        self.fetched[first : first + len(at)] = at
+
+    def store_all(self, first: int, at: Sequence[int]) -> None:
+        """Note when each of some characters that follow one another was stored."""
+        self.stored[first : first + len(at)] = at
+
+    def lose_all(self, first: int, at: Sequence[int], fate: Fate) -> None:
+        """Note how characters that follow one another were lost."""
+        self.lost[first : first + len(at)] = at
+        self.fate[first : first + len(at)] = bytes([fate]) * len(at)
+        if fate in self._stop_at:
+            self.is_over = True
+
+    def give_all(self, first: int, count: int, at: int) -> None:
+        """Note that characters that follow one another left the ring."""
+        self.taken[first : first + count] = [at] * count
+
+    def keep_all(self, first: int, count: int, at: int) -> None:
+        """Note that the application keeps characters that follow one another."""
+        self.fate[first : first + count] = bytes([Fate.TAKEN]) * count
+        if self._notes_given:
+            self.given += [(at, number) for number in range(first, first + count)]
+
     def give(self, number: int, at: int) -> None:
         """Note that a character left the ring."""
         self.taken[number] = at
@@ -86,6 +111,13 @@ class Outcomes:
         self.taken[number], self.fate[number] = at, Fate.TAKEN
         if self._notes_given:
             self._pending.append(number)
+
+    def take_all(self, first: int, at: Sequence[int]) -> None:
+        """Note that the application gets characters that follow one another without a ring."""
+        self.taken[first : first + len(at)] = at
+        self.fate[first : first + len(at)] = bytes([Fate.TAKEN]) * len(at)
+        if self._notes_given:
+            self._pending += range(first, first + len(at))
 
     def publish(self, at: int) -> None:
         """Note that a service that gives characters without a ring has ended."""

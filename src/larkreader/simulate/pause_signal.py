@@ -17,7 +17,7 @@ class PauseSignal:
         self.ring_at: int = NEVER
         self.is_asked: bool = False
         self._sender, self._delay, self._resume_at = sender, signal_ns, 0
-        if (pause := path.pause) is not None:
+        if (pause := path.pause) is not None and isinstance(sender, PausedSender):  # the other never pauses
             self._resume_at, self._delay = pause.resume_at, signal_ns + nanoseconds(pause.delay_s)
             if pause.watches == "fifo":
                 self.fifo_at = pause.at

@@ -14,6 +14,7 @@ What the loop does for one character is a few operations on a deque, so that a m
 
 from __future__ import annotations
 
+from collections import deque
 from collections.abc import Collection, Sequence
 
 from larkreader.declare.paths.receive_path import ReceivePath
@@ -24,9 +25,10 @@ from .deafness import Deafness
 from .hardware import ARM, ENTER, HANDLED, IDLE, LEAVE, Block, Hardware
 from .outcomes import Outcomes
 from .pause_signal import PauseSignal
+from .quiet_services import QuietServices
 from .replayed import Fate
-from .ring_state import RingState
-from .senders import MISSING, NEVER, FreeSender, PausedSender
+from .ring_state import RingState, drop_first
+from .senders import MISSING, NEVER, TOGETHER, FreeSender, PausedSender
 from .service import ENTERING, FETCHING, RESTING, STOPPED, Service
 
 RUNNING = (ENTERING, FETCHING)
@@ -82,14 +84,19 @@ class ReceiveEngine:
         self._ring = RingState(path)
         self._pause = PauseSignal(path, sender, signal_ns)
         self._acted_at = MISSING
+        self._free = sender if isinstance(sender, FreeSender) else None
         self.application: Application | None = make_application(
-            path, self._ring.held, values, self.outcomes.give, self.outcomes.keep, self._halted
+            path, self._ring.held, values, self.outcomes, self._halted
+        )
+        self._quiet = QuietServices.of(
+            path, sender, self._hardware, self.service, self._ring, self.application, self.outcomes
         )
 
     @property
     def last_at(self) -> int:
         """When the last thing happened."""
-        return max(self.sender.last_arrival, self.service.busy.until, self._acted_at)
+        acted_at = self._acted_at if self.application is None else max(self._acted_at, self.application.got_at)
+        return max(self.sender.last_arrival, self.service.busy.until, acted_at)
 
     def feed(self, begins: Sequence[int], sure_until: int) -> None:
         """Let the sender know of further characters, and that it gets no others before a time."""
@@ -106,7 +113,7 @@ class ReceiveEngine:
         """Let happen what is known to happen; a live run stops where the application gets something."""
         sender, application, outcomes, service = self.sender, self.application, self.outcomes, self.service
         hardware, block, busy, given = self._hardware, self._block, service.busy, outcomes.given
-        halted = self._halted if self._halted.is_ever else None
+        halted, free = self._halted if self._halted.is_ever else None, self._free
         while not outcomes.is_over and not given:
             if service.state in RUNNING:
                 if not self._serve():
@@ -125,15 +132,10 @@ class ReceiveEngine:
             if arrive_at <= service_at and arrive_at <= act_at:
                 if arrive_at >= NEVER or sender.is_unsure:
                     return
-                self._arrive()
+                if free is None or not self._hurry(free, act_at):
+                    self._arrive()
             elif service_at <= act_at:
-                if idle_at == service_at:
-                    self._idle_is_over()
-                elif start_at == service_at:
-                    if block is None:
-                        hardware.idle_at = NEVER
-                    service.start()
-                elif not self._arm():
+                if not self._go_on(service_at):
                     return
             elif application is not None:
                 if min(arrive_at, service_at) >= NEVER and application.is_waiting:
@@ -143,6 +145,14 @@ class ReceiveEngine:
                 self._has_taken(act_at)
 
     # the line and the hardware
+
+    def _hurry(self, sender: FreeSender, until: int) -> bool:
+        """Let happen at once what no act of the application can change; False if nothing can."""
+        if self._quiet is not None and self._quiet.serve(until):
+            return True
+        block = self._block
+        until = min(until, self.service.start_at, NEVER if block is None else block.arm_at)
+        return sender.arrivals[sender.number + TOGETHER - 1] <= until and self._arrive_together(sender, until)
 
     def _arrive(self) -> None:
         """Take in the next character, which is complete."""
@@ -159,16 +169,53 @@ class ReceiveEngine:
             hardware.take(number, at, sender.begin[number], self.outcomes)
         if len(held) >= self._pause.fifo_at:
             self._pause.ask(at)
-        service = self.service
-        if block is not None or service.state is not RESTING:
-            return
+        if block is None and self.service.state is RESTING:
+            self._ask_if_due(at)
+
+    def _ask_if_due(self, at: int) -> None:
+        """Find out what starts the service, when a character has come into the FIFO."""
+        hardware, service = self._hardware, self.service
         if service.costs.every:
             service.look_from(max(at, service.busy.until))
-        elif len(held) >= hardware.trigger:
+        elif len(hardware.held) >= hardware.trigger:
             hardware.idle_at = NEVER
             service.ask(at)
         elif service.costs.idle < NEVER:
             hardware.idle_at = at + service.costs.idle
+
+    def _arrive_together(self, sender: FreeSender, until: int) -> bool:
+        """Take in at once what is complete up to a moment and changes nothing else; False if that is too little."""
+        hardware, block, service = self._hardware, self._block, self.service
+        first, room = sender.number, hardware.size - len(hardware.held)
+        idle = NEVER
+        if block is not None and block.is_armed:
+            most, idle = block.room, service.costs.idle
+        elif hardware.waiting >= 0 or (hardware.shift_waits and not room):
+            return False
+        elif block is None and service.state is RESTING:
+            if service.costs.every:
+                return False
+            most, idle = hardware.trigger - len(hardware.held), service.costs.idle
+        else:
+            most = room or NEVER
+        count = sender.count_until(until, most)
+        times = sender.arrivals[first : first + count]
+        if idle < NEVER:
+            count = next((n for n in range(1, count) if times[n] - times[n - 1] > idle), count)
+        if count < TOGETHER:
+            return False
+        del times[count:]
+        sender.skip(count)
+        if block is not None and block.is_armed:
+            block.put_all(first, times, self.outcomes)
+            hardware.idle_at = min(times[-1] + idle, NEVER)
+        elif room:
+            hardware.held.extend(range(first, first + count))
+            if block is None and service.state is RESTING:
+                self._ask_if_due(times[-1])
+        else:
+            self.outcomes.lose_all(first, times, Fate.OVERRUN)
+        return True
 
     def _into_block(self, block: Block, number: int, at: int) -> None:
         """Let DMA fetch a character."""
@@ -211,6 +258,18 @@ class ReceiveEngine:
 
     # the service
 
+    def _go_on(self, at: int) -> bool:
+        """Let the line be idle, the service start, or DMA be armed; return False if more must be known first."""
+        if self._hardware.idle_at == at:
+            self._idle_is_over()
+        elif self.service.start_at == at:
+            if self._block is None:
+                self._hardware.idle_at = NEVER
+            self.service.start()
+        else:
+            return self._arm()
+        return True
+
     def _serve(self) -> bool:
         """Let the service run on; return whether it has ended, False if more must be known first."""
         sender, hardware, block, ring, pause = self.sender, self._hardware, self._block, self._ring, self._pause
@@ -228,6 +287,12 @@ class ReceiveEngine:
             else:
                 if block is None and hardware.waiting >= 0 and not self._is_known(at):
                     return False
+                if len(held) >= TOGETHER and self._fetch_together(held):
+                    at = service.at
+                    if not held or not service.left or ring.must_wait:
+                        break
+                    service.at = at + each
+                    continue
                 number = held.popleft()
                 if block is None:
                     outcomes.fetched[number] = at
@@ -243,6 +308,28 @@ class ReceiveEngine:
                 break
             service.at = at + each
         self._end_service(for_want_of_room=bool(held) and service.left > 0)
+        return True
+
+    def _fetch_together(self, held: deque[int]) -> bool:
+        """Fetch and store at once what nothing comes between; False if that is too little."""
+        service, ring, hardware = self.service, self._ring, self._hardware
+        count = min(len(held), service.left)
+        if self._pause.is_asked or (hardware.waiting >= 0 and self._block is None):
+            return False
+        at, each = service.at, service.costs.each
+        if each:
+            count = min(count, (min(self.sender.arrive_at, hardware.idle_at) - 1 - at) // each + 1)
+        first = held[0]
+        if count < TOGETHER or not ring.has_room_for(count) or len(ring.held) + count >= self._pause.ring_at:
+            return False
+        if held[count - 1] - first != count - 1:
+            return False  # some between them were lost
+        times: Sequence[int] = range(at, at + count * each, each) if each else [at] * count
+        if self._block is None:
+            self.outcomes.fetch_all(first, times)
+        ring.store_all(first, times, self.outcomes)
+        drop_first(held, count)
+        service.at, service.left = times[-1], service.left - count
         return True
 
     def _catch_up(self, until: int) -> bool:

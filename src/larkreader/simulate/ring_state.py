@@ -3,12 +3,22 @@
 from __future__ import annotations
 
 from collections import deque
+from collections.abc import Sequence
 
 from larkreader.declare.paths.receive_path import ReceivePath
 
 from .outcomes import Outcomes
 from .replayed import Fate
 from .senders import MISSING, NEVER
+
+
+def drop_first(held: deque[int], count: int) -> None:
+    """Leave out the first of what is held."""
+    if count == len(held):
+        held.clear()
+    else:
+        for _ in range(count):
+            held.popleft()
 
 
 class RingState:
@@ -26,6 +36,18 @@ class RingState:
     def must_wait(self) -> bool:
         """Whether there is no room for what would be fetched, and the service stops until there is."""
         return self.when_full == "stop" and len(self.held) == self.capacity
+
+    def has_room_for(self, count: int) -> bool:
+        """Return whether so many can be stored, none of them the last that the ring can hold."""
+        return not self.when_full or len(self.held) + count < self.capacity
+
+    def store_all(self, first: int, at: Sequence[int], outcomes: Outcomes) -> None:
+        """Store characters that follow one another, for which there is room."""
+        outcomes.store_all(first, at)
+        if self.when_full:
+            self.held.extend(range(first, first + len(at)))
+        else:
+            outcomes.take_all(first, at)
 
     def store(self, number: int, at: int, outcomes: Outcomes) -> None:
         """Store a character."""

@@ -5,11 +5,13 @@ All times are whole nanoseconds.
 
 from __future__ import annotations
 
+from bisect import bisect_right
 from collections import deque
 from collections.abc import Sequence
 
 NEVER = 1 << 62  # a time that is never reached: 146 years
 MISSING = -NEVER  # a time that never was
+TOGETHER = 3  # characters, from which on it is quicker to treat them at once
 
 
 def nanoseconds(seconds: float) -> int:
@@ -47,9 +49,9 @@ class FreeSender:
     def __init__(self, begin: list[int], complete: int) -> None:
         self.begin = begin
         self.number, self.last_arrival = 0, MISSING
-        self._arrivals = [at + complete for at in begin]
-        self._arrivals.append(NEVER)
-        self.arrive_at = self._arrivals[0]
+        self.arrivals: list[int] = [at + complete for at in begin]
+        self.arrivals += [NEVER] * TOGETHER
+        self.arrive_at = self.arrivals[0]
         self.most_held = 0
         self.refused: Sequence[int] = ()
         self.pauses: list[tuple[int, int]] = []
@@ -63,7 +65,17 @@ class FreeSender:
         """Go on to the next character."""
         self.last_arrival = self.arrive_at
         self.number += 1
-        self.arrive_at = self._arrivals[self.number]
+        self.arrive_at = self.arrivals[self.number]
+
+    def count_until(self, at: int, most: int) -> int:
+        """Return how many of the next characters are complete up to a moment, at most so many."""
+        end = min(self.number + most, len(self.begin))
+        return bisect_right(self.arrivals, at, self.number, end) - self.number
+
+    def skip(self, count: int) -> None:
+        """Go on by so many characters, one at least."""
+        self.number += count
+        self.last_arrival, self.arrive_at = self.arrivals[self.number - 1], self.arrivals[self.number]
 
     def extend(self, begins: Sequence[int], sure_until: int) -> None:
         """Raise, as all characters of this sender are known from the beginning."""

@@ -9,6 +9,7 @@ from collections.abc import Mapping
 from typing import NamedTuple
 
 import numpy as np
+import numpy.typing as npt
 
 from larkreader.declare.paths.receive_path import ReceivePath
 from larkreader.declare.paths.receive_services import InterruptService, PollingService, SoftwareReceiver
@@ -107,6 +108,14 @@ class Busy:
         self.until = end
         if end - self.since > self.longest:
             self.longest = end - self.since
+
+    def add_apart(self, begin: npt.NDArray[np.int64], end: npt.NDArray[np.int64]) -> None:
+        """Note runs with pauses before and between them, while nothing ever stands still."""
+        self.services += len(begin)
+        self.total += int((end - begin).sum())
+        self.longest = max(self.longest, int((end - begin).max()))
+        self.since = self.blocked_since = int(begin[-1])
+        self.until = int(end[-1])
 
 
 class Service:
