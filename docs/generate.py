@@ -1,4 +1,4 @@
-"""What the documentation takes from the code: the keys of a sheet, the kinds of findings, the public names.
+"""What the documentation takes from the code: keys of sheets, kinds of findings, public names, states of receive paths.
 
 ``python docs/generate.py`` writes it into the pages; a test, and each build, fails where that has not been done.
 """
@@ -17,6 +17,9 @@ import larkreader as lr
 from larkreader.judge.findings.kinds import KINDS
 from larkreader.judge.findings.wording import Template, clauses_of
 from larkreader.public_names import paths
+from larkreader.simulate.application import CALLING, LOOKING
+from larkreader.simulate.hardware import DMA, SHIFT_REGISTER
+from larkreader.simulate.service import SERVICE
 
 PAGES = Path(__file__).parent
 ROOMS = {
@@ -73,6 +76,22 @@ def findings_page() -> str:
     return re.sub(r"^\| kind \| severity .*?(?=\n\n|\Z)", lambda _: kinds_table(), text, flags=re.MULTILINE | re.DOTALL)
 
 
+def paths_page() -> str:
+    """Return the page of receive paths with the table of their states as it is to be."""
+    machines = {
+        "shift register": SHIFT_REGISTER,
+        "DMA that is not circular": DMA,
+        "service": SERVICE,
+        "application that looks every so often": LOOKING,
+        "application that waits in a read": CALLING,
+    }
+    rows = ["| part | state | event | next state |", "|---|---|---|---|"]
+    for machine, table in machines.items():
+        rows += [f"| {machine} | {state} | {event} | {following} |" for (state, event), following in table.items()]
+    text = (PAGES / "reference" / "paths.md").read_text(encoding="utf-8")
+    return re.sub(r"^\| part \| state .*?(?=\n\n|\Z)", "\n".join(rows), text, flags=re.MULTILINE | re.DOTALL)
+
+
 def keys_page() -> str:
     """Return the page with every key of a sheet."""
     schema = lr.sheet_schema()
@@ -116,6 +135,7 @@ GENERATED = {
     "reference/findings.md": findings_page,
     "reference/sheet-keys.md": keys_page,
     "reference/names.md": names_page,
+    "reference/paths.md": paths_page,
 }
 
 

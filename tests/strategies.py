@@ -213,7 +213,7 @@ def receive_paths(draw):
     }
     kind = draw(st.sampled_from(["interrupt", "polling", "dma", "software"]))
     if kind == "interrupt":
-        service = costs | {"latency_s": draw(st.one_of(small, some)), "most": draw(st.sampled_from([0, 0, 1, 2]))}
+        service = costs | {"latency_s": draw(st.one_of(st.just(NS), some)), "most": draw(st.sampled_from([0, 0, 1, 2]))}
     elif kind == "polling":
         every = draw(st.integers(13, 90))
         service = costs | {"every_s": every * NS, "first_s": draw(small), "most": draw(st.sampled_from([0, 0, 1, 2]))}

@@ -1,5 +1,6 @@
 """Whether the house is in order: names, imports, documents."""
 
+import ast
 import doctest
 import importlib
 import importlib.util
@@ -47,6 +48,40 @@ def test_the_public_names_are_those_that_are_loaded_typed_and_completed(stage):
 def test_no_module_is_longer_than_is_read_at_once():
     lengths = {path: path.read_text(encoding="utf-8").count("\n") for path in Path(lr.__file__).parent.rglob("*.py")}
     assert not {path.name: length for path, length in lengths.items() if length > 400}
+
+
+def attributes_of(node):
+    """Name what instances of a class hold: what its methods set, and what it declares."""
+    stored = {
+        one.attr
+        for one in ast.walk(node)
+        if isinstance(one, ast.Attribute) and isinstance(one.ctx, ast.Store) and getattr(one.value, "id", "") == "self"
+    }
+    declared = [one for one in node.body if isinstance(one, ast.AnnAssign) and isinstance(one.target, ast.Name)]
+    return stored | {one.target.id for one in declared if "ClassVar" not in ast.unparse(one.annotation)}
+
+
+MANY_ATTRIBUTES = {
+    "Sheet": "each is a table of the sheet",
+    "NamedField": "each is a key of a field",
+    "End": "each is a key of an end",
+    "Exchange": "each is a key of a step",
+    "Survey": "each is a measured number",
+    "Losses": "each is a column",
+    "Replay": "most are columns, one row a character",
+    "LoopbackResult": "each is a result of its own",
+}
+
+
+def test_no_class_holds_more_than_is_seen_at_once():
+    """Fifteen attributes, but for what the reasons are given of."""
+    found = {
+        node.name
+        for path in Path(lr.__file__).parent.rglob("*.py")
+        for node in ast.walk(ast.parse(path.read_text(encoding="utf-8")))
+        if isinstance(node, ast.ClassDef) and len(attributes_of(node)) > 15
+    }
+    assert found == set(MANY_ATTRIBUTES)
 
 
 def test_importing_the_package_loads_nothing_heavy():

@@ -15,7 +15,7 @@ import numpy.typing as npt
 from larkreader.capture.characters import FAULT_NAMES, Characters
 from larkreader.declare.link.line import LineSettings
 from larkreader.declare.run.loopback import LoopbackPlan
-from larkreader.exercise.ports.port import Port
+from larkreader.exercise.ports.port import Port, Received
 
 from .alignment import Alignment
 from .loopback_comparison import compare_sent, compare_sequence
@@ -31,6 +31,90 @@ MOST_BEFORE = 1 << 20  # characters that are read away before anything is sent
 GRAIN_S = 1e-9  # below which two times are the same
 
 Change = Callable[[bytes], bytes]
+
+
+class _Outgoing:
+    """What is to be sent: block by block, each with what is expected to return."""
+
+    def __init__(self, plan: LoopbackPlan, size: int, change: Change | None) -> None:
+        self._blocks = _blocks_of(plan, size, change) if plan.sends else iter(())
+        self.next: tuple[bytes, bytes] | None = next(self._blocks, None)
+        self.sent: int = 0  # bytes
+        self.due_s: float = 0.0  # when the next block may be written
+
+    def has_written(self, end_s: float, pause_s: float) -> None:
+        """Go on to the next block, at the earliest after a pause."""
+        assert self.next is not None
+        self.sent += len(self.next[0])
+        self.next, self.due_s = next(self._blocks, None), end_s + pause_s
+
+
+class _Account:
+    """What is expected, what was received, and when."""
+
+    def __init__(self) -> None:
+        self.expected, self.received, self.faults = bytearray(), bytearray(), bytearray()
+        self.under_way: int = 0  # bytes that are expected and not given up
+        self.last_s: float | None = None
+        self.silent: int = 0  # blocks that were given up while nothing at all arrived
+        self._written: list[tuple[int, float]] = []  # what is expected with each block, and when it was written
+        self._arrivals: list[tuple[int, float]] = []  # how much had arrived at each moment
+
+    def expect(self, wanted: bytes, at_s: float) -> None:
+        """Expect what returns of a block."""
+        self.expected += wanted
+        self._written.append((len(self.expected), at_s))
+        self.under_way += len(wanted)
+
+    def take(self, some: Received, at_s: float) -> None:
+        """Take in what has arrived."""
+        self.received += some.data
+        self.faults += some.faults
+        self.under_way = max(self.under_way - len(some.data), 0)
+        self.last_s = at_s
+        self._arrivals.append((len(self.received), at_s))
+
+    @property
+    def open_blocks(self) -> int:
+        """How many of the last blocks have not returned whole."""
+        waiting = len(self.expected) - self.under_way
+        return sum(end > waiting for end, _ in self._written[-UNDER_WAY:])
+
+    def give_up(self) -> None:
+        """Expect nothing more of what is under way."""
+        self.silent = 0 if self.received else self.silent + len(self._written[-UNDER_WAY:])
+        self.under_way = 0
+
+    def latencies(self, found: Alignment, count: int, width: int) -> npt.NDArray[np.float64]:
+        """Return the time from the write of each block to the return of its last character; NaN where it was lost."""
+        if not self._written or not self._arrivals:
+            return np.full(len(self._written), np.nan)
+        ends = np.array([end for end, _ in self._written]) // width - 1
+        begins = np.array([at for _, at in self._written])
+        before = np.searchsorted(found.lost_at, ends)
+        is_lost = np.isin(ends, found.lost_at)
+        places = ends - before
+        kept = np.setdiff1d(np.arange(count), found.extra_at, assume_unique=True)
+        places = kept[np.minimum(places, len(kept) - 1)] if len(kept) else np.full(len(ends), count)
+        counts = np.array([count for count, _ in self._arrivals]) // width
+        times = np.array([at for _, at in self._arrivals])
+        at = np.searchsorted(counts, places, side="right")
+        known = ~is_lost & (at < len(times)) & (places >= 0)
+        taken = times[np.minimum(at, len(times) - 1)] - begins
+        return np.where(known & (taken >= 0), taken, np.nan)  # nothing returns before it is sent
+
+
+class _Spent:
+    """What the time of a run went into, in seconds; see `Cycle`."""
+
+    def __init__(self) -> None:
+        self.send_s = self.wait_s = self.receive_s = self.rest_s = 0.0
+        self.is_awaited: bool = False  # the first character that returns of a block
+
+    def cycle(self, duration_s: float) -> Cycle:
+        """Return the parts of a run of a duration."""
+        parts = (self.send_s, self.wait_s, self.receive_s, self.rest_s)
+        return Cycle(*parts, max(duration_s - sum(parts), 0.0))
 
 
 class OneWay:
@@ -60,25 +144,18 @@ class OneWay:
         self.line: LineSettings | None = line or out.line
         self._width = 2 if plan.data_bits > 8 else 1
         size = plan.block or block_for(out.line)
-        self._blocks = _blocks_of(plan, size, change) if plan.sends else iter(())
-        self._next = next(self._blocks, None)
-        self._planned = length_of(plan) * self._width
+        self._outgoing, self._account, self._spent = _Outgoing(plan, size, change), _Account(), _Spent()
         self._write_limit_s = WRITE_LIMIT_S + (2 * size / out.line.characters_per_second if out.line else 0.0)
-        self._written: list[tuple[int, float]] = []  # what is expected with each block, and when it was written
-        self._arrivals: list[tuple[int, float]] = []  # how much had arrived at each moment
-        self._expected, self._received, self._faults = bytearray(), bytearray(), bytearray()
-        self._sent = self._under_way = self._silent = 0
-        self._send_s = self._wait_s = self._receive_s = self._rest_s = 0.0
         self.stopped: Stopped = ""
-        self._is_awaited, self._is_draining, self._is_over = False, False, False
+        self._is_draining = self._is_over = False
         self._before = self._read_away() if plan.sends else b""
-        self._begin_s = self._last_s = self._due_s = self._heard_s = back.now_s()
+        self._begin_s = self._heard_s = self._outgoing.due_s = back.now_s()
 
     @property
     def progress(self) -> tuple[int, int]:
         """How many characters have been sent, or have come where nothing is sent, and how many are to be."""
-        done = self._sent if self._plan.sends else len(self._received)
-        return done // self._width, self._planned // self._width
+        done = self._outgoing.sent if self._plan.sends else len(self._account.received)
+        return done // self._width, length_of(self._plan)
 
     def step(self, *, patience_s: float | None = None) -> bool:
         """Do the next thing, and return whether there is another; wait for characters as long as the plan allows."""
@@ -86,9 +163,10 @@ class OneWay:
             return False
         now_s = self._back.now_s()
         self._note_time(now_s)
-        if self._may_write() and now_s >= self._due_s - GRAIN_S:
+        received, expected = self._account.received, self._account.expected
+        if self._may_write() and now_s >= self._outgoing.due_s - GRAIN_S:
             self._write()
-        elif self._drains() and (not self._received or len(self._received) >= 3 * len(self._expected)):
+        elif self._drains() and (not received or len(received) >= 3 * len(expected)):
             self._is_over = True
         else:
             self._await(now_s, patience_s)
@@ -102,62 +180,59 @@ class OneWay:
             and not self.stopped
             and not self._is_draining
         ):
-            if self._plan.sends and self._next is not None:
+            if self._plan.sends and self._outgoing.next is not None:
                 self.stopped = "time"
             elif not self._plan.sends:
                 self.stopped, self._is_over = "time", True
 
     def _drains(self) -> bool:
         """Tell whether everything expected has arrived, so that only spurious characters are still waited for."""
-        self._is_draining = self._is_draining or (self._plan.sends and not self._under_way and not self._has_more())
+        self._is_draining = self._is_draining or (
+            self._plan.sends and not self._account.under_way and not self._has_more()
+        )
         return self._is_draining
 
     def _has_more(self) -> bool:
-        return self._next is not None and not self.stopped
+        return self._outgoing.next is not None and not self.stopped
 
     def _may_write(self) -> bool:
         if not self._has_more():
             return False
-        waiting = len(self._expected) - self._under_way
-        open_blocks = sum(end > waiting for end, _ in self._written[-UNDER_WAY:])
-        return open_blocks < (1 if self._plan.pause_s else UNDER_WAY)
+        return self._account.open_blocks < (1 if self._plan.pause_s else UNDER_WAY)
 
     def _write(self) -> None:
         """Write a block; into another port in pieces, reading there meanwhile, so that its buffer never fills up."""
-        assert self._next is not None
-        block, wanted = self._next
+        assert self._outgoing.next is not None
+        block, wanted = self._outgoing.next
         end_s = self._out.now_s()
-        self._expected += wanted
-        self._written.append((len(self._expected), end_s))
-        self._under_way += len(wanted)
-        self._is_awaited = True
+        self._account.expect(wanted, end_s)
+        self._spent.is_awaited = True
         is_one_port = self._out is self._back
         size = len(block) if is_one_port else PIECE
         for low in range(0, len(block), size):
             begin_s = self._out.now_s()
             self._out.write(block[low : low + size], self._write_limit_s)
             end_s = self._out.now_s()
-            self._send_s += end_s - begin_s
+            self._spent.send_s += end_s - begin_s
             if not is_one_port:
                 self._take(0.0)
-        self._next, self._sent = next(self._blocks, None), self._sent + len(block)
-        self._due_s = end_s + self._plan.pause_s
+        self._outgoing.has_written(end_s, self._plan.pause_s)
         self._heard_s = max(self._heard_s, end_s)
 
     def _await(self, now_s: float, patience_s: float | None) -> None:
         """Wait for what is under way, for the end of a pause, or for what nobody sent."""
-        plan = self._plan
-        rests = self._has_more() and not self._under_way
-        until_s = self._due_s if rests else self._heard_s + plan.limit_s
-        if self._has_more() and not rests and self._due_s > now_s:
-            until_s = min(until_s, self._due_s)
+        plan, due_s = self._plan, self._outgoing.due_s
+        rests = self._has_more() and not self._account.under_way
+        until_s = due_s if rests else self._heard_s + plan.limit_s
+        if self._has_more() and not rests and due_s > now_s:
+            until_s = min(until_s, due_s)
         if plan.for_s is not None and not plan.sends:
             until_s = self._begin_s + plan.for_s
         limit_s = max(until_s - now_s, 0.0)
         came = self._take(limit_s if patience_s is None else min(limit_s, patience_s))
         if not plan.sends:
             silent = self._back.now_s() - self._heard_s >= plan.limit_s - GRAIN_S
-            if len(self._received) >= self._planned or (silent and not came and plan.for_s is None):
+            if len(self._account.received) >= self._planned or (silent and not came and plan.for_s is None):
                 self._is_over = True
             return
         if came or rests:
@@ -170,36 +245,39 @@ class OneWay:
         if self._is_draining:
             self._is_over = True
             return
-        self._silent = 0 if self._received else self._silent + len(self._written[-UNDER_WAY:])
-        self._under_way = 0
+        received = self._account.received
+        self._account.give_up()
         self._heard_s = self._back.now_s()
-        if self._silent >= GIVE_UP and not self._received:
+        if self._account.silent >= GIVE_UP and not received:
             self.stopped = "silence"
         if not self._has_more():
             self._is_draining = True
 
     def _take(self, limit_s: float) -> bool:
         """Receive characters, and note what the time was spent on."""
-        begin_s = self._back.now_s()
-        most = max(self._under_way, self._width) if self._plan.sends else max(self._planned - len(self._received), 1)
+        begin_s, account, spent = self._back.now_s(), self._account, self._spent
+        most = (
+            max(account.under_way, self._width) if self._plan.sends else max(self._planned - len(account.received), 1)
+        )
         some = self._back.read_some(min(most, 1 << 16), limit_s)
         taken_s = self._back.now_s() - begin_s
-        if not self._under_way and not self._is_draining and self._plan.sends:
-            self._rest_s += taken_s
-        elif self._is_awaited:
-            self._wait_s += taken_s
+        if not account.under_way and not self._is_draining and self._plan.sends:
+            spent.rest_s += taken_s
+        elif spent.is_awaited:
+            spent.wait_s += taken_s
         elif not self._is_draining or some.data:
-            self._receive_s += taken_s
+            spent.receive_s += taken_s
         if not some.data:
             return False
-        self._received += some.data
-        self._faults += some.faults
-        self._under_way = max(self._under_way - len(some.data), 0)
         self._heard_s = self._back.now_s()
-        self._is_awaited = False
-        self._last_s = self._heard_s
-        self._arrivals.append((len(self._received), self._heard_s))
+        account.take(some, self._heard_s)
+        spent.is_awaited = False
         return True
+
+    @property
+    def _planned(self) -> int:
+        """How many bytes are to be sent, or to arrive."""
+        return length_of(self._plan) * self._width
 
     def _read_away(self) -> bytes:
         """Return what has come before anything was sent."""
@@ -210,21 +288,19 @@ class OneWay:
 
     def result(self) -> LoopbackResult:
         """Return the result of the run."""
-        bits, plan = self._plan.data_bits, self._plan
-        received = as_values(bytes(self._received), bits)
+        bits, plan, account = self._plan.data_bits, self._plan, self._account
+        received = as_values(bytes(account.received), bits)
         if plan.sends:
-            sent = as_values(bytes(self._expected), bits)
+            sent = as_values(bytes(account.expected), bits)
             compared = compare_sent(sent, received, bits, is_whole=self.stopped != "interrupted")
         else:
             compared = compare_sequence(received, plan)
         found = compared.found
-        duration_s = max(self._last_s - self._begin_s, 0.0)
-        spent = self._send_s + self._wait_s + self._receive_s + self._rest_s
-        own_s = max(duration_s - spent, 0.0)
+        duration_s = 0.0 if account.last_s is None else max(account.last_s - self._begin_s, 0.0)
         return LoopbackResult(
             plan=plan,
             line=self.line,
-            sent=self._sent // self._width,
+            sent=self._outgoing.sent // self._width,
             received=len(compared.received),
             lost=found.lost,
             changed=found.changed,
@@ -232,34 +308,16 @@ class OneWay:
             doubled=found.doubled,
             difference=compared.difference,
             duration_s=duration_s,
-            planned=self._planned // self._width if plan.sends else 0,
+            planned=length_of(plan) if plan.sends else 0,
             bit_errors=compared.bit_errors,
-            latencies_s=self._latencies(found, len(compared.received)),
-            cycle=Cycle(self._send_s, self._wait_s, self._receive_s, self._rest_s, own_s),
+            latencies_s=account.latencies(found, len(compared.received), self._width),
+            cycle=self._spent.cycle(duration_s),
             before=self._before if plan.sends else as_written(compared.before, bits),
-            faults=_fault_counts(bytes(self._faults)),
+            faults=_fault_counts(bytes(account.faults)),
             stopped=self.stopped,
             constant=compared.constant,
             name=self._out.name if self._out is self._back else f"{self._out.name} to {self._back.name}",
         )
-
-    def _latencies(self, found: Alignment, count: int) -> npt.NDArray[np.float64]:
-        """Return the time from the write of each block to the return of its last character; NaN where it was lost."""
-        if not self._written or not self._arrivals:
-            return np.full(len(self._written), np.nan)
-        ends = np.array([end for end, _ in self._written]) // self._width - 1
-        begins = np.array([at for _, at in self._written])
-        before = np.searchsorted(found.lost_at, ends)
-        is_lost = np.isin(ends, found.lost_at)
-        places = ends - before
-        kept = np.setdiff1d(np.arange(count), found.extra_at, assume_unique=True)
-        places = kept[np.minimum(places, len(kept) - 1)] if len(kept) else np.full(len(ends), count)
-        counts = np.array([count for count, _ in self._arrivals]) // self._width
-        times = np.array([at for _, at in self._arrivals])
-        at = np.searchsorted(counts, places, side="right")
-        known = ~is_lost & (at < len(times)) & (places >= 0)
-        taken = times[np.minimum(at, len(times) - 1)] - begins
-        return np.where(known & (taken >= 0), taken, np.nan)  # nothing comes before it is sent
 
 
 def block_for(line: LineSettings | None) -> int:

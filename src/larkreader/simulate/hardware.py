@@ -16,13 +16,13 @@ from .replayed import Fate
 from .senders import NEVER
 
 FREE, WAITING = "free", "waiting"
+NO_ROOM, START_BIT, FETCH = "complete, and the FIFO is full", "start bit", "fetch"
 SHIFT_REGISTER: Mapping[tuple[str, str], str] = {
-    (FREE, "complete, and the FIFO has room"): FREE,  # the character moves up at once
-    (FREE, "complete, and the FIFO is full"): WAITING,  # where the hardware lets it wait; else it is lost
-    (WAITING, "start bit"): FREE,  # it is overwritten: lost
-    (WAITING, "fetch"): FREE,  # it moves up
+    (FREE, NO_ROOM): WAITING,  # where the hardware lets it wait; else it is lost
+    (WAITING, START_BIT): FREE,  # it is overwritten: lost
+    (WAITING, FETCH): FREE,  # it moves up
 }
-"""Where a complete character is until it is in the FIFO."""
+"""A complete character moves into the FIFO at once, or waits in the shift register."""
 
 ARMED, ENDING, ENDED, HANDLED, UNARMED = "armed", "ending", "ended", "handled", "unarmed"
 IDLE, FULL, ENTER, LEAVE, ARM = "idle line", "block full", "handler enters", "handler has all", "armed again"
@@ -46,10 +46,11 @@ DMA: Mapping[tuple[str, str], str] = {
 class Hardware:
     """The FIFO, and the shift register before it."""
 
-    __slots__ = ("held", "idle_at", "shift_waits", "size", "trigger", "waiting")
+    __slots__ = ("held", "idle_at", "shift_waits", "size", "state", "trigger", "waiting")
 
     def __init__(self, path: ReceivePath) -> None:
         self.held: deque[int] = deque()
+        self.state: str = FREE
         self.waiting: int = -1  # the character that waits in the shift register
         self.size: int = path.fifo.size
         self.trigger: int = path.fifo.trigger
@@ -60,18 +61,18 @@ class Hardware:
         """Take in a character that is complete; its start bit has overwritten one that waits."""
         if self.waiting >= 0:
             outcomes.lose(self.waiting, begin, Fate.OVERRUN)
-            self.waiting = -1
+            self.state, self.waiting = SHIFT_REGISTER[self.state, START_BIT], -1
         if len(self.held) < self.size:
             self.held.append(number)
         elif self.shift_waits:
-            self.waiting = number
+            self.state, self.waiting = SHIFT_REGISTER[self.state, NO_ROOM], number
         else:
             outcomes.lose(number, at, Fate.OVERRUN)
 
     def move_up(self) -> None:
         """Let what waits in the shift register into the FIFO."""
         self.held.append(self.waiting)
-        self.waiting = -1
+        self.state, self.waiting = SHIFT_REGISTER[self.state, FETCH], -1
 
 
 class Block:

@@ -88,6 +88,67 @@ class FreeSender:
         """Take note that nothing more happens."""
 
 
+class _Queue:
+    """The characters that are to be sent: those that wait, those that are held back, those that found no room."""
+
+    __slots__ = ("admitted", "held", "holds", "most_held", "refused", "wanted")
+
+    def __init__(self, wanted: list[int], holds: int) -> None:
+        self.wanted, self.holds = wanted, holds
+        self.held: deque[int] = deque()
+        self.refused: list[int] = []
+        self.admitted = self.most_held = 0
+
+    @property
+    def next(self) -> int:
+        """The next character; -1 if there is none."""
+        if self.held:
+            return self.held[0]
+        return self.admitted if self.admitted < len(self.wanted) else -1
+
+    def admit(self, until: int) -> None:
+        """Take in the characters that are to be sent up to a moment, or refuse them."""
+        while self.admitted < len(self.wanted) and self.wanted[self.admitted] <= until:
+            if len(self.held) < self.holds:
+                self.held.append(self.admitted)
+                self.most_held = max(self.most_held, len(self.held))
+            else:
+                self.refused.append(self.admitted)
+            self.admitted += 1
+
+
+class _Permission:
+    """Whether a sender may begin a character: what it has seen of the signals, and how many it still begins."""
+
+    __slots__ = ("_is_paused", "_left", "_reaction", "_signals")
+
+    def __init__(self, reaction: int) -> None:
+        self._reaction, self._is_paused, self._left = reaction, False, 0
+        self._signals: deque[tuple[int, bool]] = deque()
+
+    def add(self, at: int, *, pause: bool) -> None:
+        """Take note of a signal that is seen at a time."""
+        self._signals.append((at, pause))
+
+    def begin_from(self, at: int) -> int:
+        """Return when a character can begin, from a moment on; `NEVER` as long as no signal lets it."""
+        is_paused, left = self._is_paused, self._left
+        for seen_at, pause in self._signals:
+            if seen_at > at:
+                if not (is_paused and not left):
+                    break
+                at = seen_at  # it waits for the next signal
+            is_paused, left = pause, self._reaction
+        return NEVER if is_paused and not left else at
+
+    def use(self, at: int) -> None:
+        """Begin a character."""
+        while self._signals and self._signals[0][0] <= at:
+            self._is_paused, self._left = self._signals.popleft()[1], self._reaction
+        if self._is_paused:
+            self._left -= 1
+
+
 class PausedSender:
     """Holds back characters while it is asked to pause.
 
@@ -114,7 +175,6 @@ class PausedSender:
     arrive_at: int
     last_arrival: int
     next_begin: int
-    most_held: int
     is_unsure: bool
 
     def __init__(
@@ -129,20 +189,24 @@ class PausedSender:
         sees_signals: bool = True,
     ) -> None:
         self._sure_until, self.sees_signals = sure_until, sees_signals
-        self._wanted, self._complete, self._length = wanted, complete, length
-        self._reaction, self._holds = reaction, holds
+        self._complete, self._length = complete, length
+        self._queue, self._permission = _Queue(wanted, holds), _Permission(reaction)
         self.begin: list[int] = [MISSING] * len(wanted)
         self.number, self.arrive_at, self.last_arrival = -1, NEVER, MISSING
         self.next_begin = NEVER
-        self.refused: list[int] = []
         self.pauses: list[tuple[int, int]] = []
-        self.most_held = 0
-        self._held: deque[int] = deque()
-        self._admitted = 0
         self._free_at = MISSING
-        self._signals: deque[tuple[int, bool]] = deque()
-        self._paused, self._left = False, 0
         self._plan()
+
+    @property
+    def refused(self) -> Sequence[int]:
+        """The characters for which there was no room."""
+        return self._queue.refused
+
+    @property
+    def most_held(self) -> int:
+        """How many characters were held back at most."""
+        return self._queue.most_held
 
     def signal(self, at: int, *, pause: bool) -> None:
         """See at a time, not before now, that it is to pause, or to go on."""
@@ -152,35 +216,26 @@ class PausedSender:
             self.pauses.append((at, NEVER))
         elif self.pauses:
             self.pauses[-1] = (self.pauses[-1][0], at)
-        self._signals.append((at, pause))
+        self._permission.add(at, pause=pause)
         if self.next_begin >= at:
             self._plan()
 
     def _plan(self) -> None:
         """Find out which character is next, and when, as far as signals are known."""
-        if not self._held and self._admitted == len(self._wanted):
-            self.number, self.is_unsure = -1, self._sure_until < NEVER
+        queue = self._queue
+        self.number = queue.next
+        if self.number < 0:
+            self.is_unsure = self._sure_until < NEVER
             self.next_begin = max(self._sure_until, self._free_at) if self.is_unsure else NEVER
-            self.arrive_at = self.next_begin + self._complete if self.is_unsure else NEVER
-            return
-        self.number = self._held[0] if self._held else self._admitted
-        at = max(self._wanted[self.number], self._free_at)
-        paused, left = self._paused, self._left
-        for seen_at, pause in self._signals:
-            if seen_at > at:
-                if not (paused and not left):
-                    break
-                at = seen_at  # it waits for the next signal
-            paused, left = pause, self._reaction
-        blocked = paused and not left
-        self.next_begin = NEVER if blocked else at
-        self.arrive_at = NEVER if blocked else at + self._complete
-        # where there is room for few, it could be refused before the next begins
-        self.is_unsure = self._holds < NEVER and self._sure_until < self.next_begin < NEVER
+        else:
+            self.next_begin = self._permission.begin_from(max(queue.wanted[self.number], self._free_at))
+            # where there is room for few, it could be refused before the next begins
+            self.is_unsure = queue.holds < NEVER and self._sure_until < self.next_begin < NEVER
+        self.arrive_at = NEVER if self.next_begin == NEVER else self.next_begin + self._complete
 
     def extend(self, begins: Sequence[int], sure_until: int) -> None:
         """Take in characters that are to be sent; no other begins before a time."""
-        self._wanted += begins
+        self._queue.wanted += begins
         self.begin += [MISSING] * len(begins)
         self._sure_until = max(self._sure_until, sure_until)
         self._plan()
@@ -193,28 +248,14 @@ class PausedSender:
     def advance(self) -> None:
         """Go on to the next character."""
         at = self.next_begin
-        self._admit(at)
-        number = self._held.popleft()
-        self.begin[number] = at
-        while self._signals and self._signals[0][0] <= at:
-            self._paused, self._left = self._signals.popleft()[1], self._reaction
-        if self._paused:
-            self._left -= 1
+        self._queue.admit(at)
+        self.begin[self._queue.held.popleft()] = at
+        self._permission.use(at)
         self._free_at = at + self._length
         self.last_arrival = self.arrive_at
         self._plan()
 
-    def _admit(self, until: int) -> None:
-        """Take in the characters that are to be sent up to a moment, or refuse them."""
-        while self._admitted < len(self._wanted) and self._wanted[self._admitted] <= until:
-            if len(self._held) < self._holds:
-                self._held.append(self._admitted)
-                self.most_held = max(self.most_held, len(self._held))
-            else:
-                self.refused.append(self._admitted)
-            self._admitted += 1
-
     def close(self) -> None:
         """Take note that nothing more happens: what has not begun never will."""
-        self._admit(NEVER)
-        self.refused += self._held
+        self._queue.admit(NEVER)
+        self._queue.refused += self._queue.held

@@ -73,6 +73,73 @@ class Arrivals:
         return bytes(data), bytes(faults)
 
 
+class _WayBack:
+    """The way from a device to the near end of a line, and what is on it.
+
+    Parameters
+    ----------
+    channel : Channel
+        The line.
+    far, line : LineSettings
+        Settings of the device's end, and of the near end.
+    send_path : SendPath, optional
+        What the device's answers go through.
+    disturb : callable, optional
+        What changes the trace on its way.
+    """
+
+    def __init__(
+        self,
+        channel: Channel,
+        far: LineSettings,
+        line: LineSettings,
+        send_path: SendPath | None,
+        disturb: Callable[[Trace], Trace] | None,
+    ) -> None:
+        self._channel, self._far, self._line = channel, far, line
+        self._send_path, self._disturb = send_path, disturb
+        self._asked: list[tuple[float, int]] = []  # messages of the device since it last rested, and their lengths
+        self._free_s = 0.0
+        self.arrivals: Arrivals = Arrivals()
+
+    def send(self, answer: bytes, at_s: float) -> None:
+        """Let the device send an answer from a moment on."""
+        values = as_values(answer, self._far.data_bits) & np.uint16((1 << self._far.data_bits) - 1)
+        if not len(values):
+            return
+        character_s = self._channel.character_s
+        if self._send_path is not None:
+            values, begins_s = self._sent_by(self._send_path, values, at_s)
+            if not len(values):
+                return
+        else:
+            begins_s = max(at_s, self._free_s) + np.arange(len(values), dtype=np.float64) * character_s
+        self._free_s = float(begins_s[-1]) + character_s
+        if self._disturb is not None:
+            got = receive(self._disturb(self._channel.trace(values, begins_s)), self._line)
+            self.arrivals.add(Carried(got.begin_s, got.end_s, got.value, got.faults))
+        else:
+            self.arrivals.add(self._channel.carry(values, begins_s))
+
+    def _sent_by(
+        self, path: SendPath, values: npt.NDArray[np.uint16], at_s: float
+    ) -> tuple[npt.NDArray[np.uint16], npt.NDArray[np.float64]]:
+        """Return what of a message goes out through a send path, and when."""
+        if at_s > self._free_s:
+            self._asked.clear()
+        self._asked.append((at_s, len(values)))
+        asked, lengths = zip(*self._asked, strict=True)
+        replayed = replay_send(asked, lengths, path, self._far)
+        own = slice(int(replayed.first[-1]), int(replayed.first[-1]) + int(replayed.count[-1]))
+        begins_s, fates = replayed.begin_s[own], replayed.fate[own]
+        values = np.concatenate([values, np.zeros(len(fates) - len(values), np.uint16)])  # a NUL that is counted
+        sent = (fates == SendFate.SENT) & ~np.isnan(begins_s)
+        begins_s = begins_s[sent]
+        if len(begins_s):  # by the clock of the far end, which may be slower than that of the replay
+            begins_s = np.maximum(begins_s, begins_s[0] + np.arange(len(begins_s)) * self._channel.character_s)
+        return values[sent], begins_s
+
+
 class SimulatedPort(Port):
     """One end of a simulated line with a device at the other.
 
@@ -115,18 +182,14 @@ class SimulatedPort(Port):
         self.name = "simulated line"
         self.line: LineSettings = line
         self.far: LineSettings = far or line
-        said = impairments or Impairments()
-        back = said.model_copy(update={"far_ppm": clock_error_ppm}) if clock_error_ppm else said
-        self._out = Channel(line, self.far, said)
-        self._back = Channel(self.far, line, back, is_back=True)
+        declared = impairments or Impairments()
+        back = declared.model_copy(update={"far_ppm": clock_error_ppm}) if clock_error_ppm else declared
+        self._out = Channel(line, self.far, declared)
+        channel = Channel(self.far, line, back, is_back=True)
+        self._way_back = _WayBack(channel, self.far, line, send_path, disturb)
         self._device = as_device(device)
-        self._disturb = disturb
         self._path = LivePath(receive_path, self.far) if receive_path is not None else None
-        self._send_path = send_path
-        self._asked: list[tuple[float, int]] = []  # messages of the device since it last rested, and their lengths
-        self._now_s = 0.0
-        self._out_free_s = self._back_free_s = 0.0
-        self._waiting = Arrivals()
+        self._now_s = self._out_free_s = 0.0
         self._lock = RLock()
         self._closed = False
 
@@ -160,12 +223,12 @@ class SimulatedPort(Port):
         with self._lock:
             deadline = self._now_s + limit_s
             self._wait_for_something(deadline)
-            next_s = self._waiting.next_s
+            next_s = self._way_back.arrivals.next_s
             if next_s is None or next_s > deadline:
                 self._now_s = max(self._now_s, deadline)
                 return Received(b"", "time")
             self._now_s = max(self._now_s, next_s)
-            data, faults = self._waiting.take(most, self._now_s, self.line.data_bits)
+            data, faults = self._way_back.arrivals.take(most, self._now_s, self.line.data_bits)
             return Received(data, "length" if len(data) == most else "time", faults)
 
     def now_s(self) -> float:
@@ -179,7 +242,7 @@ class SimulatedPort(Port):
     def _wait_for_something(self, deadline: float) -> None:
         """Let time pass until something is on its way back, or a time is reached."""
         while True:
-            next_s, asks = self._waiting.next_s, self._device.speaks_unasked
+            next_s, asks = self._way_back.arrivals.next_s, self._device.speaks_unasked
             until_s = deadline if next_s is None else min(deadline, max(next_s, self._now_s))
             if asks and next_s is None:
                 due_s = self._device.speaks_next_s(self._now_s)
@@ -225,42 +288,8 @@ class SimulatedPort(Port):
         self._now_s = max(self._now_s, until_s)
 
     def _answer(self, received: bytes, at_s: float) -> None:
-        """Let the device react, and put what it says on the way back."""
-        answer = self._device.react(received, at_s)
-        values = as_values(answer, self.far.data_bits) & np.uint16((1 << self.far.data_bits) - 1)
-        if not len(values):
-            return
-        character_s = self._back.character_s
-        if self._send_path is not None:
-            values, begins_s = self._sent_by(self._send_path, values, at_s)
-            if not len(values):
-                return
-        else:
-            begins_s = max(at_s, self._back_free_s) + np.arange(len(values), dtype=np.float64) * character_s
-        self._back_free_s = float(begins_s[-1]) + character_s
-        if self._disturb is not None:
-            got = receive(self._disturb(self._back.trace(values, begins_s)), self.line)
-            self._waiting.add(Carried(got.begin_s, got.end_s, got.value, got.faults))
-        else:
-            self._waiting.add(self._back.carry(values, begins_s))
-
-    def _sent_by(
-        self, path: SendPath, values: npt.NDArray[np.uint16], at_s: float
-    ) -> tuple[npt.NDArray[np.uint16], npt.NDArray[np.float64]]:
-        """Return what of a message goes out through a send path, and when."""
-        if at_s > self._back_free_s:
-            self._asked.clear()
-        self._asked.append((at_s, len(values)))
-        asked, lengths = zip(*self._asked, strict=True)
-        told = replay_send(asked, lengths, path, self.far)
-        own = slice(int(told.first[-1]), int(told.first[-1]) + int(told.count[-1]))
-        begins_s, fates = told.begin_s[own], told.fate[own]
-        values = np.concatenate([values, np.zeros(len(fates) - len(values), np.uint16)])  # a NUL that is counted
-        sent = (fates == SendFate.SENT) & ~np.isnan(begins_s)
-        begins_s = begins_s[sent]
-        if len(begins_s):  # by the clock of the far end, which may be slower than that of the replay
-            begins_s = np.maximum(begins_s, begins_s[0] + np.arange(len(begins_s)) * self._back.character_s)
-        return values[sent], begins_s
+        """Let the device react, and put its answer on the way back."""
+        self._way_back.send(self._device.react(received, at_s), at_s)
 
 
 class _LineClock:
