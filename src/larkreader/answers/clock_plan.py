@@ -14,7 +14,7 @@ from larkreader.judge.calculate.baud_setting import BaudSetting
 from larkreader.judge.calculate.divisors import calculate_bauds, find_divisors, of_registers
 from larkreader.judge.calculate.margins import Margin, Timing, calculate_margin
 
-from .planning import EndClock
+from .end_clock import EndClock
 
 
 @dataclass(frozen=True)

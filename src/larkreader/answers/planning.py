@@ -32,42 +32,10 @@ from larkreader.simulate.buffers import make_burst
 from larkreader.simulate.send_path import SendReplay, replay_send
 from larkreader.simulate.traffic import traffic_characters, traffic_messages
 
+from .end_clock import EndClock
+
 THIN = 0.005  # of the baud: what should be left for slow edges, noise and unequal delays
 WORSE = 0.005  # of a bit at the end of a character, by which a divisor must be worse than the best to be told
-
-
-@dataclass(frozen=True)
-class EndClock:
-    """How one end makes one of its bauds.
-
-    Parameters
-    ----------
-    end : End
-        The end.
-    line : LineSettings
-        What it states, with the baud that is wanted.
-    setting : BaudSetting or None
-        What is in its baud generator; None where nothing makes that baud.
-    problem : str
-        Why what is written makes none.
-    alternatives : sequence of BaudSetting
-        The best divisor for each clock, oversampling and prescaler, the best of all first.
-    """
-
-    end: End
-    line: LineSettings
-    setting: BaudSetting | None
-    alternatives: Sequence[BaudSetting]
-    problem: str = ""
-
-    def to_dict(self) -> dict[str, Any]:
-        """Return it as JSON has it."""
-        return {
-            "end": self.end.key,
-            "line": str(self.line),
-            "setting": None if self.setting is None else self.setting.to_dict(),
-            "alternatives": [one.to_dict() for one in self.alternatives],
-        }
 
 
 @dataclass(frozen=True, repr=False)

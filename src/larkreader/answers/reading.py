@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
+import numpy.typing as npt
 
 from larkreader.capture.characters import Characters, Fault
 from larkreader.capture.files.capture_file import CaptureFile
@@ -103,6 +104,14 @@ class Reading(Shown):
 
         lines = {key: wire.line for key, wire in self.sheet.wire.items()}
         return make_timeline(self.characters, self.frames, self.skipped, lines)
+
+    @cached_property
+    def collisions(self) -> npt.NDArray[np.int64]:
+        """The rows of `timeline` whose messages collide with another; int64, shape (n,). See `find_collisions`."""
+        from larkreader.judge.wire.turns import find_collisions
+
+        lines = {key: wire.line for key, wire in self.sheet.wire.items()}
+        return find_collisions(self.timeline, self.characters, lines, self.sheet.timing.shared)
 
     @cached_property
     def gaps(self) -> Mapping[str, Gaps]:

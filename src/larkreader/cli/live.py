@@ -212,24 +212,23 @@ class Timeline:
     def findings(self, framed: Sequence[str], ending: str | None) -> Iterator[Any]:
         """Yield what strikes the eye in what came; `framed` are the wires that carry frames."""
         from larkreader.capture.characters import Characters
-        from larkreader.judge.verdict.startup import find_startup
-        from larkreader.judge.wire.first_sight import judge_exchanges, judge_no_text, judge_text
+        from larkreader.judge.verdict.arrivals import judge_arrivals
         from larkreader.present.views import LineView
 
         nothing_sent = not any(one.is_sent and one.count for one in self._wires.values())
         for wire, one in self._wires.items():
             if not one.pieces or one.is_sent:
                 continue
-            characters = Characters.from_groups(one.pieces)
-            startup = find_startup(characters, one.line, slack_s=TOGETHER_S) if nothing_sent and one.line else None
-            if startup is not None:
-                yield startup.finding(wire, characters)
-            if wire not in framed:
-                yield from judge_text(wire, characters, ending, begin=0 if startup is None else startup.count)
-            if isinstance(self._view, LineView):
-                yield from judge_no_text(wire, characters)
-            if self.exchanges:
-                yield from judge_exchanges(wire, self.exchanges)
+            yield from judge_arrivals(
+                wire,
+                Characters.from_groups(one.pieces),
+                line=one.line,
+                slack_s=TOGETHER_S if nothing_sent else None,
+                framed=wire in framed,
+                ending=ending,
+                as_text=isinstance(self._view, LineView),
+                exchanges=self.exchanges,
+            )
 
 
 def shower(

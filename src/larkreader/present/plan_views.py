@@ -8,13 +8,13 @@ from typing import Any
 from rich.console import Group
 from rich.text import Text
 
-from larkreader.answers.planning import EndClock, Plan, numbers_text
+from larkreader.answers.end_clock import EndClock
+from larkreader.answers.planning import Plan, numbers_text
 from larkreader.declare.document.sheet import Sheet
 from larkreader.declare.link.clock import hertz_text, share_text
 from larkreader.declare.link.line import PARITY_NAMES, LineSettings
 from larkreader.judge.calculate.baud_setting import BaudSetting
 from larkreader.judge.calculate.budget import frame_size
-from larkreader.judge.calculate.divisors import calculate_bauds
 from larkreader.judge.setup.ends import SETTINGS, SHEET
 
 from .path_views import receive_paths, send_paths
@@ -65,7 +65,7 @@ def _clocks(clocks: Sequence[EndClock]) -> Group:
     """Show of each end what is in its baud generator, where that puts the bits, and what else it could hold."""
     parts: list[Any] = [heading("Clocks and divisors")]
     for one in clocks:
-        parts += [*clock_view(one), *([] if one.setting is None else ["", _hit_line(one.setting)]), ""]
+        parts += [*clock_view(one), *([] if one.setting is None else ["", _reachable_line(one)]), ""]
     return Group(*parts[:-1])
 
 
@@ -86,10 +86,9 @@ def clock_view(one: EndClock) -> list[Any]:
     return parts
 
 
-def _hit_line(setting: BaudSetting) -> str:
+def _reachable_line(one: EndClock) -> str:
     """Name the standard bauds that a clock makes well."""
-    found = calculate_bauds(setting.clock, setting.generator, bits=setting.bits)
-    names = ", ".join(f"{one.wanted:,.0f}" for one in found)
+    names = ", ".join(f"{setting.wanted:,.0f}" for setting in one.reachable)
     return f"Standard bauds within 1 % of this clock: {names or 'none'}."
 
 

@@ -15,7 +15,6 @@ from larkreader.capture.files.csv_text import Choice, write_csv
 from larkreader.decode.columns.frame_columns import frame_fault_names
 from larkreader.decode.timeline import Timeline, What, describe_skip
 from larkreader.judge.measure.pair_columns import Pairs, PairState
-from larkreader.judge.wire.turns import find_collisions
 
 from .frame_views import chosen_fields, value_texts
 from .notation import visible
@@ -148,10 +147,7 @@ class TimelineRows:
 
     def __post_init__(self) -> None:
         self.timeline = self.reading.timeline
-        lines = {key: wire.line for key, wire in self.reading.sheet.wire.items()}
-        self.collisions = find_collisions(
-            self.timeline, self.reading.characters, lines, self.reading.sheet.timing.shared
-        )
+        self.collisions = self.reading.collisions
 
     def between(self, begin_s: float, end_s: float) -> Places:
         """Return the rows of messages that begin from one time on, and before another."""
