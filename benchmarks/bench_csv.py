@@ -9,7 +9,7 @@ import numpy as np
 from compare import compare, show
 
 import larkreader as lr
-from larkreader.present.tables import write_frames
+from larkreader.present.documents.frame_tables import write_frames
 
 COUNT = 5_000_000
 PLAIN_COUNT = 200_000

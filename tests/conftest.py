@@ -2,6 +2,7 @@
 
 import json
 import os
+import signal
 from pathlib import Path
 
 import jsonschema
@@ -11,12 +12,14 @@ from hypothesis import HealthCheck, settings
 from larkreader.cli import run
 from larkreader.demo.rig import Rig, make_rig, write_history, write_rig
 from larkreader.demo.service import make_service, write_service
-from larkreader.present.documents import document_schema
+from larkreader.present.documents.schemas import document_schema
 
 USUAL = 30  # examples of a property; `LARKREADER_TESTS=deep` tries many more, and what is marked deep
 COMMON = {"deadline": None, "suppress_health_check": [HealthCheck.too_slow], "derandomize": "CI" in os.environ}
 settings.register_profile("usual", max_examples=USUAL, **COMMON)
 settings.register_profile("deep", max_examples=1000, **COMMON)
+if signal.getsignal(signal.SIGINT) == signal.SIG_IGN:  # in the background of a shell, which commands would inherit
+    signal.signal(signal.SIGINT, signal.default_int_handler)
 PROFILE = os.environ.get("LARKREADER_TESTS", "usual")
 settings.load_profile(PROFILE)
 

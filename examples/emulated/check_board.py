@@ -15,7 +15,7 @@ import time
 from pathlib import Path
 
 import larkreader as lr
-from larkreader.exercise.session import start_session
+from larkreader.exercise.talk.session import start_session
 
 HERE = Path(__file__).parent
 COMPILER, EMULATOR = "arm-none-eabi-gcc", "qemu-system-arm"

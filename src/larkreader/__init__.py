@@ -34,7 +34,7 @@ def _html_of(shown: Any) -> str:
 
 
 def _text_of(layout: Any) -> str:
-    made: str = import_module(".present.layout_table", __name__).layout_text(layout)
+    made: str = import_module(".present.tables.layout_table", __name__).layout_text(layout)
     return made
 
 

@@ -9,7 +9,7 @@ import pytest
 
 import larkreader as lr
 from larkreader.cli.schema import DOCUMENTS
-from larkreader.present.documents import FORMATS, document_schema
+from larkreader.present.documents.schemas import FORMATS, document_schema
 
 
 def cases(path):

@@ -15,9 +15,9 @@ from hypothesis import strategies as st
 import larkreader as lr
 from larkreader.capture.files.open import open_every_wire
 from larkreader.capture.files.recording import RecordingWriter
-from larkreader.exercise.by_hand import frame_of, hex_of, text_of
-from larkreader.present.dump import DumpForm
-from larkreader.present.notation import visible
+from larkreader.exercise.payload.by_hand import frame_of, hex_of, text_of
+from larkreader.present.text.dump import DumpForm
+from larkreader.present.text.notation import visible
 
 COMMAND = [sys.executable, "-m", "larkreader"]
 BEGAN = "2026-05-01T08:30:00.000Z"

@@ -14,7 +14,7 @@ import numpy as np
 import pytest
 
 import larkreader as lr
-from larkreader.exercise.forwarder import Forwarder
+from larkreader.exercise.talk.forwarder import Forwarder
 
 termios = pytest.importorskip("termios", reason="there are no POSIX terminals here")
 pty = pytest.importorskip("pty")

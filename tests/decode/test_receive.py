@@ -7,7 +7,7 @@ from strategies import line_settings
 
 import larkreader as lr
 from larkreader.decode.chain import follow_chain
-from larkreader.exercise.impair import add_spike
+from larkreader.exercise.line.impair import add_spike
 
 LINE = lr.LineSettings.parse("57600 8E1")
 

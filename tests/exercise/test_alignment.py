@@ -8,7 +8,7 @@ from reference import slow_differences
 from strategies import examples
 
 import larkreader as lr
-from larkreader.exercise import alignment
+from larkreader.exercise.loopback import alignment
 
 
 @st.composite

@@ -8,7 +8,7 @@ import pytest
 
 import larkreader as lr
 from larkreader.cli import run
-from larkreader.exercise.devices import AlteredEcho, LineAnswerer, LossyEcho, NoisyEcho
+from larkreader.exercise.devices.device import AlteredEcho, LineAnswerer, LossyEcho, NoisyEcho
 
 EVERY = bytes(range(256))
 

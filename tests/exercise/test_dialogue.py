@@ -6,7 +6,7 @@ from hypothesis import strategies as st
 from pydantic import ValidationError
 
 import larkreader as lr
-from larkreader.exercise.reply_search import FrameWatch, first_that_fits
+from larkreader.exercise.talk.reply_search import FrameWatch, first_that_fits
 
 LINE = lr.LineSettings.parse("57600 8E1")
 

@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 from strategies import line_settings
 
 import larkreader as lr
-from larkreader.exercise.devices import LineAnswerer
+from larkreader.exercise.devices.device import LineAnswerer
 
 LINE = lr.LineSettings.parse("57600 8E1")
 

@@ -8,9 +8,9 @@ from pydantic import ValidationError
 
 import larkreader as lr
 from larkreader.declare.run.loopback import PATTERN_NAMES
-from larkreader.exercise import patterns
-from larkreader.exercise.patterns import as_values, as_written, pattern_of
-from larkreader.exercise.prbs import SEQUENCES, find_place, sequence_from
+from larkreader.exercise.payload import patterns
+from larkreader.exercise.payload.patterns import as_values, as_written, pattern_of
+from larkreader.exercise.payload.prbs import SEQUENCES, find_place, sequence_from
 
 
 def slow_sequence(n, m, count, register):

@@ -3,8 +3,8 @@ import pytest
 import larkreader as lr
 from larkreader.cli import run
 from larkreader.declare.run.port import DeclaredPort
-from larkreader.exercise.devices import Device
-from larkreader.exercise.session import start_session
+from larkreader.exercise.devices.device import Device
+from larkreader.exercise.talk.session import start_session
 
 LINE = lr.LineSettings.parse("57600 8E1")
 

@@ -9,8 +9,8 @@ from hypothesis import strategies as st
 from strategies import examples, receive_paths
 
 import larkreader as lr
-from larkreader.exercise.channel import Channel, error_ratio_of
-from larkreader.exercise.stand_ins import STAND_INS
+from larkreader.exercise.devices.stand_ins import STAND_INS
+from larkreader.exercise.line.channel import Channel, error_ratio_of
 from larkreader.simulate.live_path import LivePath
 
 LINE = lr.LineSettings.parse("57600 8N1")

@@ -5,9 +5,9 @@ import pytest
 
 import larkreader as lr
 from larkreader.demo.rig import rig_sheet
-from larkreader.exercise.devices import Device
-from larkreader.exercise.pump import DosingPump
-from larkreader.exercise.stepping import Stepping, probe_flow_control
+from larkreader.exercise.devices.device import Device
+from larkreader.exercise.devices.pump import DosingPump
+from larkreader.exercise.talk.stepping import Stepping, probe_flow_control
 
 RIG = rig_sheet()
 

@@ -6,7 +6,7 @@ from hypothesis import strategies as st
 from strategies import line_settings
 
 import larkreader as lr
-from larkreader.exercise.impair import add_jitter
+from larkreader.exercise.line.impair import add_jitter
 
 
 def read(values, line, gaps, error_ppm, jitter, seed):

@@ -12,7 +12,7 @@ from random_settings import blind_case, judge_blind
 
 import larkreader as lr
 from larkreader.errors import CaptureError, CaptureFileError, PortError, RequestError
-from larkreader.exercise.alignment import align
+from larkreader.exercise.loopback.alignment import align
 from larkreader.judge.wire.pauses import judge_pauses, measure_pauses
 
 LINE = lr.LineSettings.parse("57600 8E1")

@@ -7,7 +7,7 @@ from reference import slow_bits
 from strategies import layouts, values_of
 
 import larkreader as lr
-from larkreader.present.frame_explained import parts_of
+from larkreader.present.tables.frame_explained import parts_of
 
 
 @given(st.data())

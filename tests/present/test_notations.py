@@ -4,8 +4,8 @@ from hypothesis import strategies as st
 from rich.cells import cell_len
 
 import larkreader as lr
-from larkreader.present.dump import DumpForm, ring_rows
-from larkreader.present.notation import cells_of
+from larkreader.present.text.dump import DumpForm, ring_rows
+from larkreader.present.text.notation import cells_of
 
 
 @given(st.data(), st.integers(1, 64))

@@ -1,6 +1,6 @@
 """What a capture holds of a wire."""
 
-from larkreader.capture.characters import Characters
-from larkreader.capture.trace import Trace
+from .characters import Characters
+from .trace import Trace
 
 Measured = Trace | Characters

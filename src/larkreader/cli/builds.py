@@ -13,7 +13,7 @@ from .common import check_output, print_json
 if TYPE_CHECKING:
     from larkreader.judge.findings.finding import Finding
     from larkreader.judge.verdict.checked import Checked
-    from larkreader.present.annotations import Remark
+    from larkreader.present.documents.annotations import Remark
 
 _Command = Callable[..., Any]
 
@@ -74,9 +74,9 @@ def report_to_build(
     bool
         Whether annotations were printed, so that nothing else is.
     """
-    from larkreader.present.annotations import Remark, github_lines, gitlab_report
-    from larkreader.present.cases import remark_cases
-    from larkreader.present.junit import write_junit
+    from larkreader.present.documents.annotations import Remark, github_lines, gitlab_report
+    from larkreader.present.documents.cases import remark_cases
+    from larkreader.present.documents.junit import write_junit
 
     remarks = [*map(Remark.of, findings), *more]
     if junit is not None:

@@ -112,7 +112,7 @@ def check_figure(path: Path) -> None:
 def write_fates_of(paths: Mapping[str, PathReport], path: Path, sheet: str) -> None:
     """Write what became of each character in some receive paths; raise `RequestError` if there are none."""
     from larkreader.errors import RequestError
-    from larkreader.present.fate_table import write_fates
+    from larkreader.present.tables.fate_table import write_fates
 
     if not paths:
         wanted = "a wire needs [receive.*], and traffic, a burst or its levels in a capture"
@@ -130,7 +130,7 @@ def exit_status(verdict: str) -> int:
 
 def console_form() -> tuple[int, bool]:
     """Return the columns of the terminal, and whether it has nothing but ASCII."""
-    from larkreader.present.terminal import make_console
+    from larkreader.present.text.terminal import make_console
 
     return make_console().width, not (sys.stdout.encoding or "ascii").lower().startswith("utf")
 
@@ -142,7 +142,7 @@ def print_json(document: Any) -> None:
 
 def print_document(kind: str, content: Mapping[str, Any]) -> None:
     """Print one of our JSON documents, with its kind and the version of its form."""
-    from larkreader.present.documents import document_of
+    from larkreader.present.documents.schemas import document_of
 
     print_json(document_of(kind, content))
 
@@ -171,7 +171,7 @@ def progress_of(what: str, *, shown: bool) -> Iterator[Progress | None]:
         return
     from rich.progress import Progress as Bar
 
-    from larkreader.present.terminal import make_console
+    from larkreader.present.text.terminal import make_console
 
     global _HELD
     _HELD = []

@@ -66,8 +66,8 @@ def complete_figures(context: click.Context, parameter: click.Parameter, word: s
 
 def complete_ports(context: click.Context, parameter: click.Parameter, word: str) -> list[CompletionItem]:
     """Complete a port: a device that is there, a port of the sheet, or a stand-in."""
+    from larkreader.exercise.devices.stand_ins import STAND_INS
     from larkreader.exercise.ports.listing import device_paths
-    from larkreader.exercise.stand_ins import STAND_INS
 
     names = [*_ports_of(context), *device_paths(), *(f"stand-in:{name}" for name in STAND_INS), "pty"]
     return [CompletionItem(name) for name in names if name.startswith(word)] or [CompletionItem(word, type="file")]

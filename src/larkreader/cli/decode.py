@@ -119,8 +119,8 @@ def decode(
     """
     from larkreader.declare.document.sheet_file import open_sheet
     from larkreader.errors import RequestError
-    from larkreader.present.notation import check_encoding
-    from larkreader.present.tables import check_ending
+    from larkreader.present.documents.frame_tables import check_ending
+    from larkreader.present.text.notation import check_encoding
 
     shown = characters == Path("-") and not as_json
     characters = None if characters == Path("-") else characters
@@ -187,7 +187,7 @@ def _write_files(
         write_characters(characters, reading.characters)
         note(f"characters written to {characters}")
     if frames is not None:
-        from larkreader.present.tables import write_frames
+        from larkreader.present.documents.frame_tables import write_frames
 
         write_frames(frames, reading)
         note(f"frames written to {frames}")
@@ -197,26 +197,27 @@ def _write_files(
 
 def _show(reading: Reading, sheet: Path, capture: Path) -> None:
     """Show counts and findings."""
-    from larkreader.present import terminal
+    from larkreader.present.tables import finding_views, reading_views
+    from larkreader.present.text import terminal
 
     console = terminal.make_console()
     console.print(f"{capture} read as {sheet}: {reading.sheet.title}".removesuffix(": "), soft_wrap=True)
     console.print()
-    console.print(terminal.counts(reading))
+    console.print(reading_views.counts(reading))
     console.print()
     if reading.pairs:
-        from larkreader.present.timeline_views import pairs_table
+        from larkreader.present.tables.timeline_views import pairs_table
 
         console.print(pairs_table(reading.pairs), "", sep="\n")
     if reading.paths:
-        from larkreader.present.path_views import paths_in_short
+        from larkreader.present.tables.path_views import paths_in_short
 
         console.print(paths_in_short(reading.paths), "", sep="\n")
     if reading.pauses:
-        from larkreader.present.path_views import pauses_table
+        from larkreader.present.tables.path_views import pauses_table
 
         console.print(pauses_table(reading.pauses), "", sep="\n")
-    console.print(terminal.findings(reading.findings, reading.verdict, reading.checked))
+    console.print(finding_views.findings(reading.findings, reading.verdict, reading.checked))
 
 
 def _ring_of(capture: Path, write_index: int | None, filled: int | None, kind: CaptureKind | None) -> RingMemory | None:
@@ -250,7 +251,7 @@ def _read_ring(sheet: Path, capture: Path, ring: RingMemory, wire: str | None) -
 
 def _rows_of(reading: Reading, ring: RingMemory | None, numbers: str, encoding: str) -> Iterator[str]:
     """Yield the rows that show the memory of a ring buffer, if there is one, and the characters of all wires."""
-    from larkreader.present.dump import DumpForm, dump, ring_rows
+    from larkreader.present.text.dump import DumpForm, dump, ring_rows
 
     lines = {key: reading.sheet.wire[key].line for key in reading.characters}
     width, ascii_only = console_form()

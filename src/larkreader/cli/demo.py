@@ -37,8 +37,9 @@ def demo(into: Path) -> int:
     from larkreader.answers.reading import read
     from larkreader.demo.rig import make_rig, write_rig
     from larkreader.demo.wires import is_found
-    from larkreader.present import terminal
-    from larkreader.present.plan_views import margins
+    from larkreader.present.tables import finding_views, reading_views
+    from larkreader.present.tables.plan_views import margins
+    from larkreader.present.text import terminal
 
     console = terminal.make_console()
     into.mkdir(parents=True, exist_ok=True)
@@ -46,7 +47,7 @@ def demo(into: Path) -> int:
     files = write_rig(into, rig)
 
     console.print(terminal.heading(f"1  The link, as {files['sheet']} declares it"))
-    console.print(terminal.link(rig.sheet))
+    console.print(reading_views.link(rig.sheet))
 
     console.print(terminal.heading("2  On paper, before anything is sent"))
     planned = plan(rig.sheet)
@@ -55,10 +56,10 @@ def demo(into: Path) -> int:
 
     console.print(terminal.heading(f"3  Reading the capture {files['capture']}"))
     reading = read(str(files["sheet"]), str(files["capture"]))
-    console.print(terminal.counts(reading))
+    console.print(reading_views.counts(reading))
 
     console.print(terminal.heading("4  What is wrong, and why"))
-    console.print(terminal.findings(reading.findings, reading.verdict))
+    console.print(finding_views.findings(reading.findings, reading.verdict))
     agree = is_found(rig.injected, reading.findings)
     number = len(rig.injected)
     told = f"exactly the {number} kinds of fault that were put on the wires" if agree else "not what was put there"
@@ -66,7 +67,7 @@ def demo(into: Path) -> int:
 
     console.print(terminal.heading(f"5  The same bytes as the firmware got them, {files['delivered']}"))
     delivered = read(str(files["sheet"]), str(files["delivered"]), wire="from_pump")
-    console.print(terminal.findings(delivered.findings, delivered.verdict))
+    console.print(finding_views.findings(delivered.findings, delivered.verdict))
 
     console.print(terminal.heading("6  A burst into a ring that is too small, and the same with flow control"))
     held = _bursts(into, console)
@@ -100,7 +101,7 @@ def _bursts(into: Path, console: Any) -> bool:
     """Read the pump head's history with and without flow control; tell whether it is lost without it alone."""
     from larkreader.answers.reading import read
     from larkreader.demo.rig import write_history
-    from larkreader.present.path_views import lost_of, receive_paths
+    from larkreader.present.tables.path_views import lost_of, receive_paths
 
     lost = []
     for paused, told in ((False, "Without flow control:"), (True, "With RTS and CTS:")):
@@ -121,8 +122,8 @@ def _timeline(into: Path, console: Any) -> bool:
     from larkreader.demo.wires import is_found
     from larkreader.present.figures.style import new_figure
     from larkreader.present.figures.timeline import draw_timeline
-    from larkreader.present.timeline_rows import TimelineRows
-    from larkreader.present.timeline_views import pairs_table, timeline_table
+    from larkreader.present.tables.timeline_rows import TimelineRows
+    from larkreader.present.tables.timeline_views import pairs_table, timeline_table
 
     service = make_service()
     files = write_service(into, service)
@@ -142,10 +143,10 @@ def _timeline(into: Path, console: Any) -> bool:
 def _loopbacks(rig: Rig, console: Any) -> bool:
     """Run one loopback that must pass, and one with a wrong clock at the far end that must fail."""
     from larkreader.declare.run.loopback import LoopbackPlan
-    from larkreader.exercise.devices import Device
-    from larkreader.exercise.loopback import run_loopback
+    from larkreader.exercise.devices.device import Device
+    from larkreader.exercise.loopback.run import run_loopback
     from larkreader.exercise.ports.simulated import SimulatedPort
-    from larkreader.present import loopback_views
+    from larkreader.present.tables import loopback_views
 
     plan = LoopbackPlan(characters=4096)
     good = run_loopback(SimulatedPort(rig.sheet.line, Device()), plan)
@@ -159,9 +160,9 @@ def _loopbacks(rig: Rig, console: Any) -> bool:
 
 def _dialogue(rig: Rig, console: Any) -> bool:
     """Hold the dialogue of the sheet."""
-    from larkreader.exercise.dialogue import run_dialogue
     from larkreader.exercise.ports.open import open_by_name
-    from larkreader.present.dialogue_views import dialogue
+    from larkreader.exercise.talk.dialogue import run_dialogue
+    from larkreader.present.tables.dialogue_views import dialogue
 
     with open_by_name("pump", rig.sheet) as port:
         result = run_dialogue({"pump": port}, rig.sheet.exchange, rig.sheet.frame)
@@ -173,10 +174,10 @@ def _write_results(into: Path, rig: Rig, reading: Reading) -> dict[str, str]:
     """Write characters, frames, findings and a figure; return what each file holds."""
     from larkreader.answers.reading import read
     from larkreader.capture.files.csv_characters import write_characters
+    from larkreader.present.documents.frame_tables import write_frames
     from larkreader.present.figures.fill import draw_fill
     from larkreader.present.figures.style import new_figure
     from larkreader.present.figures.waveform import draw_waveform
-    from larkreader.present.tables import write_frames
 
     write_characters(into / "characters.csv", reading.characters)
     write_frames(into / "frames.csv", reading)

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from larkreader.answers.diagnosis import CaptureDiagnosis
     from larkreader.declare.document.sheet import Sheet
     from larkreader.declare.run.capture_form import CaptureKind
-    from larkreader.present.annotations import Remark
+    from larkreader.present.documents.annotations import Remark
 
 
 @click.command()
@@ -72,7 +72,7 @@ def diagnose(
     from larkreader.answers.diagnosis import diagnose_capture
     from larkreader.declare.document.sheet_file import open_sheet
     from larkreader.errors import RequestError
-    from larkreader.exercise.by_hand import text_of
+    from larkreader.exercise.payload.by_hand import text_of
 
     check_build_options(junit, annotations, as_json=as_json)
     declared = None if sheet is None else open_sheet(sheet)
@@ -124,7 +124,7 @@ def _of_port(
 ) -> int:
     """Find out at which settings a device at a port speaks, or what a port does with XON and XOFF."""
     from larkreader.errors import RequestError
-    from larkreader.exercise.by_hand import text_of
+    from larkreader.exercise.payload.by_hand import text_of
 
     check_output(write)
     if flow_probe:
@@ -140,7 +140,7 @@ def _of_port(
 
 def _remarks_of(found: CaptureDiagnosis) -> Iterator[Remark]:
     """Yield what a build server is given of bytes that do not read."""
-    from larkreader.present.annotations import Remark
+    from larkreader.present.documents.annotations import Remark
 
     for wire, garbled in found.of_bytes.items():
         if not garbled.explanations:
@@ -154,13 +154,14 @@ def _remarks_of(found: CaptureDiagnosis) -> Iterator[Remark]:
 
 
 def _show(found: CaptureDiagnosis) -> None:
-    from larkreader.present import survey_views, terminal
+    from larkreader.present.tables import finding_views, survey_views
+    from larkreader.present.text import terminal
 
     console = terminal.make_console()
     if levels := found.of_levels:
         console.print(survey_views.surveys({name: one.survey for name, one in levels.items()}))
         console.print()
-        console.print(terminal.explanations(levels))
+        console.print(finding_views.explanations(levels))
     for name, garbled in found.of_bytes.items():
         if not garbled.explanations:
             console.print(f"{name}: no single mistake of the sender's settings explains what was received.")
@@ -171,8 +172,8 @@ def _show(found: CaptureDiagnosis) -> None:
         else:
             console.print(f"What was received on {name} is explained by", soft_wrap=True)
             console.print()
-            console.print(terminal.garbles(garbled.explanations))
+            console.print(finding_views.garbles(garbled.explanations))
     for garbled in found.of_bytes.values():
         if garbled.findings:
             console.print()
-            console.print(terminal.explained(garbled.findings))
+            console.print(finding_views.explained(garbled.findings))

@@ -36,7 +36,7 @@ def dialogue(
     from larkreader.declare.document.sheet_file import open_sheet
     from larkreader.declare.link.line import LineSettings
     from larkreader.errors import RequestError
-    from larkreader.exercise.dialogue import run_dialogue
+    from larkreader.exercise.talk.dialogue import run_dialogue
 
     check_output(junit)
     declared = open_sheet(sheet)
@@ -50,14 +50,15 @@ def dialogue(
         }
         result = run_dialogue(opened, declared.exchange, declared.frame, goes_on=goes_on)
     if junit is not None:
-        from larkreader.present.junit import write_junit
+        from larkreader.present.documents.junit import write_junit
 
         write_junit(junit, f"dialogue {sheet.name}", result)
         note(f"{len(result.steps)} steps written to {junit}")
     if as_json:
         print_document("dialogue", {"sheet": str(sheet), "ports": list(opened), **result.to_dict()})
     else:
-        from larkreader.present import dialogue_views, terminal
+        from larkreader.present.tables import dialogue_views
+        from larkreader.present.text import terminal
 
         terminal.make_console().print(dialogue_views.dialogue(result))
     return INTERRUPTED if result.interrupted else 0 if result.verdict == "pass" else 1

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from larkreader.answers.reading import Reading
     from larkreader.capture.characters import Characters
     from larkreader.declare.run.capture_form import CaptureKind
-    from larkreader.exercise.loopback_matrix import MatrixResult
+    from larkreader.exercise.loopback.matrix import MatrixResult
     from larkreader.judge.setup.path_report import PathReport
 
 MOST_IN_A_WAVEFORM = 64  # characters
@@ -287,7 +287,7 @@ def _latency(wanted: Wanted, axes: Axes) -> str:
 
 
 def _run_matrix(wanted: Wanted) -> MatrixResult:
-    from larkreader.exercise.loopback_matrix import run_matrix
+    from larkreader.exercise.loopback.matrix import run_matrix
 
     from .common import progress_of
     from .loopback_ports import content_of, opener

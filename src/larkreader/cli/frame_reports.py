@@ -15,7 +15,8 @@ if TYPE_CHECKING:
 
 def sum_up(reading: Reading, *, as_json: bool) -> None:
     """Show the statistics of all layouts, and of the bursts of samples that they carry."""
-    from larkreader.present import terminal
+    from larkreader.present.tables import reading_views
+    from larkreader.present.text import terminal
 
     bursts = _bursts(reading)
     if as_json:
@@ -25,10 +26,10 @@ def sum_up(reading: Reading, *, as_json: bool) -> None:
         print_document("statistics", {"frames": document})
         return
     console = terminal.make_console()
-    console.print(terminal.statistics(reading.statistics))
+    console.print(reading_views.statistics(reading.statistics))
     if bursts:
         console.print()
-        console.print(terminal.bursts(bursts))
+        console.print(reading_views.bursts(bursts))
 
 
 def explain(reading: Reading, number: int, *, as_json: bool) -> None:
@@ -36,8 +37,9 @@ def explain(reading: Reading, number: int, *, as_json: bool) -> None:
     from dataclasses import asdict
 
     from larkreader.errors import RequestError
-    from larkreader.present import terminal
-    from larkreader.present.frame_explained import headline, parts_of
+    from larkreader.present.tables import reading_views
+    from larkreader.present.tables.frame_explained import headline, parts_of
+    from larkreader.present.text import terminal
 
     every = [
         (0.0 if begin_s != begin_s else begin_s, offset, key, row)
@@ -60,13 +62,14 @@ def explain(reading: Reading, number: int, *, as_json: bool) -> None:
         print_document("frame", content)
     else:
         console = terminal.make_console()
-        console.print(terminal.frame_parts(frames, row, faults, console.width))
+        console.print(reading_views.frame_parts(frames, row, faults, console.width))
 
 
 def show_bytes(reading: Reading, moved_at_s: float | None, *, as_json: bool) -> None:
     """Show what each byte of the frames does; or how that differs before and after a time."""
     from larkreader.judge.measure.byte_survey import compare_bytes, measure_bytes
-    from larkreader.present import byte_tables, terminal
+    from larkreader.present.tables import byte_tables
+    from larkreader.present.text import terminal
 
     document: dict[str, Any] = {}
     console = terminal.make_console()
@@ -136,7 +139,8 @@ def _check_time(reading: Reading, moved_at_s: float) -> None:
 def show_changes(reading: Reading, *, as_json: bool) -> None:
     """Show what changed from one frame to the next of the same layout."""
     from larkreader.judge.measure.changes import find_changes
-    from larkreader.present import byte_tables, terminal
+    from larkreader.present.tables import byte_tables
+    from larkreader.present.text import terminal
 
     every = {key: list(find_changes(frames)) for key, frames in reading.frames.items()}
     if as_json:

@@ -21,8 +21,9 @@ def layout(sheet: Path, frame: str | None, output: Path | None, as_json: bool) -
     """Show where the bits of each field lie in the frames of SHEET, or in one FRAME of them."""
     from larkreader.declare.document.sheet_file import open_sheet
     from larkreader.errors import RequestError, nearest
-    from larkreader.present import terminal
-    from larkreader.present.layout_table import layout_document
+    from larkreader.present.tables import reading_views
+    from larkreader.present.tables.layout_table import layout_document
+    from larkreader.present.text import terminal
 
     declared = open_sheet(sheet)
     if frame is not None and frame not in declared.frame:
@@ -47,5 +48,5 @@ def layout(sheet: Path, frame: str | None, output: Path | None, as_json: bool) -
         return 0
     console = terminal.make_console()
     for number, one in enumerate(chosen):
-        console.print(*([""] if number else []), terminal.layout_table(one), sep="\n")
+        console.print(*([""] if number else []), reading_views.layout_table(one), sep="\n")
     return 0

@@ -17,7 +17,7 @@ from .showing import ENDING_NAMES, Showing, make_view, showing_options
 if TYPE_CHECKING:
     from larkreader.declare.document.sheet import Sheet
     from larkreader.exercise.ports.port import Port
-    from larkreader.present.views import View
+    from larkreader.present.text.views import View
 
 LOOK_S = 0.02  # at a port, if there is one
 LOOK_AT_TWO_S = 0.005  # at each of two in turn
@@ -100,7 +100,7 @@ def _watch(
     timeline: Timeline, opened: dict[str, Port], screen: Screen, seconds: float | None, *, forward: bool
 ) -> None:
     """Look at the ports in turn, until the time is up."""
-    from larkreader.exercise.forwarder import Forwarder
+    from larkreader.exercise.talk.forwarder import Forwarder
 
     forwarder = Forwarder(*opened.values()) if forward else None
     limit_s = LOOK_S if len(opened) == 1 else LOOK_AT_TWO_S
@@ -121,23 +121,24 @@ def _footer(timeline: Timeline, view: View) -> Any:
     from rich.console import Group
     from rich.text import Text
 
-    from larkreader.present import terminal
-    from larkreader.present.frame_views import ValueView
+    from larkreader.present.tables import reading_views
+    from larkreader.present.tables.frame_views import ValueView
 
     status = Text("\n".join(timeline.status()), style="reverse", overflow="ellipsis", no_wrap=True)
-    return Group(terminal.values(view), "", status) if isinstance(view, ValueView) else status
+    return Group(reading_views.values(view), "", status) if isinstance(view, ValueView) else status
 
 
 def _values(view: View) -> str:
     """Return the table of values as it is at the end, if it is what was wanted."""
-    from larkreader.present import terminal
-    from larkreader.present.frame_views import ValueView
+    from larkreader.present.tables import reading_views
+    from larkreader.present.tables.frame_views import ValueView
+    from larkreader.present.text import terminal
 
     if not isinstance(view, ValueView):
         return ""
     console = terminal.make_console()
     with console.capture() as captured:
-        console.print(terminal.values(view))
+        console.print(reading_views.values(view))
     return captured.get().rstrip("\n")
 
 

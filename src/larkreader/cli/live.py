@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from larkreader.declare.document.sheet import Sheet
     from larkreader.declare.link.line import LineSettings
     from larkreader.exercise.ports.port import Port, Received
-    from larkreader.present.views import View
+    from larkreader.present.text.views import View
 
     from .screen import Screen
 
@@ -131,7 +131,7 @@ class Timeline:
 
     def _add(self, wire: str, at_s: float, since_s: float, data: bytes, faults: bytes) -> None:
         from larkreader.capture.characters import Fault
-        from larkreader.present.views import CharacterView
+        from larkreader.present.text.views import CharacterView
 
         one = self._wires[wire]
         if self._writer is not None:
@@ -154,7 +154,7 @@ class Timeline:
 
     def show(self) -> None:
         """Show what has come together: when nothing more has come for a moment, or the other side speaks."""
-        from larkreader.present.views import Arrival
+        from larkreader.present.text.views import Arrival
 
         group, self._group = self._group, None
         if group is None or self._view is None:
@@ -203,7 +203,7 @@ class Timeline:
             told = self._view.told(wire) if self._view else ""
             told = f"; {told}" if told and one.count else ""
             yield f"{wire} {one.count:,} character{'' if one.count == 1 else 's'}{_faulty(one)}{told}"
-        from larkreader.present.terminal import duration
+        from larkreader.present.text.terminal import duration
 
         for wire, one in self._wires.items():
             if one.count and not one.is_sent:
@@ -213,7 +213,7 @@ class Timeline:
         """Yield what strikes the eye in what came; `framed` are the wires that carry frames."""
         from larkreader.capture.characters import Characters
         from larkreader.judge.verdict.arrivals import judge_arrivals
-        from larkreader.present.views import LineView
+        from larkreader.present.text.views import LineView
 
         nothing_sent = not any(one.is_sent and one.count for one in self._wires.values())
         for wire, one in self._wires.items():
@@ -235,7 +235,7 @@ def shower(
     screen: Screen, view: View, halves_of: Sequence[str] = (), width: int = 0, *, quiet: bool = False
 ) -> Callable[[str, Iterator[str]], None]:
     """Return what shows the rows of a wire: below each other, or each wire in its own half."""
-    from larkreader.present.views import beside, halves
+    from larkreader.present.text.views import beside, halves
 
     headed: list[str] = []
 
@@ -273,8 +273,8 @@ def open_named(
     command with status 1 if the device is never ready.
     """
     from larkreader.exercise.ports.open import open_by_name
-    from larkreader.exercise.session import start_session
-    from larkreader.present.notation import visible
+    from larkreader.exercise.talk.session import start_session
+    from larkreader.present.text.notation import visible
 
     known = declared.port.get(name) if declared else None
     with open_by_name(name, declared, line, far=far) as port:

@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from larkreader.declare.document.sheet import Sheet
     from larkreader.declare.link.line import LineSettings
     from larkreader.declare.run.loopback import LoopbackMatrix, LoopbackPlan
-    from larkreader.exercise.loopback_matrix import MatrixResult, OpenAt
+    from larkreader.exercise.loopback.matrix import MatrixResult, OpenAt
 
 LONG = 1 << 17  # characters from which progress is shown
 INTERRUPTED = 130
@@ -75,7 +75,7 @@ def loopback(places: tuple[str, ...], **options: Any) -> int:
     ships with us, such as stand-in:echo. What to run stands in [loopback] of SHEET, and options go before it; one run
     each for every pattern, baud, format, block and pause. The exit status is 1 if a run fails.
     """
-    from larkreader.exercise.loopback_matrix import run_matrix
+    from larkreader.exercise.loopback.matrix import run_matrix
 
     declared, ports, line, matrix, content = _wanted(places, options)
     _check_files(options)
@@ -197,8 +197,9 @@ def _tolerance(
     *,
     as_json: bool,
 ) -> int:
-    from larkreader.exercise.loopback_matrix import find_tolerance
-    from larkreader.present import loopback_views, terminal
+    from larkreader.exercise.loopback.matrix import find_tolerance
+    from larkreader.present.tables import loopback_views
+    from larkreader.present.text import terminal
 
     plan: LoopbackPlan = next(matrix.plans(line, content))
     found = find_tolerance(open_at, plan, line)
@@ -213,7 +214,8 @@ def _tolerance(
 
 
 def _show(result: MatrixResult, where: str) -> None:
-    from larkreader.present import loopback_views, terminal
+    from larkreader.present.tables import loopback_views
+    from larkreader.present.text import terminal
 
     console = terminal.make_console()
     if len(result.runs) == 1:
@@ -231,12 +233,12 @@ def _show(result: MatrixResult, where: str) -> None:
 def _write(result: MatrixResult, options: dict[str, Any], name: str) -> None:
     """Write what was asked for."""
     if options["junit"] is not None:
-        from larkreader.present.junit import write_junit
+        from larkreader.present.documents.junit import write_junit
 
         write_junit(options["junit"], f"loopback {name}", result)
         note(f"{len(result.runs)} runs written to {options['junit']}")
     if options["csv_"] is not None:
-        from larkreader.present.loopback_table import write_runs
+        from larkreader.present.tables.loopback_table import write_runs
 
         write_runs(options["csv_"], result)
         note(f"{len(result.runs)} runs written to {options['csv_']}")

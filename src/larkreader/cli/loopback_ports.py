@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from larkreader.declare.document.sheet import Sheet
     from larkreader.declare.link.line import LineSettings
     from larkreader.declare.run.loopback import LoopbackMatrix
-    from larkreader.exercise.loopback_matrix import OpenAt
+    from larkreader.exercise.loopback.matrix import OpenAt
     from larkreader.exercise.ports.port import Port
 
 
@@ -58,7 +58,7 @@ def content_of(matrix: LoopbackMatrix, declared: Sheet | None, file: Path) -> di
     if "file" in matrix.patterns:
         content["file"] = file.read_bytes()
     if "frames" in matrix.patterns:
-        from larkreader.exercise.patterns import frame_turn
+        from larkreader.exercise.payload.patterns import frame_turn
 
         assert declared
         content["frames"] = frame_turn(declared.frame[str(matrix.frame)])

@@ -211,8 +211,9 @@ def _with_ends(sheet: Sheet, told: dict[str, dict[str, Any]]) -> Sheet:
 
 
 def _show(planned: Plan, only: str | None) -> None:
-    from larkreader.present import terminal
-    from larkreader.present.plan_views import topics
+    from larkreader.present.tables import finding_views
+    from larkreader.present.tables.plan_views import topics
+    from larkreader.present.text import terminal
 
     console = terminal.make_console()
     shown = topics(planned)
@@ -220,14 +221,16 @@ def _show(planned: Plan, only: str | None) -> None:
         if only in (None, name):
             console.print(group)
     if only in (None, "findings"):
-        console.print(*([""] if only is None else []), terminal.findings(planned.findings, planned.verdict), sep="\n")
+        console.print(
+            *([""] if only is None else []), finding_views.findings(planned.findings, planned.verdict), sep="\n"
+        )
     elif only not in shown:
         note(f"note: the sheet says nothing of {only}")
 
 
 def _cards(planned: Plan, wire: str | None) -> int:
-    from larkreader.present import terminal
-    from larkreader.present.plan_views import card
+    from larkreader.present.tables.plan_views import card
+    from larkreader.present.text import terminal
 
     console = terminal.make_console()
     for number, key in enumerate([_known(planned, wire)] if wire is not None else planned.sheet.wire):
@@ -323,8 +326,8 @@ def _quick(
 
 
 def _show_quick(planned: ClockPlan) -> int:
-    from larkreader.present import terminal
-    from larkreader.present.plan_views import clock_view, hits
+    from larkreader.present.tables.plan_views import clock_view, hits
+    from larkreader.present.text import terminal
 
     console = terminal.make_console()
     console.print(*clock_view(planned.clock), sep="\n")

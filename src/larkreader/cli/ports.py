@@ -29,9 +29,10 @@ def ports(as_json: bool, wait: bool, seconds: float | None, root: Path) -> int:
         if as_json:
             print_document("ports", {"ports": [one.to_dict() for one in entries]})
         else:
-            from larkreader.present import terminal
+            from larkreader.present.tables import port_views
+            from larkreader.present.text import terminal
 
-            terminal.make_console().print(terminal.ports(entries))
+            terminal.make_console().print(port_views.ports(entries))
         return 0
     before = set(device_paths(root))
     note("plug the device in, or pull it out")

@@ -6,7 +6,7 @@ import click
 
 from .common import print_json
 
-# as `larkreader.present.documents` has them, which is loaded when one is printed; a test compares the two
+# as `larkreader.present.documents.schemas` has them, which is loaded when one is printed; a test compares the two
 DOCUMENTS = (
     "reading", "plan", "divisors", "diagnosis", "trials", "flow-probe", "statistics", "frame", "bytes", "changes",
     "layout", "ports", "port-change", "loopback", "tolerance", "dialogue", "timeline",
@@ -29,6 +29,6 @@ def schema(what: str) -> None:
 
         print_json(sheet_schema())
     else:
-        from larkreader.present.documents import document_schema
+        from larkreader.present.documents.schemas import document_schema
 
         print_json(document_schema(what))

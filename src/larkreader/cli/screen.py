@@ -52,7 +52,7 @@ class Screen:
         if self._footer is not None and (sys.stdout.isatty() or sys.stderr.isatty()):
             from rich.live import Live
 
-            from larkreader.present.terminal import make_console
+            from larkreader.present.text.terminal import make_console
 
             console = make_console(stderr=not sys.stdout.isatty())
             self._live = Live(

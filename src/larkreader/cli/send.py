@@ -75,7 +75,7 @@ def send(
     from larkreader.declare.document.sheet_file import open_sheet
     from larkreader.declare.link.line import LineSettings
     from larkreader.errors import RequestError
-    from larkreader.exercise.one_way import block_for
+    from larkreader.exercise.loopback.one_way import block_for
 
     ways = {"--hex": as_hex, "--file": file is not None, "--replay": replay is not None, "--frame": frame is not None}
     _refuse_what_would_be_ignored(ways, bool(what), ending, wire, times, every)
@@ -157,7 +157,7 @@ def _messages(
 ) -> Iterator[bytes | None]:
     """Yield what is to be sent, checked as a whole before the first is; None while nothing has been typed in."""
     from larkreader.errors import RequestError, nearest
-    from larkreader.exercise.by_hand import frame_of, hex_of, text_of
+    from larkreader.exercise.payload.by_hand import frame_of, hex_of, text_of
 
     if frame is not None:
         assert declared is not None
@@ -178,7 +178,7 @@ def _messages(
 def _typed(ending: str) -> Iterator[bytes | None]:
     """Yield each line that is typed in, None while there is none."""
     from larkreader.errors import RequestError
-    from larkreader.exercise.by_hand import text_of
+    from larkreader.exercise.payload.by_hand import text_of
 
     if sys.stdin is None:
         raise RequestError("standard input", "is closed", advice="Say what to send")
@@ -205,7 +205,7 @@ def _replayed(path: Path, wire: str | None) -> Iterator[tuple[float | None, byte
     """Yield what a recording holds of one wire, as it came together, with the seconds since the first."""
     from larkreader.capture.files.open import open_every_wire
     from larkreader.errors import RequestError, nearest
-    from larkreader.exercise.by_hand import groups_of
+    from larkreader.exercise.payload.by_hand import groups_of
 
     wires = open_every_wire(path, kind="recording")
     chosen = wire or next((key for key, one in wires.items() if len(one)), None)
@@ -218,7 +218,7 @@ def _replayed(path: Path, wire: str | None) -> Iterator[tuple[float | None, byte
 
 def _say(opened: Port, timeline: Timeline, out: str, back: str, message: bytes, size: int) -> None:
     """Send a message in pieces of a size, and take in what comes meanwhile."""
-    from larkreader.exercise.one_way import WRITE_LIMIT_S
+    from larkreader.exercise.loopback.one_way import WRITE_LIMIT_S
 
     for low in range(0, len(message), size):
         piece = message[low : low + size]

@@ -13,7 +13,7 @@ from .common import note, say_what_is_worth_knowing
 from .completed import completed
 
 if TYPE_CHECKING:
-    from larkreader.exercise.devices import Device
+    from larkreader.exercise.devices.device import Device
     from larkreader.exercise.ports.port import Port
 
 FORWARDER = "forwarder"  # the device that has two ends
@@ -35,8 +35,8 @@ def serve(device: str, ports: tuple[str, ...], line_text: str, seconds: float | 
     """
     from larkreader.declare.link.line import LineSettings
     from larkreader.errors import PortError, RequestError, nearest
+    from larkreader.exercise.devices.stand_ins import STAND_INS
     from larkreader.exercise.ports.open import open_port
-    from larkreader.exercise.stand_ins import STAND_INS
 
     known = [*STAND_INS, FORWARDER]
     if device not in known:
@@ -83,7 +83,7 @@ def _answering(stand_in: Device, port: Port) -> tuple[Callable[[], object], list
 
 def _forwarding(ports: list[Port]) -> tuple[Callable[[], object], list[int]]:
     """Return what looks once at two ports and sends on what came in, and where it counts that."""
-    from larkreader.exercise.forwarder import Forwarder
+    from larkreader.exercise.talk.forwarder import Forwarder
 
     forwarder = Forwarder(*ports)
     return partial(forwarder.look, LOOK_S), forwarder.counts

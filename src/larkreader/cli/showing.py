@@ -12,7 +12,7 @@ from .common import Decorator, console_form
 
 if TYPE_CHECKING:
     from larkreader.declare.document.sheet import Sheet
-    from larkreader.present.views import View
+    from larkreader.present.text.views import View
 
 ENDING_NAMES: dict[str, str | None] = {"none": None, "cr": "CR", "lf": "LF", "crlf": "CR LF", "nul": "NUL"}
 
@@ -81,11 +81,11 @@ def make_view(
         If options contradict each other or the sheet.
     """
     from larkreader.errors import RequestError, nearest
-    from larkreader.exercise.by_hand import ENDINGS
-    from larkreader.present.dump import DumpForm
-    from larkreader.present.frame_views import FrameView, ValueView
-    from larkreader.present.notation import check_encoding
-    from larkreader.present.views import CharacterView, LineView
+    from larkreader.exercise.payload.by_hand import ENDINGS
+    from larkreader.present.tables.frame_views import FrameView, ValueView
+    from larkreader.present.text.dump import DumpForm
+    from larkreader.present.text.notation import check_encoding
+    from larkreader.present.text.views import CharacterView, LineView
 
     layouts = {wire: declared.layouts_of(wire) if declared else () for wire in wires}
     show = showing.show or ("frames" if any(layouts.values()) else "characters")

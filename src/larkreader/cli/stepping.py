@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from larkreader.declare.frame.layout import FrameLayout
     from larkreader.declare.link.line import LineSettings
     from larkreader.exercise.ports.port import Port
-    from larkreader.exercise.stepping import Trial
+    from larkreader.exercise.talk.stepping import Trial
 
 SHOWN = 12  # settings, the best of those that were tried
 FLOW_TEXTS = {
@@ -48,7 +48,7 @@ def diagnose_port(
 ) -> int:
     """Step through settings, show what each gave, and propose the best; return the exit status."""
     from larkreader.exercise.ports.open import open_port
-    from larkreader.exercise.stepping import BAUDS, FORMATS, LENGTHS, PROMISING, Stepping
+    from larkreader.exercise.talk.stepping import BAUDS, FORMATS, LENGTHS, PROMISING, Stepping
 
     place = declared.port[name].at if declared is not None and name in declared.port else name
     line = None if declared is None else declared.wire[wire].line if wire else declared.line_of(name)
@@ -72,7 +72,8 @@ def diagnose_port(
         document = {"sheet": None if sheet is None else str(sheet), "port": name, "proposal": proposal}
         print_document("trials", {**document, "trials": [one.to_dict() for one in stepping.ranked]})
     else:
-        from larkreader.present import survey_views, terminal
+        from larkreader.present.tables import survey_views
+        from larkreader.present.text import terminal
 
         console = terminal.make_console()
         console.print(survey_views.trials(stepping.ranked[:SHOWN]))
@@ -86,7 +87,7 @@ def diagnose_port(
 
 def probe_port(name: str, declared: Sheet | None, line: LineSettings | None, *, as_json: bool) -> int:
     """Probe whether a port swallows XON and XOFF; return the exit status."""
-    from larkreader.exercise.stepping import probe_flow_control
+    from larkreader.exercise.talk.stepping import probe_flow_control
 
     with open_named(name, declared, line) as port:
         outcome = probe_flow_control(port)
@@ -117,7 +118,7 @@ def _layouts_of(declared: Sheet | None, wire: str | None) -> tuple[FrameLayout, 
 
 
 def _told(best: Trial | None, ranked: list[Trial], *, has_asked: bool) -> str:
-    from larkreader.exercise.stepping import FEWEST, LEAD, TOLERABLE
+    from larkreader.exercise.talk.stepping import FEWEST, LEAD, TOLERABLE
 
     if best is not None:
         return f"It speaks {best.line}, as good as sure."

@@ -24,7 +24,7 @@ from .forms import form_of, form_options
 if TYPE_CHECKING:
     from larkreader.answers.reading import Reading
     from larkreader.declare.run.capture_form import CaptureKind
-    from larkreader.present.timeline_rows import TimelineRows
+    from larkreader.present.tables.timeline_rows import TimelineRows
 
 MOST_DRAWN = 400  # messages that one figure can tell apart
 
@@ -72,7 +72,7 @@ def timeline(
     """
     from larkreader.declare.document.sheet_file import open_sheet
     from larkreader.errors import RequestError
-    from larkreader.present.timeline_rows import TimelineRows, write_messages
+    from larkreader.present.tables.timeline_rows import TimelineRows, write_messages
 
     check_output(messages)
     if output is not None:
@@ -106,7 +106,8 @@ def timeline(
 def _show(
     reading: Reading, rows: TimelineRows, chosen: Any, count: int, moved_at_s: float | None, *, ascii_only: bool
 ) -> None:
-    from larkreader.present import terminal, timeline_views
+    from larkreader.present.tables import timeline_views
+    from larkreader.present.text import terminal
 
     console = terminal.make_console()
     parts: list[Any] = []

@@ -20,7 +20,7 @@ from larkreader.capture.trace import Trace
 from larkreader.declare.document.sheet import Sheet
 from larkreader.declare.document.sheet_file import SHIPPED, open_shipped_sheet, parse_sheet
 from larkreader.declare.frame.layout import FrameLayout
-from larkreader.exercise.transmission import transmit
+from larkreader.exercise.line.transmission import transmit
 from larkreader.simulate.buffers import characters_at, replay
 
 from .wires import Injected, Message, on_wire

@@ -11,8 +11,8 @@ from dataclasses import dataclass, field
 from larkreader.capture.characters import Fault
 from larkreader.capture.trace import Trace
 from larkreader.declare.link.line import LineSettings
-from larkreader.exercise.impair import add_spike
-from larkreader.exercise.transmission import transmit
+from larkreader.exercise.line.impair import add_spike
+from larkreader.exercise.line.transmission import transmit
 from larkreader.judge.findings.finding import Finding
 
 

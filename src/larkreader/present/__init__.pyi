@@ -1,8 +1,11 @@
 """The public names, for type checkers; made from `larkreader.public_names`."""
 
-from .cases import Case as Case
-from .cases import cases_of as cases_of
-from .documents import document_schema as document_schema
+from .documents.cases import Case as Case
+from .documents.cases import cases_of as cases_of
+from .documents.frame_tables import write_frames as write_frames
+from .documents.junit import write_junit as write_junit
+from .documents.reading_document import reading_schema as reading_schema
+from .documents.schemas import document_schema as document_schema
 from .figures.bursts import draw_bursts as draw_bursts
 from .figures.fields import draw_fields as draw_fields
 from .figures.fill import draw_fill as draw_fill
@@ -17,10 +20,7 @@ from .figures.style import new_figure as new_figure
 from .figures.timeline import draw_timeline as draw_timeline
 from .figures.waveform import draw_waveform as draw_waveform
 from .figures.widths import draw_widths as draw_widths
-from .junit import write_junit as write_junit
-from .notation import Notations as Notations
-from .notation import notations as notations
-from .notation import visible as visible
-from .reading_document import reading_schema as reading_schema
 from .report.page import write_report as write_report
-from .tables import write_frames as write_frames
+from .text.notation import Notations as Notations
+from .text.notation import notations as notations
+from .text.notation import visible as visible

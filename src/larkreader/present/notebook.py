@@ -21,15 +21,22 @@ from larkreader.capture.columns import Columns
 from larkreader.declare.document.sheet import Sheet
 from larkreader.declare.frame.layout import FrameLayout
 from larkreader.decode.columns.frame_columns import Frames
-from larkreader.exercise.loopback_matrix import MatrixResult
-from larkreader.exercise.loopback_result import LoopbackResult
+from larkreader.exercise.loopback.matrix import MatrixResult
+from larkreader.exercise.loopback.result import LoopbackResult
 from larkreader.judge.findings.finding import Finding, Findings, verdict_of
 from larkreader.judge.measure.pair_columns import Pairs
 from larkreader.judge.measure.statistics import FrameStatistics
 from larkreader.judge.verdict.diagnosis import Diagnosis
 from larkreader.present.report.render import plain
-
-from . import loopback_views, plan_views, survey_views, terminal, timeline_views
+from larkreader.present.tables import (
+    finding_views,
+    loopback_views,
+    plan_views,
+    reading_views,
+    survey_views,
+    timeline_views,
+)
+from larkreader.present.text import terminal
 
 SHOWN_ROWS = 10  # of columns
 CELL = "text-align:left;vertical-align:top"
@@ -51,22 +58,22 @@ def html_of(shown: Any) -> str:
         HTML without scripts.
     """
     if isinstance(shown, Sheet):
-        return f"<p><b>{_text(shown.title)}</b></p>" * bool(shown.title) + of_view(terminal.link(shown))
+        return f"<p><b>{_text(shown.title)}</b></p>" * bool(shown.title) + of_view(reading_views.link(shown))
     if isinstance(shown, FrameLayout):
-        return of_view(terminal.layout_table(shown))
+        return of_view(reading_views.layout_table(shown))
     if isinstance(shown, Reading):
-        return of_view(terminal.counts(shown)) + html_of(shown.findings)
+        return of_view(reading_views.counts(shown)) + html_of(shown.findings)
     if isinstance(shown, Findings):
-        verdict = terminal.VERDICTS[verdict_of(shown)]
+        verdict = finding_views.VERDICTS[verdict_of(shown)]
         return f"<p><b>{_text(verdict)}</b></p>" + (of_view(findings_table(shown)) if shown else "")
     if isinstance(shown, Finding):
         return of_view(findings_table([shown]))
     if isinstance(shown, Plan):
         return "".join(of_view(view) for view in plan_views.topics(shown).values()) + html_of(Findings(shown.findings))
     if isinstance(shown, Diagnosis):
-        return of_view(survey_views.surveys({"wire": shown.survey})) + of_view(terminal.explained(shown.findings))
+        return of_view(survey_views.surveys({"wire": shown.survey})) + of_view(finding_views.explained(shown.findings))
     if isinstance(shown, FrameStatistics):
-        return of_view(terminal.statistics({"": shown}))
+        return of_view(reading_views.statistics({"": shown}))
     if isinstance(shown, LoopbackResult):
         return of_view(loopback_views.loopback(shown))
     if isinstance(shown, MatrixResult):

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from larkreader.exercise.alignment import Alignment, align
-from larkreader.exercise.dialogue import DialogueResult
-from larkreader.exercise.loopback_matrix import MatrixResult
-from larkreader.exercise.loopback_result import LoopbackResult
-from larkreader.present.loopback_views import name_of, summary_of
-from larkreader.present.notation import visible
+from larkreader.exercise.loopback.alignment import Alignment, align
+from larkreader.exercise.loopback.matrix import MatrixResult
+from larkreader.exercise.loopback.result import LoopbackResult
+from larkreader.exercise.talk.dialogue import DialogueResult
+from larkreader.present.tables.loopback_views import name_of, summary_of
+from larkreader.present.text.notation import visible
 
 ROW = 16  # characters of a row that is shown
 AROUND = 2  # rows shown before and behind the first that differs

@@ -88,7 +88,7 @@ def larkreader_port(request: pytest.FixtureRequest) -> Iterator[Port]:
     """Give the port of the link, open and ready; the test is skipped if none is given."""
     from larkreader.declare.link.line import LineSettings
     from larkreader.exercise.ports.open import open_by_name
-    from larkreader.exercise.session import start_session
+    from larkreader.exercise.talk.session import start_session
 
     name = _setting(request, "port")
     if name is None:
@@ -107,8 +107,8 @@ def larkreader_port(request: pytest.FixtureRequest) -> Iterator[Port]:
 def larkreader_simulated_line(request: pytest.FixtureRequest) -> Iterator[Callable[..., Port]]:
     """Give a function that makes a simulated line of a stand-in's name or a device, and what `SimulatedPort` takes."""
     from larkreader.declare.link.line import LineSettings
+    from larkreader.exercise.devices.stand_ins import OWN_LINES, STAND_INS
     from larkreader.exercise.ports.simulated import SimulatedPort
-    from larkreader.exercise.stand_ins import OWN_LINES, STAND_INS
 
     with ExitStack() as stack:
 

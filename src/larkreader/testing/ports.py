@@ -16,7 +16,7 @@ from larkreader.capture.characters import Fault
 from larkreader.declare.link.line import LineSettings
 from larkreader.declare.run.loopback import LoopbackPlan
 from larkreader.errors import PortError
-from larkreader.exercise.loopback import run_loopback
+from larkreader.exercise.loopback.run import run_loopback
 from larkreader.exercise.ports.open import open_port
 from larkreader.exercise.ports.port import Port
 

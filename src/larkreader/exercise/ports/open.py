@@ -17,7 +17,7 @@ from larkreader.declare.paths.receive_path import ReceivePath
 from larkreader.declare.paths.send_path import SendPath
 from larkreader.declare.run.port import STAND_IN
 from larkreader.errors import PortError, nearest
-from larkreader.exercise.stand_ins import OWN_LINES, STAND_INS
+from larkreader.exercise.devices.stand_ins import OWN_LINES, STAND_INS
 
 from .listing import device_paths, holders_of
 from .port import Port

@@ -23,9 +23,9 @@ from larkreader.declare.paths.receive_path import ReceivePath
 from larkreader.declare.paths.send_path import SendPath
 from larkreader.decode.characters.receive import receive
 from larkreader.errors import PortError
-from larkreader.exercise.channel import Carried, Channel
-from larkreader.exercise.devices import Device, as_device
-from larkreader.exercise.patterns import as_values, as_written
+from larkreader.exercise.devices.device import Device, as_device
+from larkreader.exercise.line.channel import Carried, Channel
+from larkreader.exercise.payload.patterns import as_values, as_written
 from larkreader.simulate.live_path import LivePath
 from larkreader.simulate.send_path import SendFate, replay_send
 

@@ -14,7 +14,7 @@ import numpy.typing as npt
 
 from larkreader.errors import RequestError
 from larkreader.judge.setup.path_report import PathReport
-from larkreader.present.path_views import holds_of
+from larkreader.present.tables.path_views import holds_of
 from larkreader.simulate.replayed import Fate, Replay
 
 from .style import INK, PALE, SOFT, finish, literal, new_axes, time_scale

@@ -86,6 +86,6 @@ def draw_gaps(gaps: Gaps, line: LineSettings, *, ax: Axes | None = None) -> Axes
 
 
 def _told(times_s: np.ndarray) -> str:
-    from larkreader.present.terminal import duration
+    from larkreader.present.text.terminal import duration
 
     return duration(float(np.median(times_s))).replace("us", "\u00b5s")

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 from larkreader.declare.frame.layout import FrameLayout
 from larkreader.errors import RequestError
-from larkreader.present.layout_table import LayoutRow, layout_rows
+from larkreader.present.tables.layout_table import LayoutRow, layout_rows
 
 from .style import INK, PALE, SOFT, finish, literal, new_axes
 

@@ -6,9 +6,9 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from larkreader.exercise.loopback_matrix import MatrixResult
-from larkreader.exercise.loopback_result import LoopbackResult
-from larkreader.present.loopback_views import name_of
+from larkreader.exercise.loopback.matrix import MatrixResult
+from larkreader.exercise.loopback.result import LoopbackResult
+from larkreader.present.tables.loopback_views import name_of
 
 from .style import DASHES, INK, PALE, finish, literal, new_axes, time_scale
 

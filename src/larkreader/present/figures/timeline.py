@@ -13,8 +13,8 @@ import numpy as np
 
 from larkreader.answers.reading import Reading
 from larkreader.errors import RequestError
-from larkreader.present.terminal import duration
-from larkreader.present.timeline_rows import Entry, TimelineRows
+from larkreader.present.tables.timeline_rows import Entry, TimelineRows
+from larkreader.present.text.terminal import duration
 
 from .style import INK, PALE, SOFT, finish, literal, new_axes, time_scale
 

@@ -17,11 +17,12 @@ from larkreader.judge.findings.finding import Finding, place
 from larkreader.judge.measure.distribution import figures_of
 from larkreader.judge.measure.pair_columns import PARTS, Pairs, PairState
 from larkreader.judge.measure.statistics import FrameStatistics
-from larkreader.present.frame_explained import headline, parts_of
-from larkreader.present.layout_table import layout_heading, layout_rows
-from larkreader.present.terminal import VERDICTS, duration, in_order
-from larkreader.present.timeline_rows import TimelineRows
-from larkreader.present.timeline_views import IN_GROUPS, TOLD
+from larkreader.present.tables.finding_views import VERDICTS, in_order
+from larkreader.present.tables.frame_explained import headline, parts_of
+from larkreader.present.tables.layout_table import layout_heading, layout_rows
+from larkreader.present.tables.timeline_rows import TimelineRows
+from larkreader.present.tables.timeline_views import IN_GROUPS, TOLD
+from larkreader.present.text.terminal import duration
 
 from .pictures import Picture, pictures_of, waveform_of
 

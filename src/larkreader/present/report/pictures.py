@@ -23,7 +23,7 @@ from larkreader.present.figures.style import new_figure
 from larkreader.present.figures.timeline import draw_timeline
 from larkreader.present.figures.waveform import draw_waveform
 from larkreader.present.figures.widths import draw_widths
-from larkreader.present.timeline_rows import TimelineRows
+from larkreader.present.tables.timeline_rows import TimelineRows
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

@@ -15,7 +15,7 @@ from typing import Any
 from jinja2 import Environment, PackageLoader, StrictUndefined
 from markupsafe import Markup
 
-from larkreader.present.notation import CONTROLS
+from larkreader.present.text.notation import CONTROLS
 
 from .content import Report
 

@@ -13,9 +13,9 @@ from .cases import Case, cases_of, outcome_counts
 if TYPE_CHECKING:
     from larkreader.answers.planning import Plan
     from larkreader.answers.reading import Reading
-    from larkreader.exercise.dialogue import DialogueResult
-    from larkreader.exercise.loopback_matrix import MatrixResult
-    from larkreader.exercise.loopback_result import LoopbackResult
+    from larkreader.exercise.loopback.matrix import MatrixResult
+    from larkreader.exercise.loopback.result import LoopbackResult
+    from larkreader.exercise.talk.dialogue import DialogueResult
 
 _FORBIDDEN = re.compile("[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")  # what XML 1.0 has no character for
 

@@ -12,11 +12,10 @@ from larkreader.declare.paths.receive_path import BlockingApplication, PeriodicA
 from larkreader.declare.paths.receive_services import DmaService, InterruptService, PollingService
 from larkreader.judge.setup.path_report import PathReport
 from larkreader.judge.wire.pauses import Pauses
+from larkreader.present.text.terminal import duration, kept_whole, new_table
 from larkreader.simulate.path_limits import PathLimits
 from larkreader.simulate.replayed import BUFFERS, Fate, Replay
 from larkreader.simulate.send_path import SendFate, SendReplay
-
-from .terminal import duration, kept_whole, new_table
 
 FATES = {
     Fate.TAKEN: "taken",

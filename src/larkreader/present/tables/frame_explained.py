@@ -19,9 +19,9 @@ from larkreader.decode.check.verify import fixed_value, names_known, within_rang
 from larkreader.decode.columns.frame_columns import Frames, frame_fault_names
 from larkreader.decode.columns.ragged_columns import each_frame
 from larkreader.decode.columns.unpack import digits_sound, raw_column, scaled, texts_sound
-from larkreader.present.layout_table import place_of
 
 from .frame_views import number_text, value_texts
+from .layout_table import place_of
 
 MOST_BITS = 24  # that are shown; longer fields are shown in hexadecimal
 

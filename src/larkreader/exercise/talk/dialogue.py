@@ -11,10 +11,10 @@ from larkreader.declare.frame.layout import FrameLayout
 from larkreader.declare.run.exchange import Exchange, TextReply, bytes_of
 from larkreader.decode.cut.frames import read_frames
 from larkreader.errors import RequestError, nearest
+from larkreader.exercise.payload.by_hand import frame_of, hex_of
 from larkreader.exercise.ports.borrowed import as_port
 from larkreader.exercise.ports.port import Port
 
-from .by_hand import frame_of, hex_of
 from .reply_search import Found, FrameWatch, first_that_fits, unmet
 
 WRITE_LIMIT_S = 10.0  # for what is sent, beyond the time of the line

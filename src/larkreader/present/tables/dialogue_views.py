@@ -6,10 +6,9 @@ from rich.console import Group
 from rich.padding import Padding
 from rich.text import Text
 
-from larkreader.exercise.dialogue import DialogueResult, StepResult
-
-from .notation import visible
-from .terminal import duration, new_table
+from larkreader.exercise.talk.dialogue import DialogueResult, StepResult
+from larkreader.present.text.notation import visible
+from larkreader.present.text.terminal import duration, new_table
 
 SHOWN = 16  # characters of what was sent or came that are shown in the table
 

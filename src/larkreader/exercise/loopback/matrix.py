@@ -12,9 +12,9 @@ from larkreader.declare.run.loopback import NOTHING, LoopbackMatrix, LoopbackPla
 from larkreader.exercise.ports.port import Port
 from larkreader.shown import Shown
 
-from .loopback import run_both_ways, run_loopback
-from .loopback_result import LoopbackResult
 from .one_way import Change
+from .result import LoopbackResult
+from .run import run_both_ways, run_loopback
 
 WIDEST_PPM = 100_000.0  # how far off a clock is tried; no receiver stands more
 FINE_PPM = 250.0  # down to which the edge of what still works is looked for

@@ -8,7 +8,7 @@ from typing import Any
 from larkreader.declare.document.sheet_file import open_shipped_sheet
 from larkreader.decode.cut.frames import read_frames
 
-from .devices import Device
+from .device import Device
 
 STATUS_PERIOD_S = 0.05
 REPORT_PERIOD_S = 0.1

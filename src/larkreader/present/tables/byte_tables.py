@@ -10,9 +10,9 @@ from rich.text import Text
 from larkreader.decode.columns.frame_columns import Frames
 from larkreader.judge.measure.byte_survey import ByteDifference, ByteSurvey
 from larkreader.judge.measure.changes import FrameChange
+from larkreader.present.text.terminal import new_table
 
 from .frame_views import number_text
-from .terminal import new_table
 
 ROWS = 12  # frames that are shown
 MOST = 12  # items of an array, and bytes that changed, that are shown of one frame

@@ -6,10 +6,9 @@ from dataclasses import dataclass
 
 from larkreader.declare.run.port import DeclaredPort
 from larkreader.errors import PortError
+from larkreader.exercise.payload.by_hand import text_of
 from larkreader.exercise.ports.port import Port
 from larkreader.judge.findings.finding import Finding, make_finding
-
-from .by_hand import text_of
 
 MOST_BEFORE_READY = 1 << 20  # characters of start-up output; more is no start-up
 

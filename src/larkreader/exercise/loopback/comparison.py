@@ -8,11 +8,11 @@ import numpy as np
 import numpy.typing as npt
 
 from larkreader.declare.run.loopback import Alteration, LoopbackPlan
+from larkreader.exercise.payload.patterns import as_written
+from larkreader.exercise.payload.prbs import find_place, sequence_from
 
 from .alignment import Alignment, align, align_step_by_step
-from .loopback_result import Difference
-from .patterns import as_written
-from .prbs import find_place, sequence_from
+from .result import Difference
 
 AROUND = 8  # characters shown before and behind the first difference
 FEWEST_ALIKE = 16  # characters from which it is no chance that all differ alike

@@ -6,7 +6,7 @@ from collections.abc import Callable, Mapping
 
 from larkreader.declare.link.line import LineSettings
 
-from .devices import AlteredEcho, Device, LineAnswerer, LossyEcho, NoisyEcho
+from .device import AlteredEcho, Device, LineAnswerer, LossyEcho, NoisyEcho
 from .pump import DosingPump, TalkingPump
 
 STAND_INS: Mapping[str, Callable[[], Device]] = {

@@ -15,12 +15,12 @@ import numpy.typing as npt
 from larkreader.capture.characters import FAULT_NAMES, Characters
 from larkreader.declare.link.line import LineSettings
 from larkreader.declare.run.loopback import LoopbackPlan
+from larkreader.exercise.payload.patterns import LINE_LENGTH, as_values, as_written, length_of, pattern_pieces
 from larkreader.exercise.ports.port import Port, Received
 
 from .alignment import Alignment
-from .loopback_comparison import compare_sent, compare_sequence
-from .loopback_result import Cycle, LoopbackResult, Stopped
-from .patterns import LINE_LENGTH, as_values, as_written, length_of, pattern_pieces
+from .comparison import compare_sent, compare_sequence
+from .result import Cycle, LoopbackResult, Stopped
 
 WRITE_LIMIT_S = 30.0  # beyond the time of the line, after which a port that takes nothing more has failed
 LARGEST_BLOCK = 8192  # characters; twice as many fit into the buffers of any port on the way there and back

@@ -12,8 +12,8 @@ from rich.text import Text
 
 from larkreader.judge.measure.distribution import figures_of
 from larkreader.judge.measure.pair_columns import PARTS, Pairs, PairState
+from larkreader.present.text.terminal import duration, new_table
 
-from .terminal import duration, new_table
 from .timeline_rows import Entry
 
 TWO_COLUMNS = 76  # of a terminal, from which two wires have a column each

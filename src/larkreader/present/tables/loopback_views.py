@@ -9,10 +9,9 @@ from rich.console import Group
 from rich.table import Table
 from rich.text import Text
 
-from larkreader.exercise.loopback_matrix import MatrixResult, Tolerance
-from larkreader.exercise.loopback_result import LoopbackResult
-
-from .terminal import duration, new_table
+from larkreader.exercise.loopback.matrix import MatrixResult, Tolerance
+from larkreader.exercise.loopback.result import LoopbackResult
+from larkreader.present.text.terminal import duration, new_table
 
 BEYOND_ANY_LINE = 1.1  # times what a line carries; so much comes over none
 MOST_BEFORE = 16  # characters shown of what had come before anything was sent

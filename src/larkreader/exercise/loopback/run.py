@@ -10,8 +10,8 @@ from larkreader.declare.run.loopback import LoopbackPlan
 from larkreader.exercise.ports.borrowed import as_port
 from larkreader.exercise.ports.port import Port
 
-from .loopback_result import LoopbackResult
 from .one_way import Change, OneWay
+from .result import LoopbackResult
 
 TURN_S = 0.002  # for which one way is waited for, before it is the other's turn
 

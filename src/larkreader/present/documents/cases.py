@@ -6,12 +6,12 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Literal
 
-from larkreader.exercise.dialogue import DialogueResult
-from larkreader.exercise.loopback_matrix import MatrixResult
-from larkreader.exercise.loopback_result import LoopbackResult
+from larkreader.exercise.loopback.matrix import MatrixResult
+from larkreader.exercise.loopback.result import LoopbackResult
+from larkreader.exercise.talk.dialogue import DialogueResult
+from larkreader.present.tables.loopback_views import name_of, summary_of
 
 from .annotations import Remark
-from .loopback_views import name_of, summary_of
 
 if TYPE_CHECKING:
     from larkreader.answers.planning import Plan

@@ -5,7 +5,7 @@ from __future__ import annotations
 import csv
 from pathlib import Path
 
-from larkreader.exercise.loopback_matrix import MatrixResult
+from larkreader.exercise.loopback.matrix import MatrixResult
 
 RUN_COLUMNS = (
     *("on", "line", "pattern", "block", "pause_s"),

@@ -8,13 +8,15 @@ from typing import TYPE_CHECKING
 from rich.table import Table
 from rich.text import Text
 
-from .notation import visible
+from larkreader.present.text.notation import visible
 
 if TYPE_CHECKING:
-    from larkreader.exercise.stepping import Trial
+    from larkreader.exercise.talk.stepping import Trial
     from larkreader.judge.infer.survey import Spread, Survey
 
-from .terminal import SAMPLE, _number, duration, new_table
+from larkreader.present.text.terminal import SAMPLE, duration, new_table
+
+from .reading_views import _number
 
 
 def surveys(seen: Mapping[str, Survey]) -> Table:

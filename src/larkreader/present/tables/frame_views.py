@@ -18,10 +18,9 @@ from larkreader.decode.check.verify import within_range
 from larkreader.decode.columns.frame_columns import SKIP_NAMES, FrameFault, Frames, Skip, frame_fault_names
 from larkreader.decode.columns.ragged_columns import every_item
 from larkreader.decode.cut.streaming import LayoutsReader
-
-from .dump import OFFSET_WIDTH, TIME_WIDTH, DumpForm
-from .notation import visible
-from .views import Arrival, CharacterView, View
+from larkreader.present.text.dump import OFFSET_WIDTH, TIME_WIDTH, DumpForm
+from larkreader.present.text.notation import visible
+from larkreader.present.text.views import Arrival, CharacterView, View
 
 CHANGED = "'"  # behind what is not as it was in the frame before
 RECENT = 20  # frames from which a rate is taken

@@ -1,0 +1,1 @@
+"""What is sent: patterns, sequences, and what a user types."""

@@ -1,0 +1,1 @@
+"""Documents for programs: JSON with their schemas, JUnit, annotations, frames as files."""

@@ -1,0 +1,27 @@
+"""The ports of this machine as a table."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from rich.console import Group
+from rich.text import Text
+
+if TYPE_CHECKING:
+    from larkreader.exercise.ports.listing import PortEntry
+
+
+_AVAILABLE = {True: "free", False: "you may not use it", None: "nobody is known to hold it"}
+
+
+def ports(entries: list[PortEntry]) -> Group:
+    """Show which ports there are."""
+    if not entries:
+        return Group("No serial device is there. Is it plugged in and powered? TCP and stand-ins need no device.")
+    lines = []
+    for one in entries:
+        held = f"held by {', '.join(one.holders)}" if one.holders else _AVAILABLE[one.usable]
+        lines.append(Text.assemble((one.path, "bold"), f"  {one.description or 'of unknown make'}; {held}"))
+        if one.stable:
+            lines.append(Text(f"  always found at {one.stable}"))
+    return Group(*lines)

@@ -1,0 +1,1 @@
+"""Text for terminals and files: consoles, dumps, how numbers and invisible characters are written."""
