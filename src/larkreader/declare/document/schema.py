@@ -9,7 +9,7 @@ from typing import Any
 from pydantic import BaseModel
 
 from larkreader.declare.checks.checksum import ALGORITHMS
-from larkreader.declare.frame.fields import WIDTHLESS
+from larkreader.declare.frame.field_kinds import TYPE_PATTERN
 
 from .sheet import Sheet, tables_of
 from .table_row import Row
@@ -86,8 +86,7 @@ def _refined(name: str, schema: dict[str, Any]) -> dict[str, Any]:
         schema["properties"]["format"]["pattern"] = r"^[5-9][NEOMSneoms](1|1\.5|2)$"
     if name == "NamedField":
         schema["properties"]["name"]["pattern"] = r"^[^\W\d]\w*$"
-        kinds = r"uint[1-9]\d?|int[1-9]\d?|bcd[1-9]\d?|float(16|32|64)|" + "|".join(WIDTHLESS)
-        schema["properties"]["type"]["pattern"] = f"^({kinds})$"
+        schema["properties"]["type"]["pattern"] = f"^({TYPE_PATTERN})$"
     if name == "FrameChecksum":
         schema["properties"]["algorithm"]["examples"] = list(ALGORITHMS)
     return schema

@@ -13,7 +13,7 @@ from typing import Any, Literal
 
 from larkreader.errors import RequestError
 
-from .field_kinds import bytes_from_lowest, raw_limits
+from .field_kinds import bits_of, bytes_from_lowest, number_of, raw_limits
 from .fields import NamedField
 from .slot import Slot
 
@@ -40,7 +40,10 @@ def put_slot(number: int, slot: Slot, items: Sequence[int], length: int, packing
     mask = (1 << slot.bits) - 1
     for place, item in enumerate(items):
         shift = _shift(slot, place, length, packing)
-        number = number & ~(mask << shift) | _stored(_bits_of(item, slot) & mask, slot, packing) << shift
+        number = (
+            number & ~(mask << shift)
+            | _stored(bits_of(item, slot.kind, slot.bits, slot.coding) & mask, slot, packing) << shift
+        )
     return number
 
 
@@ -49,36 +52,13 @@ def take_slot(number: int, slot: Slot, length: int, packing: Literal["lsb", "msb
     items = []
     for place in range(slot.count):
         stored = number >> _shift(slot, place, length, packing) & (1 << slot.bits) - 1
-        items.append(_item_of(_loaded(stored, slot, packing), slot))
+        items.append(number_of(_loaded(stored, slot, packing), slot.kind, slot.bits, slot.coding))
     return items
 
 
 def _shift(slot: Slot, place: int, length: int, packing: Literal["lsb", "msb"]) -> int:
     first = slot.bit_of(place)
     return first if packing == "lsb" else 8 * length - first - slot.bits
-
-
-def _bits_of(item: int, slot: Slot) -> int:
-    """Return the bits that hold a raw number."""
-    if slot.kind == "bcd":
-        return int(str(item), 16)
-    if slot.kind == "int" and slot.coding == "sign-magnitude":
-        return abs(item) | (item < 0) << slot.bits - 1
-    return item + (1 << slot.bits - 1) if slot.kind == "int" and slot.coding == "offset-binary" else item
-
-
-def _item_of(bits: int, slot: Slot) -> int:
-    """Return the raw number that some bits hold; a digit beyond 9 counts as what it is."""
-    if slot.kind == "bcd":
-        return sum((bits >> 4 * place & 0xF) * 10**place for place in range(slot.bits // 4))
-    top = 1 << slot.bits - 1
-    if slot.kind != "int":
-        return bits
-    if slot.coding == "offset-binary":
-        return bits - top
-    if slot.coding == "sign-magnitude":
-        return -(bits - top) if bits & top else bits
-    return bits - 2 * top if bits & top else bits
 
 
 def _stored(item: int, slot: Slot, packing: Literal["lsb", "msb"]) -> int:

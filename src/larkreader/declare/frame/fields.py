@@ -25,31 +25,19 @@ from pydantic_core import PydanticCustomError
 
 from larkreader.declare.common.given import Input, Table, default
 
-from .field_kinds import Coding, Encoding, FieldOrder, Kind, raw_limits
-from .field_parts import Repeat, Samples, Substitutes, When
-
-TYPE_WANTED = (
-    "must be uint1 to uint64, int2 to int64, bcd4 to bcd64 (four bits a digit), float16, float32, float64, bytes, "
-    "text, flag or checksum; in a text pattern decimal, integer, hex, word, text or checksum"
+from .field_kinds import (
+    NUMBERS,
+    TYPE_WANTED,
+    WHOLE,
+    WIDTHLESS,
+    Coding,
+    Encoding,
+    FieldOrder,
+    Kind,
+    is_type,
+    raw_limits,
 )
-_TYPE = re.compile(r"(uint|int|float|bcd)([1-9]\d?)")
-WRITTEN = ("decimal", "integer", "hex", "word")  # only in a text pattern
-WIDTHLESS: Mapping[str, int | None] = {
-    "flag": 1,
-    "bytes": 8,
-    "text": 8,
-    "checksum": None,
-    **dict.fromkeys(WRITTEN, 64),
-}
-_WIDTHS: Mapping[str, range | tuple[int, ...]] = {
-    "uint": range(1, 65),
-    "int": range(2, 65),
-    "float": (16, 32, 64),
-    "bcd": range(4, 65, 4),
-}
-
-
-NUMBERS = ("decimal", "integer", "hex")
+from .field_parts import Repeat, Samples, Substitutes, When
 
 
 class NamedField(BaseModel, frozen=True, extra="forbid"):
@@ -142,8 +130,7 @@ class NamedField(BaseModel, frozen=True, extra="forbid"):
     @field_validator("type")
     @classmethod
     def _type_is_known(cls, text: str) -> str:
-        match = _TYPE.fullmatch(text)
-        if text not in WIDTHLESS and not (match and int(match[2]) in _WIDTHS[match[1]]):
+        if not is_type(text):
             raise PydanticCustomError("wanted", TYPE_WANTED + ".")
         return text
 
@@ -264,7 +251,6 @@ FieldEntry = Annotated[
 ]
 
 
-_WHOLE = ("uint", "int", "bcd")
 # What a field can claim that its type, or another claim, does not allow: when that is so, and the message.
 _MISFITS: tuple[tuple[Callable[[NamedField], bool], str], ...] = (
     (
@@ -288,7 +274,7 @@ _MISFITS: tuple[tuple[Callable[[NamedField], bool], str], ...] = (
         "has an order of words, which needs 32 or 64 bits.",
     ),
     (
-        lambda field: bool(field.invalid) and field.kind not in _WHOLE,
+        lambda field: bool(field.invalid) and field.kind not in WHOLE,
         "is a {kind}, of which no value means that there is none.",
     ),
     (
@@ -296,7 +282,7 @@ _MISFITS: tuple[tuple[Callable[[NamedField], bool], str], ...] = (
         "has samples, which an array of uint or int has alone.",
     ),
     (
-        lambda field: field.substitutes is not None and (field.kind not in (*_WHOLE, "flag") or field.repeat != 1),
+        lambda field: field.substitutes is not None and (field.kind not in (*WHOLE, "flag") or field.repeat != 1),
         "is of a type that cannot say that others are substitutes.",
     ),
     (
@@ -334,10 +320,10 @@ def _misfits(field: NamedField) -> Iterator[str]:
         if is_so(field):
             yield text.format(kind=field.kind)
     when = None if field.substitutes is None else field.substitutes.when
-    can_say = field.kind in (*_WHOLE, "flag") and field.repeat == 1
+    can_say = field.kind in (*WHOLE, "flag") and field.repeat == 1
     if can_say and isinstance(when, str) and when not in field.names:
         yield f'has no name "{when}", at which others are substitutes.'
-    if field.bits is not None and field.kind in (*_WHOLE, "flag"):
+    if field.bits is not None and field.kind in (*WHOLE, "flag"):
         low, high = raw_limits(field.kind, field.bits, field.coding)
         for name, value in _claimed(field):
             if not low <= value <= high:

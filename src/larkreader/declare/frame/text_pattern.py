@@ -16,9 +16,9 @@ from typing import Any
 from larkreader.declare.checks.checksum import FrameChecksum
 from larkreader.errors import RequestError, nearest
 
-from .field_kinds import Encoding
+from .field_kinds import NUMBERS, WRITTEN, Encoding
 from .field_parts import REST
-from .fields import NUMBERS, WRITTEN, FieldEntry, NamedField
+from .fields import FieldEntry, NamedField
 
 _PART = re.compile(r"\{\{|\}\}|\{([^{}]*)\}|[^{}]+|[{}]")
 _WRITTEN: Mapping[str, str] = {
