@@ -40,10 +40,8 @@ def put_slot(number: int, slot: Slot, items: Sequence[int], length: int, packing
     mask = (1 << slot.bits) - 1
     for place, item in enumerate(items):
         shift = _shift(slot, place, length, packing)
-        number = (
-            number & ~(mask << shift)
-            | _stored(bits_of(item, slot.kind, slot.bits, slot.coding) & mask, slot, packing) << shift
-        )
+        bits = bits_of(item, slot.kind, slot.bits, slot.coding) & mask
+        number = number & ~(mask << shift) | _stored(bits, slot, packing) << shift
     return number
 
 
