@@ -140,7 +140,7 @@ GENERATED = {
 
 
 def _directive(thing: Any) -> str:
-    """Return what the generator is told to make of a public name."""
+    """Return what the generator is reported to make of a public name."""
     if isinstance(thing, type):
         return "autoexception" if issubclass(thing, Exception) else "autoclass"
     return "autofunction" if callable(thing) else "autodata"
@@ -157,7 +157,7 @@ def _table(
     title: str, properties: Mapping[str, Any], schema: Mapping[str, Any], told: str = "", required: Any = ()
 ) -> str:
     head = title if title.startswith("#") else f"## {title}"
-    rows = ["| key | what it holds | unless said | meaning |", "|---|---|---|---|"]
+    rows = ["| key | what it holds | default | meaning |", "|---|---|---|---|"]
     rows += [
         f"| `{key}` | {_type(one, schema)} | {_default(key, one, required or ())} | {_cell(one.get('description'))} |"
         for key, one in properties.items()
@@ -167,7 +167,7 @@ def _table(
 
 def _default(key: str, one: Mapping[str, Any], required: Any) -> str:
     if "default" not in one:
-        return "must be said" if key in required or key == "sheet" else ""
+        return "required" if key in required or key == "sheet" else ""
     value = one["default"]
     if value in (None, "", [], {}):
         return ""

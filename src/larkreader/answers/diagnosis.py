@@ -42,7 +42,7 @@ class GarbledWire:
 
     @property
     def verdict(self) -> Verdict:
-        """As of a reading; ``"warnings"`` too if nothing explains the bytes."""
+        """As of a reading, or ``"warnings"`` if nothing explains the bytes."""
         if self.explanations and self.explanations[0].mistake != "none":
             return "faults"
         found = verdict_of(self.findings)
@@ -99,7 +99,7 @@ class CaptureDiagnosis(Shown):
 
     @property
     def verdict(self) -> Verdict:
-        """As of a reading: the worst of its wires'."""
+        """The worst verdict of its wires."""
         verdicts = {one.verdict for one in self.wires.values()}
         order: tuple[Verdict, ...] = ("faults", "warnings", "nothing-read", "clean")
         return next((one for one in order if one in verdicts), "clean")

@@ -60,7 +60,7 @@ def _wire_of(name: str, trace: Trace) -> StarterWire:
     line, first = diagnosis.proposal, diagnosis.findings[0]
     remark = first.detail or first.text
     if line is None:
-        return StarterWire(name, None, f"The settings of this wire could not be told. {remark}", None)
+        return StarterWire(name, None, f"The settings of this wire are not certain. {remark}", None)
     found = propose_layout(receive(trace, line))
     if found is None:
         return StarterWire(name, line, remark, None)

@@ -129,7 +129,7 @@ class Trace(Shown):
         """
         parts = list(pieces)
         if not parts:
-            raise CaptureError("pieces", "are none", "must be one at least")
+            raise CaptureError("pieces", "are none", "must be at least one")
         for before, piece in pairwise(parts):
             before.check_goes_on_with(piece)
         first, last = parts[0], parts[-1]

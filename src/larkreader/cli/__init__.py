@@ -24,15 +24,15 @@ COMMANDS = {
     "plan": "Work out clock, margins and load before anything is sent.",
     "decode": "Read a capture: characters, frames, findings.",
     "timeline": "Show what was on which wire when, and what answers what.",
-    "report": "Write a reading as one page, for somebody who was not there.",
+    "report": "Write a reading as a single page, to hand to a colleague.",
     "layout": "Show where the bits of each field lie in a frame.",
     "diagnose": "Find out what a wire looks like and why it does not read.",
     "convert": "Write a capture in another format.",
-    "loopback": "Send patterns into a port, or between two, and compare what comes.",
-    "dialogue": "Send what the sheet says and check the replies.",
-    "draw": "Draw one figure from a capture.",
-    "send": "Send something by hand and show what comes back.",
-    "listen": "Show what comes in at one port or two, as it comes.",
+    "loopback": "Send patterns into a port, or between two, and compare what returns.",
+    "dialogue": "Send the exchanges of a sheet and check the replies.",
+    "draw": "Draw a figure from a capture.",
+    "send": "Send typed text, bytes or frames and show the replies.",
+    "listen": "Show what arrives at one port or two, live.",
     "ports": "Show which ports there are and who holds them.",
     "schema": "Print the sheet's JSON Schema, for editors.",
     "serve": "Offer a stand-in device on a port.",
@@ -150,5 +150,5 @@ def run(arguments: list[str]) -> int:
         import traceback
 
         traceback.print_exc()
-        click.echo("larkreader: this is a bug in Lark Reader; the lines above say where", err=True)
+        click.echo("larkreader: this is a bug in Lark Reader; the lines above show where", err=True)
         return BUG

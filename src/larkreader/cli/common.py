@@ -75,7 +75,7 @@ samples_option: Decorator = click.option(
     type=click.Choice(["1", "3"]),
     default="1",
     show_default=True,
-    help="Samples a bit: one in the middle, or three of which the majority counts.",
+    help="Samples per bit: 1 in the middle, or the majority of 3.",
 )
 oversampling_option: Decorator = click.option(
     "--oversampling",
@@ -84,7 +84,7 @@ oversampling_option: Decorator = click.option(
 )
 stops_option: Decorator = click.option("--check-stops", is_flag=True, help="Look at the second stop bit too.")
 json_option: Decorator = click.option(
-    "--json", "as_json", is_flag=True, help="Print one JSON object instead of tables."
+    "--json", "as_json", is_flag=True, help="Print a JSON document instead of tables."
 )
 
 

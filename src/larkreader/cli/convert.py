@@ -155,7 +155,7 @@ def _note_counted(wires: dict[str, Characters]) -> None:
             counts[what] += count
         if counts:
             counted = ", ".join(f"{count:,} {what}" for what, count in counts.items())
-            note(f"note: OUT lacks what the port's driver counted on {name}: {counted}; a .jsonl file has it")
+            note(f"note: OUT lacks what the port's driver counted on {name}: {counted}; a .jsonl file keeps it")
 
 
 def _note_breaks(breaks: dict[str, str]) -> None:

@@ -68,9 +68,7 @@ if TYPE_CHECKING:
     metavar="N",
     help="Take frame N apart, counted from 0 in order of time: bits, values, checks.",
 )
-@click.option(
-    "--statistics", is_flag=True, help="Show what the fields hold altogether and how regularly frames come instead."
-)
+@click.option("--statistics", is_flag=True, help="Show statistics of fields, and how regularly frames arrive, instead.")
 @click.option("--bytes", "bytes_", is_flag=True, help="Show the frames in hexadecimal and what each byte does instead.")
 @click.option(
     "--moved-at", "moved_at_s", type=float, metavar="SECONDS", help="With --bytes: how they differ before and after."
@@ -227,7 +225,7 @@ def _ring_of(capture: Path, write_index: int | None, filled: int | None, kind: C
 
     if write_index is None:
         if filled is not None:
-            raise RequestError("--filled", "says how full a ring buffer is", "must go with --write-index N")
+            raise RequestError("--filled", "gives the level of a ring buffer", "must go with --write-index N")
         return None
     if kind not in (None, "bytes"):
         raise RequestError("--write-index", f"goes with --kind {kind}", "must go with the bytes of a memory")
@@ -242,8 +240,8 @@ def _read_ring(sheet: Path, capture: Path, ring: RingMemory, wire: str | None) -
 
     declared = open_sheet(sheet)
     if wire is None and len(declared.wire) != 1:
-        advice = f"Say with --wire on which wire they were: {', '.join(declared.wire)}"
-        raise RequestError(str(capture), "holds the bytes of one wire, but the sheet declares several", "", advice)
+        advice = f"Name the wire with --wire: {', '.join(declared.wire)}"
+        raise RequestError(str(capture), "holds bytes of a single wire, but the sheet declares several", "", advice)
     one = wire or next(iter(declared.wire))
     reading = read(declared, {one: ring.unrolled()}, wire=one)
     return replace(reading, capture=str(capture), sheet_name=str(sheet))
@@ -265,5 +263,5 @@ def _rows_of(reading: Reading, ring: RingMemory | None, numbers: str, encoding: 
     )
     if ring is not None:
         yield from ring_rows(ring, form)
-        yield from ("", "In the order in which they came:")
+        yield from ("", "In order of arrival:")
     yield from dump(reading.characters, {key: 1.5 * line.character_time_s for key, line in lines.items()}, form)

@@ -72,7 +72,7 @@ def demo(into: Path) -> int:
     console.print(terminal.heading("6  A burst into a ring that is too small, and the same with flow control"))
     held = _bursts(into, console)
 
-    console.print(terminal.heading("7  Both wires on one timeline: the pump head is asked, and answers"))
+    console.print(terminal.heading("7  Both wires on one timeline: requests and replies"))
     paired = _timeline(into, console)
 
     console.print(terminal.heading("8  A loopback, through a simulated line"))

@@ -25,7 +25,7 @@ if TYPE_CHECKING:
 @click.argument("sheet", type=InputFile(), required=False)
 @click.option("--wire", metavar="NAME", help="Look at this wire of the sheet alone; without a sheet, at this signal.")
 @form_options
-@click.option("--sent", metavar="TEXT", help="What was sent, where CAPTURE holds the bytes that came of it.")
+@click.option("--sent", metavar="TEXT", help="What was sent, if CAPTURE holds the bytes that were received of it.")
 @click.option(
     "--expect",
     type=click.Choice(["text", "counter"]),

@@ -22,7 +22,7 @@ INTERRUPTED = 130
 @sheet_argument
 @click.argument("ports", nargs=-1, metavar="[PORT]...", shell_complete=completed("ports"))
 @click.option("--line", "line_text", metavar="TEXT", help='Settings such as "57600 8E1", instead of the sheet\'s.')
-@click.option("--go-on", "goes_on", is_flag=True, help="Do the steps behind one that failed too.")
+@click.option("--go-on", "goes_on", is_flag=True, help="Continue after a step that failed.")
 @click.option("--junit", type=click.Path(path_type=Path), metavar="FILE", help="Write the steps as JUnit XML.")
 @json_option
 def dialogue(
@@ -41,7 +41,7 @@ def dialogue(
     check_output(junit)
     declared = open_sheet(sheet)
     if not declared.exchange:
-        raise RequestError(str(sheet), "has no [[exchange]]", advice="Say on the sheet what to send and to expect")
+        raise RequestError(str(sheet), "has no [[exchange]]", advice="Declare on the sheet what to send and to expect")
     line = LineSettings.parse(line_text) if line_text else None
     with ExitStack() as stack:
         opened = {

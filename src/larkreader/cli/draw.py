@@ -25,7 +25,7 @@ _LIST = "\n".join(f"{name:9} {one.told}" for name, one in FIGURES.items())
 {_LIST}
 
     margin and layout need no capture; matrix and latency take the name of a port instead of one. A waveform begins just
-    before the first line fault unless --at or --first says where.
+    before the first line fault; --at or --first choose another place.
     """.replace("\n", "\n    ").replace("\n    \n", "\n\n")
 )
 @sheet_argument
@@ -43,7 +43,7 @@ _LIST = "\n".join(f"{name:9} {one.told}" for name, one in FIGURES.items())
 @click.option("--field", "fields", multiple=True, metavar="NAME", help="A field to draw; may be given several times.")
 @click.option("--at", "at_s", type=float, metavar="SECONDS", help="Begin with the character at this time.")
 @click.option("--first", type=int, metavar="NUMBER", help="Begin with this character, counted from 0.")
-@click.option("--count", type=click.IntRange(1), help="How many characters to show; 4 unless said.")
+@click.option("--count", type=click.IntRange(1), help="How many characters to show; default 4.")
 @click.option("--from", "from_s", type=float, metavar="SECONDS", help="Of timeline, fields and fill: from when on.")
 @click.option("--to", "to_s", type=float, metavar="SECONDS", help="Until when.")
 @form_options

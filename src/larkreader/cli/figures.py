@@ -153,9 +153,7 @@ def _timeline(wanted: Wanted, axes: Axes) -> str:
 
 def _needs_times(wanted: Wanted) -> None:
     if not len(wanted.reading.timeline):
-        raise RequestError(
-            str(wanted.capture), "has no times", "this figure needs a capture that says when things came"
-        )
+        raise RequestError(str(wanted.capture), "has no times", "this figure needs a capture with times")
 
 
 def _fields(wanted: Wanted, axes: Axes) -> str:

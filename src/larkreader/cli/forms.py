@@ -34,11 +34,11 @@ class Rate(click.ParamType[float]):
         try:
             return float(match[1]) * PREFIXES[match[2]] if match else float("")
         except ValueError:
-            self.fail(f'"{value}" is no rate. It must be a number, as in 44100, 24M or 2.5k.', param, ctx)
+            self.fail(f'"{value}" is not a rate. It must be a number, as in 44100, 24M or 2.5k.', param, ctx)
 
 
 kind_option: Decorator = click.option(
-    "--kind", type=click.Choice(KIND_CHOICES), help="What the capture is; found from its content unless said."
+    "--kind", type=click.Choice(KIND_CHOICES), help="Kind of the capture; found from its content by default."
 )
 
 
@@ -83,5 +83,9 @@ def form_of(declared: CaptureForm | None, given: dict[str, Any]) -> CaptureForm:
         return CaptureForm.model_validate(said | given)
     except ValidationError as error:
         detail = error.errors()[0]
-        where = "--" + str(detail["loc"][0]).replace("_", "-") if detail["loc"] else "what is said of the capture"
+        where = (
+            "--" + str(detail["loc"][0]).replace("_", "-")
+            if detail["loc"]
+            else "what the options state about the capture"
+        )
         raise RequestError(where, f"is not possible: {detail['msg']}") from None

@@ -34,7 +34,7 @@ def layout(sheet: Path, frame: str | None, output: Path | None, as_json: bool) -
     if output is not None:
         check_figure(output)
         if len(chosen) > 1:
-            raise RequestError("--output", "is for one frame", f"name one of {', '.join(declared.frame)}")
+            raise RequestError("--output", "is for a single frame", f"name one of {', '.join(declared.frame)}")
         from larkreader.present.figures.layout import draw_layout
         from larkreader.present.figures.style import new_figure
 

@@ -29,11 +29,13 @@ LOOK_AT_TWO_S = 0.005  # at each of two in turn
 @click.option("--wire", metavar="NAME", help="Which wire of the sheet the port is, if there is one port.")
 @click.option("--line", "line_text", metavar="TEXT", help='Settings of the ports, such as "57600 8E1".')
 @showing_options
-@click.option("--ending", type=click.Choice(["cr", "lf", "crlf", "nul"]), help="What ends a line; any unless said.")
+@click.option(
+    "--ending", type=click.Choice(["cr", "lf", "crlf", "nul"]), help="What ends a line; by default any ending."
+)
 @click.option("--side-by-side", is_flag=True, help="Give each of two ports half of the width.")
-@click.option("--record", type=click.Path(path_type=Path), metavar="FILE", help="Append what comes to a recording.")
-@click.option("--forward", is_flag=True, help="Send what comes in at one of two ports out at the other.")
-@click.option("--seconds", type=float, metavar="SECONDS", help="Stop after this time; when interrupted unless said.")
+@click.option("--record", type=click.Path(path_type=Path), metavar="FILE", help="Append what arrives to a recording.")
+@click.option("--forward", is_flag=True, help="Forward what arrives at each of two ports to the other.")
+@click.option("--seconds", type=float, metavar="SECONDS", help="Stop after this time; by default when interrupted.")
 @click.option("--quiet", is_flag=True, help="Record and count, but do not show.")
 def listen(
     ports: tuple[str, ...],
@@ -150,7 +152,7 @@ def _wires_of(ports: tuple[str, ...], declared: Sheet | None, wire: str | None) 
         return ["first", "second"][: len(ports)]
     if wire is not None and (len(ports) != 1 or wire not in declared.wire):
         advice = nearest(wire, list(declared.wire)) if len(ports) == 1 else "It goes with one port"
-        raise RequestError(f'--wire "{wire}"', "does not say which wire the port is", "", advice)
+        raise RequestError(f'--wire "{wire}"', "does not show which wire the port is", "", advice)
     said = [wire or (declared.port[port].wire if port in declared.port else None) for port in ports]
     free = [one for one in declared.wire if one not in said]
     if said.count(None) > len(free):

@@ -289,7 +289,7 @@ def open_named(
                     note(f"note: {one}")
                 if started.before:
                     text = visible(started.before[-60:])
-                    note(f"before it was ready, {len(started.before):,} characters came: {text}")
+                    note(f"before it was ready, {len(started.before):,} characters: {text}")
                 say_findings(iter(started.findings))
                 if started.findings:
                     raise click.exceptions.Exit(1)

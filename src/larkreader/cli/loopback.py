@@ -52,13 +52,13 @@ INTERRUPTED = 130
 @click.option(
     "--expect",
     type=click.Choice(["same", "altered", "prefixed"]),
-    help="What is to come back: what was sent, each character changed, or lines with a prefix. [default: same]",
+    help="What to expect: the same characters, each character altered, or lines with a prefix. [default: same]",
 )
 @click.option(
     "--xor", metavar="BITS", help="With --expect altered: the bits that are turned over; all of them without --add."
 )
 @click.option("--add", type=int, help="With --expect altered: what is added.")
-@click.option("--prefix", metavar="TEXT", help='What stands before lines that come back. [default: "got: "]')
+@click.option("--prefix", metavar="TEXT", help='Prefix of the lines that return. [default: "got: "]')
 @click.option("--only-receive", is_flag=True, help="Send nothing: check a pseudo-random sequence that arrives.")
 @click.option("--one-way", is_flag=True, help="Between two ports: from the first to the second alone.")
 @click.option("--seed", type=int, help="Of the random pattern, or the register of a sequence. [default: 1]")
@@ -117,7 +117,7 @@ def _wanted(
     if options["tolerance"]:
         passed_over = [one for one in ("junit", "csv", "figure") if options[one + "_" * (one == "csv")] is not None]
         if len(ports) > 1 or passed_over:
-            found = f"makes no --{passed_over[0]}" if passed_over else "is of one port"
+            found = f"makes no --{passed_over[0]}" if passed_over else "needs a single port"
             raise RequestError("--tolerance", found, advice="Leave that out")
     matrix = _matrix(declared, options)
     file = options["file"] or Path(places[0]).parent / str(matrix.file)
@@ -141,7 +141,7 @@ def _matrix(declared: Sheet | None, options: dict[str, Any]) -> LoopbackMatrix:
         said["sends"] = False
     if options["xor"] is not None or options["add"] is not None:
         if said.get("expect") != "altered":
-            raise RequestError("--xor and --add", "say how characters are changed", "must go with --expect altered")
+            raise RequestError("--xor and --add", "add how characters are altered", "must go with --expect altered")
         xor = {} if options["xor"] is None else {"xor": _number(options["xor"])}
         said["alter"] = xor | ({} if options["add"] is None else {"add": options["add"]})
     for name, pattern in (("file", "file"), ("frame", "frames")):

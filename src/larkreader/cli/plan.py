@@ -64,7 +64,7 @@ class _Numbers(click.ParamType[tuple[int, ...]]):
     "ports",
     multiple=True,
     metavar="END=PORT",
-    help="A serial device of this host that is an end, for what it is set to; may be repeated.",
+    help="A serial device of this host that is an end, to read its settings; may be repeated.",
 )
 @click.option("--wire", metavar="NAME", help="The wire to draw, or of which to print the card.")
 @click.option("-o", "--output", type=click.Path(path_type=Path), metavar="FILE", help="Draw a figure of a wire.")
@@ -127,7 +127,7 @@ def plan(
 
     if (sheet is None) == (clock is None):
         raise RequestError("SHEET", "and --clock are both given" if sheet else "is missing",
-                           "say either a sheet, or --clock and --line")  # fmt: skip
+                           "give either a sheet, or --clock and --line")  # fmt: skip
     _refuse_unused(QUICK if sheet else WITH_SHEET, "a SHEET" if sheet else "--clock")
     check_output(output)
     check_output(fates)
@@ -225,7 +225,7 @@ def _show(planned: Plan, only: str | None) -> None:
             *([""] if only is None else []), finding_views.findings(planned.findings, planned.verdict), sep="\n"
         )
     elif only not in shown:
-        note(f"note: the sheet says nothing of {only}")
+        note(f"note: the sheet declares nothing about {only}")
 
 
 def _cards(planned: Plan, wire: str | None) -> int:

@@ -14,9 +14,9 @@ LOOK_S = 0.1  # between looks whether a port came or went
 
 @click.command()
 @json_option
-@click.option("--wait", is_flag=True, help="Wait until a port comes or goes, and name it.")
+@click.option("--wait", is_flag=True, help="Wait until a port is plugged in or removed, and name it.")
 @click.option("--seconds", type=float, metavar="SECONDS", help="Wait no longer than this.")
-@click.option("--root", type=click.Path(path_type=Path), default=Path("/"), hidden=True, help="Of a made-up system.")
+@click.option("--root", type=click.Path(path_type=Path), default=Path("/"), hidden=True, help="Of a simulated system.")
 def ports(as_json: bool, wait: bool, seconds: float | None, root: Path) -> int:
     """Show which ports there are, what they are, and who holds them.
 
@@ -39,7 +39,7 @@ def ports(as_json: bool, wait: bool, seconds: float | None, root: Path) -> int:
     deadline = None if seconds is None else time.monotonic() + seconds
     while (after := set(device_paths(root))) == before:
         if deadline is not None and time.monotonic() > deadline:
-            note(f"none came or went within {seconds:g} s")
+            note(f"no port was plugged in or removed within {seconds:g} s")
             return 1
         time.sleep(LOOK_S)
     changes = {"came": sorted(after - before), "went": sorted(before - after)}

@@ -29,7 +29,7 @@ if TYPE_CHECKING:
 @click.option("--hex", "as_hex", is_flag=True, help="WHAT is hexadecimal, as in D7 4B.")
 @click.option("--file", type=InputFile(exists=True), help="Send the bytes of a file.")
 @click.option("--replay", type=InputFile(), metavar="FILE", help="Send a recording at its own pace.")
-@click.option("--wire", metavar="NAME", help="Which wire of the recording; the first with anything on it unless said.")
+@click.option("--wire", metavar="NAME", help="Which wire of the recording; default: the first with anything on it.")
 @click.option(
     "--frame",
     metavar="NAME",
@@ -44,7 +44,7 @@ if TYPE_CHECKING:
     help="What is put behind text. [default: none; lf for lines typed in]",
 )
 @click.option("--times", type=click.IntRange(1), default=1, show_default=True, help="How often to send it.")
-@click.option("--every", type=click.IntRange(1), metavar="MS", help="Milliseconds from one sending to the next.")
+@click.option("--every", type=click.IntRange(1), metavar="MS", help="Milliseconds between repetitions.")
 @click.option(
     "--wait", type=float, default=0.3, show_default=True, metavar="SECONDS", help="How long to wait for an answer."
 )
@@ -181,7 +181,7 @@ def _typed(ending: str) -> Iterator[bytes | None]:
     from larkreader.exercise.payload.by_hand import text_of
 
     if sys.stdin is None:
-        raise RequestError("standard input", "is closed", advice="Say what to send")
+        raise RequestError("standard input", "is closed", advice="Add what to send")
     descriptor, held, number, is_open = sys.stdin.fileno(), b"", 0, True
     while is_open or held:
         if b"\n" not in held and is_open:

@@ -25,7 +25,7 @@ LOOK_S = 0.02  # between looks whether a device that speaks unasked has somethin
 @click.argument("device")
 @click.argument("ports", nargs=-1, required=True, metavar="PORT [PORT]", shell_complete=completed("ports"))
 @click.option("--line", "line_text", metavar="TEXT", default="115200 8N1", show_default=True, help="Its settings.")
-@click.option("--seconds", type=float, metavar="SECONDS", help="Stop after this time; when interrupted unless said.")
+@click.option("--seconds", type=float, metavar="SECONDS", help="Stop after this time; by default when interrupted.")
 def serve(device: str, ports: tuple[str, ...], line_text: str, seconds: float | None) -> int:
     """Offer the stand-in DEVICE on PORT until interrupted.
 
@@ -40,7 +40,7 @@ def serve(device: str, ports: tuple[str, ...], line_text: str, seconds: float | 
 
     known = [*STAND_INS, FORWARDER]
     if device not in known:
-        raise RequestError(f'device "{device}"', "is no stand-in", advice=nearest(device, known))
+        raise RequestError(f'device "{device}"', "is not a stand-in", advice=nearest(device, known))
     ends = 2 if device == FORWARDER else 1
     if len(ports) != ends:
         raise RequestError("arguments", f"name {len(ports)} ports", f"must name {ends} for {device}")
@@ -49,7 +49,7 @@ def serve(device: str, ports: tuple[str, ...], line_text: str, seconds: float | 
         opened = []
         for port in ports:
             if port.startswith("accept:"):
-                note(f"waiting at {port.removeprefix('accept:')} for somebody to connect")
+                note(f"waiting at {port.removeprefix('accept:')} for a connection")
             opened.append(stack.enter_context(open_port(port, line, limit_s=seconds)))
             say_what_is_worth_knowing(opened[-1])
         note(f"{device} serves on {' and '.join(one.name for one in opened)}; interrupt to stop")

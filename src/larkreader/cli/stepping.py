@@ -20,11 +20,11 @@ if TYPE_CHECKING:
 
 SHOWN = 12  # settings, the best of those that were tried
 FLOW_TEXTS = {
-    "passes": "XON and XOFF came back among the other characters: nothing on the way takes them out.",
-    "swallows": "XON and XOFF did not come back, the other characters did: the port or what lies behind it takes them "
-    "out, so that software flow control is on there, and binary data loses the bytes 11 and 13.",
-    "stops": "After XOFF nothing more came back, not even behind XON: something on the way obeys XOFF.",
-    "no-echo": "Nothing came back; the probe needs an echo, or a wire from the port's output to its input.",
+    "passes": "XON and XOFF were echoed like the other characters: nothing on the way removes them.",
+    "swallows": "XON and XOFF were not echoed, the other characters were: the port or the device behind it removes "
+    "them. Software flow control is on there, and binary data loses the bytes 11 and 13.",
+    "stops": "Nothing was echoed after XOFF, not even after XON: something on the way obeys XOFF.",
+    "no-echo": "Nothing was echoed; the probe needs an echo, or a wire from the port's output to its input.",
 }
 
 
@@ -121,16 +121,16 @@ def _told(best: Trial | None, ranked: list[Trial], *, has_asked: bool) -> str:
     from larkreader.exercise.talk.stepping import FEWEST, LEAD, TOLERABLE
 
     if best is not None:
-        return f"It speaks {best.line}, as good as sure."
+        return f"It speaks {best.line}, almost certain."
     if not any(one.characters for one in ranked):
         hint = "" if has_asked else " A device that speaks only when it is asked needs --ask TEXT."
-        return f"Nothing came at any setting.{hint}"
+        return f"Nothing was received at any setting.{hint}"
     first = ranked[0]
     if first.characters >= FEWEST and first.fault_share <= TOLERABLE:
         alike = [str(one.line) for one in ranked if one.score > first.score - LEAD][:3]
         hint = "An echo without a line of its own does so, and a stand-in; a real device hardly."
         return f"Several settings read alike: {', '.join(alike)}. {hint}"
-    return "Which settings are right cannot be told: listen longer with --seconds, or check the wiring."
+    return "The right settings are not certain. Fix: listen longer with --seconds, or check the wiring."
 
 
 def _means_the_same(one: LineSettings, other: LineSettings) -> bool:

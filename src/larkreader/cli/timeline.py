@@ -38,9 +38,7 @@ MOST_DRAWN = 400  # messages that one figure can tell apart
 @click.option(
     "--count", type=click.IntRange(0), default=40, show_default=True, help="How many messages to show; 0 for none."
 )
-@click.option(
-    "--only-wrong", is_flag=True, help="Show what something is wrong with alone, with what it is paired with."
-)
+@click.option("--only-wrong", is_flag=True, help="Show only faulty messages, with their requests or replies.")
 @click.option(
     "--moved-at", "moved_at_s", type=float, metavar="SECONDS", help="Compare the parts of a cycle before and after."
 )
@@ -82,7 +80,7 @@ def timeline(
         declared, capture, sheet_name=str(sheet), kind=kind, form=form_of(declared.capture, given)
     )
     if not len(reading.timeline):
-        raise RequestError(str(capture), "has no times", "a timeline needs a capture that says when things came")
+        raise RequestError(str(capture), "has no times", "a timeline needs a capture with times")
     if moved_at_s is not None and not reading.pairs:
         raise RequestError("--moved-at", "has nothing to compare", "parts of a cycle need [pair.NAME] on the sheet")
     _, ascii_only = console_form()

@@ -180,7 +180,7 @@ def write_history(folder: Path, *, paused: bool) -> dict[str, Path]:
     name = "history_paused" if paused else "history"
     files = {"sheet": folder / f"{name}.toml", "capture": folder / f"{name}.vcd"}
     files["sheet"].write_text(_history_text(paused=paused), encoding="utf-8")
-    write_vcd(files["capture"], make_history(paused=paused).traces, comment="Dosing rig, made-up traffic")
+    write_vcd(files["capture"], make_history(paused=paused).traces, comment="Dosing rig, simulated traffic")
     return files
 
 
@@ -207,7 +207,7 @@ def write_rig(folder: Path, rig: Rig) -> dict[str, Path]:
     files = {name: folder / file for name, file in (("sheet", "rig.toml"), ("capture", "rig.vcd"))}
     files["delivered"] = folder / "delivered.bin"
     files["sheet"].write_text(SHEET_FILE.read_text(encoding="utf-8"), encoding="utf-8")
-    write_vcd(files["capture"], rig.traces, comment="Dosing rig, made-up traffic")
+    write_vcd(files["capture"], rig.traces, comment="Dosing rig, simulated traffic")
     files["delivered"].write_bytes(rig.delivered)
     return files
 

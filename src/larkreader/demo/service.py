@@ -183,5 +183,5 @@ def write_service(folder: Path, service: Service) -> dict[str, Path]:
     """
     files = {"sheet": folder / "service.toml", "capture": folder / "service.vcd"}
     files["sheet"].write_text(SERVICE_FILE.read_text(encoding="utf-8"), encoding="utf-8")
-    write_vcd(files["capture"], service.traces, comment="Dosing rig, made-up traffic")
+    write_vcd(files["capture"], service.traces, comment="Dosing rig, simulated traffic")
     return files

@@ -139,7 +139,7 @@ def _start(
 ) -> tuple[ReceiveEngine, int]:
     """Return a run that has not begun, and how many nanoseconds a character takes until it is complete."""
     if len(characters) and not characters.has_times:
-        raise RequestError("replay", "is of characters whose times nobody knows", "needs a capture with times")
+        raise RequestError("replay", "is of characters without times", "needs a capture with times")
     complete = round((line.stop_position + 0.5) * 1e9 / line.baud)
     if len(characters) > 1 and float(characters.end_s[0]) == float(characters.begin_s[0]):
         found = "is of characters that software received together"

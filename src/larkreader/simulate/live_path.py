@@ -36,7 +36,7 @@ class LivePath:
     def __init__(self, path: ReceivePath, line: LineSettings) -> None:
         if isinstance(path.service, SoftwareReceiver):
             found = "has a receiver in software"
-            raise RequestError(f"receive.{path.key}", found, "must be one in hardware on a simulated line")
+            raise RequestError(f"receive.{path.key}", found, "must be a hardware receiver on a simulated line")
         pause = path.pause
         self.values: list[int] = []
         self._sender = PausedSender(

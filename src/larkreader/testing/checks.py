@@ -77,7 +77,7 @@ def difference(came: bytes, to_come: bytes) -> list[str]:
         return rows
     place = found.first[0]
     rows.append(f"first difference at {place:,}:")
-    for name, data in (("to come", to_come), ("came", came)):
+    for name, data in (("expected", to_come), ("came", came)):
         begin = max(place // ROW - AROUND, 0) * ROW
         for at in range(begin, min(begin + (2 * AROUND + 1) * ROW, len(data)), ROW):
             part = data[at : at + ROW]

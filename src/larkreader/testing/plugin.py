@@ -38,7 +38,7 @@ def pytest_addoption(parser: pytest.Parser) -> None:
 
 def pytest_configure(config: pytest.Config) -> None:
     """Make the marker known."""
-    told = "larkreader(sheet=..., port=..., line=...): the link of this test, instead of the one given by options"
+    told = "larkreader(sheet=..., port=..., line=...): the link of this test, instead of the link given by options"
     config.addinivalue_line("markers", told)
 
 
@@ -59,7 +59,7 @@ def pytest_assertrepr_compare(config: pytest.Config, op: str, left: object, righ
         return None
     from .checks import difference
 
-    return ["what came == what was to come", *difference(bytes(left), bytes(right))]
+    return ["received == expected", *difference(bytes(left), bytes(right))]
 
 
 def _setting(request: pytest.FixtureRequest, name: str) -> str | None:

@@ -51,8 +51,8 @@ def _bytes_come_back_in_order(port: Port) -> None:
     port.write(every, 5.0)
     back = port.read(256, 5.0)
     assert back.data == every, f"sent all values of a byte, received {back.data.hex(' ')}"
-    assert back.ended_by == "length", "all that was asked for came, yet the wait was ended by time"
-    assert len(back.faults) == (256 if port.tells_faults else 0), "tells_faults says something else than read gives"
+    assert back.ended_by == "length", "all that was asked for arrived, yet the wait was ended by time"
+    assert len(back.faults) == (256 if port.tells_faults else 0), "tells_faults differs from what read returns"
     assert not any(back.faults), "sound characters have faults"
     port.write(b"", 1.0)
 
@@ -60,15 +60,15 @@ def _bytes_come_back_in_order(port: Port) -> None:
 def _time_and_length_are_told_apart(port: Port) -> None:
     begin_s = port.now_s()
     nothing = port.read(1, 0.05)
-    assert (nothing.data, nothing.ended_by) == (b"", "time"), "nothing was sent, yet something came"
-    assert port.now_s() - begin_s >= 0.045, "a read came back before its time was up, or the port's clock stands still"
+    assert (nothing.data, nothing.ended_by) == (b"", "time"), "nothing was sent, yet something arrived"
+    assert port.now_s() - begin_s >= 0.045, "a read returned before its time was up, or the port's clock stands still"
     port.write(b"\x11\x13\xff\x00\r\n\x04\x1a", 1.0)
     part = port.read(9, 0.3)
-    assert part.data == b"\x11\x13\xff\x00\r\n\x04\x1a", f"control characters came back as {part.data.hex(' ')}"
+    assert part.data == b"\x11\x13\xff\x00\r\n\x04\x1a", f"control characters returned as {part.data.hex(' ')}"
     assert part.ended_by == "time", "a read that was not filled must be ended by time"
     port.write(b"abc", 1.0)
     assert port.read(2, 1.0).data == b"ab", "a read must leave what was not asked for"
-    assert port.read(1, 1.0).data == b"c", "what an earlier read left must come next"
+    assert port.read(1, 1.0).data == b"c", "what an earlier read left must be read next"
 
 
 def _one_thread_may_read_while_another_writes(port: Port) -> None:
@@ -77,7 +77,7 @@ def _one_thread_may_read_while_another_writes(port: Port) -> None:
     sender.start()
     back = port.read(len(sent), 30.0)
     sender.join(30.0)
-    assert back.data == sent, f"of {len(sent)} characters sent by another thread {len(back.data)} came back"
+    assert back.data == sent, f"of {len(sent)} characters sent by another thread {len(back.data)} returned"
 
 
 def _a_closed_port_says_so(port: Port) -> None:
@@ -88,7 +88,7 @@ def _a_closed_port_says_so(port: Port) -> None:
             what()
         except PortError as error:
             told = str(error)
-        assert "closed" in told, f"a closed port must say so when it is used, and says: {told or 'nothing'}"
+        assert "closed" in told, f"a closed port must report that when it is used, and reports: {told or 'nothing'}"
 
 
 def check_hardware(name: str) -> list[str]:
@@ -121,7 +121,7 @@ def check_hardware(name: str) -> list[str]:
                 is_altered = any(note.startswith(ALTERED) for note in port.notes)
                 outcome = "FAILED" if result.verdict != "pass" else "partly" if is_altered else "passed"
                 share = f", {100 * result.line_share:.0f} % of the line" if result.line_share is not None else ""
-                results.append(f"{outcome}  {text}: {result.received:,} of {CHARACTERS:,} came back{share}")
+                results.append(f"{outcome}  {text}: {result.received:,} of {CHARACTERS:,} returned{share}")
                 results += [f"note    {text}: {note}" for note in port.notes]
         except PortError as error:
             results.append(f"FAILED  {text}: {error}")

@@ -105,7 +105,7 @@ class CaptureFile:
             If the file holds no levels, or is damaged.
         """
         if isinstance(self._format, CharacterFormat):
-            advice = "If its bytes are samples of levels, say their --rate" if self.kind == "bytes" else ""
+            advice = "If its bytes are samples of levels, add their --rate" if self.kind == "bytes" else ""
             wanted = "must be a file of levels or voltages"
             raise CaptureError(self.name, f"holds {self.kind}, not levels", wanted, advice)
         with self._from_its_beginning():
@@ -211,8 +211,8 @@ def _wanted_wires(found: Mapping[str, Characters], signals: Mapping[str, str], n
     """Return the characters of the wanted wires."""
     if set(found) == {ONE_WIRE}:
         if len(signals) != 1:
-            advice = f"Say on which wire they were: {', '.join(signals)}"
-            raise RequestError(name, "holds the bytes of one wire, but the sheet declares several", "", advice)
+            advice = f"Name the wire: {', '.join(signals)}"
+            raise RequestError(name, "holds bytes of a single wire, but the sheet declares several", "", advice)
         return dict.fromkeys(signals, found[ONE_WIRE])
     by_signal = {signal: wire for wire, signal in signals.items()}
     named = {by_signal.get(wire, wire): held for wire, held in found.items()}

@@ -139,6 +139,6 @@ def _levels(rows: CsvRows, table: pd.DataFrame, signal: str, line: int) -> npt.N
         if wrong.size:
             row = int(wrong[0])
             text = "" if numbers[row] < 0 else texts[numbers[row]]
-            advice = "If the file holds voltages, say --kind voltages"
+            advice = "If the file holds voltages, add --kind voltages"
             rows.refuse_cell(line, row, signal, text, "must be 0, 1, x, z or empty", advice)
     return levels

@@ -35,7 +35,7 @@ class CsvRows:
     Raises
     ------
     CaptureError
-        If it is no table of levels or voltages.
+        If it is not a table of levels or voltages.
     """
 
     cut_off: str
@@ -45,8 +45,8 @@ class CsvRows:
         form = find_form(file.head, with_times=with_times)
         if form is None:
             wanted = "its first column must be the time, as in time_us, and the others levels or voltages"
-            advice = "" if not with_times else "If it holds samples without times, say how many a second"
-            raise CaptureError(name, "is no table of levels or voltages", wanted, advice)
+            advice = "" if not with_times else "If it holds samples without times, add their --rate"
+            raise CaptureError(name, "is not a table of levels or voltages", wanted, advice)
         twice = [one for one in form.columns if form.columns.count(one) > 1]
         if twice:
             raise CaptureError(name, f'has two columns "{twice[0]}"', "columns must have names of their own")

@@ -205,7 +205,7 @@ def find_format(file: Content, form: CaptureForm) -> CaptureKind:
         raise CaptureError(file.name, f'is not a VCD file: it begins with "{begins}"', "a VCD file begins with $")
     raise CaptureError(
         file.name,
-        f'is no kind of capture that can be told from its content: it begins with "{begins}"',
+        f'does not show what kind of capture it is: it begins with "{begins}"',
         "must be a VCD file, a table that begins with a time, a WAV or NumPy file, or a log of bytes",
-        "If it holds the bytes as they arrived, say --kind bytes; samples of levels, --kind samples and their --rate",
+        "Add --kind bytes for bytes as they arrived, or --kind samples and their --rate for samples of levels",
     )

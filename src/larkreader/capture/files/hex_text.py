@@ -104,7 +104,7 @@ def _with_offsets(lines: list[tuple[int, str]], name: str) -> bytes:
             first = first or error
         except ValueError:  # its digits are not of this base
             continue
-    raise first or CaptureError(name, "has offsets that are no numbers")
+    raise first or CaptureError(name, "has offsets that are not numbers")
 
 
 def _joined(lines: list[tuple[int, str]], name: str, base: int) -> bytes:

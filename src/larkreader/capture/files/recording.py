@@ -51,14 +51,14 @@ class RecordingWriter:
     Raises
     ------
     CaptureError
-        If the file exists and is no recording.
+        If the file exists and is not a recording.
     """
 
     def __init__(self, path: Path, began: str, wires: Mapping[str, Mapping[str, str]]) -> None:
         if path.exists() and path.stat().st_size:
             with path.open("rb") as there:
                 if not is_recording(there.read(4096)):
-                    raise CaptureError(str(path), "exists and is no recording", advice="Name another file")
+                    raise CaptureError(str(path), "exists and is not a recording", advice="Name another file")
                 there.seek(-1, os.SEEK_END)
                 torn = there.read(1) != b"\n"
         else:
@@ -193,7 +193,9 @@ def read_recording(data: bytes, name: str) -> dict[str, Characters]:
             if is_recording(lines[number]):  # cut off while it was being written
                 continue
             found = line[:40].decode("latin-1")
-            raise CaptureError(f"{name}: line {number}", f'holds "{found}", which is no entry of a recording') from None
+            raise CaptureError(
+                f"{name}: line {number}", f'holds "{found}", which is not an entry of a recording'
+            ) from None
     read = {wire: Characters.from_groups(entries) for wire, entries in groups.items()}
     return {
         wire: replace(one, cut_off=cut_off, counted=(*counted.get(wire, ()), *one.counted))

@@ -48,17 +48,13 @@ def sample_pieces(file: Content, signals: Sequence[str], form: CaptureForm) -> I
         If the file is empty, lacks a channel, or nobody said its rate.
     """
     if form.rate is None:
-        raise CaptureError(
-            file.name, "does not say how many samples a second it has", advice="Say it, as in --rate 24M"
-        )
+        raise CaptureError(file.name, "does not contain its sample rate", advice="Add it, as in --rate 24M")
     known = channel_names(form)
     for signal in signals:
         if signal not in known:
-            wanted = (
-                "is the one channel of samples of one bit" if form.bits == 1 else f"to {known[-1]} are the channels"
-            )
-            advice = 'Say on the sheet which channel a wire is, as in signal = "0"'
-            raise CaptureError(f'{file.name}: signal "{signal}"', "is no channel of the file", f"0 {wanted}", advice)
+            wanted = "is the only channel of 1-bit samples" if form.bits == 1 else f"to {known[-1]} are the channels"
+            advice = 'Name the channel of the wire on the sheet, as in signal = "0"'
+            raise CaptureError(f'{file.name}: signal "{signal}"', "is not a channel of the file", f"0 {wanted}", advice)
     size = max(1, form.bits // 8)
     kind = np.dtype(f"{'<' if form.order == 'little' else '>'}u{size}")
     changes = [LevelChanges() for _ in signals]

@@ -228,7 +228,7 @@ class _Scan:
     def _one_number(self, word: bytes) -> int:
         """Turn the word of one time into an integer."""
         if not word[1:].isdigit() or len(word) > MOST_DIGITS + 1:
-            raise CaptureError(self.name, f'holds "{word.decode("latin-1")}", which is no time')
+            raise CaptureError(self.name, f'holds "{word.decode("latin-1")}", which is not a time')
         return int(word[1:])
 
     def _times_before(
@@ -246,7 +246,7 @@ class _Scan:
         fewest, most = (int(digits.min()), int(digits.max())) if len(digits) else (1, 1)
         if fewest < 1 or most > MOST_DIGITS:
             wrong = int(np.argmax((digits < 1) | (digits > MOST_DIGITS)))
-            self._refuse(text, int(begin[wrong]) - 1, int(end[wrong]), "is no time")
+            self._refuse(text, int(begin[wrong]) - 1, int(end[wrong]), "is not a time")
         numbers = self._eight_digits(text, begin, end, min(most, 8) if fewest == most else None)
         if most <= 8:
             return numbers
@@ -279,7 +279,7 @@ class _Scan:
         strange = ((number + np.uint64(0x0606060606060606)) | number) & np.uint64(0xF0F0F0F0F0F0F0F0)
         if strange.any():
             wrong = int(np.argmax(strange != 0))
-            self._refuse(text, int(begin[wrong]) - 1, int(end[wrong]), "is no time")
+            self._refuse(text, int(begin[wrong]) - 1, int(end[wrong]), "is not a time")
         for factor, bits, mask in _PAIRING:
             number *= factor
             number >>= bits

@@ -103,7 +103,7 @@ def check_signal(file: VoltageFile, signal: str) -> None:
 
 
 def _unknown_rate(name: str) -> float:
-    raise CaptureError(name, "does not say how many samples a second it has", advice="Say it, as in --rate 1M")
+    raise CaptureError(name, "does not contain its sample rate", advice="Add it, as in --rate 1M")
 
 
 class _Table:

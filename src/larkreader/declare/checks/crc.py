@@ -55,7 +55,7 @@ class CrcAlgorithm(BaseModel, frozen=True, extra="forbid"):
         if self.check is not None and (found := self.of(b"123456789")) != self.check:
             raise PydanticCustomError(
                 "wanted",
-                'gives {found} for "123456789", not the {check} that check says.',
+                'gives {found} for "123456789", but check is {check}.',
                 {"found": f"0x{found:X}", "check": f"0x{self.check:X}"},
             )
         return self

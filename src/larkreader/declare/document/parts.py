@@ -93,7 +93,7 @@ class _Parts:
             self._add("title", show(self._given["title"]), "must be text in quotes")
         if not self._given.get("wire"):
             advice = 'Write for instance [wire.from_pump] with signal = "pump_tx".'
-            self._add("wire", "", "is missing: a sheet declares one wire at least", advice)
+            self._add("wire", "", "is missing: a sheet declares at least one wire", advice)
 
     def add(self, row: Row) -> None:
         """Make the models of a table."""

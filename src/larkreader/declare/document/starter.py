@@ -16,11 +16,11 @@ from .sheet_text import frame_text, toml_value
 
 WIDTH = 108  # of a remark
 _HEAD = """\
-# What the link is meant to be. All keys: docs/reference/sheet.md
+# The link as intended. All keys: docs/reference/sheet.md
 sheet = 1
 title = "{title}"
 
-[line]                                   # every wire's settings, unless a wire says otherwise
+[line]                                   # default settings of every wire
 baud = {baud}
 format = "{format}"                           # data bits 5-9, parity N E O M S, stop bits 1 1.5 2
 {idle}idle = "low"                             # for an inverted line
@@ -138,7 +138,7 @@ def starter_sheet(
         first_bit="" if line.first_bit == "msb" else "# ",
     )
     if form is not None and (said := form.model_dump(exclude_unset=True, exclude={"word"})):
-        text += "\n[capture]                                # what the file does not say of itself\n"
+        text += "\n[capture]                                # what the file does not contain\n"
         text += "".join(f"{key} = {toml_value(value)}\n" for key, value in said.items())
     keys = _keys_of([wire.signal for wire in wires])
     for key, wire in zip(keys, wires, strict=True):

@@ -50,7 +50,7 @@ class IdleBoundary(FrameBoundary, frozen=True, extra="forbid"):
     @model_validator(mode="after")
     def _one_is_said(self) -> IdleBoundary:
         if (self.characters is None) == (self.seconds is None):
-            raise PydanticCustomError("wanted", "must say for how long: characters = 3.5, or seconds = 0.002.")
+            raise PydanticCustomError("wanted", "must have a length: characters = 3.5, or seconds = 0.002.")
         return self
 
     @property
@@ -91,7 +91,7 @@ class TerminatorBoundary(FrameBoundary, frozen=True, extra="forbid"):
             if not 1 <= len(text) <= 16 or max(text) > "\xff":
                 raise PydanticCustomError("wanted", 'must be 1 to 16 characters up to U+00FF, as in "\\r\\n".')
         if not said:
-            raise PydanticCustomError("wanted", "must be one at least.")
+            raise PydanticCustomError("wanted", "must be at least one.")
         return said
 
     @property

@@ -238,7 +238,7 @@ class FieldGroup(BaseModel, frozen=True, extra="forbid"):
                 raise PydanticCustomError("wanted", "has a member whose number varies; only the whole group's may.")
             if isinstance(member, NamedField) and (member.kind == "checksum" or member.counter or member.substitutes):
                 raise PydanticCustomError(
-                    "wanted", "has a member that is a checksum, a counter or tells of substitutes, which none can be."
+                    "wanted", "has a member that is a checksum, a counter or declares substitutes, which no member can."
                 )
         return self
 
@@ -283,13 +283,13 @@ _MISFITS: tuple[tuple[Callable[[NamedField], bool], str], ...] = (
     ),
     (
         lambda field: field.substitutes is not None and (field.kind not in (*WHOLE, "flag") or field.repeat != 1),
-        "is of a type that cannot say that others are substitutes.",
+        "is of a type that cannot declare substitutes.",
     ),
     (
         lambda field: field.counter and field.kind not in ("uint", "integer", "hex"),
         "is a counter, which must be a uint.",
     ),
-    (lambda field: field.wraps is not None and not field.counter, "wraps, but is no counter."),
+    (lambda field: field.wraps is not None and not field.counter, "wraps, but is not a counter."),
     (
         lambda field: field.decimals is not None and field.kind != "decimal",
         "is a {kind}, which has no decimals.",
@@ -304,7 +304,7 @@ _MISFITS: tuple[tuple[Callable[[NamedField], bool], str], ...] = (
     ),
     (
         lambda field: field.kind == "checksum" and field.repeat != 1,
-        "is a checksum, of which there can only be one.",
+        "is a checksum, which cannot be an array.",
     ),
     (
         lambda field: bool(field.names) and field.is_scaled,

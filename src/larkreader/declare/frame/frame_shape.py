@@ -56,7 +56,7 @@ class ShapedLayout(BaseModel, frozen=True, extra="forbid"):
         if self.pattern is not None:
             claims = [*pattern_mistakes(self.pattern, self.fields, self.checksum), *self._pattern_cannot_be_found()]
         elif not self.fields:
-            claims = [("fields", "", "must be one at least, or there must be a pattern.")]
+            claims = [("fields", "", "must have at least one entry, or there must be a pattern.")]
         elif written := list(written_mistakes(self.fields)):
             claims = written
         else:

@@ -83,7 +83,7 @@ def layout_mistakes(
                 yield where, f'"{name}"', f"is not a field of this frame. {nearest(name, list(names))}"
     counters = [slot.name for slot in shape.slots if slot.field is not None and slot.field.counter]
     if len(counters) > 1:
-        found = f"have {len(counters)} counters ({', '.join(counters)}), but a frame has one at most."
+        found = f"have {len(counters)} counters ({', '.join(counters)}), but a frame has at most one."
         yield "fields", "", found
     if left and is_fixed:
         bits = shape.slots[-1].end_bit + (0 if ends.trailer else 8 * ends.end)
@@ -95,7 +95,11 @@ def layout_mistakes(
             f"Add {{ reserved = {spare} }} or correct a width.",
         )
     elif left:
-        yield "fields", "", "do not add up to whole bytes in every frame: correct the width of one that may be absent."
+        yield (
+            "fields",
+            "",
+            "do not add up to whole bytes in every frame: correct the width of a field that may be absent.",
+        )
     if is_fixed and boundary.fixed_length not in (None, shape.length):
         wanted = f"must be what the fields add up to, which is {shape.length} bytes."
         yield "boundary.length", f"{boundary.fixed_length}", wanted
@@ -156,14 +160,14 @@ def _reference_mistakes(fields: Sequence[FieldEntry], names: dict[str, int]) -> 
             teller = fields[names[name]]
             assert isinstance(teller, NamedField)
             if names[name] >= place:
-                yield where, f'"{name}"', "must be an earlier field: how long this one is must be known when it begins."
+                yield where, f'"{name}"', "must be an earlier field: the length must be known when the field begins."
             elif teller.repeat != 1 or teller.kind not in ("uint", "int", "bcd", "flag"):
-                yield where, f'"{name}"', f"is of type {teller.type}, but only one whole number can tell it."
+                yield where, f'"{name}"', f"is of type {teller.type}, but only a single whole number can hold it."
             elif key == "repeat" and teller.kind not in ("uint", "bcd"):
                 yield where, f'"{name}"', f"is of type {teller.type}, but a number of items is a uint or a bcd."
             for one in said:
                 if isinstance(one, str) and one not in teller.names:
-                    yield where, f'"{one}"', f"is no name of {name}. {nearest(one, list(teller.names))}"
+                    yield where, f'"{one}"', f"is not a name of {name}. {nearest(one, list(teller.names))}"
 
 
 def _rest_mistakes(fields: Sequence[FieldEntry], boundary: Boundary) -> Iterator[Claim]:
@@ -193,7 +197,7 @@ def _length_field_mistakes(fields: Sequence[FieldEntry], boundary: Counted, name
     teller = fields[names[name]]
     assert isinstance(teller, NamedField)
     if teller.kind not in ("uint", "bcd") or teller.repeat != 1 or teller.when or teller.is_scaled:
-        yield "boundary.field", f'"{name}"', "must be one uint or bcd without scale that every frame has."
+        yield "boundary.field", f'"{name}"', "must be a uint or bcd without scale that every frame has."
     if any(repeat_of(entry) == REST for entry in fields[: names[name]]):
         yield "boundary.field", f'"{name}"', "must stand before the field that takes the rest."
 
@@ -215,12 +219,12 @@ def _order_mistake(one: _Placed, slot: Slot, shift: int, *, whole: bool, is_fixe
     if slot.order is None:
         return
     if slot.bits % 8 or (whole and {(begin + shift) % 8 for begin in one.begins} != {0}) or slot.stride % 8:
-        begin = f"this one takes bits {slot.first_bit} to {slot.end_bit - 1} of the frame."
+        begin = f"this field takes bits {slot.first_bit} to {slot.end_bit - 1} of the frame."
         yield (
             one.place,
             f'"{slot.name}"',
             "has a byte order, which needs whole bytes that begin at a byte limit; "
-            + (begin if is_fixed else "this one does not in every frame."),
+            + (begin if is_fixed else "this field does not in every frame."),
         )
 
 
@@ -229,7 +233,7 @@ def _checksum_mistakes(
 ) -> Iterator[Claim]:
     fields = [slot for slot in shape.slots if slot.kind == "checksum"]
     if len(fields) > 1:
-        yield "fields", "", f"have {len(fields)} checksums, but a frame has one at most."
+        yield "fields", "", f"have {len(fields)} checksums, but a frame has at most one."
     if fields and checksum is None:
         yield "checksum", "", f'is missing: the field "{fields[0].name}" needs an algorithm.'
     if checksum is None:
@@ -256,7 +260,7 @@ def _checksum_mistakes(
     if last is not None and last.ends != {0}:
         yield "checksum.to", f'"{checksum.to}"', "does not end at a byte limit."
     if last is None and at[check.name].begins != {0}:
-        yield "checksum", "", "does not begin at a byte limit; say with to which field is the last one covered."
+        yield "checksum", "", "does not begin at a byte limit; name the last covered field with to."
     if at[check.name].entry.when:
         yield "checksum", "", "cannot be absent at times."
     begin, end = shape.covered

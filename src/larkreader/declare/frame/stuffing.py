@@ -46,7 +46,9 @@ class Escapes(BaseModel, frozen=True, extra="forbid"):
         for said in (self.end, self.begin):
             data = _bytes(said) if said is not None else b"\0"
             if len(data) > 2 or (len(data) == 2 and data[:1] != escape):
-                raise PydanticCustomError("wanted", "has a begin or an end that is not one byte, or escape and one.")
+                raise PydanticCustomError(
+                    "wanted", "has a begin or an end that is neither a byte nor escape and a byte."
+                )
             if data == escape:
                 raise PydanticCustomError("wanted", "has an escape that begins or ends frames by itself.")
         if self.begin is not None and len(_bytes(self.begin)) != len(_bytes(self.end)):

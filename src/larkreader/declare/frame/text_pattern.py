@@ -67,7 +67,7 @@ def pattern_mistakes(
     names = [field.name for field in fields if isinstance(field, NamedField)]
     asked = [match[1] for match in _PART.finditer(text) if match[1] is not None]
     if any(match[0] in "{}" and len(match[0]) == 1 for match in _PART.finditer(text)):
-        yield "pattern", f'"{text}"', "has a brace without the other; {{ stands for one that is meant."
+        yield "pattern", f'"{text}"', "has an unpaired brace; {{ stands for a literal brace."
     for name in asked:
         if name not in names:
             yield "pattern", f'"{{{name}}}"', f"is not a field of this frame. {nearest(name, names)}"
@@ -75,7 +75,7 @@ def pattern_mistakes(
             yield "pattern", f'"{{{name}}}"', "stands there more than once."
     for place, field in enumerate(fields):
         if not isinstance(field, NamedField):
-            yield f"fields[{place}]", "", "is no named field, of which a pattern consists."
+            yield f"fields[{place}]", "", "is not a named field, of which a pattern consists."
             continue
         if field.name not in asked:
             yield f"fields[{place}].name", f'"{field.name}"', f"is not in the pattern. Write {{{field.name}}} there."

@@ -327,7 +327,7 @@ def words_text(words: Sequence[tuple[str, int, int]]) -> str:
 def check_words(generator: BaudGenerator, words: Sequence[Any]) -> list[Mistake]:
     """Tell what is wrong with values of a generator's registers."""
     if not generator.words:
-        return [Mistake("words", "", f'need [generator.{generator.key}] to say which "words" it has')]
+        return [Mistake("words", "", f'need [generator.{generator.key}] to name its "words"')]
     if len(words) != len(generator.words):
         names = ", ".join(word.name for word in generator.words)
         return [Mistake("words", f"{list(words)}", f"must be {len(generator.words)}, of {names}")]

@@ -95,7 +95,9 @@ class End(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False):
         except ValidationError as error:
             mistakes += mistakes_of(error, LineSettings, "line")
         if not self.wires and not self.pin:
-            mistakes.append(Mistake("sends", "", "is missing, and receives too: say on which wires it does which"))
+            mistakes.append(
+                Mistake("sends", "", "is missing, and receives too: name the wires on which it sends and receives")
+            )
         if self.generator is not None and not self.clock:
             mistakes.append(Mistake("clock", "", "is missing: a generator divides a clock"))
         for name, pin in self.pin.items():
@@ -108,7 +110,7 @@ class End(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False):
             if getattr(self, name) and self.generator is None:
                 mistakes.append(Mistake("generator", "", f"is missing: {name} is of a generator"))
         if self.words and self.formula:
-            mistakes.append(Mistake("formula", f'"{self.formula}"', "does not go with words, which say it all"))
+            mistakes.append(Mistake("formula", f'"{self.formula}"', "does not go with words, which determine it"))
         raise_mistakes(mistakes)
         return self
 
@@ -180,5 +182,5 @@ class Traffic(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False):
         if self.frame is None and (self.length is None or self.wire is None):
             raise PydanticCustomError("wanted", "needs a frame, or a wire and a length in characters.")
         if self.converter_rate is not None and not self.samples:
-            raise PydanticCustomError("wanted", "converter_rate needs samples, how many of them are in one.")
+            raise PydanticCustomError("wanted", "converter_rate needs samples, the number of them per message.")
         return self

@@ -194,9 +194,9 @@ class LineSettings(BaseModel, frozen=True, extra="forbid"):
 def _format_mistake(text: str) -> str:
     """Say which part of a character format is wrong."""
     if not text or text[0] not in "56789":
-        wrong = f'"{text[:1]}" is no number of data bits.'
+        wrong = f'"{text[:1]}" is not a number of data bits.'
     elif len(text) < 2 or text[1] not in "NEOMS":
-        wrong = f'"{text[1:2]}" is no parity.'
+        wrong = f'"{text[1:2]}" is not a parity.'
     else:
-        wrong = f'"{text[2:]}" is no number of stop bits.'
+        wrong = f'"{text[2:]}" is not a number of stop bits.'
     return f"{FORMAT_WANTED} {wrong}"

@@ -37,7 +37,7 @@ class Step(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False):
     @model_validator(mode="after")
     def _is_one_or_the_other(self) -> Step:
         if (self.do is None) == (self.write is None):
-            raise PydanticCustomError("wanted", "must say either do = a name, or write = a register and value.")
+            raise PydanticCustomError("wanted", "must have either do = a name, or write = a register and value.")
         if (self.write is None) != (self.value is None):
             raise PydanticCustomError("wanted", "must have a value with write, and none without.")
         return self

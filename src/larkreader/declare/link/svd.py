@@ -115,7 +115,7 @@ class _Device:
         if field.find("bitOffset") is not None:
             low = _number(_text(field, "bitOffset"))
             return low + _number(_text(field, "bitWidth", "1")) - 1, low
-        return _refuse(self.name, path, "does not say which bits it has")
+        return _refuse(self.name, path, "does not contain its bits")
 
     def _derived(self, one: ET.Element, siblings: Mapping[str, ET.Element], path: str, depth: int = 0) -> ET.Element:
         """Return an element with what it inherits from the one that it is derived from."""

@@ -54,7 +54,7 @@ class Impairments(BaseModel, frozen=True, extra="forbid"):
     @model_validator(mode="after")
     def _goes_together(self) -> Impairments:
         if self.bit_error_ratio and self.signal_to_noise_db is not None:
-            raise PydanticCustomError("wanted", "bit_error_ratio and signal_to_noise_db say the same: give one.")
+            raise PydanticCustomError("wanted", "bit_error_ratio and signal_to_noise_db exclude each other.")
         if self.drop_ratio + self.double_ratio > 1:
             raise PydanticCustomError("wanted", "drop_ratio and double_ratio together must be at most 1.")
         return self

@@ -56,7 +56,7 @@ class Ring(PathPart, frozen=True):
     @model_validator(mode="after")
     def _holds_something(self) -> Ring:
         if not self.capacity:
-            raise PydanticCustomError("wanted", "holds nothing: one place of its one stays free.")
+            raise PydanticCustomError("wanted", "holds nothing: its only place stays free.")
         if self.keeps_one_free and self.full == "wrap":
             raise PydanticCustomError("wanted", "keeps_one_free is of a ring that looks whether it is full.")
         return self
@@ -275,7 +275,7 @@ class ReceivePath(PathPart, frozen=True):
             missing, other = ("ring", "application") if self.ring is None else ("application", "ring")
             mistakes.append(Mistake(missing, "", f"is missing: {other} needs it"))
         if isinstance(self.service, SoftwareReceiver) and self.fifo != Fifo():
-            mistakes.append(Mistake("fifo", "", "is of a UART in hardware, and this one is in software"))
+            mistakes.append(Mistake("fifo", "", "is of a UART in hardware, and this receiver is in software"))
         if self.pause is not None:
             if self.pause.watches == "ring" and self.ring is None:
                 mistakes.append(Mistake("pause.watches", '"ring"', "is not there"))

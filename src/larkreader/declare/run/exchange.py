@@ -189,7 +189,7 @@ class Exchange(BaseModel, frozen=True, extra="forbid"):
         awaits = [one for one in (self.expect, self.expect_hex, self.expect_frame) if one is not None]
         wrong = ""
         if len(sends) > 1 or len(awaits) > 1:
-            wrong = "must send one thing, and expect one: a text, bytes or a frame."
+            wrong = "must send a single thing, and expect a single thing: a text, bytes or a frame."
         elif not sends and not awaits:
             wrong = "must send or expect something."
         elif self.values and self.send_frame is None:

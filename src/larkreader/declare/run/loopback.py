@@ -251,7 +251,7 @@ class LoopbackMatrix(_Run, frozen=True, extra="forbid"):
     @model_validator(mode="after")
     def _says_what_to_send(self) -> LoopbackMatrix:
         if not self.patterns or not self.pauses_s:
-            raise PydanticCustomError("wanted", "must have one pattern and one pause at least.")
+            raise PydanticCustomError("wanted", "must have at least one pattern and one pause.")
         for pattern, said in (("frames", self.frame), ("file", self.file)):
             if (pattern in self.patterns) != (said is not None):
                 name = "frame" if pattern == "frames" else pattern

@@ -84,7 +84,7 @@ class CharacterReader:
             If the reader is closed.
         """
         if self._is_closed:
-            raise RequestError("reader", "is closed", "takes nothing more", "Make a new one")
+            raise RequestError("reader", "is closed", "takes nothing more", "Make a new reader")
         self._instants = self._instants or Instants.of(piece, self._line, self._samples, self._oversampling)
         whole = piece if self._held is None else Trace.joined([self._held, piece])
         known = whole.end if whole.end is not None else int(whole.edges[-1]) if len(whole) else whole.begin

@@ -265,12 +265,12 @@ def _check_times(stream: Stream, boundary: IdleBoundary, where: str) -> None:
     if lasts.any():
         return
     if boundary.seconds is None:
-        found = "is a rest in character times, but the source does not say how long a character takes"
+        found = "is a rest in character times, but the source has no character time"
         raise RequestError(where, found, "needs the rest in seconds")
     steps = np.diff(stream.begin_s)
     finest = float(steps[steps > 0].min()) if (steps > 0).any() else 0.0
     if (steps == 0).any() and finest >= boundary.seconds:
-        found = f"is a rest of {boundary.seconds:g} s, but the source's times come in steps of {finest:.3g} s or more"
+        found = f"is a rest of {boundary.seconds:g} s, but the source's times have steps of {finest:.3g} s or more"
         raise RequestError(where, found, "needs times finer than the rest")
 
 

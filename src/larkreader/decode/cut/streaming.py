@@ -44,7 +44,7 @@ class LayoutsReader:
 
     def __init__(self, layouts: Sequence[FrameLayout]) -> None:
         if not layouts:
-            raise RequestError("layouts", "are none", "must be one at least")
+            raise RequestError("layouts", "are none", "must be at least one")
         check_shared(layouts)
         self._layouts = layouts
         self._held = Stream(np.empty(0, np.uint8))
@@ -74,7 +74,7 @@ class LayoutsReader:
             As `read_frames`; or if the reader is closed.
         """
         if self._is_closed:
-            raise RequestError("reader", "is closed", "takes nothing more", "Make a new one")
+            raise RequestError("reader", "is closed", "takes nothing more", "Make a new reader")
         if self._waiting.may(data):
             assert isinstance(data, (bytes, Characters))
             self._aside.append(data)

@@ -168,7 +168,7 @@ class LoopbackResult(Shown):
 
     @property
     def latency_s(self) -> Latency | None:
-        """The spread of `latencies_s`; None if no block came back."""
+        """The spread of `latencies_s`; None if no block returned."""
         known = self.latencies_s[~np.isnan(self.latencies_s)]
         if not len(known):
             return None
@@ -179,7 +179,7 @@ class LoopbackResult(Shown):
         """Why the run fails, one sentence each; empty if it passes."""
         limits, told = self.plan.limits, []
         if self.stopped == "silence":
-            told.append("nothing came")
+            told.append("nothing received")
         elif self.stopped == "interrupted":
             told.append("it was interrupted")
         elif not self.stopped and self.sent < self.planned:
@@ -199,7 +199,7 @@ class LoopbackResult(Shown):
             told.append(f"{what} {high:.2g}, {limits.error_ratio:.2g} allowed")
         latency = self.latency_s
         if limits.latency_s is not None and (latency is None or latency.longest > limits.latency_s):
-            found = "no block came back" if latency is None else f"slowest block {latency.longest * 1e3:.4g} ms"
+            found = "no block returned" if latency is None else f"slowest block {latency.longest * 1e3:.4g} ms"
             told.append(f"{found}, {limits.latency_s * 1e3:.4g} ms allowed")
         if limits.line_share is not None and self.line_share is not None and self.line_share < limits.line_share:
             told.append(f"{100 * self.line_share:.1f} % of the line, {100 * limits.line_share:.1f} % wanted")
@@ -213,7 +213,7 @@ class LoopbackResult(Shown):
         if self.constant is None:
             return ""
         add, mask = self.constant.add, f"0x{self.constant.xor:02X}"
-        text = f"every character came back {f'{add:+d}' if add else f'with the bits {mask} inverted'}"
+        text = f"every character returned {f'{add:+d}' if add else f'with the bits {mask} inverted'}"
         if self.plan.expect != "same":
             return text
         return f"{text}; if that is meant: --expect altered {f'--add {add}' if add else f'--xor {mask}'}"

@@ -32,7 +32,7 @@ PORT_WANTED = (
     if IS_WINDOWS
     else "must be a device such as /dev/ttyUSB0, HOST:PORT, accept:HOST:PORT, pty, or stand-in:NAME"
 )
-NO_TERMINALS = f"must be {NO_DEVICES}, as there are no POSIX terminals here"
+NO_TERMINALS = f"must be {NO_DEVICES}, as this system has no POSIX terminals"
 _T = TypeVar("_T")
 _HOST_AND_PORT = re.compile(r"(\[[0-9A-Fa-f:]+\]|[^/:\s]+):(\d{1,5})")
 
@@ -183,7 +183,7 @@ def _open_stand_in(
     short = name.removeprefix(STAND_IN)
     make = STAND_INS.get(short)
     if make is None:
-        raise PortError(f'port "{name}"', "is no stand-in that ships with us", advice=nearest(name, known))
+        raise PortError(f'port "{name}"', "is not a stand-in that ships with us", advice=nearest(name, known))
     port = SimulatedPort(
         line,
         make(),
@@ -232,7 +232,7 @@ def _refused_by_windows(name: str, code: int) -> PortError:
     if code in (win32.ERROR_GEN_FAILURE, win32.ERROR_NO_SUCH_DEVICE, win32.ERROR_DEVICE_NOT_CONNECTED):
         return PortError(where, "has a name but no device behind it", advice="Is it plugged in and powered?")
     if code in (win32.ERROR_INVALID_FUNCTION, win32.ERROR_INVALID_HANDLE, win32.ERROR_INVALID_PARAMETER):
-        return PortError(where, "is no serial port", PORT_WANTED)
+        return PortError(where, "is not a serial port", PORT_WANTED)
     return PortError(where, f"cannot be opened: {Win32Error(code).strerror}")
 
 

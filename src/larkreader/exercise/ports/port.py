@@ -9,7 +9,7 @@ from typing import Literal, NamedTuple, Self
 from larkreader.declare.link.line import LineSettings
 from larkreader.errors import PortError
 
-HELD_BACK = "Is it held back by flow control, or is nobody reading at the other end?"
+HELD_BACK = "Check flow control, and whether the other end reads"
 
 
 class Received(NamedTuple):

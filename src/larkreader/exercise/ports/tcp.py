@@ -93,7 +93,7 @@ def accept(host: str, number: int, *, limit_s: float | None = None) -> TcpPort:
             server.settimeout(limit_s)
             connection, _ = server.accept()
     except TimeoutError:
-        raise PortError(f"port {name}", f"saw nobody connect within {limit_s:g} s") from None
+        raise PortError(f"port {name}", f"saw no connection within {limit_s:g} s") from None
     except OSError as error:
         raise _unreachable(name, error) from None
     return TcpPort(connection, name)

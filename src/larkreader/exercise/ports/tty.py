@@ -177,7 +177,7 @@ class TtyPort(DescriptorPort):
         if not waiting:
             return []
         termios.tcflush(self._descriptor, termios.TCIFLUSH)
-        return [f"{waiting:,} characters that had come before the port was set up were thrown away"]
+        return [f"{waiting:,} characters received before the port was set up were discarded"]
 
     def _drain(self) -> None:
         assert self.line is not None
@@ -219,11 +219,11 @@ def read_back(path: str) -> LineSettings:
     try:
         now, baud = termios.tcgetattr(descriptor), baud_of(descriptor)
     except termios.error:
-        raise PortError(f'port "{path}"', "is no serial device") from None
+        raise PortError(f'port "{path}"', "is not a serial device") from None
     finally:
         os.close(descriptor)
     if not baud:
-        raise PortError(f'port "{path}"', "does not say its baud")
+        raise PortError(f'port "{path}"', "does not report its baud")
     flags = now[CFLAG]
     data_bits = next(bits for bits, flag in DATA_BITS.items() if flags & termios.CSIZE == flag)
     letters = "SM" if HAS_CMSPAR and flags & CMSPAR else "EO"
@@ -259,7 +259,7 @@ def open_descriptor(path: str) -> int:
     try:
         if not os.isatty(descriptor):
             raise PortError(
-                f'port "{path}"', "is no serial device", "It must be a terminal device such as /dev/ttyUSB0"
+                f'port "{path}"', "is not a serial device", "It must be a terminal device such as /dev/ttyUSB0"
             )
         fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
         fcntl.ioctl(descriptor, termios.TIOCEXCL)

@@ -66,13 +66,13 @@ class StepResult:
         if self.sent:
             rows.append(f"sent      {_both(self.sent)}")
         if self.awaited:
-            rows.append(f"to come   {self.awaited}")
+            rows.append(f"expected  {self.awaited}")
         if self.got:
-            rows.append(f"came      {_both(self.got)}")
+            rows.append(f"received  {_both(self.got)}")
         if self.passed_over:
-            rows.append(f"{'before it' if self.got else 'came     '} {_both(self.passed_over)}")
+            rows.append(f"{'before it' if self.got else 'received '} {_both(self.passed_over)}")
         elif self.awaited and not self.got:
-            rows.append("came      nothing")
+            rows.append("received  nothing")
         if self.values:
             rows.append("kept      " + ", ".join(f"{name} = {value}" for name, value in self.values.items()))
         return "\n".join(rows)
@@ -257,7 +257,7 @@ class _Dialogue:
         before, got = found.came[: found.begin], found.came[found.begin : found.end]
         del self._held[there][: found.end]
         if one.strict and before:
-            told = f"{len(before):,} other characters came before it"
+            told = f"{len(before):,} other characters before it"
             return StepResult(name, "fail", told, sent, got, before, found.values, one.awaited, took_s, tries)
         self.values.update(found.values)
         return StepResult(name, "pass", "", sent, got, before, found.values, one.awaited, took_s, tries)
@@ -326,7 +326,7 @@ class _Dialogue:
             if found.end >= 0:
                 return found, False
             if new and refused is not None and (match := refused.expression.search(held.decode("latin-1"))):
-                found.why = f'"{one.retry_on}" came instead'
+                found.why = f'"{one.retry_on}" received instead'
                 del held[: match.end()]
                 return found, True
             if remaining <= 0:

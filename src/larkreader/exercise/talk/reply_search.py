@@ -50,7 +50,7 @@ def first_that_fits(one: Exchange, frames: Any) -> Found:
     why = ""
     for row in range(len(frames)):
         if not is_good[row]:
-            why = why or "a frame came, but a faulty one"
+            why = why or "received a faulty frame"
             continue
         values = {name: _plain(column[row]) for name, column in columns.items()}
         why = unmet(one, values)

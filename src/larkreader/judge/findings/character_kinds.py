@@ -19,13 +19,13 @@ FAULT_OF: Mapping[str, Fault] = {
 }
 """The fault of a character that each kind reports."""
 SAME_SETTINGS = (
-    "{?many}So many at once are no accident: the two ends, or the sheet and the wire, differ in a setting. Compare "
+    "{?many}So many faults have a common cause: the two ends, or the sheet and the wire, differ in a setting. Compare "
     "baud, data bits, parity and polarity before looking for noise."
 )
 
 BY_BLOCK = (
-    "{?counted}The port reports them by the block: at least one character of each block had it, and which one is not "
-    "known. A place is where a block begins."
+    "{?counted}The port reports faults per block: at least one character of each block is faulty. A place is where a "
+    "block begins."
 )
 
 CHARACTERS: Mapping[str, Kind] = {
@@ -59,10 +59,10 @@ CHARACTERS: Mapping[str, Kind] = {
         "warning",
         "break",
         "breaks",
-        "The line stayed at start level for a whole character: a break that was sent, or a wire that came loose.",
+        "The line stayed at start level for a whole character: a break, or a loose wire.",
         (
             SAME_SETTINGS,
-            "{!many}If nobody sends breaks, check the wire, the sender's supply, and whether its pin is an output.",
+            "{!many}If no device sends breaks, check the wire, the sender's supply, and whether its pin is an output.",
         ),
         detail=("The longest lasts {longest_s:time}, {longest_characters:.3g} times as long as a character.", BY_BLOCK),
         also=("counted",),
@@ -119,7 +119,7 @@ CHARACTERS: Mapping[str, Kind] = {
         "missing second stop bit",
         "missing second stop bits",
         "The line was not at idle level in the second stop bit: the sender leaves fewer stop bits than declared.",
-        "Compare the stop bits at both ends; most receivers check the first one alone and never notice.",
+        "Compare the stop bits at both ends; most receivers check only the first.",
     ),
     "overrun": Kind(
         "error",
@@ -189,15 +189,15 @@ CHARACTERS: Mapping[str, Kind] = {
         "The sender continued although the other end had requested a pause; the characters sent then may be lost.",
         "Check that flow control is on at the sender, that the signal or the characters reach it, and how many "
         "characters its FIFO still sends: the receiver must request the pause early enough.",
-        detail="{late:count character} began after the allowance of {allowed_s:time}, {most_late} at most in one of "
-        "{pauses:count pause}; the last began {latest_s:time} after the request. Up to {after:count character} came "
-        "after a request, with those that hardware may still send.",
+        detail="{late:count character} began after the allowance of {allowed_s:time}, at most {most_late} in any of "
+        "{pauses:count pause}; the last began {latest_s:time} after the request. Up to {after:count character} "
+        "followed a request, with those that hardware may still send.",
     ),
     "silence": Kind(
         "warning",
         "silent wire",
         "silent wires",
-        "The wire kept one level in the whole capture.",
+        "The wire kept the same level in the whole capture.",
         "Check that the sender is powered and enabled, that TX goes to RX, and that the right signal was recorded.",
         detail="It stayed at level {level}.",
     ),
@@ -235,7 +235,7 @@ CHARACTERS: Mapping[str, Kind] = {
         "warning",
         "counter that jumps without proof of a loss",
         "counters that jump without proof of a loss",
-        "Either frames are missing here, or the counter was changed: one frame alone, without a checksum, does not "
+        "Either frames are missing here, or the counter was corrupted: a single frame without a checksum does not "
         "decide.",
         "Add a checksum to the frame, or record longer.",
         detail="The first jumps from {before} to {found}.",

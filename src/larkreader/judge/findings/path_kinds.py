@@ -6,7 +6,7 @@ from collections.abc import Mapping
 
 from .kind import Kind
 
-LOST = "They are lost in {stretches:count stretch}, {longest:,} at most in one, because {stage}, of {size:,}, is full."
+LOST = "They are lost in {stretches:count stretch}, at most {longest:,} in any, because {stage}, of {size:,}, is full."
 
 PATHS: Mapping[str, Kind] = {
     "predicted-overrun": Kind(
@@ -26,7 +26,7 @@ PATHS: Mapping[str, Kind] = {
         "error",
         "character that a buffer would lose",
         "characters that a buffer would lose",
-        "With the declared receive path there is no room for it when it gets there.",
+        "The declared receive path has no room for it when it arrives.",
         (
             "{!remedy}Make the buffer larger, let the application look more often, or pause the sender in time.",
             "A ring of {ring_needed:,} loses nothing of this.",
@@ -67,7 +67,7 @@ PATHS: Mapping[str, Kind] = {
         "read that never returns",
         "reads that never return",
         (
-            "{?certain}The application waits for characters that do not come, and takes nothing more out of the ring.",
+            "{?certain}The application waits for characters that never arrive, and takes nothing more out of the ring.",
             "{!certain}The capture ends while the application waits in a read: either the rest of a message follows, "
             "or the read never returns.",
         ),
@@ -125,7 +125,7 @@ PATHS: Mapping[str, Kind] = {
         "request that is too large",
         "requests that are too large",
         "A read asks for more than there is room for.",
-        "Ask for at most as many characters as the buffer has places, and one less where a NUL follows them.",
+        "Ask for at most as many characters as the buffer holds, less 1 if a NUL follows them.",
         detail=(
             "{wire}: a read asks for {length:count character}",
             "{?terminated} and a NUL",
@@ -166,8 +166,8 @@ PATHS: Mapping[str, Kind] = {
         "characters that a deaf receiver missed or misread",
         "The receiver in software was not listening when they began, or took a data bit for a start bit when it "
         "listened again.",
-        "Keep interrupts on while characters may come, let the sender rest after a pause of more than a character, or "
-        "use a UART in hardware.",
+        "Keep interrupts on while characters may arrive, let the sender rest after a pause of more than a character, "
+        "or use a UART in hardware.",
         detail="{missed:,} are missed, {misread:,} misread, and {spurious:,} begin where none does, on a data bit; "
         "{framing:count framing error} {framing:is} reported.",
     ),
@@ -188,7 +188,7 @@ PATHS: Mapping[str, Kind] = {
         detail=(
             "{lost:count character} {lost:does} not arrive whole",
             ": the call sends {sent:,} of {length:,}",
-            ": the wire is released {short_s:time} before the last one is complete",
+            ": the wire is released {short_s:time} before the last character is complete",
             ".",
         ),
         among="messages",
@@ -208,7 +208,7 @@ PATHS: Mapping[str, Kind] = {
         "NULs that are sent with a text",
         "The length counts the NUL that ends the text in memory, so the NUL is sent too.",
         "Send the length of the text without its NUL.",
-        detail="{wire}: every message has one character more, 0x00.",
+        detail="{wire}: every message has an extra character, 0x00.",
     ),
     "send-overflow": Kind(
         "error",

@@ -58,7 +58,7 @@ SETTINGS: Mapping[str, Kind] = {
         (
             "{!driver}Look for an inverting level converter that is there or missing, an inverted pin, or a tap on the "
             "wrong side of the line driver; or declare the idle level as it is.",
-            "{?driver}The levels of {driver} are those of a line driver, whose idle level is the lower one: if a "
+            "{?driver}The levels of {driver} are those of a line driver, whose idle level is the lower: if a "
             "converter stands between, declare inverts = true on the joint beside translates = true.",
         ),
         detail=(
@@ -85,8 +85,8 @@ SETTINGS: Mapping[str, Kind] = {
             "{family} reads up to {reads_low_v:g} V as low and from {reads_high_v:g} V as high",
             ", and tolerates {tolerates_v:.2g} V at most",
             "{?family}.",
-            "{?raised}A raised low level comes from a missing ground, a weak driver, or two outputs on one wire.",
-            "{?below}A level below 0 comes from another ground, or from a probe that is not at ground.",
+            "{?raised}A raised low level points to a missing ground, a weak driver, or two outputs on one wire.",
+            "{?below}A level below 0 points to another ground, or from a probe that is not at ground.",
         ),
         also=("line_driver", "raised", "below"),
     ),
@@ -118,7 +118,7 @@ SETTINGS: Mapping[str, Kind] = {
         "number of stop bits that is not as declared",
         "numbers of stop bits that are not as declared",
         "The next character begins earlier than the declared stop bits allow.",
-        "Set the sender to as many stop bits as the receiver needs, or declare one.",
+        "Set the sender to as many stop bits as the receiver needs, or declare 1.",
         detail="{declared:g} stop bits are declared; some characters begin {early:.2g} bit before their end.",
     ),
     "bit-order-mismatch": Kind(

@@ -44,7 +44,7 @@ SETUP: Mapping[str, Kind] = {
         "warning",
         "divisor that is not the best",
         "divisors that are not the best",
-        "Another divisor comes nearer to the baud.",
+        "Another divisor is nearer to the baud.",
         "Write {best}: {best_error:+.2%}.",
         detail=(
             "The {formula} formula gives {end} {numbers}: {error:+.2%}.",
@@ -91,8 +91,8 @@ SETUP: Mapping[str, Kind] = {
     ),
     "missed-deadline": Kind(
         "warning",
-        "message that can come too late",
-        "messages that can come too late",
+        "message that can be late",
+        "messages that can be late",
         "If everything is sent at the same moment, it waits for the rest.",
         "Send in smaller bursts or at different moments, or at a higher baud.",
         detail="{message} must arrive within {deadline_s:time}, but at worst {burst} arrives after {delay_s:time}.",
@@ -142,7 +142,7 @@ SETUP: Mapping[str, Kind] = {
         "pair of outputs that drive each other",
         "pairs of outputs that drive each other",
         "The levels fight, which can damage both. An end that only listens must leave its TX open.",
-        "Let one of them drive the wire, or make all of them open-drain with a pull-up.",
+        "Let a single output drive the wire, or make all open-drain with a pull-up.",
         detail=("{pins:and} drive the same wire.", "{supplies:and} feed the same wire."),
     ),
     "level-too-high": Kind(
@@ -162,7 +162,7 @@ SETUP: Mapping[str, Kind] = {
         "error",
         "level that an input does not read",
         "levels that an input does not read",
-        "The input may take one level for the other.",
+        "The input may mistake a level for the other.",
         "Put a level converter between the two.",
         detail="{output} drives low up to {low_v:g} V and high from {high_v:g} V; {input} reads low up to "
         "{reads_low_v:g} V and high from {reads_high_v:g} V.",
@@ -214,8 +214,8 @@ SETUP: Mapping[str, Kind] = {
         "error",
         "pin that is used twice",
         "pins that are used twice",
-        "Only one of its uses can work.",
-        "Move one of them to another pin, or to another UART.",
+        "Only one use can work.",
+        "Move a use to another pin, or to another UART.",
         detail="{pad} of {end} is used as {uses:and}.",
     ),
     "jumper-wrong": Kind(
@@ -302,11 +302,11 @@ SETUP: Mapping[str, Kind] = {
     ),
     "step-order": Kind(
         "error",
-        "step that comes too early",
-        "steps that come too early",
+        "step that is too early",
+        "steps that are too early",
         "It takes no effect, or not the intended one.",
         "Move it behind the step that it needs.",
-        detail=("{step} comes before {needed}, which it needs.", "{why}."),
+        detail=("{step} precedes {needed}, which it requires.", "{why}."),
     ),
     "step-ignored": Kind(
         "error",

@@ -136,7 +136,7 @@ def find_garble(
     """
     _refuse_no_bytes(line)
     if not received:
-        raise RequestError("received", "is nothing", "must be what came")
+        raise RequestError("received", "is nothing", "must be the bytes that were received")
     came = received[:LOOKED_AT]
     if sent is None and expect == "counter":
         sent = bytes(range(256)) * 2

@@ -137,7 +137,7 @@ def read_bursts(frames: Frames, name: str) -> Bursts:
     samples = None if slot.field is None else slot.field.samples
     if samples is None:
         found = f"is not declared to hold samples of {frames.layout.key}"
-        raise RequestError(f'field "{name}"', found, "", "Say samples = { reference = 3.3, rate = 1000 }")
+        raise RequestError(f'field "{name}"', found, "", "Declare samples = { reference = 3.3, rate = 1000 }")
     rows = raw
     if not isinstance(rows, Ragged):
         flat = np.asarray(raw).reshape(len(good), -1)

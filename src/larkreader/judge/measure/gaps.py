@@ -73,7 +73,7 @@ def measure_gaps(timeline: Timeline, characters: Characters, wire: str) -> Gaps:
     """
     if wire not in timeline.wires:
         advice = nearest(wire, list(timeline.wires))
-        raise RequestError(f'wire "{wire}"', "is not on the timeline", "must be one with times", advice)
+        raise RequestError(f'wire "{wire}"', "is not on the timeline", "must be a wire with times", advice)
     begins = timeline.offset[timeline.wire == timeline.wires.index(wire)]
     rests_s = np.maximum(characters.begin_s[1:] - characters.end_s[:-1], 0.0)
     is_between = np.zeros(len(characters), np.bool_)

@@ -147,7 +147,7 @@ def _columns_of(frames: Frames, name: str) -> list[_Column]:
     if isinstance(values, np.ma.MaskedArray):
         values = np.where(np.ma.getmaskarray(values), np.nan, values.data.astype(np.float64))
     if not isinstance(values, np.ndarray):
-        raise RequestError(f'field "{name}"', "has as many items as the frame says", "a strip needs one value a frame")
+        raise RequestError(f'field "{name}"', "has a varying number of items", "a strip needs one value a frame")
     values = values.reshape(len(frames), -1).astype(np.float64)
     unit = slot.field.unit if slot.field is not None else ""
     raw = frames.raw(plain)

@@ -77,7 +77,7 @@ def _ratio(one: LoopbackResult) -> float:
 def _said(one: LoopbackResult, failed: int, runs: int) -> list[str]:
     said = [f"{one.error_ratio:.1e}" if one.bit_errors.any() else f"< {one.error_interval[1]:.0e}"]
     if not one.received:
-        said = ["nothing came"]
+        said = ["nothing received"]
     elif one.lost or one.extra:
         said.append(
             ", ".join(f"{count:,} {what}" for what, count in (("lost", one.lost), ("extra", one.extra)) if count)

@@ -27,7 +27,7 @@ LETTERS = {
     "L": "late reply",
     "D": "damaged reply",
     "R": "repeated",
-    "U": "nobody asked",
+    "U": "unasked",
     "X": "sent into another",
 }
 HEIGHT = 0.44  # of a box; lanes are 1 apart

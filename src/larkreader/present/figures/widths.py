@@ -59,7 +59,7 @@ def draw_widths(widths: LevelWidths, *, ax: Axes | None = None) -> Axes:
     axes.set_ylabel("stretches")
     axes.legend(frameon=False, fontsize=9, loc="upper right")
     beyond = sum(int(np.count_nonzero(lengths > most)) for lengths in (widths.high, widths.low))
-    finish(axes, _title(widths), f"{beyond:,} longer ones are not shown" if beyond else "", sides=("bottom", "left"))
+    finish(axes, _title(widths), f"{beyond:,} longer levels are not shown" if beyond else "", sides=("bottom", "left"))
     return axes
 
 
@@ -71,7 +71,7 @@ def _title(widths: LevelWidths) -> str:
     head = f"{widths.name}: " if widths.name else ""
     seen = widths.survey
     if seen.baud is None or seen.deviation_ppm is None:
-        return f"{head}how long levels last; the baud cannot be told"
+        return f"{head}how long levels last; the baud is not certain"
     off = round(seen.deviation_ppm / 1e4, 2)
     return (
         f"{head}how long levels last; measured {seen.baud:,.0f} baud, {f'{off:+.2f} % off' if off else 'as declared'}"

@@ -208,7 +208,7 @@ def _declared(sheet: Sheet) -> list[TableOf]:
                 key,
                 ", ".join(one.request),
                 ", ".join(one.reply),
-                ", ".join(f"{name} = {other}" for name, other in one.match.items()) or "the next one",
+                ", ".join(f"{name} = {other}" for name, other in one.match.items()) or "the next",
                 "" if one.within_s is None else duration(one.within_s),
             )
             for key, one in sheet.pair.items()

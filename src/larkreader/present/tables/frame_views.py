@@ -103,7 +103,7 @@ class FrameView(View):
 
     def heading(self) -> str:
         """Return the row that stands above the others."""
-        what = f"frame ({CHANGED} is what changed since the last good one)"
+        what = f"frame ({CHANGED} marks changes since the last good frame)"
         return f"{'seconds':>{TIME_WIDTH}} {self.form.who('who')}{'number':>{OFFSET_WIDTH}} {what}"
 
     def take(self, arrival: Arrival) -> Iterator[str]:
@@ -146,7 +146,7 @@ class FrameView(View):
         for offset, at_s, text, faults in sorted(shown):
             yield from self._row(at_s, wire, offset, text, is_uncertain=is_uncertain)
             if faults:
-                yield self._remark(f"held against it: {frame_fault_names(faults)}")
+                yield self._remark(f"faults: {frame_fault_names(faults)}")
 
     def _of_layout(self, key: str, frames: Frames) -> Iterator[tuple[int, float, str, int]]:
         """Yield offset, time, text and faults of each frame of a layout; remember what was seen."""

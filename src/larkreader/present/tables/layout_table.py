@@ -192,7 +192,7 @@ def _meaning(slot: Slot) -> str:
     said += [f"{value} for none" for value in field.invalid]
     said += ["counts frames"] if field.counter else []
     said += [f"only with {_conditions(field)}"] if field.when else []
-    said += [f"tells of substitutes in {', '.join(field.substitutes.fields)}"] if field.substitutes else []
+    said += [f"marks substitutes in {', '.join(field.substitutes.fields)}"] if field.substitutes else []
     if field.samples is not None:
         said.append(f"samples at {field.samples.rate:g} Hz, full scale {field.samples.reference:g} V")
     said += [field.coding] if field.coding != "twos-complement" else []

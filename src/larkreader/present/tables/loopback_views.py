@@ -52,7 +52,7 @@ def difference_of(result: LoopbackResult) -> list[str]:
         return []
     width = 2 if result.plan.data_bits > 8 else 1
     rows = []
-    for name, data in (("to come", first.sent), ("came", first.received)):
+    for name, data in (("expected", first.sent), ("came", first.received)):
         cells = [data[at : at + width][::-1].hex().upper() for at in range(0, len(data), width)]
         rows.append(f"  {name:<9} {' '.join(cells)}")
     place = len(f"  {'came':<9} ") + (first.offset - first.begin) * (2 * width + 1)
@@ -85,9 +85,9 @@ def _told(result: LoopbackResult) -> list[Any]:
     if result.before:
         shown = result.before[:MOST_BEFORE].hex(" ").upper() + (" ..." if len(result.before) > MOST_BEFORE else "")
         when = "anything was sent" if result.plan.sends else "the sequence was seen"
-        told.append(f"Before {when}, {len(result.before):,} characters had come: {shown}")
+        told.append(f"Before {when}, {len(result.before):,} characters had arrived: {shown}")
     if result.doubled:
-        told.append(f"Of the extra ones {result.doubled:,} repeat their neighbours: doubled.")
+        told.append(f"Of the extra characters {result.doubled:,} repeat their neighbours: doubled.")
     wrong = int(result.bit_errors.sum())
     low, high = result.error_interval
     if wrong:
@@ -138,7 +138,7 @@ def _verdict_of(result: LoopbackResult) -> str:
     limits = result.plan.limits
     allows = limits.lost or limits.changed or limits.extra or limits.error_ratio
     spotless = not (result.lost or result.changed or result.extra)
-    as_sent = "all came back as it was" if result.plan.expect == "same" else "all came back changed as it was to be"
+    as_sent = "returned unchanged" if result.plan.expect == "same" else "returned altered as expected"
     what = as_sent if spotless or not allows else "what went wrong is allowed"
     return f"Verdict: pass: {what if result.plan.sends else 'the sequence arrived whole'}"
 
@@ -148,7 +148,7 @@ def matrix(result: MatrixResult) -> Group:
     several = {one.name for one in result.runs}
     runs = [result.runs[number : number + 1] for number in range(len(result.runs))]
     table = _matrix_table(result.runs, shows_name=len(several) > 1)
-    told = ["", "Errors: the share of wrong bits; where there is none, below what it is with 95 % confidence."]
+    told = ["", "Errors: the share of wrong bits; without any, its upper limit with 95 % confidence."]
     bad = next((one for (one,) in runs if one.verdict == "fail"), None)
     if bad is not None:
         told += ["", f"The first that fails, {name_of(bad)}: {'; '.join(bad.failures)}", *difference_of(bad)]

@@ -108,7 +108,7 @@ def _service(path: ReceivePath, told: Replay, limits: PathLimits) -> str:
 
 def _slowest(limits: PathLimits) -> str:
     if limits.slowest_s is None:
-        return "however soon it came, the hardware would lose some"
+        return "even if it followed at once, the hardware would lose some"
     if limits.slowest_s == float("inf"):
         return "the hardware loses nothing however late it is"
     bound_s = limits.slowest_bound_s
@@ -127,7 +127,7 @@ def _application(told: Replay) -> list[str]:
             f"Reads wait until {application.length:,} are there{limit}: {len(reads) - by_time:,} returned whole, "
             f"{by_time:,} in part, {told.empty_reads:,} empty."
         )
-        return [text + (f" One waits at the end, with {told.unfinished:,}." if told.unfinished else "")]
+        return [text + (f" A read waits at the end, with {told.unfinished:,}." if told.unfinished else "")]
     what = "takes" if isinstance(application, PeriodicApplication) else "takes lines"
     times = "once" if len(reads) == 1 else f"{len(reads):,} times"
     return [f"The application looks every {duration(application.every_s)} and {what}: {times}."]

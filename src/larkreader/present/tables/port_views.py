@@ -11,7 +11,7 @@ if TYPE_CHECKING:
     from larkreader.exercise.ports.listing import PortEntry
 
 
-_AVAILABLE = {True: "free", False: "you may not use it", None: "nobody is known to hold it"}
+_AVAILABLE = {True: "free", False: "you may not use it", None: "free as far as known"}
 
 
 def ports(entries: list[PortEntry]) -> Group:

@@ -67,7 +67,7 @@ class Part:
         """Write it in a few words, with the name of the pairing if there are several."""
         head = f"{self.pair} " if named else ""
         if self.number < 0:
-            return f"{head}nobody asked"
+            return f"{head}unasked"
         head += f"#{self.number}"
         if self.role == "request":
             again = " again" if self.again else ""

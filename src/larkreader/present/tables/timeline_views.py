@@ -20,10 +20,10 @@ TWO_COLUMNS = 76  # of a terminal, from which two wires have a column each
 BAR = 24  # signs of the longest bar of a histogram
 WRONG = "bold reverse"
 IN_GROUPS = (
-    "Times are those at which software got groups of characters: messages of two wires that lie near each other may "
-    "have come in the other order, and latencies are good to a group."
+    "Times are those at which software received groups of characters: messages of two wires that lie near each other "
+    "may be in the other order, and latencies are exact to a group."
 )
-NO_PAIRS = Text("Say on the sheet which messages answer which, [pair.NAME], to have requests and replies paired.")
+NO_PAIRS = Text("Declare [pair.NAME] on the sheet to have requests and replies paired.")
 TOLD = {
     "request": "request on the wire",
     "answer": "until the reply begins",
