@@ -56,10 +56,10 @@ def test_failures_show_the_difference_and_keep_their_recordings(suite):
     status, told = run_pytest(suite, "--larkreader-port", "stand-in:echo", "--strict-markers", "--junit-xml=junit.xml")
     assert status == 1
     assert "2 failed, 2 passed" in told
-    assert "39 came, 40 were to: 1 lost" in told
+    assert "received 39 of 40 bytes: 1 lost" in told
     assert "first difference at 18:" in told
     assert "10 11 13 14 15" in told
-    assert 'to come   "git: flow {x:number}"' in told
+    assert 'expected  "git: flow {x:number}"' in told
     kept = sorted((suite / "larkreader-recordings").iterdir())
     assert [one.name for one in kept] == [
         "test_firmware.py-test_dialogue.jsonl",
@@ -89,7 +89,9 @@ def test_settings_come_from_the_project_and_without_any_a_test_is_skipped(suite)
 
 def test_checks_say_what_went_wrong():
     check_same(b"abc", b"abc")
-    with pytest.raises(AssertionError, match=r"4 came, 3 were to: 1 extra, 1 of them doubled\nfirst difference at 2:"):
+    with pytest.raises(
+        AssertionError, match=r"received 4 of 3 bytes: 1 extra, 1 of them doubled\nfirst difference at 2:"
+    ):
         check_same(b"abbc", b"abc")
     port = lr.SimulatedPort(lr.LineSettings(), lambda data: data[:-1])
     with pytest.raises(AssertionError, match="loopback, 115200 8N1 counting: 1 lost"):

@@ -127,7 +127,7 @@ class RequestError(LarkReaderError, ValueError):
 
 
 def nearest(name: str, known: Sequence[str]) -> str:
-    """Return a sentence that helps somebody who wrote `name` to find one of the `known` names."""
+    """Return a sentence that names the `known` name nearest to `name`."""
     close = get_close_matches(name.lower(), [one.lower() for one in known], n=1, cutoff=0.6)
     if close:
         meant = next(one for one in known if one.lower() == close[0])

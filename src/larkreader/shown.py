@@ -24,7 +24,7 @@ class Shown:
 
 
 def text_of(thing: Any) -> str:
-    """Return what `print` shows of something that is shown as a table; its repr where nobody can make one."""
+    """Return what `print` shows of something that is shown as a table; its repr where there is none."""
     return _makers["text"](thing) if _makers else repr(thing)
 
 

@@ -94,7 +94,7 @@ def test_characters_written_read_back_the_same(tmp_path, rig):
             "begin_s,end_s,wire,value,faults\n0,1,other,5,\n",
             "holds the wires other. It must hold one of tx.",
         ),
-        ("a.csv", "a,b\n1,2\n", "is no kind of capture that can be told from its content"),
+        ("a.csv", "a,b\n1,2\n", "does not show what kind of capture it is"),
         ("a.vcd", "hello\n", 'is not a VCD file: it begins with "hello'),
         ("a.vcd", "", "is empty. Was anything recorded?"),
         ("a.bin", "", "is empty. Was anything recorded?"),
@@ -113,7 +113,7 @@ def test_a_file_that_cannot_be_read_is_told(tmp_path, name, content, message):
 
 def test_a_file_of_bytes_needs_to_know_its_wire(rig_files, rig):
     signals = {key: wire.source for key, wire in rig.sheet.wire.items()}
-    with pytest.raises(lr.RequestError, match="Say on which wire they were: to_pump, from_pump"):
+    with pytest.raises(lr.RequestError, match="Name the wire: to_pump, from_pump"):
         open_capture(rig_files["delivered"], signals)
     read = open_capture(rig_files["delivered"], signals, wire="from_pump")["from_pump"]
     assert read.value.astype(np.uint8).tobytes() == rig.delivered

@@ -109,8 +109,8 @@ def test_blocks_of_plain_changes_and_of_anything_give_the_same(tmp_path, rig):
     ("change", "message"),
     [
         (("#7", "#4"), "goes back in time"),
-        (("#11", "#1x1"), '"#1x1", which is no time|"#1x1" is no time'),
-        (("#11", "#99999999999999999999"), "which is no time|is no time"),
+        (("#11", "#1x1"), '"#1x1", which is not a time|"#1x1" is not a time'),
+        (("#11", "#99999999999999999999"), "which is not a time|is not a time"),
         (("1! 0b!", "quack"), 'byte .* "quack" is neither a time nor a change'),
         (("1! 0b!", "1"), 'byte .* "1" is neither a time nor a change'),
         (("10 us", "3 us"), r'\$timescale is "3 us". It must be 1, 10 or 100 of s to fs'),

@@ -14,7 +14,7 @@ def test_the_demo_tells_the_whole_story_and_writes_its_files(shell, tmp_path, mo
     status, out, err = shell("demo", "--into", "demo")
     assert (status, err) == (0, "")
     assert "Found: exactly the 13 kinds of fault that were put on the wires." in out
-    assert "Verdict: pass: all came back as it was" in out
+    assert "Verdict: pass: returned unchanged" in out
     assert "Verdict: fail: 2,048 changed" in out
     assert max(map(len, out.splitlines())) <= 80
     names = {path.name for path in (tmp_path / "demo").iterdir()}
@@ -94,13 +94,13 @@ def test_a_clean_capture_ends_with_0(shell, tmp_path, rig_files):
 
 
 UNUSABLE = [
-    ("decode {sheet} {png}", "is no kind of capture that can be told from its content"),
+    ("decode {sheet} {png}", "does not show what kind of capture it is"),
     ("decode {sheet} {fake}", "is not a VCD file: it begins with"),
     ("decode {sheet} {empty}", "is empty. Was anything recorded?"),
     ("decode {sheet} nowhere.vcd", "nowhere.vcd does not exist."),
     ("decode {misspelt} {capture}", 'line.baudd\n      is not a key of [line]. Did you mean "baud"?'),
     ("decode {lacking} {capture}", 'signal "rig.pump_txd" is not in the file. Did you mean "rig.pump_tx"?'),
-    ("decode {sheet} {delivered}", "Say on which wire they were: to_pump, from_pump."),
+    ("decode {sheet} {delivered}", "Name the wire: to_pump, from_pump."),
     ("decode {sheet} {capture} --wire pump", 'wire "pump" is not a wire of the sheet. Did you mean "to_pump"?'),
     ("decode {sheet} {capture} --frames nowhere/x.csv", "cannot be written: there is no folder nowhere"),
     ("decode {sheet}", "Missing argument 'CAPTURE'"),
@@ -164,7 +164,7 @@ def test_a_bug_is_neither_clean_nor_faulty_nor_unusable(shell, monkeypatch, rig_
     monkeypatch.setattr("larkreader.judge.verdict.startup.read_layouts", lambda *_, **__: 1 / 0)
     status, _, err = shell("decode", rig_files["sheet"], rig_files["capture"])
     assert status == 70
-    assert err.endswith("this is a bug in Lark Reader; the lines above say where\n")
+    assert err.endswith("this is a bug in Lark Reader; the lines above show where\n")
 
 
 def test_an_interrupt_ends_with_130(shell, monkeypatch, rig_files):

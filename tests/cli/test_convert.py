@@ -85,7 +85,7 @@ def test_a_starter_sheet_keeps_what_a_raw_file_does_not_say(shell, tmp_path):
         ("{delivered} a.vcd", "would hold levels, but IN holds characters"),
         ("{delivered} a.jsonl", "without times"),
         ("{capture} a.vcd --signal rig.pump", 'signal "rig.pump" is not in the file'),
-        ("{capture} a.vcd --rate fast", '"fast" is no rate'),
+        ("{capture} a.vcd --rate fast", '"fast" is not a rate'),
         ("{capture} a.vcd --thresholds 2 1", "is not possible: thresholds must be the lower"),
         ("{delivered} a.csv --kind samples --rate 1M", ""),
         ("{missing} a.csv", "does not exist"),
@@ -110,7 +110,7 @@ def test_what_a_driver_counted_is_kept_or_named(shell, tmp_path):
         '{"s": 0.5, "wire": "in", "hex": "66 6c", "counted": {"overrun": 2, "parity": 1}}\n'
     )
     status, _, err = shell("convert", recording, tmp_path / "live.csv")
-    assert (status, "on in: 2 overrun, 1 parity; a .jsonl file has it" in " ".join(err.split())) == (0, True)
+    assert (status, "on in: 2 overrun, 1 parity; a .jsonl file keeps it" in " ".join(err.split())) == (0, True)
     status, _, err = shell("convert", recording, tmp_path / "again.jsonl")
     assert (status, "lacks" in err) == (0, False)
     assert '"counted": {"overrun": 2, "parity": 1}' in (tmp_path / "again.jsonl").read_text()

@@ -115,7 +115,7 @@ def test_what_comes_while_nothing_is_typed_is_shown(rig_files):
         (["--frame", "staus", "--sheet", "{sheet}"], 'Did you mean "status"?'),
         (["--frame", "status", "flwo=1", "--sheet", "{sheet}"], 'Did you mean "flow"?'),
         (["--frame", "status", "flow=999", "--sheet", "{sheet}"], "must be 0 to 409.5 mL/min"),
-        (["x", "--record", "{sheet}"], "exists and is no recording. Name another file."),
+        (["x", "--record", "{sheet}"], "exists and is not a recording. Name another file."),
         (["--hex", "--file", "{sheet}"], "--hex and --file exclude each other."),
         (["--hex"], "--hex has nothing to send."),
         (["x", "--file", "{sheet}"], "--file leaves nothing else to send. Leave out WHAT."),

@@ -112,7 +112,7 @@ def test_files_and_frames_go_side_by_side_and_settings_said_go_before_those_of_a
         (["stand-in:echo", "--frame", "status"], "pattern frames"),
         (["stand-in:altered-echo", "--expect", "altered"], "2 runs passed"),
         (["stand-in:altered-echo", "--expect", "altered", "--xor", "0x5A"], "2 of 2 runs failed"),
-        (["stand-in:echo", "--pattern", "runs", "--format", "9N1", "--for", "0.2"], "all came back as it was"),
+        (["stand-in:echo", "--pattern", "runs", "--format", "9N1", "--for", "0.2"], "returned unchanged"),
         (["stand-in:echo", "stand-in:echo"], "4 of 4 runs failed"),  # each hears but itself
         (["stand-in:echo", "--tolerance"], "it still passes with this end's clock"),
         (["stand-in:echo", "--pattern", "prbs-9", "--only-receive"], "no sequence was found"),

@@ -155,12 +155,12 @@ def test_the_margin_of_a_wire_is_drawn(shell, sheet, tmp_path):
 @pytest.mark.parametrize(
     ("arguments", "told"),
     [
-        ("plan", "SHEET is missing. Say either a sheet, or --clock and --line."),
+        ("plan", "SHEET is missing. Give either a sheet, or --clock and --line."),
         ("plan {sheet} --clock 8M", "SHEET and --clock are both given."),
         ("plan --clock 8M", "--line is missing."),
         ("plan {sheet} --oversampling 8", "--oversampling does not go with a SHEET."),
         ("plan --clock 8M --line '9600 8N1' --card", "--card does not go with --clock."),
-        ("plan --clock fast --line x", '"fast" is no rate'),
+        ("plan --clock fast --line x", '"fast" is not a rate'),
         ("plan --clock 8M --line 9600", 'must be baud and format, as in "57600 8E1"'),
         ("plan --clock 8M --line '9600 8N1' --oversampling 0", "--oversampling is [0]"),
         ("plan --clock 8M --line '9600 8N1' --oversampling many", '"many" must be whole numbers'),
@@ -172,7 +172,7 @@ def test_the_margin_of_a_wire_is_drawn(shell, sheet, tmp_path):
         ("plan {sheet} --registers pump=dump.csv", 'names the end "pump". Did you mean "pump_head"?'),
         ("plan {sheet} --registers pump_head=lost.csv", "cannot be read: No such file"),
         ("plan {sheet} --read-back controller=/dev/lost", "cannot be opened: No such file"),
-        ("plan {sheet} --read-back controller=/dev/null", "is no serial device"),
+        ("plan {sheet} --read-back controller=/dev/null", "is not a serial device"),
     ],
 )
 def test_what_cannot_be_planned_is_refused_in_a_sentence(shell, sheet, arguments, told):

@@ -57,7 +57,7 @@ def test_frames_are_shown_as_they_come_with_what_changed_marked(shell, rig, rig_
     assert rows[1][2] == "0 status count=1 flow=10.5 state=dosing"
     assert rows[2][2] == "16 status count=2' flow=10.5 state=dosing"
     assert re.fullmatch(r"32 status count=2 flow=\S+' state=dosing", rows[3][2])
-    assert " ".join(rows[4]) == "held against it: checksum-mismatch"
+    assert " ".join(rows[4]) == "faults: checksum-mismatch"
     assert rows[5][2] == "48 status count=2 flow=10.5 state=dosing"
     assert " ".join(rows[6]) == "from_pump 64 3 bytes of no frame: no-marker"
     assert rows[7][2] == "67 status count=4' flow=11' state=halted'"
@@ -203,12 +203,12 @@ def test_a_ring_buffer_is_shown_as_it_lies_and_read_in_the_order_of_writing(shel
     where = ["--wire", "from_pump", "--write-index", len(stream) % 64]
     status, out, _ = shell("decode", rig_files["sheet"], path, *where, "--characters", "-")
     assert (status, out.splitlines()[0].split(";")[0]) == (0, "Ring buffer of 64 characters, 64 of them count")
-    assert "In the order in which they came:" in out
+    assert "In order of arrival:" in out
     status, out, _ = shell("decode", rig_files["sheet"], path, *where, "--frames", tmp_path / "f.csv")
     table = np.genfromtxt(tmp_path / "f.csv", delimiter=",", names=True, dtype=None, encoding="utf-8")
     assert table["count"].tolist() == [2, 3, 4, 5]
     assert shell("decode", rig_files["sheet"], path, *where[:2], "--filled", 3)[2].startswith("larkreader: --filled")
-    assert shell("decode", rig_files["sheet"], path, "--write-index", 1)[2].count("Say with --wire") == 1
+    assert shell("decode", rig_files["sheet"], path, "--write-index", 1)[2].count("Name the wire with --wire") == 1
     assert "must be 0 to 63" in shell("decode", rig_files["sheet"], path, *where[:3], 64)[2]
 
 

@@ -35,7 +35,7 @@ MISTAKES = [
         'format = "8E1"',
         'format = "8X1"',
         '  line.format = "8X1"\n      must be data bits (5 to 9), parity (N, E, O, M or S) and stop bits (1, 1.5 or 2), '
-        'as in "8E1". "X" is no parity.',
+        'as in "8E1". "X" is not a parity.',
     ),
     ("baud =", "buad =", '  line.buad\n      is not a key of [line]. Did you mean "baud"?'),
     ("baud = 57_600", 'baud = "x"', '  line.baud = "x"\n      must be a number.'),
@@ -85,7 +85,7 @@ MISTAKES = [
         '{ name = "temperature", type = "int16",',
         '{ name = "temperature", type = "int12",',
         '  frame.status.fields[4] = "temperature"\n      has a byte order, which needs whole bytes that begin at a byte '
-        "limit; this one takes bits 56 to 67 of the frame.\n  frame.status.fields\n      add up to 124 bits with the "
+        "limit; this field takes bits 56 to 67 of the frame.\n  frame.status.fields\n      add up to 124 bits with the "
         "marker, which is 15 bytes and 4 bits. Add { reserved = 4 } or correct a width.",
     ),
     (
@@ -109,7 +109,7 @@ MISTAKES = [
         'algorithm = "CRC-16/IBM-3740", from = "kind", order = "big" }\n\n[frame.status]',
         'algorithm = { width = 16, poly = 3, check = 1 } }\n\n[frame.status]',
         "  frame.setpoint.checksum.algorithm = "
-        '{"width": 16, "poly": 3, "check": 1}\n      gives 0x9FE5 for "123456789", not the 0x1 that check says.',
+        '{"width": 16, "poly": 3, "check": 1}\n      gives 0x9FE5 for "123456789", but check is 0x1.',
     ),
     (
         'boundary = { kind = "marker", marker = "D7 4B" }\nfields = [\n  { name = "kind",  type = "uint8",  equals = 0x2E }',

@@ -233,8 +233,8 @@ def test_boundaries_refuse_a_source_that_does_not_show_them():
     grouped = lr.Characters.from_groups([(0.0, b"ab", b""), (0.016, b"cd", b"")])
     cases = [
         (idle, b"abc", "boundary is a rest of the line, but the source has no times of its characters"),
-        (idle, grouped, "boundary is a rest of 0.002 s, but the source's times come in steps of 0.016 s or more"),
-        (in_characters, grouped, "does not say how long a character takes"),
+        (idle, grouped, "boundary is a rest of 0.002 s, but the source's times have steps of 0.016 s or more"),
+        (in_characters, grouped, "the source has no character time"),
         (lr.FrameLayout(boundary={"kind": "break"}, fields=fields), b"abc", "which bytes alone do not show"),
         (lr.FrameLayout(boundary={"kind": "address-mark"}, fields=fields), grouped, "is an address mark, which these"),
     ]

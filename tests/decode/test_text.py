@@ -126,12 +126,12 @@ def test_a_value_that_cannot_be_written_is_refused(values, message):
     [
         ({"pattern": "{n} {m}"}, 'pattern: "{m}" is not a field of this frame.'),
         ({"pattern": "{n} {n}"}, 'pattern: "{n}" stands there more than once.'),
-        ({"pattern": "{n} }"}, "has a brace without the other"),
+        ({"pattern": "{n} }"}, "has an unpaired brace"),
         ({"pattern": "tick"}, 'fields[0].name: "n" is not in the pattern.'),
         ({"fields": [{"name": "n", "type": "uint8"}]}, 'fields[0].type: "uint8" cannot be written in text'),
         ({"pattern": None}, 'fields[0].type: "integer" is written in text; give the frame a pattern = "..." too.'),
         ({"boundary": {"kind": "fixed", "length": 4}}, "does not go with a pattern"),
-        ({"pattern": None, "fields": []}, "must be one at least, or there must be a pattern"),
+        ({"pattern": None, "fields": []}, "must have at least one entry"),
     ],
 )
 def test_what_is_wrong_with_a_pattern_is_told(changed, message):

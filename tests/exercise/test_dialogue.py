@@ -70,7 +70,7 @@ def test_a_reply_is_found_among_other_things_unless_nothing_else_may_come():
     (step,) = talk(port, {"send": "?", "expect": r"ok\n"}).steps
     assert (step.outcome, step.got, step.passed_over) == ("pass", b"ok\n", b"tick\n")
     (strict,) = talk(port, {"send": "?", "expect": r"ok\n", "strict": True}).steps
-    assert (strict.outcome, strict.why) == ("fail", "5 other characters came before it")
+    assert (strict.outcome, strict.why) == ("fail", "5 other characters before it")
 
 
 def test_bytes_may_have_places_that_hold_anything():
@@ -103,7 +103,7 @@ def test_a_step_is_tried_again_as_often_as_declared():
     assert (step.outcome, step.tries) == ("pass", 3)
     answers = {b"go\n": [b"busy\n", b"busy\n", b"done\n"]}
     (step,) = talk(pump(answers), {**again, "retries": 1}).steps
-    assert (step.outcome, step.tries, step.why) == ("fail", 2, '"busy" came instead, 2 times')
+    assert (step.outcome, step.tries, step.why) == ("fail", 2, '"busy" received instead, 2 times')
     (step,) = talk(pump({b"go\n": b"no\n"}), {**again, "retries": 5}).steps
     assert step.tries == 1  # upon another answer it is not tried again
     (step,) = talk(pump({}), {"send": r"go\n", "expect": "done", "retries": 2, "within_s": 0.1}).steps
@@ -122,7 +122,7 @@ def test_steps_are_repeated_left_out_and_skipped():
     assert outcomes(result) == ["pass", "pass", "skipped", "fail", "skipped"]
     assert [one.name for one in result.steps[:2]] == [r"{n}\n (1 of 2)", r"{n}\n (2 of 2)"]
     assert result.steps[4].why == "a step before failed"
-    assert "came      61 0A  'a\\n'" in result.steps[3].detail()
+    assert "received  61 0A  'a\\n'" in result.steps[3].detail()
     going_on = talk(port, {"send": "x", "expect": "y", "within_s": 0.1}, {"send": r"1\n", "expect": "a"}, goes_on=True)
     assert outcomes(going_on) == ["fail", "pass"]
 
@@ -155,7 +155,7 @@ def test_a_step_that_cannot_be_done_is_refused(rig, step, told):
     ("said", "told"),
     [
         ({}, "must send or expect something"),
-        ({"send": "a", "send_hex": "00"}, "must send one thing"),
+        ({"send": "a", "send_hex": "00"}, "must send a single thing"),
         ({"send": r"\q"}, r"must be one of"),
         ({"expect": "{a b}"}, "must be a name in braces"),
         ({"expect": "{a:float}"}, "number, integer, hex, word"),

@@ -259,7 +259,7 @@ def test_a_run_ends_in_its_time_and_with_a_port_that_says_nothing():
     assert (timed.stopped, timed.verdict) == ("time", "pass")
     assert timed.duration_s == pytest.approx(2.25, abs=0.3)
     dead = through(lambda data: b"", lr.LoopbackPlan(characters=1_000_000))
-    assert (dead.stopped, dead.failures[0]) == ("silence", "nothing came")
+    assert (dead.stopped, dead.failures[0]) == ("silence", "nothing received")
     assert dead.sent < 5000
 
 

@@ -169,7 +169,7 @@ def test_what_came_before_the_port_was_set_up_is_thrown_away_and_told():
             time.sleep(0.001)  # the system hands over what was written when it comes to it
         with lr.open_port(far.name) as device:
             os.close(looker)
-            assert "4 characters that had come before the port was set up were thrown away" in device.notes
+            assert "4 characters received before the port was set up were discarded" in device.notes
             far.write(b"new")
             assert device.read(8, 0.1).data == b"new"
 
@@ -215,11 +215,11 @@ def refuse(code):
     [
         ("/dev/ttyUSB77", 'port "/dev/ttyUSB77" does not exist.'),
         ("ttyUSB77", "is of no kind that can be opened. It must be a device such as"),
-        ("/dev/null", 'port "/dev/null" is no serial device.'),
+        ("/dev/null", 'port "/dev/null" is not a serial device.'),
         ("/dev", "is a folder."),
         ("127.0.0.1:1", "refuses the connection. Is the device's server running there?"),
         ("127.0.0.1:70000", "has the TCP port 70000. It must be 65535 at most."),
-        ("stand-in:ecko", 'is no stand-in that ships with us. Did you mean "stand-in:echo"?'),
+        ("stand-in:ecko", 'is not a stand-in that ships with us. Did you mean "stand-in:echo"?'),
     ],
 )
 def test_a_port_that_cannot_be_opened_says_what_to_do(name, message):
@@ -263,7 +263,7 @@ def test_a_port_that_goes_away_in_use_says_so():
 
 
 def test_nobody_who_connects_is_told():
-    with pytest.raises(lr.PortError, match=r"saw nobody connect within 0\.05 s"):
+    with pytest.raises(lr.PortError, match=r"saw no connection within 0\.05 s"):
         lr.open_port("accept:127.0.0.1:0", limit_s=0.05)
 
 
@@ -348,5 +348,5 @@ def test_a_port_that_comes_is_named(made_up_system, capsys):
     later = threading.Timer(0.2, (made_up_system / "dev" / "ttyACM3").touch)
     later.start()
     assert run(["ports", "--wait", "--seconds", "10", "--root", str(made_up_system)]) == 0
-    assert capsys.readouterr().out.endswith("/dev/ttyACM3 came\n")
+    assert capsys.readouterr().out.endswith("/dev/ttyACM3 added\n")
     assert run(["ports", "--wait", "--seconds", "0.05", "--root", str(made_up_system)]) == 1

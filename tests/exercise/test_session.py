@@ -40,7 +40,7 @@ def test_a_device_that_is_never_ready_is_a_finding():
     started = start_session(port, declared(ready="ready", ready_within_s=1.0))
     (finding,) = started.findings
     assert (finding.kind, finding.severity, finding.wire) == ("never-ready", "error", "pump")
-    assert 'Waited 1 s for "ready"; 15 other characters came.' in finding.text
+    assert 'Waited 1 s for "ready"; received 15 other characters.' in finding.text
     assert started.before == b"pump head 1.4\r\n"
 
 

@@ -27,7 +27,7 @@ def echo(data):
 
 
 def one_by_one(characters=1200, **impairments):
-    """Loop back single characters with a rest behind each, so that no error spoils the next one."""
+    """Loop back single characters with a rest behind each, so that no error spoils the next."""
     port = lr.SimulatedPort(LINE, echo, impairments=lr.Impairments(**impairments))
     plan = lr.LoopbackPlan(characters=characters, pattern="random", block=1, pause_s=0.002, limit_s=0.002)
     return lr.run_loopback(port, plan)
@@ -140,7 +140,7 @@ def test_a_path_fed_bit_by_bit_does_what_a_replay_of_the_whole_does(path, gaps, 
         np.empty(0),
     )
     if path.service.kind == "software":
-        with pytest.raises(lr.RequestError, match="in hardware"):
+        with pytest.raises(lr.RequestError, match="hardware receiver"):
             LivePath(path, line)
         return
     told = lr.replay(characters, path, line)

@@ -63,13 +63,13 @@ def test_the_command_shows_the_trials_and_writes_a_sheet(shell, tmp_path):
     sheet = tmp_path / "found.toml"
     status, out, _ = shell("diagnose", "stand-in:talking-pump", "--write", sheet)
     assert status == 0
-    assert "It speaks 38400 7E1, as good as sure." in out
+    assert "It speaks 38400 7E1, almost certain." in out
     assert str(lr.open_sheet(sheet).line) == "38400 7E1"
     status, out, _ = shell("diagnose", "stand-in:talking-pump", "--json")
     told = json.loads(out)
     assert (told["proposal"], told["trials"][0]["line"]) == ("38400 7E1", "38400 7E1")
     status, out, _ = shell("diagnose", "stand-in:echo")
-    assert (status, "A device that speaks only when it is asked needs" in out) == (1, True)
+    assert (status, "requests needs" in out.replace("\n", " ")) == (1, True)
     for arguments, message in [
         (["stand-in:talking-pump", "--write", sheet], "exists already"),
         (["pty"], "has no line settings"),

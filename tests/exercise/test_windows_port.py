@@ -192,7 +192,7 @@ def test_a_fault_of_a_block_is_a_finding_about_the_block_and_accuses_no_characte
         if finding.kind == "parity-error"
     }
     assert sorted(texts) == [1, 2]
-    assert "at least one character of each block had it" in texts[2]
+    assert "at least one character of each block is faulty" in texts[2]
 
 
 @pytest.mark.parametrize(
@@ -201,7 +201,7 @@ def test_a_fault_of_a_block_is_a_finding_about_the_block_and_accuses_no_characte
         (2, 'port "COM3" does not exist. Did you mean "COM31"?'),
         (5, "is busy, held by dosing (77). Close it there first."),
         (31, "has a name but no device behind it"),
-        (87, "is no serial port"),
+        (87, "is not a serial port"),
         (1450, "cannot be opened"),
     ],
 )
@@ -318,7 +318,7 @@ def test_ports_are_listed_from_the_registry_in_the_order_of_their_numbers(monkey
     assert status == 0
     assert out.splitlines() == [
         "COM3  Dosing rig adapter; held by dosing (77)",
-        "COM10  Communications Port; nobody is known to hold it",
+        "COM10  Communications Port; free as far as known",
     ]
 
 
@@ -354,7 +354,7 @@ def test_real_ports_are_listed_and_a_wrong_name_gets_them(shell):
     assert shell("ports", "--wait", "--seconds", "0.2")[0] == 1
     with pytest.raises(lr.PortError, match=f'"COM77" does not exist.*"{ECHO}"'):
         lr.open_port("COM77")
-    with pytest.raises(lr.PortError, match="is no serial port"):
+    with pytest.raises(lr.PortError, match="is not a serial port"):
         lr.open_port(r"\\.\NUL")
 
 

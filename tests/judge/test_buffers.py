@@ -230,7 +230,7 @@ def test_lines_that_are_too_long_are_given_in_pieces_or_cut():
     ("flow", "reaction", "most"), [("none", 0, 127), ("rts-cts", 0, 96), ("rts-cts", 16, 112), ("xon-xoff", 0, 97)]
 )
 def test_a_pause_stops_the_sender_as_soon_as_it_can(flow, reaction, most):
-    """Asked for at 96, half a bit before the next one begins; what hardware holds still comes, or one while XOFF goes."""
+    """Asked for at 96, half a bit before the next begins; what hardware holds still comes, or one while XOFF goes."""
     line = lr.LineSettings.parse(f"115200 8N1 {flow}".replace(" none", ""))
     path = lr.ReceivePath(
         ring={"size": 127},

@@ -110,7 +110,7 @@ def test_values_that_are_all_alike_are_not_accused(value, gap):
 def test_a_capture_too_coarse_for_the_baud_is_said_to_be_so():
     trace = sent_as("57600 8N1", tick_s=1 / 57600 / 2)
     (finding,) = lr.diagnose(trace, lr.LineSettings.parse("57600 8N1")).findings
-    assert (finding.kind, finding.advice) == ("cannot-tell", "Record with 518,400 samples a second or more.")
+    assert (finding.kind, finding.advice) == ("undecided", "Record with 518,400 samples a second or more.")
     assert "A bit of 57600 baud lasts 2 ticks of the capture" in finding.text
 
 
@@ -141,9 +141,9 @@ def test_settings_are_proposed_where_none_are_declared():
     ("trace", "kind"),
     [
         (lr.Trace(np.empty(0, np.int64), end=10**9), "silence"),
-        (sent_as("57600 8E1", b"abc"), "cannot-tell"),
-        (lr.Trace(np.array([5]), end=10**9), "cannot-tell"),
-        (sent_as("57600 8N1", b"A" * 200), "cannot-tell"),
+        (sent_as("57600 8E1", b"abc"), "undecided"),
+        (lr.Trace(np.array([5]), end=10**9), "undecided"),
+        (sent_as("57600 8N1", b"A" * 200), "undecided"),
     ],
 )
 def test_nothing_is_made_up_where_there_is_too_little(trace, kind):
@@ -156,7 +156,7 @@ def test_random_levels_are_no_wire():
     random = np.random.default_rng(6)
     trace = lr.Trace(np.cumsum(random.integers(2000, 90_000, 3000)), 1e-9, 1)
     told = lr.diagnose(trace, LINE)
-    assert told.findings[0].kind in ("two-senders", "noisy-line", "cannot-tell")
+    assert told.findings[0].kind in ("two-senders", "noisy-line", "undecided")
     assert told.proposal is None
 
 
@@ -200,7 +200,7 @@ def test_a_starter_sheet_declares_the_wires_of_a_capture(tmp_path, capsys):
         "other_rx": "9600 8N1 idle-low",
         "busy": "57600 7E1",
     }
-    assert "# The settings of this wire could not be told." in sheet.read_text()
+    assert "# The settings of this wire are not certain." in sheet.read_text()
     reading = lr.read(declared, {key: traces[declared.wire[key].source] for key in ("tx", "rig_rx", "other_rx")})
     assert reading.verdict == "clean"
     assert run(["new", str(sheet)]) == 2

@@ -186,7 +186,7 @@ def test_a_reply_may_begin_when_the_first_stop_bit_has_been_judged():
 
 
 def test_lines_and_bursts_of_wires_without_frames_are_messages():
-    """A message ends with LF, CR, CR LF or a pause; each is answered by the next one on the other wire."""
+    """A message ends with LF, CR, CR LF or a pause; each is answered by the next on the other wire."""
     out = spoken([(0.0, b"flow?\r\ndose?\r"), (0.01, b"go"), (0.02, b"\n")])
     back = spoken([(0.005, b"120\n"), (0.015, b"ok")])
     reading = lr.read(lr.parse_sheet(PLAIN), {"out": out, "back": back})

@@ -122,7 +122,7 @@ def test_faults_all_over_are_put_down_to_the_settings():
     suspect, errors = lr.read(sheet, {"tx": lr.transmit(bytes(range(256)), LINE)}).findings
     assert (suspect.kind, suspect.evidence["settings"]) == ("setting-suspect", "57600 8E1")
     assert (errors.kind, errors.count, errors.caused_by) == ("parity-error", 256, suspect)
-    assert errors.advice.startswith("So many at once are no accident")
+    assert errors.advice.startswith("So many faults have a common cause")
 
 
 def test_what_the_capture_cuts_off_is_a_note_and_spoils_nothing():

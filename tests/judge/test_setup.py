@@ -185,7 +185,7 @@ def test_a_sheet_takes_fields_from_a_description_and_compares_its_own(tmp_path):
         ("</device>", "", "is not XML"),
         ('derivedFrom="FORMAT"', 'derivedFrom="LOST"', "is derived from LOST, which is not there"),
         ('derivedFrom="FORMAT"', 'derivedFrom="FORMAT2"', "in a ring"),
-        ("<bitOffset>2</bitOffset>", "", "does not say which bits it has"),
+        ("<bitOffset>2</bitOffset>", "", "does not contain its bits"),
         ("<dim>2</dim><dimIncrement>4", "<dim>9999999</dim><dimIncrement>4", "of its kind"),
         ("<bitOffset>2<", "<bitOffset>two<", '"two"'),
     ],
@@ -248,7 +248,7 @@ ORDERS = {
     ),
     "pins too late": (
         [CLOCK, FORMAT, ON, PINS],
-        [("step-order", "Step 3, CONTROL = 0x5, comes before pins to UART, which it needs. Manual, 12.4.")], 5,
+        [("step-order", "Step 3, CONTROL = 0x5, precedes pins to UART, which it requires. Manual, 12.4.")], 5,
     ),
     "no pins": (
         [CLOCK, FORMAT, ON],
@@ -303,7 +303,7 @@ def test_of_all_orders_those_pass_that_keep_to_the_rules():
             '"A.b"\n      is of controller, and this is what the registers of pump_head mean.',
         ),
         ('[rule.a]\nlocked_while = "of"\nsets = "on"', '"of"\n      is a state that no rule sets or clears'),
-        ('[[step]]\nend = "pump_head"\ndo = "a"\nwrite = "B"', "must say either do = a name, or write"),
+        ('[[step]]\nend = "pump_head"\ndo = "a"\nwrite = "B"', "must have either do = a name, or write"),
         ('[[step]]\ndo = "a"', "step[0].end\n      is missing: name the end that does it (controller, pump_head)"),
     ],
 )

@@ -69,9 +69,7 @@ def test_frames_that_come_late_are_told_with_how_many_were_due():
     reading = lr.read(SHEET, {"pump": wire(skipped=[2, 5, 6])})
     (late,) = [one for one in reading.findings if one.kind == "late-frame"]
     assert (late.count, late.first_s, late.offset) == (2, pytest.approx(0.3, abs=1e-6), 2 * LAYOUT.length)
-    assert (
-        "A period of 100 ms is declared; the longest gap is 300 ms. 3 frames that were due did not come." in late.text
-    )
+    assert "A period of 100 ms is declared; the longest gap is 300 ms. 3 frames were due and missing." in late.text
     told = lr.measure_frames(reading.frames["status"])
     assert (told.late, told.missing, told.most_s) == (2, 3, pytest.approx(0.3, rel=1e-6))
     untimed = lr.measure_frames(lr.read_frames(LAYOUT.encode({"count": 1}) * 2, LAYOUT))
@@ -84,7 +82,7 @@ def test_frames_that_come_late_are_told_with_how_many_were_due():
     ("begins", "missing", "count"),
     [
         ([*range(10), 10.7, *range(11, 20)], 0, 1),  # one late, the next in time
-        ([*range(10), 10.7, *range(12, 20)], 1, 1),  # one late, the next one lost
+        ([*range(10), 10.7, *range(12, 20)], 1, 1),  # one late, the next lost
         ([*range(5), 8.6, *range(9, 20)], 3, 1),
         ([*range(5), 6.7, 6.9, 7, *range(8, 20)], 0, 1),  # two held back, then all at once
     ],

@@ -103,7 +103,9 @@ def test_places_are_all_of_a_finding(rig_files):
     characters = reading.characters["from_pump"]
     offsets = [int(one) for one in (characters.faults & lr.Fault.PARITY).nonzero()[0]]
     report = make_report(reading, with_figures=False)
-    listed = next(one for one in report.findings if one.told.kind == "parity-error" and one.told.wire == "from_pump")
+    listed = next(
+        one for one in report.findings if one.finding.kind == "parity-error" and one.finding.wire == "from_pump"
+    )
     assert [int(re.search(r"character ([\d,]+)", one)[1].replace(",", "")) for one in listed.places] == offsets
 
 
@@ -212,5 +214,5 @@ def test_notebooks_show_tables(rig_files):
     assert Page(reading.characters["to_pump"][:0]._repr_html_()).open == []
     assert "57600 8E1" in reading.sheet._repr_html_()
     result = lr.run_loopback(lr.SimulatedPort(reading.sheet.line, lambda data: data), lr.LoopbackPlan(characters=64))
-    assert "pass: all came back as it was" in result._repr_html_()
+    assert "pass: returned unchanged" in result._repr_html_()
     assert html_of(7) == "<pre>7</pre>"

@@ -1,4 +1,4 @@
-"""Everything that can be told of a link from its sheet alone, before anything is sent."""
+"""Everything that the sheet alone determines about a link, before anything is sent."""
 
 from __future__ import annotations
 
@@ -35,7 +35,7 @@ from larkreader.simulate.traffic import traffic_characters, traffic_messages
 from .end_clock import EndClock
 
 THIN = 0.005  # of the baud: what should be left for slow edges, noise and unequal delays
-WORSE = 0.005  # of a bit at the end of a character, by which a divisor must be worse than the best to be told
+WORSE = 0.005  # of a bit at the end of a character, by which a divisor must be worse than the best to be reported
 
 
 @dataclass(frozen=True, repr=False)
@@ -111,7 +111,7 @@ def plan(sheet: Sheet, *, burst: int | None = None) -> Plan:
     sheet : Sheet
         What was declared.
     burst : int, optional
-        Run so many characters without a gap through the receive paths; the declared traffic unless said.
+        Run so many characters without a gap through the receive paths; the declared traffic by default.
 
     Returns
     -------
@@ -155,7 +155,11 @@ def plan(sheet: Sheet, *, burst: int | None = None) -> Plan:
             for finding in judge_declared_path(wire, path, sheet.wire[wire].line)
         ),
         *(finding for one in paths.values() for finding in one.findings),
-        *(finding for wire, told in sends.items() for finding in judge_send_path(wire, told, sheet.wire[wire].line)),
+        *(
+            finding
+            for wire, result in sends.items()
+            for finding in judge_send_path(wire, result, sheet.wire[wire].line)
+        ),
         *judge_payload(sheet),
     ]
     findings.sort(key=lambda finding: SEVERITIES.index(finding.severity))
@@ -343,23 +347,23 @@ def numbers_text(setting: BaudSetting) -> str:
     """Write the numbers of a setting as they are to be written into registers."""
     generator = setting.generator
     stored = {part.of for word in generator.words for part in word.holds}
-    told = [words_text(setting.words)] if setting.words else []
+    result = [words_text(setting.words)] if setting.words else []
     if "divisor" not in stored:
         less = f" (divisor {setting.divisor})" * (generator.holds == "N-1")
-        told.append(f"{setting.registers['divisor']}{less}")
+        result.append(f"{setting.registers['divisor']}{less}")
     fraction_bits = generator.fraction_bits_of(setting.oversampling)
     if fraction_bits and "fraction" not in stored:
-        told.append(f"fraction {setting.fraction}/{1 << fraction_bits}")
+        result.append(f"fraction {setting.fraction}/{1 << fraction_bits}")
     if generator.patterns and "extra" not in stored:
-        told.append(f"pattern {setting.extra}")
+        result.append(f"pattern {setting.extra}")
     elif generator.pattern_bits and "extra" not in stored:
-        told.append(f"pattern 0x{setting.extra:0{-(-generator.pattern_bits // 4)}X}")
-    told += [
+        result.append(f"pattern 0x{setting.extra:0{-(-generator.pattern_bits // 4)}X}")
+    result += [
         f"{name} {getattr(setting, name)}"
         for name in ("prescaler", "oversampling")
         if len(getattr(generator, name)) > 1 and name not in stored
     ]
-    return ", ".join(told)
+    return ", ".join(result)
 
 
 def _faster(share: float) -> str:

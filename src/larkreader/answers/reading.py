@@ -44,7 +44,7 @@ COUNTED = ("parity", "framing", "break", "noise", "overrun")  # in the JSON docu
 
 @dataclass(frozen=True, repr=False)
 class Reading(Shown):
-    """Everything that came out of one capture read against one sheet.
+    """Everything found in a capture that was read against a sheet.
 
     Parameters
     ----------
@@ -61,7 +61,7 @@ class Reading(Shown):
     findings : tuple of Finding
         What is wrong or worth knowing, errors first, then in order of place.
     sheet_name : str
-        Where the sheet came from.
+        The name of the sheet's file.
     events : mapping of str to EventDelays
         Delays from the changes of the sheet's event signals, by their names; none where the capture has no levels.
     paths : mapping of str to PathReport

@@ -1,4 +1,4 @@
-"""One row a character: when it was on the wire, what it holds, what was held against it."""
+"""One row a character: when it was on the wire, what it holds, its faults."""
 
 from __future__ import annotations
 
@@ -60,25 +60,25 @@ class Characters(Columns):
     begin_s : ndarray of float64
         Leading edge of the start bit, in seconds on the clock of the capture. NaN where the source has no times.
     end_s : ndarray of float64
-        End of the last stop bit, in seconds; the next start where that comes earlier; for a break, the return to
+        End of the last stop bit, in seconds; the next start where that is earlier; for a break, the return to
         idle. NaN where the source has no times.
     value : ndarray of uint16
         The data bits alone; kept even when a check fails.
     faults : ndarray of uint8
-        What the receiver held against the character, as flags of `Fault`.
+        Its faults, as flags of `Fault`.
     false_starts_s : ndarray of float64, shape (n_false_starts,)
         Changes to start level that had gone half a bit later.
     begins_inside : bool
         Whether the wire was at start level when the capture began, so that a character may be cut off there.
     unfinished_s : float, optional
-        Start of a character that the end of the capture cuts off; it is no row.
+        Start of a character that the end of the capture cuts off; it is not a row.
     has_line : bool
         Whether the rows come from the levels of a wire. Bytes that software recorded show no line faults unless
-        somebody noted them.
+        they were noted.
     cut_off : str
         How the capture breaks off, where its file is cut off; nothing for a whole one.
     counted : tuple of tuple of int, str and int
-        What the receiver's driver has counted: number of the first character of the group that came when it had;
+        What the receiver's driver has counted: number of the first character of the group that arrived when it had;
         which of ``"overrun"``, ``"overflow"``, ``"parity"``, ``"framing"`` and ``"break"``; and how many, at least.
     address_mark : ndarray of bool, optional
         Whether the ninth bit marks the character as an address, on a line where it does; `value` is without it then.
@@ -139,7 +139,7 @@ class Characters(Columns):
         Parameters
         ----------
         groups : iterable of tuple of float, bytes and bytes
-            When each group came, in seconds; its characters; their flags of `Fault`, or nothing if there are none.
+            When each group arrived, in seconds; its characters; their flags of `Fault`, or nothing if there are none.
             Faults that are known by the block alone become `counted`: no character is accused of them.
         """
         known = [(at_s, data, faults or bytes(len(data))) for at_s, data, faults in groups]

@@ -1,7 +1,7 @@
 """From evenly sampled levels to the places where the level changes.
 
 Samples are packed into bits, eight to a byte, and a byte is compared with itself moved on by one sample. Most bytes
-hold no change; most of the others hold one, whose place a table tells.
+hold no change; most of the others hold one, whose place is in a table.
 """
 
 from __future__ import annotations

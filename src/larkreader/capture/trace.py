@@ -30,7 +30,7 @@ class Trace(Shown):
     begin : int
         When recording began, in ticks.
     end : int, optional
-        When recording ended, in ticks. None if nobody knows; the last level is then taken to go on.
+        When recording ended, in ticks. None if unknown; the last level is then taken to go on.
     unknown : ndarray of int64, shape (n_spans, 2)
         First tick and the one behind the last of each stretch in which the level was not known (undriven or
         undefined). The level before it is taken to go on.
@@ -210,7 +210,7 @@ class Trace(Shown):
 
     @property
     def end_s(self) -> float:
-        """When recording ended, in seconds; the last edge where nobody knows."""
+        """When recording ended, in seconds; the last edge where unknown."""
         last = self.edges[-1] if len(self.edges) else self.begin
         return float((self.end if self.end is not None else last) * self.tick_s)
 

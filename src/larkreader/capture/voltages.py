@@ -18,8 +18,8 @@ SUBTICKS = 64  # ticks a sample, between which the moment of crossing is interpo
 HYSTERESIS = (0.35, 0.65)  # of the swing, where the thresholds lie unless they are given
 APART = 4.0  # times their noise by which two levels must lie apart to be two
 LOW_BELOW = 1.0  # volts above which a wire that never changes is at level 1
-FEW, RARE = 8, 1e-5  # samples, or share of them, that are no level
-DROPPED_BITS = 13  # of a float32, whose sign, exponent and ten bits more tell voltages apart
+FEW, RARE = 8, 1e-5  # samples, or share of them, that are not a level
+DROPPED_BITS = 13  # of a float32, whose sign, exponent and ten bits more distinguish voltages
 FEWEST_VOLTS = 0.05  # by which they must lie apart at the least
 
 
@@ -79,7 +79,7 @@ class Voltages:
     Raises
     ------
     CaptureError
-        If the rate is no positive number.
+        If the rate is not a positive number.
     """
 
     volts: Volts
@@ -132,7 +132,7 @@ class LevelCounter:
         self._least, self._most = np.inf, -np.inf
 
     def feed(self, volts: Volts) -> None:
-        """Take in samples; those that are no numbers count for nothing."""
+        """Take in samples; those that are not numbers count for nothing."""
         sound = volts[np.isfinite(volts)] if not np.isfinite(volts).all() else volts
         if len(sound):
             self._least, self._most = min(self._least, float(sound.min())), max(self._most, float(sound.max()))
@@ -162,7 +162,7 @@ class LevelCounter:
         above = volts > middle
         parts = [(volts[side], counts[side]) for side in (~above, above) if counts[side].sum()]
         (low, low_noise), (high, high_noise) = [_middle_and_noise(*part) for part in (parts[0], parts[-1])]
-        step = max(abs(high), abs(low)) / 1024  # as fine as voltages are told apart here
+        step = max(abs(high), abs(low)) / 1024  # as fine as voltages are distinguished here
         if high - low < max(FEWEST_VOLTS, APART * (low_noise + high_noise), 8 * step):
             low, low_noise = high, high_noise = _middle_and_noise(volts, counts)
         return VoltageLevels(low, high, low_noise, high_noise, self._least, self._most)

@@ -28,7 +28,7 @@ COMMANDS = {
     "layout": "Show where the bits of each field lie in a frame.",
     "diagnose": "Find out what a wire looks like and why it does not read.",
     "convert": "Write a capture in another format.",
-    "loopback": "Send patterns into a port, or between two, and compare what returns.",
+    "loopback": "Send patterns into a port, or between two, and compare.",
     "dialogue": "Send the exchanges of a sheet and check the replies.",
     "draw": "Draw a figure from a capture.",
     "send": "Send typed text, bytes or frames and show the replies.",
@@ -47,7 +47,7 @@ class _PipeClosedError(Exception):
 
 
 class _LateGroup(click.Group):
-    """Loads a command when it is called, so that help comes at once."""
+    """Loads a command when it is called, so that help is immediate."""
 
     def list_commands(self, ctx: click.Context) -> list[str]:
         return list(COMMANDS)

@@ -165,7 +165,7 @@ def say_what_is_worth_knowing(port: Port) -> None:
 
 @contextmanager
 def progress_of(what: str, *, shown: bool) -> Iterator[Progress | None]:
-    """Give a function that shows progress on standard error, or None where nobody would see it."""
+    """Give a function that shows progress on standard error, or None without a terminal."""
     if not shown or not sys.stderr.isatty():
         yield None
         return

@@ -60,7 +60,7 @@ def complete_figures(context: click.Context, parameter: click.Parameter, word: s
     """Complete the name of a figure; a capture is completed as a file."""
     from .figures import FIGURES
 
-    known = [CompletionItem(name, help=one.told) for name, one in FIGURES.items() if name.startswith(word)]
+    known = [CompletionItem(name, help=one.summary) for name, one in FIGURES.items() if name.startswith(word)]
     return known or [CompletionItem(word, type="file")]
 
 

@@ -43,7 +43,7 @@ def convert(
     out_packing: str,
     out_order: str,
 ) -> int:
-    """Write the capture IN in another format, which the ending of OUT tells.
+    """Write the capture IN in another format, which the ending of OUT selects.
 
     Levels and voltages: .vcd, .csv, .npz, or .raw for samples. Characters: .csv, .bin for their bytes alone, .jsonl
     for a recording. An existing OUT is never overwritten.

@@ -12,7 +12,7 @@ if TYPE_CHECKING:
     from larkreader.answers.reading import Reading
     from larkreader.demo.rig import Rig
 
-SHOWN_S = (3.7, 3.82)  # of the service traffic: a reply that comes too late
+SHOWN_S = (3.7, 3.82)  # of the service traffic: a late reply
 DRAWN_S = (1.1, 2.4)  # of it
 WRONG_CLOCK_PPM = -65_000.0  # of the far end in the second loopback: more than a receiver of 8E1 tolerates
 
@@ -62,8 +62,8 @@ def demo(into: Path) -> int:
     console.print(finding_views.findings(reading.findings, reading.verdict))
     agree = is_found(rig.injected, reading.findings)
     number = len(rig.injected)
-    told = f"exactly the {number} kinds of fault that were put on the wires" if agree else "not what was put there"
-    console.print(f"\nFound: {told}.", style="bold")
+    result = f"exactly the {number} kinds of fault that were put on the wires" if agree else "not what was put there"
+    console.print(f"\nFound: {result}.", style="bold")
 
     console.print(terminal.heading(f"5  The same bytes as the firmware got them, {files['delivered']}"))
     delivered = read(str(files["sheet"]), str(files["delivered"]), wire="from_pump")
@@ -98,17 +98,17 @@ def demo(into: Path) -> int:
 
 
 def _bursts(into: Path, console: Any) -> bool:
-    """Read the pump head's history with and without flow control; tell whether it is lost without it alone."""
+    """Read the pump head's history with and without flow control; return whether it is lost without it alone."""
     from larkreader.answers.reading import read
     from larkreader.demo.rig import write_history
     from larkreader.present.tables.path_views import lost_of, receive_paths
 
     lost = []
-    for paused, told in ((False, "Without flow control:"), (True, "With RTS and CTS:")):
+    for paused, result in ((False, "Without flow control:"), (True, "With RTS and CTS:")):
         files = write_history(into, paused=paused)
         reading = read(str(files["sheet"]), str(files["capture"]))
         lost.append(lost_of(reading.paths["from_pump"].replay))
-        console.print(*([""] if paused else []), f"{told}\n", receive_paths(reading.paths), sep="\n")
+        console.print(*([""] if paused else []), f"{result}\n", receive_paths(reading.paths), sep="\n")
         if not paused:
             (one,) = reading.findings
             console.print(f"{one.severity} {one.kind}: {one.advice}")
@@ -116,7 +116,7 @@ def _bursts(into: Path, console: Any) -> bool:
 
 
 def _timeline(into: Path, console: Any) -> bool:
-    """Read questions and answers of both wires; tell whether what was found is what was put there."""
+    """Read questions and answers of both wires; return whether what was found is what was put there."""
     from larkreader.answers.reading import read
     from larkreader.demo.service import make_service, write_service
     from larkreader.demo.wires import is_found
@@ -194,8 +194,8 @@ def _write_results(into: Path, rig: Rig, reading: Reading) -> dict[str, str]:
     )
     picture.savefig(into / "waveform.png")
     picture = new_figure()
-    told = read(str(into / "history_paused.toml"), str(into / "history_paused.vcd"))
-    draw_fill(told.paths["from_pump"], ax=picture.add_subplot())
+    result = read(str(into / "history_paused.toml"), str(into / "history_paused.vcd"))
+    draw_fill(result.paths["from_pump"], ax=picture.add_subplot())
     picture.savefig(into / "fill.png")
     return {
         str(into / "characters.csv"): "every character with its time and faults",

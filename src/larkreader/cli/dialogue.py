@@ -1,4 +1,4 @@
-"""``larkreader dialogue``: send what the sheet says, and hold what comes against what must."""
+"""``larkreader dialogue``: send what the sheet says, and compare the replies with what is expected."""
 
 from __future__ import annotations
 

@@ -15,7 +15,7 @@ from .forms import form_options
 if TYPE_CHECKING:
     from larkreader.declare.run.capture_form import CaptureKind
 
-_LIST = "\n".join(f"{name:9} {one.told}" for name, one in FIGURES.items())
+_LIST = "\n".join(f"{name:9} {one.summary}" for name, one in FIGURES.items())
 
 
 @click.command(
@@ -70,8 +70,8 @@ def draw(
             raise RequestError(option, f"is nothing that {figure} heeds", advice="Leave it out")
     check_figure(output)
     source = None if not sources else standard_input() if sources[0] == "-" else sources[0]
-    told = draw_into(
+    result = draw_into(
         figure, Wanted(open_sheet(sheet), source, folder=sheet.parent, kind=kind, given=given, **asked), output
     )
-    note(f"{figure} {told} drawn into {output}")
+    note(f"{figure} {result} drawn into {output}")
     return 0

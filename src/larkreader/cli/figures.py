@@ -201,8 +201,8 @@ def _bursts(wanted: Wanted, axes: Axes) -> str:
 
 def _chosen_path(wanted: Wanted, figure: str) -> PathReport:
     if not wanted.reading.paths:
-        told = "a wire needs [receive.*] on the sheet, and its levels in the capture"
-        raise RequestError("sheet", f"leaves no {figure} to draw", told)
+        result = "a wire needs [receive.*] on the sheet, and its levels in the capture"
+        raise RequestError("sheet", f"leaves no {figure} to draw", result)
     return max(wanted.reading.paths.values(), key=lambda one: one.replay.lost)
 
 
@@ -306,20 +306,20 @@ class Maker:
     Parameters
     ----------
     draw : callable
-        Draws what is wanted into axes, and tells of what it is.
+        Draws what is wanted into axes, and returns of what it is.
     needs : {"capture", "sheet", "port"}
         What it is made from.
-    told : str
+    summary : str
         What it shows.
     takes : tuple of str
-        Which of what can be asked for it heeds, by the names of `Wanted`.
+        Which options apply to it, by the names of `Wanted`.
     height_px : int
         How high it is, where it is 1280 wide.
     """
 
     draw: Callable[[Wanted, Axes], str]
     needs: str
-    told: str
+    summary: str
     takes: tuple[str, ...] = ("wire",)
     height_px: int = 480
 
@@ -360,9 +360,9 @@ def draw_into(figure: str, wanted: Wanted, output: Path) -> str:
 
     maker = FIGURES[figure]
     picture = new_figure(height_px=maker.height_px)
-    told = maker.draw(wanted, picture.add_subplot())
+    result = maker.draw(wanted, picture.add_subplot())
     picture.savefig(output)
-    return told
+    return result
 
 
 def _first_fault(characters: Characters) -> float:

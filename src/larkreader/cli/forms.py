@@ -78,9 +78,9 @@ def form_of(declared: CaptureForm | None, given: dict[str, Any]) -> CaptureForm:
     from larkreader.declare.run.capture_form import CaptureForm
     from larkreader.errors import RequestError
 
-    said = {} if declared is None else declared.model_dump(exclude_unset=True, by_alias=True)
+    stated = {} if declared is None else declared.model_dump(exclude_unset=True, by_alias=True)
     try:
-        return CaptureForm.model_validate(said | given)
+        return CaptureForm.model_validate(stated | given)
     except ValidationError as error:
         detail = error.errors()[0]
         where = (

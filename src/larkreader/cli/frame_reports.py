@@ -168,7 +168,7 @@ def _bursts(reading: Reading) -> dict[tuple[str, str], list[dict[str, Any]]]:
     """Return the figures of each burst of samples, by layout and field."""
     from larkreader.judge.measure.bursts import read_bursts
 
-    told = {}
+    result = {}
     for key, frames in reading.frames.items():
         for name, slot in frames.layout.slot.items():
             if slot.field is None or slot.field.samples is None:
@@ -184,8 +184,8 @@ def _bursts(reading: Reading) -> dict[tuple[str, str], list[dict[str, Any]]]:
                 "frequency_hz": found.frequency_hz,
                 "resolution_hz": found.resolution_hz,
             }
-            told[key, name] = [
+            result[key, name] = [
                 {label: None if column[row] != column[row] else column[row].item() for label, column in columns.items()}
                 for row in range(len(found))
             ]
-    return told
+    return result

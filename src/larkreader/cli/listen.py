@@ -1,4 +1,4 @@
-"""``larkreader listen``: show what comes in at one port, or at two, as it comes."""
+"""``larkreader listen``: show what arrives at one port or two, live."""
 
 from __future__ import annotations
 
@@ -50,7 +50,7 @@ def listen(
     quiet: bool,
     **showing: Any,
 ) -> int:
-    """Show what comes in at PORT, or at two ports on one timeline, until interrupted.
+    """Show what arrives at PORT, or at two ports on one timeline, until interrupted.
 
     With a sheet frames are shown, what changed in them marked; without one, characters. Characters arrive in groups;
     their time is when they were fetched. Where the order of groups from two ports is uncertain, the later one's time
@@ -145,7 +145,7 @@ def _values(view: View) -> str:
 
 
 def _wires_of(ports: tuple[str, ...], declared: Sheet | None, wire: str | None) -> list[str]:
-    """Name the wire that each port is: as said, as the sheet says of the port, or in the sheet's order."""
+    """Name the wire that each port is: as given, as the sheet declares of the port, or in the sheet's order."""
     from larkreader.errors import RequestError, nearest
 
     if declared is None:
@@ -153,10 +153,10 @@ def _wires_of(ports: tuple[str, ...], declared: Sheet | None, wire: str | None) 
     if wire is not None and (len(ports) != 1 or wire not in declared.wire):
         advice = nearest(wire, list(declared.wire)) if len(ports) == 1 else "It goes with one port"
         raise RequestError(f'--wire "{wire}"', "does not show which wire the port is", "", advice)
-    said = [wire or (declared.port[port].wire if port in declared.port else None) for port in ports]
-    free = [one for one in declared.wire if one not in said]
-    if said.count(None) > len(free):
+    stated = [wire or (declared.port[port].wire if port in declared.port else None) for port in ports]
+    free = [one for one in declared.wire if one not in stated]
+    if stated.count(None) > len(free):
         raise RequestError(
             "sheet", f"declares {len(declared.wire)} wire", f"must declare {len(ports)}, one for each port"
         )
-    return [one if one is not None else free.pop(0) for one in said]
+    return [one if one is not None else free.pop(0) for one in stated]

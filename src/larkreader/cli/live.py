@@ -24,7 +24,7 @@ if TYPE_CHECKING:
     from .screen import Screen
 
 
-TOGETHER_S = 0.02  # what comes from one side within this time is shown together
+TOGETHER_S = 0.02  # what arrives from one side within this time is shown together
 LONGEST_GROUP_S = 0.1  # but not for longer than this
 CERTAIN_S = 0.001  # looks at two sides so close together leave no doubt about their order
 RATE_S = 1.0  # over which rates are taken
@@ -71,12 +71,12 @@ class _Group:
 
 
 class Timeline:
-    """Shows what goes out and comes in, on one clock; counts it, records it if asked, and judges it at the end.
+    """Shows what is sent and received, on one clock; counts it, records it if asked, and judges it at the end.
 
     Parameters
     ----------
     ports : dict of str to Port
-        Which wires there are, and the port that each comes from.
+        Which wires there are, and the port of each.
     writer : RecordingWriter, optional
         Where to record.
     view : View, optional
@@ -113,7 +113,7 @@ class Timeline:
         self._add(wire, at_s, at_s, data, b"")
 
     def begin_exchange(self, message: bytes) -> None:
-        """Take what comes from now on for the answer to a message."""
+        """Take what arrives from now on for the answer to a message."""
         self._is_answer_kept = len(self.exchanges) < MOST_EXCHANGES
         if self._is_answer_kept:
             self.exchanges.append((message, b""))
@@ -172,7 +172,7 @@ class Timeline:
         return {name: risen for name, count in now.items() if (risen := count - before.get(name, count)) > 0}
 
     def idle(self) -> None:
-        """Show what should wait no longer, now that nothing came."""
+        """Show what should wait no longer, now that nothing arrived."""
         self.show()
         if self._view is not None:
             now_s = max(self.now_s(wire) for wire in self._wires)
@@ -185,10 +185,10 @@ class Timeline:
         for wire, one in self._wires.items():
             rate = one.rate(self.now_s(wire))
             share = f", {100 * rate / one.line.characters_per_second:.0f} % of the line" if one.line and rate else ""
-            told = self._view.told(wire) if self._view else ""
+            result = self._view.summary(wire) if self._view else ""
             asserted = [name for name, is_on in one.port.modem_lines().items() if is_on]
             parts.append(
-                f"{wire} {one.count:,} ({rate:,.0f}/s{share}){_faulty(one)}{'; ' + told if told else ''}"
+                f"{wire} {one.count:,} ({rate:,.0f}/s{share}){_faulty(one)}{'; ' + result if result else ''}"
                 f"{'; asserted ' + ' '.join(asserted) if asserted else ''}"
             )
         return parts
@@ -200,9 +200,9 @@ class Timeline:
             for wire, row in self._view.rest():
                 self._show(wire, iter([row]))
         for wire, one in self._wires.items():
-            told = self._view.told(wire) if self._view else ""
-            told = f"; {told}" if told and one.count else ""
-            yield f"{wire} {one.count:,} character{'' if one.count == 1 else 's'}{_faulty(one)}{told}"
+            result = self._view.summary(wire) if self._view else ""
+            result = f"; {result}" if result and one.count else ""
+            yield f"{wire} {one.count:,} character{'' if one.count == 1 else 's'}{_faulty(one)}{result}"
         from larkreader.present.text.terminal import duration
 
         for wire, one in self._wires.items():
@@ -210,7 +210,7 @@ class Timeline:
                 yield f"times of {wire} are those of arrival, known to {duration(one.finest_s)}"
 
     def findings(self, framed: Sequence[str], ending: str | None) -> Iterator[Any]:
-        """Yield what strikes the eye in what came; `framed` are the wires that carry frames."""
+        """Yield what strikes the eye in what was received; `framed` are the wires that carry frames."""
         from larkreader.capture.characters import Characters
         from larkreader.judge.verdict.arrivals import judge_arrivals
         from larkreader.present.text.views import LineView
@@ -269,7 +269,7 @@ def open_named(
 ) -> Iterator[Port]:
     """Open a port by its name, or by its name on the sheet, and start the session as the sheet says.
 
-    `far` are the settings of the far end of a stand-in, `quiet` leaves out what was said of the port before. Ends the
+    `far` are the settings of the far end of a stand-in, `quiet` leaves out the notes about the port. Ends the
     command with status 1 if the device is never ready.
     """
     from larkreader.exercise.ports.open import open_by_name
@@ -280,7 +280,7 @@ def open_named(
     with open_by_name(name, declared, line, far=far) as port:
         if not quiet:
             say_what_is_worth_knowing(port)
-        said = len(port.notes)
+        given = len(port.notes)
         before = port.error_counters()
         try:
             if known is not None:
@@ -297,7 +297,7 @@ def open_named(
         finally:
             _say_what_the_driver_counted(port, before)
             port.close()
-            for one in port.notes[said:]:  # what closing could not restore
+            for one in port.notes[given:]:  # what closing could not restore
                 note(f"note: {one}")
 
 
@@ -329,8 +329,8 @@ def _say_what_the_driver_counted(port: Port, before: Mapping[str, int]) -> None:
     after = port.error_counters()
     risen = {name: after[name] - before[name] for name in after if name in before and after[name] > before[name]}
     if fates := port.path_fates():
-        told = ", ".join(f"{count:,} {fate}" for fate, count in fates.items())
-        note(f"in the receive path of the far end: {told}")
+        result = ", ".join(f"{count:,} {fate}" for fate, count in fates.items())
+        note(f"in the receive path of the far end: {result}")
     if risen:
         note(f"the driver of {port.name} counted " + ", ".join(f"{count:,} {name}" for name, count in risen.items()))
 

@@ -1,4 +1,4 @@
-"""``larkreader loopback``: send patterns into a port, or between two, and compare what comes."""
+"""``larkreader loopback``: send patterns into a port, or between two, and compare what arrives."""
 
 from __future__ import annotations
 
@@ -69,7 +69,7 @@ INTERRUPTED = 130
 @click.option("-o", "--output", type=click.Path(path_type=Path), metavar="FILE", help="Where to draw it.")
 @json_option
 def loopback(places: tuple[str, ...], **options: Any) -> int:
-    """Send patterns into PORT and compare what comes back; or between two ports, both ways at once.
+    """Send patterns into PORT and compare what returns; or between two ports, both ways at once.
 
     PORT is a device such as /dev/ttyUSB0, HOST:PORT, accept:HOST:PORT, pty, a port of the sheet, or a stand-in that
     ships with us, such as stand-in:echo. What to run stands in [loopback] of SHEET, and options go before it; one run
@@ -132,32 +132,32 @@ def _matrix(declared: Sheet | None, options: dict[str, Any]) -> LoopbackMatrix:
     from larkreader.declare.run.loopback import LoopbackMatrix
     from larkreader.errors import RequestError, nearest
 
-    said: dict[str, Any] = declared.loopback.model_dump(exclude_unset=True) if declared else {}
-    if options["line_text"]:  # said here, it goes before the bauds and formats of the sheet
-        said = {name: value for name, value in said.items() if name not in ("bauds", "formats")}
+    stated: dict[str, Any] = declared.loopback.model_dump(exclude_unset=True) if declared else {}
+    if options["line_text"]:  # given here, it precedes the bauds and formats of the sheet
+        stated = {name: value for name, value in stated.items() if name not in ("bauds", "formats")}
     names = ("characters", "patterns", "bauds", "formats", "blocks", "pauses_s", "limit_s", "for_s", "expect", "prefix")
-    said |= {name: options[name] for name in (*names, "seed") if options[name] not in (None, ())}
+    stated |= {name: options[name] for name in (*names, "seed") if options[name] not in (None, ())}
     if options["only_receive"]:
-        said["sends"] = False
+        stated["sends"] = False
     if options["xor"] is not None or options["add"] is not None:
-        if said.get("expect") != "altered":
+        if stated.get("expect") != "altered":
             raise RequestError("--xor and --add", "add how characters are altered", "must go with --expect altered")
         xor = {} if options["xor"] is None else {"xor": _number(options["xor"])}
-        said["alter"] = xor | ({} if options["add"] is None else {"add": options["add"]})
+        stated["alter"] = xor | ({} if options["add"] is None else {"add": options["add"]})
     for name, pattern in (("file", "file"), ("frame", "frames")):
         if options[name] is not None:
-            said[name] = str(options[name])
-            said["patterns"] = (*(options["patterns"] or ()), *(() if pattern in options["patterns"] else (pattern,)))
-    if options["patterns"] and "frames" not in said["patterns"]:
-        said.pop("frame", None)
-    if options["patterns"] and "file" not in said["patterns"]:
-        said.pop("file", None)
-    frame = said.get("frame")
+            stated[name] = str(options[name])
+            stated["patterns"] = (*(options["patterns"] or ()), *(() if pattern in options["patterns"] else (pattern,)))
+    if options["patterns"] and "frames" not in stated["patterns"]:
+        stated.pop("frame", None)
+    if options["patterns"] and "file" not in stated["patterns"]:
+        stated.pop("file", None)
+    frame = stated.get("frame")
     if frame is not None and (declared is None or frame not in declared.frame):
         known = list(declared.frame) if declared else []
         raise RequestError(f'frame "{frame}"', "is not on the sheet", advice=nearest(frame, known))
     try:
-        return LoopbackMatrix.model_validate(said)
+        return LoopbackMatrix.model_validate(stated)
     except ValidationError as error:
         first = mistakes_of(error, LoopbackMatrix, "")[0]
         key = first.where.partition("[")[0].removesuffix("_s").removesuffix("s")

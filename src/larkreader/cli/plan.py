@@ -121,7 +121,7 @@ def plan(
     """Work out what SHEET says of a link before anything is sent.
 
     Both ends side by side, the clock with its divisor, what is left of the receiver's tolerance, and what the wires are
-    to carry. Without a SHEET, --clock and --line tell what to write into a baud generator.
+    to carry. Without a SHEET, --clock and --line calculate what to write into a baud generator.
     """
     from larkreader.errors import RequestError
 
@@ -173,40 +173,42 @@ def _with_dumps(sheet: Sheet, dumps: tuple[str, ...]) -> Sheet:
     """Return a sheet whose ends have the registers of some files."""
     from larkreader.capture.files.register_dump import read_register_dump
 
-    told = {}
+    result = {}
     for end, path in _of_ends("--registers", dumps, sheet):
         file = standard_input() if path == "-" else Path(path)
-        told[end] = {"registers": read_register_dump(file), "stated_in": file.name if path != "-" else str(file)}
-    return _with_ends(sheet, told)
+        result[end] = {"registers": read_register_dump(file), "stated_in": file.name if path != "-" else str(file)}
+    return _with_ends(sheet, result)
 
 
 def _with_ports(sheet: Sheet, ports: tuple[str, ...]) -> Sheet:
     """Return a sheet whose ends have the settings of some serial devices."""
     from larkreader.exercise.ports.open import read_back
 
-    told = {}
+    result = {}
     for end, path in _of_ends("--read-back", ports, sheet):
         line = read_back(path)
         settings = {"baud": line.baud, "format": line.format, "flow_control": line.flow_control}
-        told[end] = {"line": settings, "parity_counted": False, "stated_in": path}
-    return _with_ends(sheet, told)
+        result[end] = {"line": settings, "parity_counted": False, "stated_in": path}
+    return _with_ends(sheet, result)
 
 
 def _of_ends(option: str, given: tuple[str, ...], sheet: Sheet) -> Iterator[tuple[str, str]]:
-    """Yield the end and what is said of it, as an option has them."""
+    """Yield the end and its values, as an option has them."""
     from larkreader.errors import RequestError, nearest
 
-    for said in given:
-        end, equals, what = said.partition("=")
+    for declared in given:
+        end, equals, what = declared.partition("=")
         if not equals:
-            raise RequestError(f"{option} {said}", "names no end", f"must name one, as in {option} pump_head={said}")
+            raise RequestError(
+                f"{option} {declared}", "names no end", f"must name one, as in {option} pump_head={declared}"
+            )
         if end not in sheet.end:
-            raise RequestError(f"{option} {said}", f'names the end "{end}"', advice=nearest(end, list(sheet.end)))
+            raise RequestError(f"{option} {declared}", f'names the end "{end}"', advice=nearest(end, list(sheet.end)))
         yield end, what
 
 
-def _with_ends(sheet: Sheet, told: dict[str, dict[str, Any]]) -> Sheet:
-    ends = {key: end.model_copy(update=told.get(key, {})) for key, end in sheet.end.items()}
+def _with_ends(sheet: Sheet, result: dict[str, dict[str, Any]]) -> Sheet:
+    ends = {key: end.model_copy(update=result.get(key, {})) for key, end in sheet.end.items()}
     return sheet.model_copy(update={"end": ends})
 
 
@@ -268,7 +270,7 @@ def _draw(planned: Plan, wire: str | None, output: Path, figure: str, burst: int
 
 
 def _draw_path(planned: Plan, wire: str | None, output: Path, figure: str, burst: int | None) -> int:
-    """Draw what the receive path of a wire makes of what comes in: the one that loses most, unless one is named."""
+    """Draw what the receive path of a wire makes of what arrives: the one that loses most, unless one is named."""
     from larkreader.errors import RequestError
     from larkreader.present.figures.fill import draw_fill
     from larkreader.present.figures.style import new_figure
@@ -335,9 +337,9 @@ def _show_quick(planned: ClockPlan) -> int:
         console.print()
     for verb, margin in zip(("sends to", "receives from"), planned.margins, strict=False):
         slower, faster = margin.tolerance
-        told = f"{margin.tightest:.2%} left" if margin.tightest >= 0 else f"{-margin.tightest:.2%} too far off"
+        result = f"{margin.tightest:.2%} left" if margin.tightest >= 0 else f"{-margin.tightest:.2%} too far off"
         tolerated = f"the receiver tolerates {slower:+.2%} to {faster:+.2%}"
-        console.print(f"This end {verb} a perfect one: {told}; {tolerated}.")
+        console.print(f"This end {verb} a perfect one: {result}; {tolerated}.")
     if planned.hits:
         console.print("\nStandard bauds within 1 %:\n", hits(planned.hits), sep="\n")
     return 0 if planned.is_within else 1

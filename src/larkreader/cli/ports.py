@@ -9,7 +9,7 @@ import click
 
 from .common import json_option, note, print_document
 
-LOOK_S = 0.1  # between looks whether a port came or went
+LOOK_S = 0.1  # between looks whether a port was plugged in or removed
 
 
 @click.command()
@@ -20,7 +20,7 @@ LOOK_S = 0.1  # between looks whether a port came or went
 def ports(as_json: bool, wait: bool, seconds: float | None, root: Path) -> int:
     """Show which ports there are, what they are, and who holds them.
 
-    With --wait the exit status is 1 if none came or went in time.
+    With --wait the exit status is 1 if no port was plugged in or removed in time.
     """
     from larkreader.exercise.ports.listing import device_paths, find_ports
 
@@ -42,7 +42,7 @@ def ports(as_json: bool, wait: bool, seconds: float | None, root: Path) -> int:
             note(f"no port was plugged in or removed within {seconds:g} s")
             return 1
         time.sleep(LOOK_S)
-    changes = {"came": sorted(after - before), "went": sorted(before - after)}
+    changes = {"added": sorted(after - before), "removed": sorted(before - after)}
     if as_json:
         print_document("port-change", changes)
     else:

@@ -45,7 +45,7 @@ def report(
     kind: CaptureKind | None,
     given: dict[str, Any],
 ) -> int:
-    """Write what CAPTURE holds, read as SHEET declares it, for somebody who was not there.
+    """Write what CAPTURE holds, read as SHEET declares it, to hand to a colleague.
 
     One page that needs nothing else: verdict, findings with places and advice, faulty frames taken apart, figures,
     tables, and what it takes to make it again. The exit status is 1 if there is a finding of severity error.

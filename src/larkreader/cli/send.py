@@ -1,4 +1,4 @@
-"""``larkreader send``: send something by hand, and show what comes back."""
+"""``larkreader send``: send something by hand, and show what returns."""
 
 from __future__ import annotations
 
@@ -67,7 +67,7 @@ def send(
     record: Path | None,
     **showing: Any,
 ) -> int:
-    r"""Send WHAT into PORT and show what comes back, on one timeline.
+    r"""Send WHAT into PORT and show what returns, on one timeline.
 
     WHAT is text, in which \r \n \t \0 \e \\ and \xHH stand for single bytes and {n} for a rising number. Without WHAT,
     lines are read from standard input and sent one by one.
@@ -138,7 +138,7 @@ def _refuse_what_would_be_ignored(
 
 
 def _wires(declared: Sheet | None, frame: str | None) -> tuple[str, str]:
-    """Name what goes out and what comes back: as the sheet does, if it has two wires."""
+    """Name what goes out and what returns: as the sheet does, if it has two wires."""
     if declared is None or len(declared.wire) != 2:
         return "out", "in"
     first, second = declared.wire
@@ -202,7 +202,7 @@ def _typed(ending: str) -> Iterator[bytes | None]:
 
 
 def _replayed(path: Path, wire: str | None) -> Iterator[tuple[float | None, bytes | None]]:
-    """Yield what a recording holds of one wire, as it came together, with the seconds since the first."""
+    """Yield what a recording holds of one wire, as it arrived together, with the seconds since the first."""
     from larkreader.capture.files.open import open_every_wire
     from larkreader.errors import RequestError, nearest
     from larkreader.exercise.payload.by_hand import groups_of
@@ -217,7 +217,7 @@ def _replayed(path: Path, wire: str | None) -> Iterator[tuple[float | None, byte
 
 
 def _say(opened: Port, timeline: Timeline, out: str, back: str, message: bytes, size: int) -> None:
-    """Send a message in pieces of a size, and take in what comes meanwhile."""
+    """Send a message in pieces of a size, and take in what arrives meanwhile."""
     from larkreader.exercise.loopback.one_way import WRITE_LIMIT_S
 
     for low in range(0, len(message), size):
@@ -230,7 +230,7 @@ def _say(opened: Port, timeline: Timeline, out: str, back: str, message: bytes, 
 
 
 def _listen(opened: Port, timeline: Timeline, wire: str, until_s: float) -> None:
-    """Take in what comes until a time."""
+    """Take in what arrives until a time."""
     while (remaining := until_s - timeline.now_s(wire)) > 0:
         received = opened.read_some(4096, min(remaining, TOGETHER_S))
         timeline.look(wire, received)

@@ -68,7 +68,7 @@ def serve(device: str, ports: tuple[str, ...], line_text: str, seconds: float | 
 
 
 def _answering(stand_in: Device, port: Port) -> tuple[Callable[[], object], list[int]]:
-    """Return what looks at a port once and lets a stand-in answer, and where it counts what came in."""
+    """Return what looks at a port once and lets a stand-in answer, and where it counts what arrived."""
     counts = [0]
 
     def look() -> None:
@@ -82,7 +82,7 @@ def _answering(stand_in: Device, port: Port) -> tuple[Callable[[], object], list
 
 
 def _forwarding(ports: list[Port]) -> tuple[Callable[[], object], list[int]]:
-    """Return what looks once at two ports and sends on what came in, and where it counts that."""
+    """Return what looks once at two ports and sends on what arrived, and where it counts that."""
     from larkreader.exercise.talk.forwarder import Forwarder
 
     forwarder = Forwarder(*ports)

@@ -30,7 +30,7 @@ encoding_option: Decorator = click.option(
 
 @dataclass(frozen=True)
 class Showing:
-    """What the options said."""
+    """The options for what is shown."""
 
     show: str | None
     numbers: str
@@ -65,15 +65,15 @@ def make_view(
     Parameters
     ----------
     showing : Showing
-        What the options said; what is not said depends on the sheet.
+        The options; the default of those not given depends on the sheet.
     wires : sequence of str
-        Their names; an empty one where the name is told elsewhere.
+        Their names; an empty one where the name is shown elsewhere.
     declared : Sheet, optional
         Has the layouts of frames.
     ending : str, optional
         What ends lines, as in `ENDING_NAMES`.
     width : int, optional
-        Columns there are; those of the terminal unless said.
+        Columns there are; those of the terminal by default.
 
     Raises
     ------

@@ -29,7 +29,7 @@ FLOW_TEXTS = {
 
 
 def is_port(name: str, declared: Sheet | None) -> bool:
-    """Tell whether what was given is a port rather than a file."""
+    """Return whether what was given is a port rather than a file."""
     from larkreader.exercise.ports.open import is_port_name
 
     return (declared is not None and name in declared.port) or is_port_name(name)
@@ -79,7 +79,7 @@ def diagnose_port(
         console.print(survey_views.trials(stepping.ranked[:SHOWN]))
         console.print(f"and {len(stepping.ranked) - SHOWN} more, which read worse; --json shows all.")
         console.print()
-        console.print(_told(best, stepping.ranked, has_asked=bool(ask)), soft_wrap=False)
+        console.print(_conclusion(best, stepping.ranked, has_asked=bool(ask)), soft_wrap=False)
     if best is not None and write is not None:
         _write_sheet(write, name, best)
     return 0 if best is not None and (line is None or _means_the_same(best.line, line)) else 1
@@ -117,13 +117,13 @@ def _layouts_of(declared: Sheet | None, wire: str | None) -> tuple[FrameLayout, 
     return declared.layouts_of(carrying[0]) if len(carrying) == 1 else ()
 
 
-def _told(best: Trial | None, ranked: list[Trial], *, has_asked: bool) -> str:
+def _conclusion(best: Trial | None, ranked: list[Trial], *, has_asked: bool) -> str:
     from larkreader.exercise.talk.stepping import FEWEST, LEAD, TOLERABLE
 
     if best is not None:
         return f"It speaks {best.line}, almost certain."
     if not any(one.characters for one in ranked):
-        hint = "" if has_asked else " A device that speaks only when it is asked needs --ask TEXT."
+        hint = "" if has_asked else " A device that waits for requests needs --ask TEXT."
         return f"Nothing was received at any setting.{hint}"
     first = ranked[0]
     if first.characters >= FEWEST and first.fault_share <= TOLERABLE:

@@ -26,7 +26,7 @@ if TYPE_CHECKING:
     from larkreader.declare.run.capture_form import CaptureKind
     from larkreader.present.tables.timeline_rows import TimelineRows
 
-MOST_DRAWN = 400  # messages that one figure can tell apart
+MOST_DRAWN = 400  # messages that one figure can distinguish
 
 
 @click.command()
@@ -139,7 +139,7 @@ def _document(reading: Reading, rows: TimelineRows, chosen: Any) -> dict[str, An
     timeline = rows.timeline
     messages = []
     for entry in rows.entries(chosen):
-        told: dict[str, Any] = {
+        result: dict[str, Any] = {
             "begin_s": round(entry.begin_s, 12),
             "end_s": round(entry.end_s, 12),
             "wire": entry.wire,
@@ -150,9 +150,9 @@ def _document(reading: Reading, rows: TimelineRows, chosen: Any) -> dict[str, An
             "text": entry.text,
         }
         if entry.collides:
-            told["collides"] = True
+            result["collides"] = True
         if entry.parts:
-            told["pairs"] = [
+            result["pairs"] = [
                 {
                     "pair": part.pair,
                     "number": part.number if part.number >= 0 else None,
@@ -163,7 +163,7 @@ def _document(reading: Reading, rows: TimelineRows, chosen: Any) -> dict[str, An
                 }
                 for part in entry.parts
             ]
-        messages.append(told)
+        messages.append(result)
     return {
         "sheet": reading.sheet_name,
         "capture": reading.capture,

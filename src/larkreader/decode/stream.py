@@ -19,8 +19,8 @@ Times = npt.NDArray[np.float64]
 class Stream:
     """Bytes on their way into frames.
 
-    `begin_s` and `end_s` are when each began and ended, where somebody knows. `bad`, `breaks` and `addresses` are the
-    numbers of those with a fault of their own, of breaks, and of those marked as addresses; None where nobody knows.
+    `begin_s` and `end_s` are when each began and ended, where known. `bad`, `breaks` and `addresses` are the
+    numbers of those with a fault of their own, of breaks, and of those marked as addresses; None where unknown.
     """
 
     value: Bytes
@@ -90,7 +90,7 @@ def bytes_of(data: bytes | Bytes | Characters) -> Bytes:
     Raises
     ------
     RequestError
-        If characters hold more than eight bits, or the data are no bytes.
+        If characters hold more than eight bits, or the data are not bytes.
     """
     if isinstance(data, Characters):
         if len(data) and data.value.max() > 0xFF:

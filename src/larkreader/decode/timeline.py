@@ -66,7 +66,7 @@ class Timeline(Columns):
     length : ndarray of int64
         Its characters.
     faults : ndarray of uint8
-        What is held against it, as flags of `FrameFault`; of what is no frame, `FrameFault.CHARACTER_FAULT` alone.
+        Its faults, as flags of `FrameFault`; of what is not a frame, `FrameFault.CHARACTER_FAULT` alone.
     wires : tuple of str
         The wires.
     layouts : tuple of str
@@ -106,23 +106,23 @@ class Timeline(Columns):
         self.check_lengths()
 
     def is_of(self, names: Sequence[str]) -> npt.NDArray[np.bool_]:
-        """Tell which rows are frames of layouts, or messages of wires, by their names: bool, shape (n_messages,).
+        """Return which rows are frames of layouts, or messages of wires, by their names: bool, shape (n_messages,).
 
         Parameters
         ----------
         names : sequence of str
             Names of layouts and of wires.
         """
-        told = np.zeros(len(self), dtype=np.bool_)
+        result = np.zeros(len(self), dtype=np.bool_)
         for name in names:
             if name in self.layouts:
-                told |= self.layout == self.layouts.index(name)
+                result |= self.layout == self.layouts.index(name)
             elif name in self.wires:
-                told |= (self.wire == self.wires.index(name)) & (self.what != What.SKIPPED)
-        return told
+                result |= (self.wire == self.wires.index(name)) & (self.what != What.SKIPPED)
+        return result
 
     def is_on(self, wires: Sequence[str]) -> npt.NDArray[np.bool_]:
-        """Tell which rows are on some wires: bool, shape (n_messages,).
+        """Return which rows are on some wires: bool, shape (n_messages,).
 
         Parameters
         ----------
@@ -200,18 +200,18 @@ def make_timeline(
     layouts = tuple(frames)
     parts: list[list[npt.NDArray[Any]]] = []
     for number, wire in enumerate(wires):
-        told = characters[wire]
+        result = characters[wire]
         if wire not in skipped:
-            offset, length = _messages(told, lines[wire])
-            parts.append(_rows(told, number, What.MESSAGE, -1, np.full(len(offset), -1), offset, length))
+            offset, length = _messages(result, lines[wire])
+            parts.append(_rows(result, number, What.MESSAGE, -1, np.full(len(offset), -1), offset, length))
             continue
         spans = skipped[wire]
         known = np.flatnonzero(spans.reason != Skip.FILL)
-        parts.append(_rows(told, number, What.SKIPPED, -1, known, spans.offset[known], spans.length[known]))
+        parts.append(_rows(result, number, What.SKIPPED, -1, known, spans.offset[known], spans.length[known]))
         for place, found in enumerate(frames.values()):
             if _wire_of(found.layout, wires) == wire:
                 rows = np.arange(len(found))
-                parts.append(_rows(told, number, What.FRAME, place, rows, found.offset, found.length, found.faults))
+                parts.append(_rows(result, number, What.FRAME, place, rows, found.offset, found.length, found.faults))
     columns = [np.concatenate(column) for column in zip(*parts, strict=True)] if parts else _no_rows()
     order = np.lexsort((columns[6], columns[2], columns[0]))
     named = dict(zip(Timeline.COLUMNS, (column[order] for column in columns), strict=True))

@@ -1,7 +1,7 @@
 """The dosing rig's traffic: a deterministic generator with a known list of faults.
 
 Ten seconds of both wires are made from the rig's sheet. Every fault put on a wire is noted as the finding that must
-come out, with its count, its first place and its time, so that a reading can be held against it. The generator knows
+come out, with its count, its first place and its time, so that a reading can be compared with it. The generator knows
 when it put which character on a wire; it never asks the receiver.
 """
 
@@ -152,9 +152,9 @@ def make_history(*, paused: bool) -> History:
     end_s = HISTORY_BEGINS_S + 0.35
     signal = Trace(np.empty(0, np.int64), first_level=0, end=round(end_s * 1e9), name="rig.controller_rts")
     if paused:
-        told = replay(characters_at(begin_s, values, line), sheet.receive["from_pump"], line)
-        begin_s = told.begin_s
-        signal = Trace.from_seconds(told.pauses_s.ravel(), 0, end_s=end_s, name="rig.controller_rts")
+        result = replay(characters_at(begin_s, values, line), sheet.receive["from_pump"], line)
+        begin_s = result.begin_s
+        signal = Trace.from_seconds(result.pauses_s.ravel(), 0, end_s=end_s, name="rig.controller_rts")
     rests_s = begin_s - np.concatenate([[0.0], begin_s[:-1] + line.character_time_s])
     trace = transmit(
         values, line, gaps=np.maximum(rests_s, 0.0) * line.baud, begin_s=0.0, end_s=end_s, name="from_pump"
@@ -274,7 +274,7 @@ def _mistake_values(rows: list[dict[str, Any]]) -> None:
 
 
 def _damage(status: list[Message]) -> None:
-    """Put faults of every kind on the status messages, each far enough from the others to be told apart."""
+    """Put faults of every kind on the status messages, each far enough from the others to be distinguished."""
     for number, kind in (
         (OUT_OF_RANGE, "out-of-range"),
         (UNKNOWN_STATE, "unknown-value"),
@@ -309,7 +309,7 @@ def _boot_text() -> Message:
 
 
 def _through_a_small_buffer(data: bytes) -> tuple[bytes, tuple[int, ...]]:
-    """Lose a stretch of bytes twice, as a receive buffer does that nobody empties for a while."""
+    """Lose a stretch of bytes twice, as a receive buffer does that is not emptied for a while."""
     lost = ((1606, 43), (2331, 20))  # offset and length of each stretch
     rest, done = bytearray(), 0
     for offset, length in lost:

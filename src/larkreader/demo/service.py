@@ -1,6 +1,6 @@
 """The dosing rig's service traffic: the controller asks, the pump head answers, over one pair of wires.
 
-Six seconds of both ends' outputs with a known list of faults: requests that nobody answers, damaged and late replies,
+Six seconds of both ends' outputs with a known list of faults: requests without an answer, damaged and late replies,
 repeats, both ends speaking at once, a turn that is too short, a reply too many, a restart of the controller.
 """
 
@@ -151,7 +151,7 @@ def _question(talk: _Talk, number: int, at_s: float, usual_s: float) -> None:
         talk.answer(talk.again(asked, number), number, usual_s)
     elif number in LATE:
         talk.answer(talk.ask(at_s, number), number, 0.028, "late-reply")
-    elif number == COLLIDING:  # so late that the controller has begun to ask again, which then nobody hears
+    elif number == COLLIDING:  # so late that the controller has begun to ask again, which is then not heard
         asked = talk.ask(at_s, number)
         talk.answer(asked, number, GIVES_UP_S + 0.0009, "late-reply", "collision")
         again = talk.again(asked, number, "unanswered-request")

@@ -70,6 +70,6 @@ def on_wire(
 
 
 def is_found(injected: Iterable[Injected], findings: Iterable[Finding]) -> bool:
-    """Tell whether findings are exactly the faults that were put on the wires: kind, wire, count, place and time."""
+    """Return whether findings are exactly the faults that were put on the wires: kind, wire, count, place and time."""
     found = {(one.kind, one.wire, one.count, one.offset, round(one.first_s or 0.0, 6)) for one in findings}
     return found == {(one.kind, one.wire, one.count, one.offset, round(one.first_s, 6)) for one in injected}

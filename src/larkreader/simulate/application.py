@@ -149,7 +149,7 @@ class Lines(Periodic):
             else:
                 break
         self.act_at, self._acted_at = NEVER, at
-        self.state = LOOKING[self.state, TOOK_ALL]  # what is left is no line yet
+        self.state = LOOKING[self.state, TOOK_ALL]  # what is left is not a line yet
 
     def _line_length(self) -> int:
         """Return how many characters the first line in the ring has, its terminator included; 0 if none is whole."""

@@ -32,7 +32,7 @@ def make_burst(count: int, line: LineSettings, *, begin_s: float = 0.0, value: i
     begin_s : float
         When the first begins, in seconds.
     value : int, optional
-        What each holds; they count up from 0 unless said.
+        What each holds; they count up from 0 by default.
 
     Returns
     -------
@@ -70,7 +70,7 @@ def replay(
     line : LineSettings
         The wire's settings.
     back : LineSettings, optional
-        Those of the wire on which pause characters travel; the same unless said.
+        Those of the wire on which pause characters travel; the same by default.
 
     Returns
     -------
@@ -80,7 +80,7 @@ def replay(
     Raises
     ------
     RequestError
-        If nobody knows when the characters were on the wire.
+        If it is unknown when the characters were on the wire.
 
     Examples
     --------
@@ -106,7 +106,7 @@ def loses(
     *,
     back: LineSettings | None = None,
 ) -> bool:
-    """Tell whether any of some characters has one of some fates on a receive path, looking no further than the first.
+    """Return whether any of some characters has one of some fates on a receive path, looking no further than the first.
 
     Parameters
     ----------

@@ -1,4 +1,4 @@
-"""When nobody serves a receive path: interrupts are off, or everything stands still.
+"""When nothing serves a receive path: interrupts are off, or everything stands still.
 
 All times are whole nanoseconds.
 """

@@ -113,7 +113,7 @@ class Block:
         """Put a character in; return whether DMA asks for service."""
         outcomes.fetched[number] = at
         held = self.held
-        if len(held) == self.places:  # nobody has stored what is there: it is written over
+        if len(held) == self.places:  # what is there is not stored yet: it is written over
             for lost in held:
                 outcomes.lose(lost, at, Fate.BLOCK)
             held.clear()

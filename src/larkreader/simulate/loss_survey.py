@@ -72,10 +72,10 @@ def calculate_losses(
     back : LineSettings, optional
         As of `replay`.
     rings : sequence of int, optional
-        Places of the ring; eight sizes, the declared one and powers of two around it, unless said.
+        Places of the ring; eight sizes, the declared one and powers of two around it, by default.
     times_s : sequence of float, optional
-        Latencies, or periods of polling, in seconds; from a quarter of what is declared to 256 times as much unless
-        said.
+        Latencies, or periods of polling, in seconds; from a quarter of what is declared to 256 times as much by
+        default.
 
     Returns
     -------
@@ -106,13 +106,13 @@ def calculate_losses(
             if pause is not None and pause.watches == "ring" and pause.at > ring.capacity:
                 at = max(ring.capacity, 1)
                 pause = pause.model_copy(update={"at": at, "resume_at": min(pause.resume_at, at - 1)})
-            told = replay(
+            result = replay(
                 characters,
                 path.model_copy(update={"service": late, "ring": ring, "pause": pause}),
                 line,
                 back=back,
             )
-            lost[row, column] = sum(told.count(fate) for fate in (Fate.OVERRUN, *BUFFERS))
+            lost[row, column] = sum(result.count(fate) for fate in (Fate.OVERRUN, *BUFFERS))
     return LossSurvey(path, sizes, name, late_s, lost, len(characters))
 
 

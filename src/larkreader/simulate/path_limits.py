@@ -1,8 +1,8 @@
 """How small, how slow and how late the parts of a receive path may be, so that it just loses nothing.
 
-Each limit is told twice: as found by replaying the characters, and as an upper or a lower bound from arithmetic alone.
+Each limit is given twice: as found by replaying the characters, and as an upper or a lower bound from arithmetic alone.
 The bounds count, as in network calculus (R. L. Cruz, "A calculus for network delay", 1991), how many characters can
-come at most within the longest time that nobody looks, and never promise more than the replay finds.
+arrive at most within the longest time without a look, and never promise more than the replay finds.
 """
 
 from __future__ import annotations
@@ -64,9 +64,9 @@ class PathLimits:
 
     def to_dict(self) -> dict[str, Any]:
         """Return the limits as JSON has them; infinite times are null."""
-        told = dict(vars(self))
-        told["slowest_s"] = None if self.slowest_s == float("inf") else self.slowest_s
-        return told
+        result = dict(vars(self))
+        result["slowest_s"] = None if self.slowest_s == float("inf") else self.slowest_s
+        return result
 
 
 def find_limits(
@@ -209,10 +209,10 @@ def _slowest_bound(path: ReceivePath, line: LineSettings) -> float | None:
     elif isinstance(service, PollingService):
         room = fifo.size
     elif isinstance(service, DmaService) and service.circular:
-        told = {"half", "full"} & set(service.notices)
-        if not told:
+        result = {"half", "full"} & set(service.notices)
+        if not result:
             return None
-        room = service.block // 2 + 1 if len(told) == 2 else 1
+        room = service.block // 2 + 1 if len(result) == 2 else 1
     else:
         return None
     until_next_start = (line.bits_per_character - line.stop_position - 0.5) * line.bit_time_s
@@ -226,7 +226,7 @@ def _slowest_bound(path: ReceivePath, line: LineSettings) -> float | None:
 
 
 def _handler_s(path: ReceivePath, line: LineSettings) -> float:
-    """Return how long a service can take at most, with what comes while it is at work."""
+    """Return how long a service can take at most, with what arrives while it is at work."""
     service = path.service
     if not isinstance(service, (InterruptService, PollingService, DmaService)):
         return 0.0

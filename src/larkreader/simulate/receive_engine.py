@@ -311,7 +311,7 @@ class ReceiveEngine:
         return True
 
     def _fetch_together(self, held: deque[int]) -> bool:
-        """Fetch and store at once what nothing comes between; False if that is too little."""
+        """Fetch and store at once what nothing interrupts; False if that is too little."""
         service, ring, hardware = self.service, self._ring, self._hardware
         count = min(len(held), service.left)
         if self._pause.is_asked or (hardware.waiting >= 0 and self._block is None):

@@ -189,18 +189,18 @@ class Replay(Columns):
         -------
         tuple of ndarray
             Times in seconds, ascending, float64 of shape (n,); and how many characters it holds from then on, int64 of
-            the same shape. At one time what is overwritten goes first, then what comes in, then what is taken.
+            the same shape. At one time what is overwritten goes first, then what arrives, then what is taken.
         """
-        came, went = (self.column(name) for name in STAGES[stage])
-        known = ~np.isnan(came)
+        received, went = (self.column(name) for name in STAGES[stage])
+        known = ~np.isnan(received)
         if stage == "fifo":
             known &= self.fate != Fate.OVERRUN
-        came, went, lost = came[known], went[known], self.lost_s[known]
-        is_lost = np.isnan(went) & (lost > came)
+        received, went, lost = received[known], went[known], self.lost_s[known]
+        is_lost = np.isnan(went) & (lost > received)
         gone = np.where(np.isnan(went), lost, went)
-        times = np.concatenate([came, gone])
-        steps = np.repeat([1, -1], [len(came), len(gone)])
-        turn = np.concatenate([np.zeros(len(came), np.int64), np.where(is_lost, -1, 1)])
+        times = np.concatenate([received, gone])
+        steps = np.repeat([1, -1], [len(received), len(gone)])
+        turn = np.concatenate([np.zeros(len(received), np.int64), np.where(is_lost, -1, 1)])
         order = np.lexsort((turn, times))[: len(times) - int(np.isnan(gone).sum())]  # NaN sorts last
         levels = np.cumsum(steps[order])
         if stage == "ring" and self.path.ring is not None:  # what is stored in the place of what was taken just then

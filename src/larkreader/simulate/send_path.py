@@ -33,7 +33,7 @@ class SendFate(IntEnum):
     OVERWRITTEN = 1
     """The data register was written to again before it was empty, or the FIFO while it was full."""
     CUT = 2
-    """The call gave up before its turn came."""
+    """The call gave up before its turn."""
     DROPPED = 3
     """There was no room for it in the buffer."""
     BROKEN = 4
@@ -158,8 +158,8 @@ def replay_send(asked_s: npt.ArrayLike, lengths: npt.ArrayLike, path: SendPath, 
     shift register at once, and the last are written over.
 
     >>> path = lr.SendPath(call={"kind": "register", "checks": False, "every_s": 1e-6})
-    >>> told = lr.replay_send([0.0], [10], path, lr.LineSettings.parse("57600 8E1"))
-    >>> told.count_of(lr.simulate.SendFate.SENT), told.count_of(lr.simulate.SendFate.OVERWRITTEN)
+    >>> result = lr.replay_send([0.0], [10], path, lr.LineSettings.parse("57600 8E1"))
+    >>> result.count_of(lr.simulate.SendFate.SENT), result.count_of(lr.simulate.SendFate.OVERWRITTEN)
     (2, 8)
     """
     asked = np.rint(np.asarray(asked_s, dtype=np.float64) * 1e9).astype(np.int64).tolist()

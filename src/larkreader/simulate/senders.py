@@ -20,7 +20,7 @@ def nanoseconds(seconds: float) -> int:
 
 
 class FreeSender:
-    """Sends characters whether or not anybody is ready.
+    """Sends characters whether or not the receiver is ready.
 
     Parameters
     ----------

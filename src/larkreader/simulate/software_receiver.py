@@ -1,6 +1,6 @@
 """A receiver in software, which watches the line itself, and hears nothing while it is kept from doing so.
 
-It is played bit by bit. A change to start level that comes while it is deaf is missed; a sample that comes due then is
+It is played bit by bit. A change to start level while it is deaf is missed; a sample that is due then is
 taken when it hears again, of whatever bit is on the line by that time. So it misses characters, locks onto data bits of
 others, and reports framing errors, although the line is sound.
 """
@@ -140,7 +140,7 @@ def hear(
 
 
 def compare_heard(sent: Characters, heard: Characters, line: LineSettings) -> Heard:
-    """Tell which characters of a wire a receiver missed, misread or made up.
+    """Return which characters of a wire a receiver missed, misread or invented.
 
     Parameters
     ----------

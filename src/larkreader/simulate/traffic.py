@@ -22,7 +22,7 @@ LETTER = b"\x41"  # what a message is filled with
 def traffic_messages(
     sheet: Sheet, wire: str, *, span_s: float | None = None, most: int = MOST_CHARACTERS
 ) -> tuple[Seconds, Counts]:
-    """Tell which messages declared traffic asks a wire to carry.
+    """Return which messages declared traffic asks a wire to carry.
 
     All of them are to begin at 0, the worst moment of all, and again after their periods.
 
@@ -33,7 +33,7 @@ def traffic_messages(
     wire : str
         The wire.
     span_s : float, optional
-        Of how many seconds; twice the longest period unless said.
+        Of how many seconds; twice the longest period by default.
     most : int
         How many characters at most: whole messages, or as much of the first one.
 

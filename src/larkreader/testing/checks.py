@@ -21,20 +21,20 @@ def check(result: LoopbackResult | MatrixResult | DialogueResult) -> None:
     Parameters
     ----------
     result : LoopbackResult, MatrixResult or DialogueResult
-        What came of it.
+        The result of it.
 
     Raises
     ------
     AssertionError
-        If it did not; the message shows what was to come and what came.
+        If it did not; the message shows what was expected and received.
     """
     __tracebackhide__ = True  # what a test wants to show is the message
     if result.verdict == "pass":
         return
-    raise AssertionError("\n".join(_told(result)))
+    raise AssertionError("\n".join(_rows(result)))
 
 
-def _told(result: LoopbackResult | MatrixResult | DialogueResult) -> Iterator[str]:
+def _rows(result: LoopbackResult | MatrixResult | DialogueResult) -> Iterator[str]:
     if isinstance(result, DialogueResult):
         for number, step in enumerate(result.steps, 1):
             if step.outcome == "fail":
@@ -50,12 +50,12 @@ def _told(result: LoopbackResult | MatrixResult | DialogueResult) -> Iterator[st
             yield from (f"  {row}" for row in summary_of(one))
 
 
-def check_same(came: bytes, to_come: bytes) -> None:
-    """Check that what came is what was to come.
+def check_same(received: bytes, expected: bytes) -> None:
+    """Check that what was received is what was expected.
 
     Parameters
     ----------
-    came, to_come : bytes
+    received, expected : bytes
         Both.
 
     Raises
@@ -64,20 +64,21 @@ def check_same(came: bytes, to_come: bytes) -> None:
         If it is not; the message counts what was lost, changed, extra and doubled, and shows the place.
     """
     __tracebackhide__ = True
-    if came != to_come:
-        raise AssertionError("\n".join(difference(came, to_come)))
+    if received != expected:
+        raise AssertionError("\n".join(difference(received, expected)))
 
 
-def difference(came: bytes, to_come: bytes) -> list[str]:
-    """Say how what came differs from what was to come, as rows of text."""
-    found: Alignment = align(to_come, came)
+def difference(received: bytes, expected: bytes) -> list[str]:
+    """Say how what was received differs from what was expected, as rows of text."""
+    found: Alignment = align(expected, received)
     counts = {"lost": found.lost, "changed": found.changed, "extra": found.extra, "of them doubled": found.doubled}
-    rows = [f"{len(came):,} came, {len(to_come):,} were to: " + ", ".join(f"{n:,} {w}" for w, n in counts.items() if n)]
+    differences = ", ".join(f"{count:,} {what}" for what, count in counts.items() if count)
+    rows = [f"received {len(received):,} of {len(expected):,} bytes: {differences}"]
     if found.first is None:
         return rows
     place = found.first[0]
     rows.append(f"first difference at {place:,}:")
-    for name, data in (("expected", to_come), ("came", came)):
+    for name, data in (("expected", expected), ("received", received)):
         begin = max(place // ROW - AROUND, 0) * ROW
         for at in range(begin, min(begin + (2 * AROUND + 1) * ROW, len(data)), ROW):
             part = data[at : at + ROW]

@@ -31,15 +31,15 @@ _FAILED = pytest.StashKey[bool]()
 def pytest_addoption(parser: pytest.Parser) -> None:
     """Add the options, each with a setting of the same name for the configuration file."""
     group = parser.getgroup("larkreader", "Lark Reader: a UART link under test")
-    for name, told in SETTINGS.items():
-        group.addoption(f"--larkreader-{name}", metavar=name.upper(), help=told)
-        parser.addini(f"larkreader_{name}", told)
+    for name, result in SETTINGS.items():
+        group.addoption(f"--larkreader-{name}", metavar=name.upper(), help=result)
+        parser.addini(f"larkreader_{name}", result)
 
 
 def pytest_configure(config: pytest.Config) -> None:
     """Make the marker known."""
-    told = "larkreader(sheet=..., port=..., line=...): the link of this test, instead of the link given by options"
-    config.addinivalue_line("markers", told)
+    result = "larkreader(sheet=..., port=..., line=...): the link of this test, instead of the link given by options"
+    config.addinivalue_line("markers", result)
 
 
 @pytest.hookimpl(wrapper=True)
@@ -67,8 +67,8 @@ def _setting(request: pytest.FixtureRequest, name: str) -> str | None:
     for marker in request.node.iter_markers("larkreader"):
         if marker.kwargs.get(name) is not None:
             return str(marker.kwargs[name])
-    said = request.config.getoption(f"--larkreader-{name}") or request.config.getini(f"larkreader_{name}")
-    return str(said) if said else None
+    declared = request.config.getoption(f"--larkreader-{name}") or request.config.getini(f"larkreader_{name}")
+    return str(declared) if declared else None
 
 
 @pytest.fixture
@@ -76,10 +76,10 @@ def larkreader_sheet(request: pytest.FixtureRequest) -> Sheet:
     """Give the sheet of the link; the test is skipped if none is given."""
     from larkreader.declare.document.sheet_file import open_sheet
 
-    said = _setting(request, "sheet")
-    if said is None:
+    declared = _setting(request, "sheet")
+    if declared is None:
         pytest.skip("no sheet: give --larkreader-sheet FILE, or larkreader_sheet in the configuration")
-    path = Path(said)
+    path = Path(declared)
     return open_sheet(path if path.is_absolute() or path.exists() else request.config.rootpath / path)
 
 
@@ -112,14 +112,14 @@ def larkreader_simulated_line(request: pytest.FixtureRequest) -> Iterator[Callab
 
     with ExitStack() as stack:
 
-        def make(device: Any = "echo", line: LineSettings | str = "115200 8N1", **said: Any) -> Port:
+        def make(device: Any = "echo", line: LineSettings | str = "115200 8N1", **declared: Any) -> Port:
             settings = LineSettings.parse(line) if isinstance(line, str) else line
             if isinstance(device, str):
                 if device not in STAND_INS:
                     pytest.fail(f'no stand-in is called "{device}"; there are {", ".join(STAND_INS)}', pytrace=False)
-                said = {"far": OWN_LINES.get(device), **said}
+                declared = {"far": OWN_LINES.get(device), **declared}
                 device = STAND_INS[device]()
-            port = stack.enter_context(SimulatedPort(settings, device, **said))
+            port = stack.enter_context(SimulatedPort(settings, device, **declared))
             return stack.enter_context(_recorded(request, port))
 
         yield make

@@ -40,7 +40,7 @@ def check_port(make_port: Callable[[], AbstractContextManager[Port]]) -> None:
     """
     with make_port() as port:
         _bytes_come_back_in_order(port)
-        _time_and_length_are_told_apart(port)
+        _time_and_length_are_distinguished(port)
         _one_thread_may_read_while_another_writes(port)
         port.close()
         _a_closed_port_says_so(port)
@@ -52,12 +52,12 @@ def _bytes_come_back_in_order(port: Port) -> None:
     back = port.read(256, 5.0)
     assert back.data == every, f"sent all values of a byte, received {back.data.hex(' ')}"
     assert back.ended_by == "length", "all that was asked for arrived, yet the wait was ended by time"
-    assert len(back.faults) == (256 if port.tells_faults else 0), "tells_faults differs from what read returns"
+    assert len(back.faults) == (256 if port.marks_faults else 0), "marks_faults differs from what read returns"
     assert not any(back.faults), "sound characters have faults"
     port.write(b"", 1.0)
 
 
-def _time_and_length_are_told_apart(port: Port) -> None:
+def _time_and_length_are_distinguished(port: Port) -> None:
     begin_s = port.now_s()
     nothing = port.read(1, 0.05)
     assert (nothing.data, nothing.ended_by) == (b"", "time"), "nothing was sent, yet something arrived"
@@ -83,12 +83,12 @@ def _one_thread_may_read_while_another_writes(port: Port) -> None:
 def _a_closed_port_says_so(port: Port) -> None:
     port.close()  # once more does nothing
     for what in (lambda: port.write(b"x", 0.1), lambda: port.read_some(1, 0.1)):
-        told = ""
+        result = ""
         try:
             what()
         except PortError as error:
-            told = str(error)
-        assert "closed" in told, f"a closed port must report that when it is used, and reports: {told or 'nothing'}"
+            result = str(error)
+        assert "closed" in result, f"a closed port must report that when it is used, and reports: {result or 'nothing'}"
 
 
 def check_hardware(name: str) -> list[str]:
@@ -116,7 +116,7 @@ def check_hardware(name: str) -> list[str]:
         line = LineSettings.parse(text)
         try:
             with open_port(name, line) as port:
-                run_loopback(port, LoopbackPlan(characters=1, limit_s=0.2))  # the line comes to rest
+                run_loopback(port, LoopbackPlan(characters=1, limit_s=0.2))  # the line is at rest
                 result = run_loopback(port, LoopbackPlan(characters=CHARACTERS, pattern="random"))
                 is_altered = any(note.startswith(ALTERED) for note in port.notes)
                 outcome = "FAILED" if result.verdict != "pass" else "partly" if is_altered else "passed"

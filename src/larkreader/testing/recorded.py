@@ -28,12 +28,12 @@ class RecordedPort(Port):
 
     name: str
     line: LineSettings | None
-    tells_faults: bool
+    marks_faults: bool
     notes: tuple[str, ...]
 
     def __init__(self, port: Port, folder: Path, name: str, keep: Callable[[Path], bool]) -> None:
         self._port, self._keep = port, keep
-        self.name, self.line, self.tells_faults, self.notes = port.name, port.line, port.tells_faults, port.notes
+        self.name, self.line, self.marks_faults, self.notes = port.name, port.line, port.marks_faults, port.notes
         self._path, number = folder / f"{name}.jsonl", 1
         while self._path.exists():
             number += 1
@@ -41,8 +41,8 @@ class RecordedPort(Port):
         self._had_folder = folder.exists()
         folder.mkdir(parents=True, exist_ok=True)
         began = datetime.now(UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z")
-        said = {"port": port.name, **({"line": str(port.line)} if port.line is not None else {})}
-        self._writer = RecordingWriter(self._path, began, {"out": said, "in": said})
+        declared = {"port": port.name, **({"line": str(port.line)} if port.line is not None else {})}
+        self._writer = RecordingWriter(self._path, began, {"out": declared, "in": declared})
         self._begin_s = port.now_s()
         self._is_closed = False
 

@@ -44,18 +44,18 @@ def characters_of(data: bytes, kind: str, form: CaptureForm, name: str) -> Chara
         If it is empty, or not of this kind.
     """
     if kind == "marked":
-        told = _read_marked(data, form)
+        result = _read_marked(data, form)
     elif kind == "words":
-        told = _read_words(data, form.word, name)
+        result = _read_words(data, form.word, name)
     elif kind == "hex":
         whole, cut_off = whole_pairs(data)
-        told = Characters.from_bytes(read_hex(whole.decode("utf-8-sig", errors="replace"), name))
-        told = replace(told, cut_off=cut_off)
+        result = Characters.from_bytes(read_hex(whole.decode("utf-8-sig", errors="replace"), name))
+        result = replace(result, cut_off=cut_off)
     else:
-        told = Characters.from_bytes(data)
-    if not len(told):
+        result = Characters.from_bytes(data)
+    if not len(result):
         raise CaptureError(name, "is empty", advice="Was anything recorded?")
-    return told
+    return result
 
 
 def whole_pairs(data: bytes) -> tuple[bytes, str]:
@@ -90,9 +90,9 @@ def write_bytes(path: Target, characters: Characters) -> None:
 def _read_marked(data: bytes, form: CaptureForm) -> Characters:
     reader = MarkReader(Fault.FRAMING if form.mark == "framing" else Fault.PARITY)
     values, faults = reader.feed(data)
-    told = Characters.from_bytes(values)
+    result = Characters.from_bytes(values)
     cut_off = f"it ends within a mark, {reader.held.hex(' ').upper()}" if reader.held else ""
-    return replace(told, faults=np.frombuffer(faults, np.uint8), cut_off=cut_off)
+    return replace(result, faults=np.frombuffer(faults, np.uint8), cut_off=cut_off)
 
 
 def _read_words(data: bytes, form: StatusWord, name: str) -> Characters:

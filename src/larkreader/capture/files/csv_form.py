@@ -15,7 +15,7 @@ UNITS = {
 }  # fmt: skip
 VOLTS = {"v": 1.0, "volt": 1.0, "volts": 1.0, "mv": 1e-3}
 LOOKED_AT = 40  # lines, in which the header and a row must lie
-MOST = 0.9  # of the cells, which tell whether a table holds levels or voltages
+MOST = 0.9  # of the cells, which decide whether a table holds levels or voltages
 FEWEST_STEPS = 3  # even ones, by which a column without a name is known to be the time
 _IN_UNIT = r"[ _]*[\[(/]?[ ]*(?P<unit>[a-z\u00b5\u03bc]{1,7})[ ]*[\])]?"
 _TIMES = "time(?:stamp)?|t|zeit|temps|tiempo|tempo|tid|tijd|aika|czas"  # as programs in other languages head it
@@ -76,7 +76,7 @@ def find_form(head: bytes, *, with_times: bool = True) -> CsvForm | None:
     Returns
     -------
     CsvForm or None
-        None if it is no such table.
+        None if it is not such a table.
     """
     lines = head.removeprefix(b"\xef\xbb\xbf").decode("utf-8", errors="replace").splitlines()
     if len(lines) > 1 and not head.endswith((b"\n", b"\r")):
@@ -132,9 +132,9 @@ def _form_of(
     scales = [1.0] * width
     if holds == "voltages":
         for place, name in enumerate(names):
-            told = None if units is None else _UNIT.fullmatch(units[place])
-            if told is not None:
-                scales[place] = VOLTS.get(told[1].lower(), 1.0)
+            result = None if units is None else _UNIT.fullmatch(units[place])
+            if result is not None:
+                scales[place] = VOLTS.get(result[1].lower(), 1.0)
             elif (match := _VOLTS.fullmatch(name)) and not (place == 0 and unit is not None):
                 names = [*names[:place], match["name"], *names[place + 1 :]]
                 scales[place] = VOLTS[match["unit"].lower()]
@@ -166,12 +166,12 @@ def _is_remark(line: str) -> bool:
 
 
 def is_number(text: str) -> bool:
-    """Tell whether a cell holds a number."""
+    """Return whether a cell holds a number."""
     return _NUMBER.fullmatch(text) is not None
 
 
 def is_row(cells: list[str]) -> bool:
-    """Tell whether a line may be a row: damage in single cells is told later, with its place."""
+    """Return whether a line may be a row: damage in single cells is reported later, with its place."""
     return bool(_NUMBER.fullmatch(cells[0])) and (
         len(cells) == 1 or any(_LEVEL.fullmatch(cell) or _NUMBER.fullmatch(cell) for cell in cells[1:])
     )

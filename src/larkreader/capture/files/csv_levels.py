@@ -33,7 +33,7 @@ NOTHING = 255  # an empty cell
 _LEVELS: Mapping[str, int] = {
     "0": 0, "1": 1, "x": UNKNOWN, "X": UNKNOWN, "z": UNDRIVEN, "Z": UNDRIVEN, "": NOTHING,
 }  # fmt: skip
-LEVEL_TEXTS = ("0", "1", "x", "")  # by what a report tells; the last for none
+LEVEL_TEXTS = ("0", "1", "x", "")  # by what a report states; the last for none
 
 
 def level_pieces(file: Content, signals: Sequence[str], *, rate: float | None) -> Iterator[dict[str, Trace]]:
@@ -63,7 +63,7 @@ def level_pieces(file: Content, signals: Sequence[str], *, rate: float | None) -
     time = form.columns[0] if form.unit is not None else None
     tick_s = 1 / rate if time is None and rate else TICK_S
     builders: dict[str, TraceBuilder] = {}
-    before = dict.fromkeys(form.signals, NOTHING)  # the last level that was told of each
+    before = dict.fromkeys(form.signals, NOTHING)  # the last level that was reported of each
     begin, last, changes_last = None, 0, False
     for line, table in rows.blocks(form.columns, [] if time is None else [time]):
         if time is None:
@@ -84,13 +84,13 @@ def level_pieces(file: Content, signals: Sequence[str], *, rate: float | None) -
         last, changes_last = int(at[-1]), False
         for signal in form.signals:
             levels = _levels(rows, table, signal, line)
-            told = np.flatnonzero(levels[:-1] != NOTHING)
-            old = int(levels[told[-1]]) if told.size else before[signal]
+            result = np.flatnonzero(levels[:-1] != NOTHING)
+            old = int(levels[result[-1]]) if result.size else before[signal]
             changes_last |= levels[-1] not in (NOTHING, old)
             before[signal] = old if levels[-1] == NOTHING else int(levels[-1])
             if signal in builders:
-                is_told = levels != NOTHING
-                builders[signal].add(at[is_told], levels[is_told])
+                is_reported = levels != NOTHING
+                builders[signal].add(at[is_reported], levels[is_reported])
         pieces = {signal: builder.piece(begin, last) for signal, builder in builders.items()}
         yield {signal: piece for signal, piece in pieces.items() if piece is not None}
     if begin is None:

@@ -109,7 +109,7 @@ class CsvRows:
         self.cut_off = "its last row is incomplete" if lines.is_torn else ""
 
     def _refuse(self, options: dict[str, Any], numbers: Sequence[str], why: str) -> None:
-        """Find the cell that is no number, and raise `CaptureError` for it."""
+        """Find the cell that is not a number, and raise `CaptureError` for it."""
         import pandas as pd
 
         done = self.form.first_row + 1

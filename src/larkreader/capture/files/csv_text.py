@@ -7,7 +7,7 @@ without those that it does not end with, stand beside it.
 
 A number with a fraction is found to be a whole number of trillionths, billionths, millionths or thousandths, if
 dividing that whole number gives it back to the last bit: as that takes at most 15 digits, they are also the fewest that
-tell it apart. What is none of these is left to `repr`.
+distinguish it. What is none of these is left to `repr`.
 """
 
 from __future__ import annotations
@@ -231,9 +231,9 @@ def _whole(values: npt.NDArray[Any], is_negative: npt.NDArray[np.bool_] | None =
 
 
 def _with_fewest_digits(values: npt.NDArray[Any]) -> npt.NDArray[np.float64]:
-    """Return the decimal numbers of the fewest digits that are narrow floats, which 9 digits always tell apart."""
+    """Return the decimal numbers of the fewest digits that are narrow floats, which 9 digits always distinguish."""
     wide = values.astype(np.float64)
-    told = wide.copy()
+    result = wide.copy()
     magnitude = np.abs(wide)
     left = np.flatnonzero((magnitude > 1e-9) & (magnitude < 1e9))  # where all powers of ten below are exact
     first = np.floor(np.log10(magnitude[left])).astype(np.int64)
@@ -242,13 +242,13 @@ def _with_fewest_digits(values: npt.NDArray[Any]) -> npt.NDArray[np.float64]:
         is_fraction = first < digits
         some = np.where(is_fraction, np.rint(wide[left] * power) / power, np.rint(wide[left] / power) * power)
         fits = some.astype(values.dtype) == values[left]
-        told[left[fits]] = some[fits]
+        result[left[fits]] = some[fits]
         left, first = left[~fits], first[~fits]
         if not left.size:
             break
     others = np.flatnonzero((magnitude <= 1e-9) | (magnitude >= 1e9))
-    told[others] = values[others].astype(str).astype(np.float64)
-    return told
+    result[others] = values[others].astype(str).astype(np.float64)
+    return result
 
 
 def _decimals(values: npt.NDArray[Any]) -> Cells:

@@ -69,7 +69,7 @@ class CharacterFormat:
 
 
 def _never(file: Content) -> bool:
-    """Tell that nothing in such a file distinguishes it from others."""
+    """Return False: nothing in such a file distinguishes it from others."""
     return False
 
 

@@ -2,7 +2,7 @@
 
 What a line begins with may be an offset: then it must be the number of bytes before it, in hexadecimal, octal or
 decimal, whichever fits all lines. A line that holds nothing but ``*`` stands for lines like the one above it (POSIX
-``od``); the next offset tells how many.
+``od``); the next offset gives how many.
 """
 
 from __future__ import annotations
@@ -63,7 +63,7 @@ def read_hex(text: str, name: str) -> bytes:
 
 
 def is_hex(head: str) -> bool:
-    """Tell whether a text that begins like this is bytes written as text."""
+    """Return whether a text that begins like this is bytes written as text."""
     head = head.rsplit("\n", 1)[0] if head.count("\n") > 1 else head
     plain = _C_COMMENT.sub("", head)
     if arrays := _c_arrays(head):
@@ -78,11 +78,13 @@ def _c_arrays(text: str) -> list[str]:
     """Return what stands between braces, where that is nothing but bytes as C writes them."""
     bodies = _C_BODY.findall(_C_COMMENT.sub(" ", text))
     words = [[word for word in _C_BETWEEN.split(body) if word] for body in bodies]
-    return [body for body, told in zip(bodies, words, strict=True) if told and all(map(_PREFIXED.fullmatch, told))]
+    return [
+        body for body, result in zip(bodies, words, strict=True) if result and all(map(_PREFIXED.fullmatch, result))
+    ]
 
 
 def _can_be_offsets(matches: Sequence[re.Match[str]]) -> bool:
-    """Tell whether what lines begin with can be offsets: they rise, and something stands behind them."""
+    """Return whether what lines begin with can be offsets: they rise, and something stands behind them."""
     written = [match[1] for match in matches]
     if len({len(one) for one in written}) > 1 or all(match.end() == len(match.string) for match in matches):
         return False
@@ -90,7 +92,7 @@ def _can_be_offsets(matches: Sequence[re.Match[str]]) -> bool:
 
 
 def _are_offsets(matches: Sequence[re.Match[str]]) -> bool:
-    """Tell whether what lines begin with is meant for offsets: a colon says so, or a wide 0 at the beginning."""
+    """Return whether what lines begin with is meant for offsets: a colon says so, or a wide 0 at the beginning."""
     first = matches[0]
     return ":" in first[0] or (len(first[1]) >= WIDE and not first[1].strip("0"))
 

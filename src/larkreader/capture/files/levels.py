@@ -16,8 +16,8 @@ Levels = npt.NDArray[np.uint8]
 class TraceBuilder:
     """Makes traces of reported levels, piece by piece.
 
-    A piece is certain: it ends before the latest time that was told, at which more may be reported. Where the level is
-    not known it keeps its last known one; before the first known one it has that.
+    A piece is certain: it ends before the latest time that was reported, at which more may be reported. Where the level
+    is not known it keeps its last known one; before the first known one it has that.
 
     Parameters
     ----------
@@ -44,7 +44,7 @@ class TraceBuilder:
         at : ndarray of int64, shape (n,)
             When each level was reported, in ticks, never decreasing; of several at one time the last counts.
         level : ndarray of uint8, shape (n,)
-            0, 1, `UNKNOWN` or `UNDRIVEN`. A report without a change is no edge.
+            0, 1, `UNKNOWN` or `UNDRIVEN`. A report without a change is not an edge.
         """
         if len(at):
             self._at.append(at)
@@ -111,7 +111,7 @@ class TraceBuilder:
 
 
 def reports_of(trace: Trace) -> tuple[Ticks, Levels]:
-    """Return what a file tells of a trace: when its level was reported, and as what; the first at its beginning.
+    """Return the reports of a trace for a file: when its level was reported, and as what; the first at its beginning.
 
     A change the moment recording begins is preceded by a report one tick earlier. In a stretch of unknown level there
     is one report, `UNKNOWN`, and one behind it unless recording ends there.

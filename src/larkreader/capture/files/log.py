@@ -1,8 +1,8 @@
 r"""Logs of bytes with times that a program wrote: a table in text, or JSON Lines.
 
 The time is called ``time`` or ``timestamp``, with a unit if it is not seconds, as in ``time_ms``; it is a number, or a
-date with the time of day in ISO 8601. What came is called ``hex``, ``data`` or ``bytes`` (pairs of hexadecimal digits,
-or a list of numbers), ``byte`` or ``value`` (a number, ``0x`` for hexadecimal) or ``text``, ``char`` (with
+date with the time of day in ISO 8601. What was received is called ``hex``, ``data`` or ``bytes`` (pairs of hexadecimal
+digits, or a list of numbers), ``byte`` or ``value`` (a number, ``0x`` for hexadecimal) or ``text``, ``char`` (with
 ``\r \n \t \\ \xHH`` for single bytes). ``wire``, ``direction`` or ``channel`` says on which wire, if there are several.
 Further columns are passed over.
 """
@@ -65,7 +65,7 @@ SURE = tuple(name for name in DATA if name != "value")
 
 
 def is_log(head: bytes) -> bool:
-    """Tell whether a file that begins like this is a log of bytes."""
+    """Return whether a file that begins like this is a log of bytes."""
     lines = head.removeprefix(b"\xef\xbb\xbf").decode("utf-8", errors="replace").splitlines()
     first = next((line for line in lines if line.strip() and not line.startswith(COMMENTS)), "")
     if first.startswith("{"):
@@ -123,7 +123,7 @@ def read_log(data: bytes, name: str) -> dict[str, Characters]:
             raise CaptureError(f"{name}: line {number}", f'holds "{shown}"', wanted) from None
     if not groups:
         raise CaptureError(name, "holds no entry")
-    return {wire: replace(Characters.from_groups(told), cut_off=cut_off) for wire, told in groups.items()}
+    return {wire: replace(Characters.from_groups(result), cut_off=cut_off) for wire, result in groups.items()}
 
 
 def _parts_of(entry: Mapping[str, Any]) -> tuple[float, bool, float, bytes]:

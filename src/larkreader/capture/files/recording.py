@@ -1,6 +1,6 @@
 """Recordings of live traffic: JSON Lines (one JSON value a line, UTF-8), written so that a crash loses next to nothing.
 
-The first line tells what was recorded::
+The first line shows what was recorded::
 
     {"recording": 1, "began": "2026-05-01T08:30:00Z", "wires": {"from_pump": {"port": "/dev/ttyUSB0"}}}
 
@@ -9,7 +9,7 @@ character has one, a list of place and names::
 
     {"s": 0.004312, "wire": "from_pump", "hex": "67 6f 74", "faults": [[2, "parity"]]}
 
-Where the port's driver counts what it and its hardware lose, the entry tells what it has counted since the last one, as
+Where the port's driver counts what it and its hardware lose, the entry shows what it has counted since the last one, as
 ``"counted": {"overrun": 1, "overflow": 17}``.
 """
 
@@ -128,7 +128,7 @@ def write_recording(path: str | Path, wires: Mapping[str, Characters]) -> None:
 
 
 def is_recording(head: bytes) -> bool:
-    """Tell whether a file that begins like this is a recording."""
+    """Return whether a file that begins like this is a recording."""
     first = head.split(b"\n", 1)[0]
     return first.startswith(b'{"recording":')
 
@@ -146,7 +146,7 @@ def read_recording(data: bytes, name: str) -> dict[str, Characters]:
     Returns
     -------
     dict of str to Characters
-        ``begin_s`` and ``end_s`` are when the group arrived with which a character came, in seconds since the first
+        ``begin_s`` and ``end_s`` are when the group arrived of a character, in seconds since the first
         part of the recording began. A last line that a crash cut off is left out.
 
     Raises

@@ -28,7 +28,7 @@ def read_register_dump(path: Source) -> dict[str, int]:
     Raises
     ------
     CaptureError
-        If it is neither, or a value is no number.
+        If it is neither, or a value is not a number.
     CaptureFileError
         If it cannot be read.
     """

@@ -45,7 +45,7 @@ def sample_pieces(file: Content, signals: Sequence[str], form: CaptureForm) -> I
     Raises
     ------
     CaptureError
-        If the file is empty, lacks a channel, or nobody said its rate.
+        If the file is empty, lacks a channel, or its rate is not given.
     """
     if form.rate is None:
         raise CaptureError(file.name, "does not contain its sample rate", advice="Add it, as in --rate 24M")
@@ -112,7 +112,7 @@ def write_samples(path: Target, traces: Mapping[str, Trace], rate: float, form: 
     rate : float
         Samples a second.
     form : CaptureForm, optional
-        Bits and packing of a sample; eight channels unless said.
+        Bits and packing of a sample; eight channels by default.
 
     Raises
     ------

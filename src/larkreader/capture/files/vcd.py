@@ -1,6 +1,6 @@
 """VCD files (IEEE 1364-2005, clause 18), read in blocks with whole-array operations.
 
-A block is split into words at white space. The first character of a word tells what it is: a time (``#``), the
+A block is split into words at white space. The first character of a word shows what it is: a time (``#``), the
 change of a scalar, the value of a vector or a real with its code as the next word, or a keyword (``$``). Only the
 changes of the wanted signals are picked out, and only the times that stand before those are turned into numbers,
 eight digits at once.
@@ -80,12 +80,12 @@ def vcd_pieces(file: Content, signals: Sequence[str]) -> Iterator[dict[str, Trac
         read += len(block)
         if read >= PIECE:
             read = 0
-            for builder, told in zip(builders, scan.taken(), strict=True):
-                builder.add(*told)
+            for builder, result in zip(builders, scan.taken(), strict=True):
+                builder.add(*result)
             pieces = [builder.piece(scan.begin or 0, scan.time) for builder in builders]
             yield {signal: piece for signal, piece in zip(wanted, pieces, strict=True) if piece is not None}
-    for builder, told in zip(builders, scan.taken(), strict=True):
-        builder.add(*told)
+    for builder, result in zip(builders, scan.taken(), strict=True):
+        builder.add(*result)
     cut_off = cut_off or scan.cut_off or file.cut_off
     for signal, builder in zip(wanted, builders, strict=True):
         last = builder.last(scan.begin or 0, scan.time, end_is_known=scan.ends_with_time or bool(cut_off))
@@ -137,7 +137,7 @@ class _Scan:
         self.wanted = wanted
         self.place = place
         self.begin: int | None = None
-        self.time = self.latest = 0  # what the file told last, and where a change was taken last
+        self.time = self.latest = 0  # the file's last report, and where a change was taken last
         self.in_comment = False
         self.ends_with_time = False
         self.cut_off = ""
@@ -154,12 +154,12 @@ class _Scan:
 
     def taken(self) -> list[tuple[npt.NDArray[np.int64], Bytes]]:
         """Return times and levels of each variable since they were taken last."""
-        told = [
+        result = [
             (np.concatenate(times or [np.empty(0, np.int64)]), np.concatenate(levels or [np.empty(0, np.uint8)]))
             for times, levels in zip(self.times, self.levels, strict=True)
         ]
         self.times, self.levels = [[] for _ in self.wanted], [[] for _ in self.wanted]
-        return told
+        return result
 
     def _feed_plain(self, text: Bytes, block: bytes) -> bool:
         """Take in a block of times and scalars alone; return whether it is one."""
@@ -171,11 +171,11 @@ class _Scan:
         opening_word, closing_word = (block[at : at + PAD].split(None, 1)[0] for at in (opening, closing))
         if len(opening_word) != len(closing_word) or len(opening_word) > MOST_DIGITS:
             return False  # times of several lengths
-        told = plain_changes(text, [variable.code for variable, _ in self.wanted], len(opening_word) - 1)
-        if told is None:
+        result = plain_changes(text, [variable.code for variable, _ in self.wanted], len(opening_word) - 1)
+        if result is None:
             return False
         begin_time, last_time = (self._one_number(word) for word in (opening_word, closing_word))
-        for (words, times), kept_times, kept_levels in zip(told, self.times, self.levels, strict=True):
+        for (words, times), kept_times, kept_levels in zip(result, self.times, self.levels, strict=True):
             at = np.full(len(words), self.time, dtype=np.int64)
             timed = int(np.searchsorted(times, 0))  # words before the first time of the block
             at[timed:] = self._numbers(text, times[timed:] + 1, times[timed:] + len(opening_word))
@@ -208,8 +208,8 @@ class _Scan:
             timed = int(np.searchsorted(number, 1))
             at[timed:] = self._times_before(text, first, behind, times, number[timed:] - 1)
             self._keep(at, characters, kept_times, kept_levels)
-        told = np.flatnonzero(kind != KEYWORD)
-        ends_with_time = bool(kind[told[-1]] == TIME) if told.size else self.ends_with_time
+        result = np.flatnonzero(kind != KEYWORD)
+        ends_with_time = bool(kind[result[-1]] == TIME) if result.size else self.ends_with_time
         self._go_on_to(begin_time, last_time, ends_with_time)
 
     def _keep(self, at: npt.NDArray[np.int64], characters: Bytes, times: list[Any], levels: list[Any]) -> None:

@@ -90,7 +90,7 @@ class VcdHeader:
 
 
 def is_vcd(head: bytes) -> bool:
-    """Tell whether a file that begins like this is a VCD file."""
+    """Return whether a file that begins like this is a VCD file."""
     return _KEYWORD.match(head) is not None
 
 

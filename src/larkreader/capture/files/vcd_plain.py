@@ -1,6 +1,6 @@
 """Blocks of a VCD file that hold nothing but times and changes of scalars, which most do.
 
-Comparing whole arrays of bytes tells every word's first character, so that only the times and the wanted changes
+Comparing whole arrays of bytes finds every word's first character, so that only the times and the wanted changes
 need be found one by one. A block with anything else in it is left to the general way.
 """
 
@@ -14,7 +14,7 @@ import numpy.typing as npt
 Bytes = npt.NDArray[np.uint8]
 Places = npt.NDArray[np.int64]
 
-PIECE = 1 << 16  # bytes compared at once, so that what comes of it stays in the processor's cache
+PIECE = 1 << 16  # bytes compared at once, so that what arrives of it stays in the processor's cache
 HASH = ord("#")
 ONE, LETTER_Z = ord("1"), ord("z")  # differ in one bit from "0" and "x"
 

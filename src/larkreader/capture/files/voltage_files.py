@@ -53,7 +53,7 @@ def open_voltage_file(file: Content, form: CaptureForm) -> VoltageFile:
     Raises
     ------
     CaptureError
-        If it is none, is damaged, or does not say its rate and nobody did.
+        If it is none, is damaged, or its rate is neither in the file nor given.
     """
     if is_wav(file.head):
         return _Wav(file, form)
@@ -63,7 +63,7 @@ def open_voltage_file(file: Content, form: CaptureForm) -> VoltageFile:
 
 
 def is_wav(head: bytes) -> bool:
-    """Tell whether a file that begins like this is a WAV file."""
+    """Return whether a file that begins like this is a WAV file."""
     return head[:4] in WAV_MAGIC and head[8:12] == b"WAVE"
 
 
@@ -165,10 +165,10 @@ class _Wav:
         self.name = name = file.name
         self.cut_off = ""
         self._file, self._form = file, form
-        begin, size, told = self._find_data(file)
-        code, channels, rate, _, block, bits = struct.unpack("<HHIIHH", told[:16])
-        if code == _EXTENSIBLE and len(told) >= 26:
-            code = struct.unpack("<H", told[24:26])[0]
+        begin, size, result = self._find_data(file)
+        code, channels, rate, _, block, bits = struct.unpack("<HHIIHH", result[:16])
+        if code == _EXTENSIBLE and len(result) >= 26:
+            code = struct.unpack("<H", result[24:26])[0]
         kinds = {(_PCM, 8): "u1", (_PCM, 16): "<i2", (_PCM, 24): "u1", (_PCM, 32): "<i4", (_FLOAT, 32): "<f4"}
         kinds[_FLOAT, 64] = "<f8"
         if (code, bits) not in kinds or not channels or not rate or block != channels * bits // 8:
@@ -185,16 +185,16 @@ class _Wav:
 
     def _find_data(self, file: Content) -> tuple[int, int, bytes]:
         """Walk through the chunks; return where the samples begin, how many bytes they have, and their form."""
-        told, long_size = b"", 0
+        result, long_size = b"", 0
         file.seek(12)
         while len(head := file.read(8)) == 8:
             what, size = struct.unpack("<4sI", head)
             if what == b"data":
-                if len(told) < 16:
+                if len(result) < 16:
                     break
-                return file.tell(), long_size if size == 0xFFFFFFFF else size, told
+                return file.tell(), long_size if size == 0xFFFFFFFF else size, result
             body = file.read(min(size, 1 << 16))
-            told = body if what == b"fmt " else told
+            result = body if what == b"fmt " else result
             if what == b"ds64" and len(body) >= 16:
                 long_size = struct.unpack("<Q", body[8:16])[0]
             file.seek(size - len(body) + size % 2, 1)
@@ -246,12 +246,12 @@ class _Arrays:
         if times and len(times[0]) > 1 and times[0][-1] > times[0][0]:
             begin_s = float(times[0][0])
             rates = [(len(times[0]) - 1) / float(times[0][-1] - times[0][0])]
-        self._told_rate = form.rate or next((rate for rate in rates if 0 < rate < np.inf), None)
+        self._rate = form.rate or next((rate for rate in rates if 0 < rate < np.inf), None)
         self._begin_s = begin_s
 
     @property
     def clock(self) -> tuple[float, float]:
-        return self._told_rate or _unknown_rate(self.name), self._begin_s
+        return self._rate or _unknown_rate(self.name), self._begin_s
 
     def blocks(self, signals: Sequence[str]) -> Iterator[dict[str, Volts]]:
         for low in range(0, max(len(self._columns[signal]) for signal in signals), BLOCK):

@@ -28,11 +28,11 @@ class FrameChecksum(BaseModel, frozen=True, extra="forbid"):
     algorithm : str or CrcAlgorithm
         A name of `ALGORITHMS`, or the parameters of a CRC.
     from_ : str, optional
-        First field covered (``from`` in a sheet), or ``"marker"``. The frame's first byte unless said.
+        First field covered (``from`` in a sheet), or ``"marker"``. The frame's first byte by default.
     to : str, optional
-        Last field covered. The one before the checksum unless said.
+        Last field covered. The one before the checksum by default.
     order : {"little", "big"}, optional
-        Byte order in which it is stored. Little with lsb packing, big with msb unless said.
+        Byte order in which it is stored. Little with lsb packing, big with msb by default.
     """
 
     algorithm: Input[

@@ -33,5 +33,5 @@ else:
 
 
 def default(value: Any) -> Any:
-    """Return the default of such a field, untyped, as it is no descriptor."""
+    """Return the default of such a field, untyped, as it is not a descriptor."""
     return value

@@ -36,7 +36,7 @@ _PLAIN = {
 
 
 def mistakes_of(error: ValidationError, model: type[BaseModel], where: str) -> list[Mistake]:
-    """Reword all that the validator held against `model`, which stands at `where` in the sheet."""
+    """Reword all mistakes that the validator found in `model`, which stands at `where` in the sheet."""
     mistakes: list[Mistake] = []
     for detail in error.errors(include_url=False):
         place, owner = _place(model, detail["loc"], where)

@@ -7,8 +7,8 @@ from typing import Annotated, Any
 from pydantic import BeforeValidator, StrictInt, WithJsonSchema
 
 
-def _as_tuple(said: Any) -> Any:
-    return tuple(said) if isinstance(said, (list, tuple)) else (said,)
+def _as_tuple(declared: Any) -> Any:
+    return tuple(declared) if isinstance(declared, (list, tuple)) else (declared,)
 
 
 def _one_or_several(kind: str) -> WithJsonSchema:

@@ -292,7 +292,7 @@ class _Parts:
                     break
 
     def _check_meaning(self, where: str, key: str, meanings: Any) -> None:
-        for setting, meaning in meanings.said.items():
+        for setting, meaning in meanings.declared.items():
             for place in meaning.of:
                 self._check_field(f"{where}.{setting}.of", place)
                 register = self.made["register"].get(place.partition(".")[0])

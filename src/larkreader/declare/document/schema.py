@@ -33,14 +33,14 @@ def sheet_schema() -> dict[str, Any]:
     ['capture', 'clock', 'end', 'event']
     """
     shared: dict[str, Any] = {}
-    told = _told(Sheet)
+    result = _descriptions(Sheet)
     properties: dict[str, Any] = {
         "sheet": {"const": 1, "description": "Version of the format."},
-        "title": {"type": "string", "description": told.get("title", "")},
+        "title": {"type": "string", "description": result.get("title", "")},
     }
     ones = sorted(tables_of("one"), key=lambda row: row.table != "line")
     for row in (*ones, *tables_of("named"), *tables_of("list")):
-        properties[row.table] = _table_schema(row, told.get(row.attribute, ""), shared)
+        properties[row.table] = _table_schema(row, result.get(row.attribute, ""), shared)
     properties["wire"]["minProperties"] = 1
     return {
         "$schema": DIALECT,
@@ -72,14 +72,14 @@ def _schema(model: type[BaseModel], shared: dict[str, Any]) -> dict[str, Any]:
 
 
 def _refined(name: str, schema: dict[str, Any]) -> dict[str, Any]:
-    """Tell of each key what its model's documentation says, and what its validator wants."""
+    """Add to each key what its model's documentation describes, and what its validator requires."""
     model = _MODELS.get(name)
     if model is not None:
-        told = _told(model)
+        result = _descriptions(model)
         aliases = {field.serialization_alias or key: key for key, field in model.model_fields.items()}
         for key, one in schema.get("properties", {}).items():
             one.pop("title", None)
-            if text := told.get(key) or told.get(aliases.get(key, key)):
+            if text := result.get(key) or result.get(aliases.get(key, key)):
                 one["description"] = text
         schema["description"] = (inspect.getdoc(model) or "").split("\n", 1)[0]
     if name == "LineSettings":
@@ -92,14 +92,14 @@ def _refined(name: str, schema: dict[str, Any]) -> dict[str, Any]:
     return schema
 
 
-def _told(model: type[BaseModel]) -> dict[str, str]:
+def _descriptions(model: type[BaseModel]) -> dict[str, str]:
     """Return what a model's documentation says of each parameter."""
     text = (inspect.getdoc(model) or "").partition("Parameters\n----------\n")[2].split("\n\nExamples\n")[0]
-    told = {}
+    result = {}
     for match in _PARAMETER.finditer(text + "\n"):
         for name in match[1].split(","):
-            told[name.strip()] = re.sub(r"\s+", " ", match[2]).strip().replace("`", "")
-    return told
+            result[name.strip()] = re.sub(r"\s+", " ", match[2]).strip().replace("`", "")
+    return result
 
 
 def _models_of(model: type[BaseModel], found: dict[str, type[BaseModel]]) -> None:

@@ -49,8 +49,8 @@ def sheet_text(sheet: Sheet) -> str:
     text += f"title = {toml_value(sheet.title)}\n" if sheet.title else ""
     for row in TABLES:
         held = getattr(sheet, row.attribute)
-        if row.form == "one" and (said := _said(held)):
-            text += f"\n[{row.table}]\n" + _lines(said)
+        if row.form == "one" and (given := _said(held)):
+            text += f"\n[{row.table}]\n" + _lines(given)
         elif row.form == "named":
             text += "".join(_named_text(row.table, key, model, sheet.line) for key, model in held.items())
         elif row.form == "list":
@@ -79,21 +79,21 @@ def frame_text(key: str, layout: FrameLayout) -> str:
     str
         TOML.
     """
-    said = _said(layout)
+    declared = _said(layout)
     text = f"\n[frame.{_key(key)}]\n"
-    text += _lines({name: value for name, value in said.items() if name not in ("fields", "checksum")})
+    text += _lines({name: value for name, value in declared.items() if name not in ("fields", "checksum")})
     if layout.fields:
         text += "fields = [\n"
         for entry in layout.fields:
             members = [toml_value(_said(member)) for member in entry.fields] if isinstance(entry, FieldGroup) else []
             own = {name: value for name, value in _said(entry).items() if name != "fields"}
-            told = toml_value(own)
+            result = toml_value(own)
             if members:
                 inner = ",\n".join(f"    {member}" for member in members)
-                told = f"{told[:-2]}, fields = [\n{inner},\n  ] }}"
-            text += f"  {told},\n"
+                result = f"{result[:-2]}, fields = [\n{inner},\n  ] }}"
+            text += f"  {result},\n"
         text += "]\n"
-    return text + (_lines({"checksum": said["checksum"]}) if layout.checksum is not None else "")
+    return text + (_lines({"checksum": declared["checksum"]}) if layout.checksum is not None else "")
 
 
 def toml_value(value: Any) -> str:
@@ -115,8 +115,8 @@ def toml_value(value: Any) -> str:
     return str(value)
 
 
-def _lines(said: Mapping[str, Any]) -> str:
-    return "".join(f"{_key(name)} = {toml_value(value)}\n" for name, value in said.items())
+def _lines(declared: Mapping[str, Any]) -> str:
+    return "".join(f"{_key(name)} = {toml_value(value)}\n" for name, value in declared.items())
 
 
 def _key(name: str) -> str:
@@ -129,7 +129,7 @@ def _is_natural(value: Any) -> bool:
 
 def _said(model: BaseModel) -> dict[str, Any]:
     """Return what of a model is not its default, by the keys of a sheet."""
-    said: dict[str, Any] = {}
+    declared: dict[str, Any] = {}
     for name, info in type(model).model_fields.items():
         value = getattr(model, name)
         if (
@@ -138,8 +138,8 @@ def _said(model: BaseModel) -> dict[str, Any]:
             or (value == info.get_default(call_default_factory=True) and name != "kind")
         ):
             continue
-        said[info.serialization_alias or name] = _plain(value)
-    return said
+        declared[info.serialization_alias or name] = _plain(value)
+    return declared
 
 
 def _plain(value: Any) -> Any:
@@ -154,8 +154,8 @@ def _plain(value: Any) -> Any:
 
 
 def _wire(wire: Wire, line: LineSettings) -> dict[str, Any]:
-    said = _said(wire)
-    said.pop("line", None)
+    declared = _said(wire)
+    declared.pop("line", None)
     own = {name: getattr(wire.line, name) for name in LineSettings.model_fields}
     differs = {name: value for name, value in own.items() if value != getattr(line, name)}
-    return said | ({"line": differs} if differs else {})
+    return declared | ({"line": differs} if differs else {})

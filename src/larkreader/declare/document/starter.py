@@ -1,4 +1,4 @@
-"""A commented sheet to begin with: of made-up wires, or those of a capture and the settings it reads best under."""
+"""A commented sheet to begin with: of simulated wires, or those of a capture and the settings it reads best under."""
 
 from __future__ import annotations
 
@@ -87,7 +87,7 @@ class StarterWire:
     signal : str
         What it is called in a capture.
     line : LineSettings or None
-        Its settings; None where nobody knows.
+        Its settings; None where unknown.
     remark : str
         Anything worth telling.
     layout : FrameLayout, optional
@@ -137,9 +137,9 @@ def starter_sheet(
         idle="" if line.idle == "low" else "# ",
         first_bit="" if line.first_bit == "msb" else "# ",
     )
-    if form is not None and (said := form.model_dump(exclude_unset=True, exclude={"word"})):
+    if form is not None and (declared := form.model_dump(exclude_unset=True, exclude={"word"})):
         text += "\n[capture]                                # what the file does not contain\n"
-        text += "".join(f"{key} = {toml_value(value)}\n" for key, value in said.items())
+        text += "".join(f"{key} = {toml_value(value)}\n" for key, value in declared.items())
     keys = _keys_of([wire.signal for wire in wires])
     for key, wire in zip(keys, wires, strict=True):
         text += f"\n[wire.{key}]\n"
@@ -149,8 +149,8 @@ def starter_sheet(
         text += f"line = {{ {other} }}\n" if other else ""
     carrying = [(key, wire.layout) for key, wire in zip(keys, wires, strict=True) if wire.layout is not None]
     for key, layout in carrying:
-        told = layout.model_copy(update={"wire": key})
-        text += frame_text(f"{key}_message" if len(carrying) > 1 else "message", told)
+        result = layout.model_copy(update={"wire": key})
+        text += frame_text(f"{key}_message" if len(carrying) > 1 else "message", result)
     return text if carrying else text + _FRAME.format(wire=keys[-1] if keys else "rx")
 
 
@@ -166,13 +166,13 @@ def _keys_of(signals: Sequence[str]) -> list[str]:
 
 
 def _difference(line: LineSettings, other: LineSettings) -> str:
-    told: Mapping[str, str] = {
+    result: Mapping[str, str] = {
         "baud": _number(other.baud),
         "format": f'"{other.format}"',
         "idle": f'"{other.idle}"',
         "first_bit": f'"{other.first_bit}"',
     }
-    return ", ".join(f"{key} = {text}" for key, text in told.items() if getattr(other, key) != getattr(line, key))
+    return ", ".join(f"{key} = {text}" for key, text in result.items() if getattr(other, key) != getattr(line, key))
 
 
 def _number(baud: float) -> str:

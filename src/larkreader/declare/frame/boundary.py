@@ -33,7 +33,7 @@ class IdleBoundary(FrameBoundary, frozen=True, extra="forbid"):
     characters : float, optional
         For how long at least, in character times.
     seconds : float, optional
-        For how long at least, in seconds; one of the two is said.
+        For how long at least, in seconds; either of the two is given.
     longest : int
         Most bytes of a frame.
     """
@@ -86,19 +86,19 @@ class TerminatorBoundary(FrameBoundary, frozen=True, extra="forbid"):
 
     @field_validator("terminator")
     @classmethod
-    def _terminator_is_bytes(cls, said: str | tuple[str, ...]) -> str | tuple[str, ...]:
-        for text in [said] if isinstance(said, str) else said:
+    def _terminator_is_bytes(cls, declared: str | tuple[str, ...]) -> str | tuple[str, ...]:
+        for text in [declared] if isinstance(declared, str) else declared:
             if not 1 <= len(text) <= 16 or max(text) > "\xff":
                 raise PydanticCustomError("wanted", 'must be 1 to 16 characters up to U+00FF, as in "\\r\\n".')
-        if not said:
+        if not declared:
             raise PydanticCustomError("wanted", "must be at least one.")
-        return said
+        return declared
 
     @property
     def every(self) -> tuple[bytes, ...]:
         """What may end a frame, longer ones first."""
-        said = [self.terminator] if isinstance(self.terminator, str) else self.terminator
-        return tuple(sorted({text.encode("latin-1") for text in said}, key=lambda one: (-len(one), one)))
+        declared = [self.terminator] if isinstance(self.terminator, str) else self.terminator
+        return tuple(sorted({text.encode("latin-1") for text in declared}, key=lambda one: (-len(one), one)))
 
     @property
     def may_be_empty(self) -> bool:
@@ -117,7 +117,7 @@ class TerminatorBoundary(FrameBoundary, frozen=True, extra="forbid"):
 
 
 class BreakBoundary(FrameBoundary, frozen=True, extra="forbid"):
-    """A frame begins with a break, which is no part of its content.
+    """A frame begins with a break, which is not part of its content.
 
     Parameters
     ----------

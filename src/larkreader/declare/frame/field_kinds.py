@@ -39,7 +39,7 @@ TYPE_PATTERN = "|".join([*(f"{kind}({'|'.join(map(str, widths))})" for kind, wid
 
 
 def is_type(text: str) -> bool:
-    """Tell whether a text is the type of a field."""
+    """Return whether a text is the type of a field."""
     return re.fullmatch(TYPE_PATTERN, text) is not None
 
 

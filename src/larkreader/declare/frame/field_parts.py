@@ -1,4 +1,4 @@
-"""What may be said of a field beside its type: how many there are, when it is there, what it tells of others."""
+"""What a field declares beside its type: how many there are, when it is there, which others it marks."""
 
 from __future__ import annotations
 
@@ -16,17 +16,17 @@ MOST_ITEMS = 65_536
 _COUNT = re.compile(r"([^\W\d]\w*)(?:\s*([*/])\s*([1-9]\d{0,3}))?(?:\s*([+-])\s*(\d{1,5}))?")
 
 
-def _check_repeat(said: Any) -> Any:
-    if isinstance(said, str) and _COUNT.fullmatch(said.strip()):
-        return said.strip()
-    if isinstance(said, int) and not isinstance(said, bool) and 1 <= said <= MOST_ITEMS:
-        return said
+def _check_repeat(declared: Any) -> Any:
+    if isinstance(declared, str) and _COUNT.fullmatch(declared.strip()):
+        return declared.strip()
+    if isinstance(declared, int) and not isinstance(declared, bool) and 1 <= declared <= MOST_ITEMS:
+        return declared
     wanted = f'must be 1 to {MOST_ITEMS}, "rest", or the name of an earlier field, as in "size" or "size / 2 - 1".'
     raise PydanticCustomError("wanted", "{wanted}", {"wanted": wanted})
 
 
-def _as_tuple(said: Any) -> Any:
-    return tuple(said) if isinstance(said, (list, tuple)) else (said,)
+def _as_tuple(declared: Any) -> Any:
+    return tuple(declared) if isinstance(declared, (list, tuple)) else (declared,)
 
 
 REST = "rest"
@@ -42,7 +42,7 @@ class Substitutes(BaseModel, frozen=True, extra="forbid"):
     Parameters
     ----------
     when : int or str
-        The raw value, or the name, at which they do; 1 unless said, as of a flag that is set.
+        The raw value, or the name, at which they do; 1 by default, as of a flag that is set.
     fields : tuple of str
         Which fields.
     """
@@ -63,7 +63,7 @@ class Samples(BaseModel, frozen=True, extra="forbid"):
     rate : float
         Samples a second.
     bits : int, optional
-        The converter's width; the field's unless said.
+        The converter's width; the field's by default.
     offset : float
         What a sample of 0 stands for, in volts.
     """

@@ -1,4 +1,4 @@
-"""Field types, with what may be said of each.
+"""Field types, with what may be declared of each.
 
 A field is one named value in a frame. Its type is a word with its width in bits: ``uint12``, ``int16``,
 ``float32``, ``flag`` (one bit), ``checksum`` (as wide as the layout's algorithm). Bits that must have a fixed
@@ -53,7 +53,7 @@ class NamedField(BaseModel, frozen=True, extra="forbid"):
         ``text`` or ``checksum``.
     order : {"little", "big", "big-low-word-first", "little-high-word-first"}, optional
         Byte order of a field of whole, aligned bytes; of 32 and 64 bits also words of 16 bits in one order with their
-        bytes in the other. Little with lsb packing, big with msb unless said.
+        bytes in the other. Little with lsb packing, big with msb by default.
     coding : {"twos-complement", "sign-magnitude", "offset-binary"}
         How an ``int`` holds negative numbers.
     scale, offset : float
@@ -63,7 +63,7 @@ class NamedField(BaseModel, frozen=True, extra="forbid"):
     range : tuple of float, optional
         Lowest and highest value that makes sense, after scaling; both belong to it.
     equals : int, optional
-        The only raw value that is right. It tells layouts of one wire apart.
+        The only raw value that is right. It distinguishes layouts of a wire.
     names : mapping of str to int
         Names of raw values; any other value is a finding.
     invalid : tuple of int
@@ -73,7 +73,7 @@ class NamedField(BaseModel, frozen=True, extra="forbid"):
     wraps : int, optional
         The number at which a counter begins at 0 again, where that is not its width's.
     decimals : int, optional
-        With how many decimals a ``decimal`` is written; as many as it has unless said.
+        With how many decimals a ``decimal`` is written; as many as it has by default.
     repeat : int or str
         How many of them follow each other; more than one makes an array. Of ``bytes`` and ``text``, how many bytes. The
         name of an earlier field that says how many, also with a factor and a difference as in ``"size / 2 - 1"``;

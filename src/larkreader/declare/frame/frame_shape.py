@@ -1,7 +1,7 @@
 """What a layout's fields add up to: where every bit of a frame lies, and how many bytes it has.
 
 With lsb packing a frame is one string of bits, bit 0 of byte 0 first, and a field's first bit is its least
-significant. With msb packing bit 7 of byte 0 comes first, and a field's first bit is its most significant.
+significant. With msb packing bit 7 of byte 0 is first, and a field's first bit is its most significant.
 """
 
 from __future__ import annotations
@@ -99,7 +99,7 @@ class ShapedLayout(BaseModel, frozen=True, extra="forbid"):
 
     @cached_property
     def needs_locating(self) -> bool:
-        """Whether a frame's own fields tell how long it is, or where others lie."""
+        """Whether a frame's own fields determine its length, or where others lie."""
         return not self.is_fixed or self.boundary.counted is not None
 
     @cached_property
@@ -191,7 +191,7 @@ class ShapedLayout(BaseModel, frozen=True, extra="forbid"):
         return shape
 
     def shaped(self, how_many: HowMany) -> Shape:
-        """Lay the fields out, as many of each as `how_many` tells; see `lay_out`."""
+        """Lay the fields out, as many of each as `how_many` returns; see `lay_out`."""
         return lay_out(self.fields, self.packing, self.checksum, ends_of(self.boundary), how_many)
 
     def _number(self, entry: FieldEntry, bit: int, total_bits: int, held: Mapping[str, int]) -> int:
@@ -255,11 +255,11 @@ class _Held(dict[str, int]):
 
 
 def is_present(entry: FieldEntry, slots: Mapping[str, Slot], held: Mapping[str, int]) -> bool:
-    """Tell whether an entry is there in a frame whose fields hold these raw numbers."""
-    return all(held.get(name) in raw_values(slots[name], said) for name, said in entry.when.items())
+    """Return whether an entry is there in a frame whose fields hold these raw numbers."""
+    return all(held.get(name) in raw_values(slots[name], declared) for name, declared in entry.when.items())
 
 
-def raw_values(slot: Slot, said: Sequence[int | str]) -> list[int]:
+def raw_values(slot: Slot, declared: Sequence[int | str]) -> list[int]:
     """Return the raw numbers that numbers and names of a field stand for."""
     assert slot.field is not None
-    return [slot.field.names[one] if isinstance(one, str) else one for one in said]
+    return [slot.field.names[one] if isinstance(one, str) else one for one in declared]

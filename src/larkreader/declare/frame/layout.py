@@ -36,7 +36,7 @@ class FrameLayout(Shown, ShapedLayout, frozen=True, extra="forbid"):
     packing : {"lsb", "msb"}
         Which end of a byte the fields fill first.
     fields : tuple of NamedField, ReservedBits or FieldGroup
-        What it holds, in order. A marker stands before the first field and is not one of them. Where nothing is said
+        What it holds, in order. A marker stands before the first field and is not one of them. By default
         there is one field ``data`` that holds all bytes.
     checksum : FrameChecksum, optional
         Its check value, whose place is the field of type ``checksum``.
@@ -87,7 +87,7 @@ class FrameLayout(Shown, ShapedLayout, frozen=True, extra="forbid"):
 
         Notes
         -----
-        What tells how long the frame is, and how many there are of a field, is worked out where it is left out.
+        The keys for the length of the frame and the numbers of items are worked out where it is left out.
         """
         if self.text_pattern is not None:
             line = write_line(self.text_pattern, values or {}, self.checksum, self.encoding)

@@ -69,15 +69,15 @@ def layout_mistakes(
         yield from _length_field_mistakes(fields, boundary.counted, names)
     placed = list(_placed(fields, checksum, 8 * ends.marker))
     is_fixed = not any(varies(entry) for entry in fields)
-    left = placed[-1].ends - {0}  # else every place behind the wrong width is wrong, which would be told repeatedly
+    left = placed[-1].ends - {0}  # else every place behind the wrong width is wrong, which would be reported repeatedly
     yield from _checksum_mistakes(shape, checksum, placed, whole=not left)
     laid = iter(shape.slots)
     for one in placed:
         for alone, slot in zip(slots_of(one.entry, 0, 1, packing, checksum), laid, strict=False):
             yield from _order_mistake(one, slot, alone.first_bit, whole=not left, is_fixed=is_fixed)
     for place, entry in enumerate(fields):
-        told = entry.substitutes.fields if isinstance(entry, NamedField) and entry.substitutes else ()
-        for number, name in enumerate(told):
+        result = entry.substitutes.fields if isinstance(entry, NamedField) and entry.substitutes else ()
+        for number, name in enumerate(result):
             if name not in names:
                 where = f"fields[{place}].substitutes.fields[{number}]"
                 yield where, f'"{name}"', f"is not a field of this frame. {nearest(name, list(names))}"
@@ -110,7 +110,7 @@ def layout_mistakes(
 
 
 def ends_of(boundary: Boundary) -> Ends:
-    """Return what of a frame is no field."""
+    """Return what of a frame is not a field."""
     return Ends(len(boundary.begin_marker), len(boundary.end_marker), boundary.behind_end)
 
 
@@ -148,10 +148,10 @@ def _reference_mistakes(fields: Sequence[FieldEntry], names: dict[str, int]) -> 
     """Yield what is wrong with the fields that say how many there are of others, and whether they are there."""
     for place, entry in enumerate(fields):
         repeat = repeat_of(entry)
-        asked = [("when", name, said) for name, said in entry.when.items()]
+        asked = [("when", name, declared) for name, declared in entry.when.items()]
         if isinstance(repeat, str) and repeat != REST:
             asked.append(("repeat", Count.parse(repeat).field, ()))
-        for key, name, said in asked:
+        for key, name, declared in asked:
             where = f"fields[{place}].{key}"
             if name not in names or "." in name:
                 advice = nearest(name, [one for one in names if "." not in one])
@@ -165,7 +165,7 @@ def _reference_mistakes(fields: Sequence[FieldEntry], names: dict[str, int]) -> 
                 yield where, f'"{name}"', f"is of type {teller.type}, but only a single whole number can hold it."
             elif key == "repeat" and teller.kind not in ("uint", "bcd"):
                 yield where, f'"{name}"', f"is of type {teller.type}, but a number of items is a uint or a bcd."
-            for one in said:
+            for one in declared:
                 if isinstance(one, str) and one not in teller.names:
                     yield where, f'"{one}"', f"is not a name of {name}. {nearest(one, list(teller.names))}"
 

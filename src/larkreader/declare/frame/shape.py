@@ -24,7 +24,7 @@ HowMany = Callable[[FieldEntry, int, Sequence[Slot]], int]
 
 
 class Ends(NamedTuple):
-    """Bytes of a frame that are no field: of its marker, and of its end marker; and how many fields lie behind that."""
+    """Bytes of a frame that are not a field: of its marker and its end marker; and how many fields lie behind that."""
 
     marker: int = 0
     end: int = 0
@@ -91,7 +91,7 @@ def lay_out(
     ends : Ends
         What stands before the first field, and before the last ones.
     how_many : callable
-        Called with an entry, the bit at which it begins, and the slots before it; tells how many of it there are.
+        Called with an entry, the bit at which it begins, and the slots before it; gives how many of it there are.
 
     Returns
     -------
@@ -171,12 +171,12 @@ def plain_number(entry: FieldEntry) -> int:
 
 
 def has_varying_number(entry: FieldEntry) -> bool:
-    """Tell whether what a frame holds decides how many of an entry there are, if there are any."""
+    """Return whether what a frame holds decides how many of an entry there are, if there are any."""
     return isinstance(repeat_of(entry), str)
 
 
 def varies(entry: FieldEntry) -> bool:
-    """Tell whether the entry takes more bits in one frame than in another."""
+    """Return whether the entry takes more bits in one frame than in another."""
     return bool(entry.when) or has_varying_number(entry)
 
 

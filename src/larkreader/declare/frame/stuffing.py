@@ -43,8 +43,8 @@ class Escapes(BaseModel, frozen=True, extra="forbid"):
         escape = _bytes(self.escape)
         if len(escape) != 1:
             raise PydanticCustomError("wanted", "has an escape of more than one byte.")
-        for said in (self.end, self.begin):
-            data = _bytes(said) if said is not None else b"\0"
+        for declared in (self.end, self.begin):
+            data = _bytes(declared) if declared is not None else b"\0"
             if len(data) > 2 or (len(data) == 2 and data[:1] != escape):
                 raise PydanticCustomError(
                     "wanted", "has a begin or an end that is neither a byte nor escape and a byte."
@@ -90,9 +90,16 @@ class Stuffing:
         return hash((self.escape, self.behind, self.begin, self.end))
 
 
-def escapes_of(said: Escapes) -> Stuffing:
+def escapes_of(declared: Escapes) -> Stuffing:
     """Work out what stands for what."""
-    return _stuffing(said.end, said.begin, said.escape, said.xor, tuple(said.replaced.items()), said.also or "")
+    return _stuffing(
+        declared.end,
+        declared.begin,
+        declared.escape,
+        declared.xor,
+        tuple(declared.replaced.items()),
+        declared.also or "",
+    )
 
 
 def stuffed(content: bytes, stuffing: Stuffing) -> bytes:
@@ -103,16 +110,16 @@ def stuffed(content: bytes, stuffing: Stuffing) -> bytes:
 
 def cobs_stuffed(content: bytes) -> bytes:
     """Return a frame as it travels with consistent overhead byte stuffing, the zero behind it included."""
-    told = bytearray()
+    result = bytearray()
     blocks = content.split(b"\0")
     for number, block in enumerate(blocks):
         while len(block) >= FULL_BLOCK - 1:
-            told += bytes((FULL_BLOCK,)) + block[: FULL_BLOCK - 1]
+            result += bytes((FULL_BLOCK,)) + block[: FULL_BLOCK - 1]
             block = block[FULL_BLOCK - 1 :]
             if not block and number == len(blocks) - 1:
-                return bytes(told) + b"\0"
-        told += bytes((len(block) + 1,)) + block
-    return bytes(told) + b"\0"
+                return bytes(result) + b"\0"
+        result += bytes((len(block) + 1,)) + block
+    return bytes(result) + b"\0"
 
 
 def _bytes(text: str) -> bytes:
@@ -125,23 +132,23 @@ def _bytes(text: str) -> bytes:
     return data
 
 
-def _delimiters(said: Escapes) -> tuple[dict[int, int], dict[int, int]]:
+def _delimiters(declared: Escapes) -> tuple[dict[int, int], dict[int, int]]:
     """Return what delimits by itself, and what does so behind an escape."""
     plain: dict[int, int] = {}
     escaped: dict[int, int] = {}
-    for text, meaning in ((said.begin, BEGINS), (said.end, ENDS)):
+    for text, meaning in ((declared.begin, BEGINS), (declared.end, ENDS)):
         if text is not None:
             data = _bytes(text)
             (plain if len(data) == 1 else escaped)[data[-1]] = meaning
     return plain, escaped
 
 
-def _behind(said: Escapes) -> list[int]:
-    plain, escaped = _delimiters(said)
-    behind = [byte ^ said.xor for byte in range(256)]
-    if said.replaced:
+def _behind(declared: Escapes) -> list[int]:
+    plain, escaped = _delimiters(declared)
+    behind = [byte ^ declared.xor for byte in range(256)]
+    if declared.replaced:
         behind = [WRONG] * 256
-        for key, value in said.replaced.items():
+        for key, value in declared.replaced.items():
             behind[int(key, 16)] = int(value, 16)
     for byte, meaning in escaped.items():
         behind[byte] = meaning
@@ -150,11 +157,11 @@ def _behind(said: Escapes) -> list[int]:
     return behind
 
 
-def _not_reversible(said: Escapes) -> str:
+def _not_reversible(declared: Escapes) -> str:
     """Say why some content could not be sent; nothing if all can."""
-    behind = _behind(said)
-    plain, _ = _delimiters(said)
-    for byte in (*plain, int(said.escape, 16), *bytes.fromhex(said.also or "")):
+    behind = _behind(declared)
+    plain, _ = _delimiters(declared)
+    for byte in (*plain, int(declared.escape, 16), *bytes.fromhex(declared.also or "")):
         if byte not in behind:
             return f"cannot send the byte {byte:02X}: nothing behind the escape stands for it."
     return ""
@@ -164,9 +171,9 @@ def _not_reversible(said: Escapes) -> str:
 def _stuffing(
     end: str, begin: str | None, escape: str, xor: int, replaced: tuple[tuple[str, str], ...], also: str
 ) -> Stuffing:
-    said = Escapes(end=end, begin=begin, escape=escape, xor=xor, replaced=dict(replaced), also=also or None)
-    plain, _ = _delimiters(said)
-    behind, code = _behind(said), int(escape, 16)
+    declared = Escapes(end=end, begin=begin, escape=escape, xor=xor, replaced=dict(replaced), also=also or None)
+    plain, _ = _delimiters(declared)
+    behind, code = _behind(declared), int(escape, 16)
     held_back = {*plain, code, *bytes.fromhex(also)}
     return Stuffing(
         escape=code,

@@ -3,7 +3,7 @@
 ``baud = clock / (prescaler x oversampling x (N + F / 2**fraction_bits))``, and bits that are marked last a tick longer.
 Or N is added to an accumulator at every tick of the clock, and each carry out of it is a tick of the divided one:
 ``baud = clock x N / (prescaler x oversampling x 2**accumulator_bits)``.
-Generators are told apart by what of this they have, not by whose they are.
+Generators are distinguished by what of this they have, not by whose they are.
 """
 
 from __future__ import annotations
@@ -110,7 +110,7 @@ class BaudGenerator(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False)
     holds : {"N", "N-1"}
         Whether the register holds the whole part or one less.
     least, greatest : int, optional
-        Bounds of the whole part; what the register can hold, and 1 at least, unless said.
+        Bounds of the whole part; what the register can hold, and 1 at least, by default.
     fraction_bits : int or tuple of int
         Bits of the divisor's fraction: for all, or one for each `oversampling`.
     accumulator_bits : int
@@ -121,7 +121,7 @@ class BaudGenerator(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False)
         longer; or the patterns to choose from, by the values of a register, as in ``"0100_0100"``, the start bit's
         first.
     prescaler_codes, oversampling_codes : tuple of int, optional
-        What stands in a register for each choice; 0, 1, 2 and so on unless said.
+        What stands in a register for each choice; 0, 1, 2 and so on by default.
     words : tuple of RegisterWord
         The registers, in the order of writing.
     note : str
@@ -203,7 +203,7 @@ class BaudGenerator(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False)
         return codes[choices.index(choice)]
 
     def choice_of(self, name: Literal["prescaler", "oversampling"], code: int | None) -> int | None:
-        """Return the choice for which a code stands, the first where no register tells; None if none is meant.
+        """Return the choice for which a code stands, the first where no register selects it; None if none is meant.
 
         Parameters
         ----------
@@ -237,11 +237,11 @@ class BaudGenerator(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False)
         if min(self.fraction_bits) < 0 or max(self.fraction_bits) > 16:
             mistakes.append(Mistake("fraction_bits", str(list(self.fraction_bits)), "must be 0 to 16"))
         if self.accumulator_bits and (self.fraction_bits != (0,) or self.extra != 0 or self.holds != "N"):
-            told = "does not go with fraction_bits, extra or N-1: N has all the fineness"
-            mistakes.append(Mistake("accumulator_bits", f"{self.accumulator_bits}", told))
+            result = "does not go with fraction_bits, extra or N-1: N has all the fineness"
+            mistakes.append(Mistake("accumulator_bits", f"{self.accumulator_bits}", result))
         if self.accumulator_bits and self.divisor_bits > self.accumulator_bits:
-            told = f"must be {self.accumulator_bits} at most, as the accumulator"
-            mistakes.append(Mistake("divisor_bits", f"{self.divisor_bits}", told))
+            result = f"must be {self.accumulator_bits} at most, as the accumulator"
+            mistakes.append(Mistake("divisor_bits", f"{self.divisor_bits}", result))
         low, high = self.bounds
         if low > high:
             mistakes.append(Mistake("least", str(low), f"must be at most the greatest, {high}"))
@@ -277,8 +277,8 @@ class BaudGenerator(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False)
         if self.words:
             for name, width in self._widths().items():
                 if lacking := [bit for bit in range(width) if not stored.get(name, 0) >> bit & 1]:
-                    told = f"bit{'s' * (len(lacking) > 1)} {', '.join(map(str, lacking))} of the {name}"
-                    mistakes.append(Mistake("words", "", f"must hold {told}, as no word does"))
+                    result = f"bit{'s' * (len(lacking) > 1)} {', '.join(map(str, lacking))} of the {name}"
+                    mistakes.append(Mistake("words", "", f"must hold {result}, as no word does"))
         return mistakes
 
     def _widths(self) -> dict[str, int]:
@@ -325,7 +325,7 @@ def words_text(words: Sequence[tuple[str, int, int]]) -> str:
 
 
 def check_words(generator: BaudGenerator, words: Sequence[Any]) -> list[Mistake]:
-    """Tell what is wrong with values of a generator's registers."""
+    """Return what is wrong with values of a generator's registers."""
     if not generator.words:
         return [Mistake("words", "", f'need [generator.{generator.key}] to name its "words"')]
     if len(words) != len(generator.words):

@@ -1,4 +1,4 @@
-"""Where an end's time comes from: a clock, how far it may be off, and how far that moves with temperature."""
+"""The source of an end's time: a clock, how far it may be off, and how far that moves with temperature."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ _UNITS = {"ppm": 1e-6, "%": 1e-2}
 
 
 def share_of(text: str) -> tuple[float, bool]:
-    """Read a share of the whole, as in ``"50 ppm"``, ``"1.5 %"`` or ``"30 ppm/K"``; tell whether it is a kelvin's."""
+    """Read a share of the whole, as in ``"50 ppm"``, ``"1.5 %"`` or ``"30 ppm/K"``; return whether it is a kelvin's."""
     match = _SHARE.fullmatch(text.strip())
     if match is None:
         raise ValueError(text)

@@ -38,7 +38,7 @@ class End(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False):
     generator : str, optional
         The baud generator that it has.
     words : int or tuple of int
-        What is written into the generator's registers, in their order; the best divisor's unless said.
+        What is written into the generator's registers, in their order; the best divisor's by default.
     formula : {"truncated", "rounded"}, optional
         That the code computes its divisor in whole numbers, and whether it rounds.
     believed_hertz : float, optional
@@ -102,8 +102,8 @@ class End(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False):
             mistakes.append(Mistake("clock", "", "is missing: a generator divides a clock"))
         for name, pin in self.pin.items():
             if pin.role is None and name not in ROLES:
-                told = f"is missing: {', '.join(sorted(set(ROLES.values())))}"
-                mistakes.append(Mistake(f"pin.{name}.role", "", told))
+                result = f"is missing: {', '.join(sorted(set(ROLES.values())))}"
+                mistakes.append(Mistake(f"pin.{name}.role", "", result))
             if pin.wire is not None and pin.wire not in self.wires:
                 mistakes.append(Mistake(f"pin.{name}.wire", f'"{pin.wire}"', f"is not a wire of {self.key}"))
         for name in ("words", "formula"):
@@ -134,12 +134,12 @@ class End(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False):
         pydantic.ValidationError
             If it states more data bits than there are, or fewer.
         """
-        said = dict(self.line)
-        if self.parity_counted and "format" in said:
-            stated = LineSettings(format=said["format"])
+        given = dict(self.line)
+        if self.parity_counted and "format" in given:
+            stated = LineSettings(format=given["format"])
             if stated.has_parity:
-                said["format"] = f"{stated.data_bits - 1}{stated.format[1:]}"
-        return LineSettings.model_validate(declared.model_dump() | said)
+                given["format"] = f"{stated.data_bits - 1}{stated.format[1:]}"
+        return LineSettings.model_validate(declared.model_dump() | given)
 
 
 class Traffic(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False):
@@ -148,23 +148,23 @@ class Traffic(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False):
     Parameters
     ----------
     wire : str, optional
-        The wire; the frame's unless said.
+        The wire; the frame's by default.
     frame : str, optional
         The layout of what is sent.
     length : int, optional
-        How many characters it has, where it is no frame, or one that varies.
+        How many characters it has, where it is not a frame, or one that varies.
     every_s : float
         Time from one to the next, in seconds.
     burst : int
         How many are sent at a time, one right after the other.
     deadline_s : float, optional
-        How long after it was to be sent it must have arrived, in seconds; `every_s` unless said.
+        How long after it was to be sent it must have arrived, in seconds; `every_s` by default.
     samples : int
         How many samples of a converter one of them carries; 0 for none.
     converter_rate : float, optional
         How many samples a second the converter can take.
     name : str
-        What it is called; the frame's name unless said.
+        What it is called; the frame's name by default.
     """
 
     wire: str | None = None

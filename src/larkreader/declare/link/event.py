@@ -23,7 +23,7 @@ class EventSignal(BaseModel, frozen=True, extra="forbid"):
     to : {"character", "frame"}
         What follows: the next character, or the first of the next frame.
     within_s : float, optional
-        The longest delay of what belongs to a change, in seconds; no limit unless said.
+        The longest delay of what belongs to a change, in seconds; no limit by default.
     note : str
         Anything worth telling the reader.
     """

@@ -27,9 +27,9 @@ _SPAN = re.compile(r"(\d{1,2})(?::(\d{1,2}))?")
 ANY = "*"
 
 
-def _as_spans(said: Any) -> Any:
+def _as_spans(declared: Any) -> Any:
     """Read bit positions, as in 9, "7:4" or ["28", "12"], the most significant part first."""
-    parts = said if isinstance(said, (list, tuple)) else [said]
+    parts = declared if isinstance(declared, (list, tuple)) else [declared]
     spans = []
     for part in parts:
         match = _SPAN.fullmatch(str(part).strip()) if not isinstance(part, bool) else None
@@ -57,7 +57,7 @@ class Register(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False):
     key : str
         Its name on the sheet.
     end : str, optional
-        Whose it is; every end's unless said.
+        Whose it is; every end's by default.
     bits : int
         Its width.
     reset : int, optional
@@ -153,7 +153,7 @@ class Meaning(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False):
         return self
 
     def of_values(self, values: tuple[int, ...]) -> str | float | bool | None:
-        """Return what some values mean; None where that is not said.
+        """Return what some values mean; None where that is not declared.
 
         Parameters
         ----------
@@ -214,7 +214,7 @@ class Meanings(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False):
         raise_mistakes(
             [
                 Mistake(f"{setting}.values.{key}", show(value), f"must be {', '.join(map(show, SETTINGS[setting]))}")
-                for setting, meaning in self.said.items()
+                for setting, meaning in self.declared.items()
                 for key, value in meaning.values.items()
                 if not any(
                     value == one and isinstance(value, bool) == isinstance(one, bool) for one in SETTINGS[setting]
@@ -224,8 +224,8 @@ class Meanings(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False):
         return self
 
     @property
-    def said(self) -> dict[str, Meaning]:
-        """The settings of which something is said."""
+    def declared(self) -> dict[str, Meaning]:
+        """The settings of which something is declared."""
         every = {name: getattr(self, name) for name in type(self).model_fields if name != "key"}
         return {name: meaning for name, meaning in every.items() if meaning is not None}
 

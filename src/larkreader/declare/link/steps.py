@@ -17,7 +17,7 @@ class Step(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False):
     Parameters
     ----------
     end : str, optional
-        Whose it is; the only end's unless said.
+        Whose it is; the only end's by default.
     do : str, optional
         What is done, by a name that rules know.
     write : str, optional
@@ -49,9 +49,9 @@ class Rule(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False):
     Parameters
     ----------
     key : str
-        The step's name: that of `Step.do`, unless `write` says how it is told.
+        The step's name: that of `Step.do`, unless `write` marks it.
     end : str, optional
-        For which end it holds; for every one unless said.
+        For which end it holds; for every one by default.
     write : str, optional
         That it is a write to this register, as in ``"CTRL"``, or to a field of one, as in ``"CTRL.enable"``.
     value : int, optional

@@ -72,13 +72,13 @@ class Pin(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False):
     Parameters
     ----------
     role : {"tx", "rx", "rts", "cts", "ground", "supply"}, optional
-        What it is for; told by its name on the sheet where that is one of these, ``gnd``, ``vcc`` or ``vdd``.
+        What it is for; found from its name on the sheet where that is one of these, ``gnd``, ``vcc`` or ``vdd``.
     wire : str, optional
         Of which wire, where the end has several.
     pad : str
         What the chip or the connector calls it.
     levels : str, optional
-        The levels by name; those of the end unless said.
+        The levels by name; those of the end by default.
     output_volts : tuple of float, optional
         What it drives instead: the low level at most, the high level at least, and at most.
     input_volts : tuple of float, optional
@@ -110,8 +110,8 @@ class Pin(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False):
 
     @model_validator(mode="after")
     def _levels_rise(self) -> Pin:
-        for said in (self.output_volts, self.input_volts, self.limit_volts):
-            if said is not None and list(said) != sorted(said):
+        for declared in (self.output_volts, self.input_volts, self.limit_volts):
+            if declared is not None and list(declared) != sorted(declared):
                 raise PydanticCustomError("wanted", "has volts that are not in order, the lowest first.")
         return self
 

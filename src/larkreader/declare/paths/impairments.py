@@ -25,7 +25,7 @@ class Impairments(BaseModel, frozen=True, extra="forbid"):
     bit_error_ratio : float
         Share of the bits on the wire, start and stop bits too, that are turned over (a binary symmetric channel).
     signal_to_noise_db : float, optional
-        The same told by the noise: ratio of the signal's power, half the swing squared, to that of white Gaussian noise
+        The same as noise: ratio of the signal's power, half the swing squared, to that of white Gaussian noise
         at the sampling instant, in decibels.
     spikes_per_s : float
         How many spikes come a second, at random times while characters are under way.

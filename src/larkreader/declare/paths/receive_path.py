@@ -37,8 +37,8 @@ class Ring(PathPart, frozen=True):
     size : int
         How many places it has.
     full : {"drop-new", "overwrite-oldest", "wrap", "stop"}
-        What happens to a character for which there is no room: it is dropped; the oldest is given up for it; nobody
-        notices, the indices meet, and all that the ring holds is lost; or the service fetches nothing until there is
+        What happens to a character for which there is no room: it is dropped; the oldest is given up for it; without
+        a check the indices meet, and all that the ring holds is lost; or the service fetches nothing until there is
         room.
     keeps_one_free : bool
         Whether one place stays empty, so that equal indices mean an empty ring.
@@ -71,7 +71,7 @@ class PeriodicApplication(PathPart, frozen=True):
     every_s, first_s : float
         The period, and when it first looks, on the clock of the capture, in seconds.
     most : int
-        How many characters it takes at a time; all unless said.
+        How many characters it takes at a time; all by default.
     """
 
     tag: ClassVar[str] = "periodic"
@@ -142,7 +142,7 @@ class BlockingApplication(PathPart, frozen=True):
     length : int
         How many characters a read asks for.
     limit_s : float, optional
-        How long it waits at most, in seconds from its call; for ever unless said.
+        How long it waits at most, in seconds from its call; for ever by default.
     partial : {"given", "dropped"}
         What becomes of what is there when the time is up.
     whole : bool
@@ -150,7 +150,7 @@ class BlockingApplication(PathPart, frozen=True):
     busy_s, first_s : float
         What the application does between two reads, and when it first reads, on the clock of the capture, in seconds.
     buffer : int, optional
-        Places of the buffer that it reads into; `length` unless said.
+        Places of the buffer that it reads into; `length` by default.
     terminated : bool
         Whether it puts a NUL behind what was read, which needs a place too.
     """
@@ -178,7 +178,7 @@ class Deaf(PathPart, frozen=True):
     first_s : float
         When the first begins, on the clock of the capture.
     every_s : float, optional
-        From one to the next; there is one alone unless said.
+        From one to the next; there is one alone by default.
     stops : {"service", "everything"}
         Whether the application goes on, as with interrupts off, or stands still too, as in a debugger's halt.
     note : str
@@ -213,7 +213,7 @@ class Pause(PathPart, frozen=True):
     reaction_characters : int
         How many characters the sender still begins when it has seen the signal.
     sender_holds : int, optional
-        How many characters the sender can hold back before it loses some; any number unless said.
+        How many characters the sender can hold back before it loses some; any number by default.
     """
 
     at: Size
@@ -281,8 +281,8 @@ class ReceivePath(PathPart, frozen=True):
                 mistakes.append(Mistake("pause.watches", '"ring"', "is not there"))
             holds = self.fifo.size if self.pause.watches == "fifo" else self.ring.capacity if self.ring else 0
             if holds and self.pause.at > holds:
-                told = f"must be at most {holds}, which is all that the {self.pause.watches} can hold"
-                mistakes.append(Mistake("pause.at", f"{self.pause.at}", told))
+                result = f"must be at most {holds}, which is all that the {self.pause.watches} can hold"
+                mistakes.append(Mistake("pause.at", f"{self.pause.at}", result))
             if self.ring is not None and self.ring.full == "wrap" and self.pause.watches == "ring":
                 mistakes.append(Mistake("ring.full", '"wrap"', "does not go with a pause: who pauses, looks"))
         raise_mistakes(mistakes)

@@ -145,7 +145,7 @@ class DmaService(TimedService, frozen=True):
     latency_s: Seconds = 0.0
 
     @model_validator(mode="after")
-    def _somebody_is_told(self) -> DmaService:
+    def _there_is_a_notice(self) -> DmaService:
         if not self.notices or (not self.circular and "full" not in self.notices):
             raise PydanticCustomError("wanted", 'notices must hold "full", or DMA that is not circular ends for good.')
         if self.gap_s and self.circular:

@@ -89,7 +89,7 @@ class CaptureForm(BaseModel, frozen=True, extra="forbid"):
     Parameters
     ----------
     kind : str, optional
-        What a file holds whose content does not tell; see ``docs/reference/formats.md``.
+        What a file holds whose content does not show it; see ``docs/reference/formats.md``.
     rate : float, optional
         Samples a second, of files of samples or voltages without times.
     bits : {1, 8, 16, 32}
@@ -99,11 +99,11 @@ class CaptureForm(BaseModel, frozen=True, extra="forbid"):
     order : {"little", "big"}
         Byte order of samples of 16 or 32 bits.
     thresholds : tuple of float and float, optional
-        The level falls below the first voltage, and rises above the second; found from the voltages unless said.
+        The level falls below the first voltage, and rises above the second; found from the voltages by default.
     volts_per_count, volts_at_zero : float
         How whole numbers are turned into volts.
     mark : {"parity", "framing"}, optional
-        What a mark means in a stream in which a terminal driver marked errors; by the parity of the wire unless said.
+        What a mark means in a stream in which a terminal driver marked errors; by the parity of the wire by default.
     word : StatusWord
         Where data and flags lie in status words.
     """

@@ -24,7 +24,7 @@ KINDS: Mapping[str, str] = {
 
 
 class TextReply:
-    r"""A text to come, in which ``{name}`` stands for anything in its line, and ``{name:number}`` for a number.
+    r"""An expected text, in which ``{name}`` stands for anything in its line, and ``{name:number}`` for a number.
 
     Parameters
     ----------
@@ -90,9 +90,9 @@ class Exchange(BaseModel, frozen=True, extra="forbid"):
     Parameters
     ----------
     name : str
-        What it is called in every output; what it sends unless said.
+        What it is called in every output; what it sends by default.
     at : str, optional
-        The port of the sheet at which it is sent; the first one unless said.
+        The port of the sheet at which it is sent; the first one by default.
     send : str, optional
         The text to send. ``\r \n \t \0 \e \\`` and ``\xHH`` stand for single bytes; ``{name}`` for a value that an
         earlier step kept, ``{n}`` for how often this step has been sent, from 1 on.
@@ -112,7 +112,7 @@ class Exchange(BaseModel, frozen=True, extra="forbid"):
     where : mapping of str to value
         What fields, or what is kept, must be: a value, or a list of the least and the most.
     expect_at : str, optional
-        The port of the sheet at which it must come; the one at which was sent unless said.
+        The port of the sheet at which it must come; the one at which was sent by default.
     keep : mapping of str to str
         Fields of the frame that are kept, and by which name.
     within_s : float
@@ -128,7 +128,7 @@ class Exchange(BaseModel, frozen=True, extra="forbid"):
     retries : int
         How often it is tried again.
     retry_on : str, optional
-        Tried again at once if this text comes instead, and otherwise not; unless said, if nothing fits in time.
+        Tried again at once if this text arrives instead, and otherwise not; by default, if nothing fits in time.
     """
 
     name: str = ""
@@ -158,7 +158,7 @@ class Exchange(BaseModel, frozen=True, extra="forbid"):
             if text is not None:
                 TextReply(text)
         except ValueError as error:
-            raise PydanticCustomError("wanted", "{told}.", {"told": str(error)}) from None
+            raise PydanticCustomError("wanted", "{result}.", {"result": str(error)}) from None
         if text == "":
             raise PydanticCustomError("wanted", "must not be empty.")
         return text
@@ -169,7 +169,7 @@ class Exchange(BaseModel, frozen=True, extra="forbid"):
         try:
             bytes_of(text or "")
         except ValueError as error:
-            raise PydanticCustomError("wanted", "{told}.", {"told": str(error)}) from None
+            raise PydanticCustomError("wanted", "{result}.", {"result": str(error)}) from None
         return text
 
     @field_validator("send_hex", "expect_hex")
@@ -238,8 +238,8 @@ class Exchange(BaseModel, frozen=True, extra="forbid"):
 
     @property
     def conditions(self) -> str:
-        """What must hold of what comes, in words."""
-        told = []
+        """What must hold of what arrives, in words."""
+        result = []
         for name, value in self.where.items():
-            told.append(f"{name} {value[0]:g} to {value[1]:g}" if isinstance(value, list) else f"{name} {value}")
-        return ", ".join(told)
+            result.append(f"{name} {value[0]:g} to {value[1]:g}" if isinstance(value, list) else f"{name} {value}")
+        return ", ".join(result)

@@ -1,4 +1,4 @@
-"""The plan of a loopback: what is sent, in which blocks, what is to come back, and what may go wrong."""
+"""The plan of a loopback: what is sent, in which blocks, what is to return, and what may go wrong."""
 
 from __future__ import annotations
 
@@ -45,7 +45,7 @@ Block = Annotated[StrictInt, Field(ge=1, le=1 << 20)]
 
 
 class Alteration(BaseModel, frozen=True, extra="forbid"):
-    """How each character comes back from a device that changes it.
+    """How each character returns from a device that changes it.
 
     Parameters
     ----------
@@ -129,12 +129,12 @@ class LoopbackPlan(_Run, frozen=True, extra="forbid"):
     seed : int
         Of the random pattern; of a pseudo-random sequence the register at its start, all ones where it is 0.
     expect : {"same", "altered", "prefixed"}
-        What comes back if all is well: what was sent, each character changed by `alter`, or each line with `prefix` in
+        What returns if all is well: what was sent, each character changed by `alter`, or each line with `prefix` in
         front.
     alter : Alteration
         How the characters are changed.
     prefix : str
-        What stands before each line that comes back.
+        What stands before each line that returns.
     sends : bool
         Whether anything is sent at all. If not, a pseudo-random sequence is waited for, and checked as it arrives.
     limits : LoopbackLimits
@@ -191,11 +191,13 @@ class LoopbackPlan(_Run, frozen=True, extra="forbid"):
             raise PydanticCustomError("wanted", "sends content, and has none.")
         for place, value in enumerate(self.content):
             if value in self.avoid:
-                told = {"place": f"{place:,}", "value": f"0x{value:02X}"}
-                raise PydanticCustomError("wanted", "has {value} at byte {place} of its content, to be avoided.", told)
+                result = {"place": f"{place:,}", "value": f"0x{value:02X}"}
+                raise PydanticCustomError(
+                    "wanted", "has {value} at byte {place} of its content, to be avoided.", result
+                )
             if value >> self.data_bits:
-                told = {"place": f"{place:,}", "value": f"0x{value:02X}", "bits": str(self.data_bits)}
-                raise PydanticCustomError("wanted", "has {value} at byte {place}: no {bits} data bits hold it.", told)
+                result = {"place": f"{place:,}", "value": f"0x{value:02X}", "bits": str(self.data_bits)}
+                raise PydanticCustomError("wanted", "has {value} at byte {place}: no {bits} data bits hold it.", result)
 
 
 class LoopbackMatrix(_Run, frozen=True, extra="forbid"):
@@ -252,11 +254,11 @@ class LoopbackMatrix(_Run, frozen=True, extra="forbid"):
     def _says_what_to_send(self) -> LoopbackMatrix:
         if not self.patterns or not self.pauses_s:
             raise PydanticCustomError("wanted", "must have at least one pattern and one pause.")
-        for pattern, said in (("frames", self.frame), ("file", self.file)):
-            if (pattern in self.patterns) != (said is not None):
+        for pattern, declared in (("frames", self.frame), ("file", self.file)):
+            if (pattern in self.patterns) != (declared is not None):
                 name = "frame" if pattern == "frames" else pattern
-                told = f"must name a {name} if, and only if, patterns holds {pattern}."
-                raise PydanticCustomError("wanted", "{told}", {"told": told})
+                result = f"must name a {name} if, and only if, patterns holds {pattern}."
+                raise PydanticCustomError("wanted", "{result}", {"result": result})
         for form in self.formats:
             LineSettings(format=form)
         for pattern in self.patterns:
@@ -272,8 +274,8 @@ class LoopbackMatrix(_Run, frozen=True, extra="forbid"):
             The settings of the link.
         """
         chosen = product(self.bauds or (line.baud,), self.formats or (line.format,))
-        said = line.model_dump()
-        return [LineSettings.model_validate({**said, "baud": baud, "format": form}) for baud, form in chosen]
+        declared = line.model_dump()
+        return [LineSettings.model_validate({**declared, "baud": baud, "format": form}) for baud, form in chosen]
 
     def plans(self, line: LineSettings, content: Mapping[str, bytes] = NOTHING) -> Iterator[LoopbackPlan]:
         """Yield the runs under some settings.
@@ -297,7 +299,7 @@ class LoopbackMatrix(_Run, frozen=True, extra="forbid"):
         common = {name: getattr(self, name) for name in _Run.model_fields}
         avoid = (XON, XOFF) if line.flow_control == "xon-xoff" else ()
         for pattern, block, pause_s in product(self.patterns, self.blocks or (None,), self.pauses_s):
-            said: dict[str, Any] = {
+            declared: dict[str, Any] = {
                 "pattern": pattern,
                 "block": block,
                 "pause_s": pause_s,
@@ -305,9 +307,9 @@ class LoopbackMatrix(_Run, frozen=True, extra="forbid"):
                 "avoid": avoid,
             }
             if pattern in WITH_CONTENT:
-                said["content"] = content.get(pattern, b"")
+                declared["content"] = content.get(pattern, b"")
             try:
-                yield LoopbackPlan.model_validate({**common, **said})
+                yield LoopbackPlan.model_validate({**common, **declared})
             except ValidationError as error:
                 wanted = error.errors()[0]["msg"].rstrip(".")
                 raise RequestError(f"pattern {pattern} at {line}", wanted) from None

@@ -29,7 +29,7 @@ class Pairing(BaseModel, frozen=True, extra="forbid"):
         How long a reply may take, in seconds, from the end of the request to the beginning of the reply; a later one
         is late.
     gone_after_s : float, optional
-        How long it may take at most; what comes later answers nothing. No limit unless said.
+        How long it may take at most; what arrives later answers nothing. No limit by default.
     only_when_asked : bool
         Whether a reply to nothing is worth a finding.
     note : str

@@ -39,13 +39,13 @@ class DeclaredPort(BaseModel, frozen=True, extra="forbid"):
     at : str
         What to open: a device path, ``HOST:PORT``, ``accept:HOST:PORT``, ``pty`` or ``stand-in:NAME``.
     wire : str, optional
-        The wire whose line settings it has; those of ``[line]`` unless said.
+        The wire whose line settings it has; those of ``[line]`` by default.
     rts, dtr : bool, optional
-        Whether to assert or release the control line on opening; left alone unless said.
+        Whether to assert or release the control line on opening; left alone by default.
     reset : ResetPulse, optional
         A pulse that restarts the device after opening.
     settle_s : float
-        How long what comes after opening is taken for start-up noise, in seconds.
+        How long what arrives after opening is taken for start-up noise, in seconds.
     ready : str, optional
         The text with which the device says that it is ready, with ``\r \n \xHH`` for single bytes.
     ready_within_s : float

@@ -1,6 +1,6 @@
-"""Characters from a trace that comes in pieces, however it is cut: sans I/O, in bounded memory.
+"""Characters from a trace that arrives in pieces, however it is cut: sans I/O, in bounded memory.
 
-What comes out is what `receive` gives for the whole, a little later than it went in: a character as soon as nothing
+The result is what `receive` gives for the whole, a little later than it went in: a character as soon as nothing
 that follows could change it. Held back are the changes from the first start that is not decided yet.
 """
 
@@ -74,7 +74,7 @@ class CharacterReader:
         Returns
         -------
         Characters
-            Times are on the clock of the capture. ``begins_inside`` tells of the first piece.
+            Times are on the clock of the capture. ``begins_inside`` is of the first piece.
 
         Raises
         ------
@@ -97,18 +97,18 @@ class CharacterReader:
             rows = int(np.searchsorted(found.begin, undecided))
             false_starts = int(np.searchsorted(found.false_starts, undecided))
             self._held = self._behind(whole, undecided)
-        told = found.characters(self._line, piece.cut_off)[:rows]
+        result = found.characters(self._line, piece.cut_off)[:rows]
         begins_inside = found.begins_inside and not self._is_begun
         self._is_begun = True
         return replace(
-            told,
-            false_starts_s=told.false_starts_s[:false_starts].copy(),
+            result,
+            false_starts_s=result.false_starts_s[:false_starts].copy(),
             begins_inside=begins_inside,
             unfinished_s=None,
         )
 
     def close(self) -> Characters:
-        """Return the rest, now that nothing more comes. Closing once more returns nothing more."""
+        """Return the rest, now that nothing more follows. Closing once more returns nothing more."""
         self._is_closed = True
         held, self._held = self._held, None
         if held is None:

@@ -2,11 +2,11 @@
 
 Source: ECMA-48, 5th edition (1991): control functions in their 7-bit form (ESC and a byte of 40 to 5F) and in their
 8-bit form (a byte of 80 to 9F), 5.3 to 5.6; names from 8.3. The sequences of type nF (ESC, intermediate bytes, a final
-byte) are those of ECMA-35, 6th edition (1994), 13.2. A control string may also end with BEL, which is no part of the
+byte) are those of ECMA-35, 6th edition (1994), 13.2. A control string may also end with BEL, which is not part of the
 standard but is often sent.
 
 The 8-bit form exists only where the encoding has these control characters: as one byte in the ISO 8859 family, as C2
-and a byte in UTF-8. In ASCII such bytes are no text, and in other encodings they are letters.
+and a byte in UTF-8. In ASCII such bytes are not text, and in other encodings they are letters.
 """
 
 from __future__ import annotations

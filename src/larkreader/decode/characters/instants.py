@@ -13,7 +13,7 @@ from larkreader.capture.trace import Trace
 from larkreader.declare.link.line import LineSettings
 from larkreader.errors import CaptureError, RequestError
 
-FEWEST_TICKS = 3  # ticks a bit below which the middle of a bit cannot be told from its edges
+FEWEST_TICKS = 3  # ticks a bit below which the middle of a bit cannot be distinguished from its edges
 OVERSAMPLING = (8, 16)  # times a bit that hardware looks at a wire
 MIDDLE = Fraction(1, 2)  # of a bit, where it is judged
 THIRDS = [

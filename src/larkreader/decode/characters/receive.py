@@ -5,7 +5,7 @@ must still be at start level, else it was a false start. Data, parity and the fi
 their middle, timed from that change. From the middle of the first stop bit on, the next start is looked for.
 
 Every change to start level is a candidate. How many candidates further its successor would be follows from
-comparing times alone; `follow_chain` then tells which candidates are starts. Only those are sampled: each edge
+comparing times alone; `follow_chain` then shows which candidates are starts. Only those are sampled: each edge
 inside a character turns over all samples behind it, so the exclusive or of one mask an edge is the whole
 character, as a word whose bit `n` says whether sample `n` was at start level.
 """
@@ -63,12 +63,12 @@ def receive(
         - ``end_s`` : float64. End of the last stop bit, in seconds.
         - ``value`` : uint16. The data bits alone; kept even when a check fails.
         - ``address_mark`` : bool. The ninth bit, on a line where that marks addresses; not there on another.
-        - ``faults`` : uint8. What the receiver held against the character, as flags of `Fault`.
+        - ``faults`` : uint8. Its faults, as flags of `Fault`.
 
     Raises
     ------
     CaptureError
-        If a bit lasts fewer than three ticks of the trace, which is too coarse to tell its middle.
+        If a bit lasts fewer than three ticks of the trace, which is too coarse to find its middle.
     RequestError
         If `samples` is neither 1 nor 3, or `oversampling` neither 8 nor 16.
 
@@ -79,8 +79,8 @@ def receive(
 
     Notes
     -----
-    A damaged character is a row, never an exception. A character that the end of the capture cuts off is no row;
-    ``unfinished_s`` says where it began. Where nobody knows when recording ended, a wire at idle level is taken
+    A damaged character is a row, never an exception. A character that the end of the capture cuts off is not a row;
+    ``unfinished_s`` says where it began. Where unknown when recording ended, a wire at idle level is taken
     to stay there. Time grows with the number of edges, whatever the data.
 
     Examples
@@ -134,7 +134,7 @@ class Found:
     def characters(self, line: LineSettings, cut_off: str = "") -> Characters:
         """Return the characters with times in seconds."""
         tick_s = np.float64(self.trace.tick_s)
-        told = Characters(
+        result = Characters(
             begin_s=self.begin * tick_s,
             end_s=self.end_s,
             value=self.value,
@@ -144,7 +144,7 @@ class Found:
             unfinished_s=None if self.unfinished is None else float(self.unfinished * self.trace.tick_s),
             cut_off=cut_off,
         )
-        return told.with_ninth_bit_apart() if line.has_address_mark else told
+        return result.with_ninth_bit_apart() if line.has_address_mark else result
 
 
 def find_characters(trace: Trace, line: LineSettings, instants: Instants, *, check_stops: bool) -> Found:
@@ -196,7 +196,7 @@ def _words(edges: Ticks, at: Ticks, row: Ticks) -> Words:
     masks = _MaskTable(row)
     words = np.full(len(at), masks.every, dtype=np.uint16)
     origin, who, last = edges[at], np.arange(len(at)), len(edges) - 1
-    whole = True  # whether every character still has edges to come
+    whole = True  # whether every character has further edges
     for further in range(1, MANY_EDGES):
         edge = at + further
         beyond = edge[-1] > last
@@ -244,7 +244,7 @@ class _MaskTable:
 
 
 def _still_at_start_level(edges: Ticks, starts: Ticks, first: int, instants: Instants) -> npt.NDArray[np.bool_]:
-    """Tell which changes to start level have lasted until the middle of the start bit."""
+    """Return which changes to start level have lasted until the middle of the start bit."""
     ends = edges[first + 1 :: 2]
     valid = np.ones(len(starts), dtype=np.bool_)
     np.greater(ends - starts[: len(ends)], instants.start, out=valid[: len(ends)])
@@ -314,7 +314,7 @@ def expected_parity(value: npt.NDArray[np.uint16], line: LineSettings) -> npt.ND
 
 
 def _unknown_within(begin: Ticks, length: int, unknown: npt.NDArray[np.int64]) -> npt.NDArray[np.bool_]:
-    """Tell which characters overlap a stretch whose level is not known."""
+    """Return which characters overlap a stretch whose level is not known."""
     if not len(unknown):
         return np.zeros(len(begin), dtype=np.bool_)
     span = np.searchsorted(unknown[:, 1], begin, side="right")

@@ -34,7 +34,7 @@ def checksums_of_rows(
     algorithm : CrcAlgorithm or SumAlgorithm
         The algorithm.
     begin, end : int
-        First column, and the one behind the last; all of them unless said.
+        First column, and the one behind the last; all of them by default.
 
     Returns
     -------
@@ -58,7 +58,7 @@ def crc_of_rows(
     crc : CrcAlgorithm
         The algorithm.
     begin, end : int
-        First column, and the one behind the last; all of them unless said.
+        First column, and the one behind the last; all of them by default.
 
     Returns
     -------

@@ -182,10 +182,10 @@ def _sum_of(values: npt.NDArray[np.uint8], algorithm: SumAlgorithm) -> int:
         piece = values[low : low + PIECE]
         if algorithm.combine == "weigh":
             count = -(-len(piece) // algorithm.item)
-            told = int(checksums_of_rows(piece[None], algorithm)[0])
+            result = int(checksums_of_rows(piece[None], algorithm)[0])
             half = algorithm.width // 2
-            second += first * count + (told >> half) - algorithm.start * count
-            first += (told & (1 << half) - 1) - algorithm.start
+            second += first * count + (result >> half) - algorithm.start * count
+            first += (result & (1 << half) - 1) - algorithm.start
             first, second = first % algorithm.modulus, second % algorithm.modulus
             continue
         if algorithm.item == 2:

@@ -63,7 +63,7 @@ def _all_equal(raw: npt.NDArray[Any], wanted: int) -> Mask:
 
 
 def _digits_fit(frames: Frames, slot: Slot) -> Mask:
-    """Tell in which frames all digits are 0 to 9."""
+    """Return in which frames all digits are 0 to 9."""
     if not isinstance(frames.data, Ragged):
         return digits_sound(frames.data, slot, frames.layout.packing)
     bits = replace(slot, kind="uint")
@@ -80,7 +80,7 @@ def fixed_value(slot: Slot) -> int | None:
 
 
 def names_known(raw: npt.NDArray[Any], slot: Slot) -> Mask:
-    """Tell which frames hold a named value in a slot that has names."""
+    """Return which frames hold a named value in a slot that has names."""
     assert slot.field is not None
     values = np.array([*slot.field.names.values(), *slot.field.invalid])
     if slot.bits <= 8:  # a table is quicker than comparing with each name
@@ -91,7 +91,7 @@ def names_known(raw: npt.NDArray[Any], slot: Slot) -> Mask:
 
 
 def within_range(raw: npt.NDArray[Any], slot: Slot) -> Mask:
-    """Tell in which frames a slot's value makes sense. A float that is not a number makes none."""
+    """Return in which frames a slot's value makes sense. A float that is not a number makes none."""
     assert slot.field is not None
     if slot.field.range is None:
         return np.ones(len(raw), dtype=np.bool_)
@@ -114,7 +114,7 @@ def counter_steps(raw: npt.NDArray[Any], cycle: int) -> npt.NDArray[np.int64]:
     Returns
     -------
     ndarray of int64, shape (n_frames - 1,)
-        1 where nothing is missing, 0 where a value came twice.
+        1 where nothing is missing, 0 where a value is repeated.
     """
     if cycle & cycle - 1:
         return np.mod(np.diff(raw.astype(np.int64)), np.int64(cycle))

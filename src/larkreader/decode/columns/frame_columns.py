@@ -58,7 +58,7 @@ class Skip(IntEnum):
     TRUNCATED_FRAME = 1
     """A marker, but the next frame begins before this one can be whole."""
     LENGTH_MISMATCH = 2
-    """A marker, but what follows is no frame, and the next one begins later than it should."""
+    """A marker, but what follows is not a frame, and the next one begins later than it should."""
     UNFINISHED = 3
     """The capture ends inside a frame, or begins inside one."""
     FILL = 4
@@ -70,7 +70,7 @@ class Skip(IntEnum):
     TOO_LONG = 7
     """More bytes without a delimiter than a frame can have."""
     STARTUP = 8
-    """What the wire did before its first idle time, and is no message."""
+    """What the wire did before its first idle time, and is not a message."""
 
 
 FRAME_FAULT_NAMES = {fault: str(fault.name).lower().replace("_", "-") for fault in FrameFault}
@@ -206,7 +206,7 @@ class Frames(Columns):
         return locate(self.data.items, self.data.begin, self.data.length, self.layout)
 
     def substituted(self, name: str) -> npt.NDArray[np.bool_]:
-        """Tell in which frames another field says that a field holds a substitute: bool, shape (n_frames,).
+        """Return in which frames another field says that a field holds a substitute: bool, shape (n_frames,).
 
         Parameters
         ----------
@@ -214,12 +214,12 @@ class Frames(Columns):
             The field.
         """
         self._slot(name)
-        told = np.zeros(len(self), dtype=np.bool_)
+        result = np.zeros(len(self), dtype=np.bool_)
         for other, slot in self.layout.slot.items():
             field = slot.field
             if field is not None and field.substitutes is not None and name in field.substitutes.fields:
-                told |= self.raw(other) == field.substituting
-        return told
+                result |= self.raw(other) == field.substituting
+        return result
 
     def labels(self, name: str) -> Any:
         """Return the names that a field's values have; the number as text where it has none.

@@ -162,7 +162,7 @@ class _Walk:
         self.needed = np.full(len(begin), 8 * layout.shortest, dtype=np.int64)
         self.bit = np.full(len(begin), 8 * len(layout.marker), dtype=np.int64)
         self.held: dict[str, Places] = {}
-        self.told: Places | None = None  # bits of the frame, by its length field
+        self.exact_bits: Places | None = None  # bits of the frame, by its length field
         self.wanted = deciding_fields(layout)
         if length is not None:
             self._must(length <= layout.longest)
@@ -188,13 +188,13 @@ class _Walk:
             self.bit = np.where(self.fits, ends, self.bit)
         bits = -(-self.bit // 8) * 8 + (0 if ends_at.trailer else 8 * ends_at.end)
         self._reach(bits)
-        exact = self.told if self.told is not None else bits
+        exact = self.exact_bits if self.exact_bits is not None else bits
         self._must(bits == (exact if self.is_open else self.most))
         self._must(bits == exact)
         return Located(self.fits, np.where(self.fits, bits, self.needed) // 8, tuple(places))
 
     def _must(self, legal: Mask) -> None:
-        """Give up the frames that cannot be so, whatever comes behind."""
+        """Give up the frames that cannot be so, whatever follows."""
         if not legal.all():
             self.needed[self.fits & ~legal] = 0
             self.fits &= legal
@@ -214,7 +214,7 @@ class _Walk:
         if isinstance(repeat, int):
             count = np.full(len(self.bit), plain_number(entry), dtype=np.int64)
         elif repeat == REST:
-            ends = self.most if self.told is None else self.told
+            ends = self.most if self.exact_bits is None else self.exact_bits
             count = (ends - self.bit - self.layout.bits_behind(entry)) // item_bits(entry, self.layout.checksum)
         else:
             by = Count.parse(repeat)
@@ -222,8 +222,8 @@ class _Walk:
             count = many // by.divisor + by.more
             self._must(many % by.divisor == 0)
         self._must((count >= 0) & (count <= MOST_ITEMS * 8))
-        for name, said in entry.when.items():
-            raw = raw_values(self.layout.slot[name], said)
+        for name, declared in entry.when.items():
+            raw = raw_values(self.layout.slot[name], declared)
             count = np.where(np.isin(self._known(name), raw), count, 0)
         return count if self.fits.all() else np.where(self.fits, count, 0)
 
@@ -242,9 +242,9 @@ class _Walk:
         held[there] = np.minimum(raw.astype(np.uint64), np.uint64(MOST_HELD)) if raw.dtype.kind == "u" else raw
         self.held[name] = held
         if counted is not None and counted.field == name:
-            self.told = (held - counted.offset + uncounted(layout, ends // 8)) * 8
-            self._must(self.told >= ends)
-            self._reach(self.told)
+            self.exact_bits = (held - counted.offset + uncounted(layout, ends // 8)) * 8
+            self._must(self.exact_bits >= ends)
+            self._reach(self.exact_bits)
 
 
 def uncounted(layout: FrameLayout, behind_field: Places) -> Places:

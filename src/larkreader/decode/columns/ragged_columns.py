@@ -55,7 +55,7 @@ def ragged_column(frames: Ragged, place: FieldPlaces, layout: FrameLayout) -> Co
 def over_items(column: Any, work: Callable[[Column], Column], slot: Slot | None = None) -> Any:
     """Do something with the items of a column of any kind, and return a column of the same kind.
 
-    A text is one thing, not as many as it has bytes; `slot` tells where it matters.
+    A text is one thing, not as many as it has bytes; `slot` decides where it matters.
     """
     is_text = slot is not None and slot.kind == "text"
     if isinstance(column, Ragged):
@@ -83,7 +83,7 @@ def every_item(column: Any) -> Column:
 
 
 def each_frame(column: Any, check: Check) -> npt.NDArray[np.bool_]:
-    """Tell of which frames all items pass a check; those that are not there do."""
+    """Return of which frames all items pass a check; those that are not there do."""
     passed: npt.NDArray[np.bool_]
     if isinstance(column, Ragged):
         passed = np.ones(len(column), dtype=np.bool_)
@@ -105,7 +105,7 @@ def _each_alone(column: Ragged, work: Callable[[Column], Column]) -> Column:
 
 
 def _entry_of(slot: Slot, layout: FrameLayout) -> Any:
-    """Return the entry of a layout from which a slot comes."""
+    """Return the entry of a layout of a slot."""
     for entry in layout.fields:
         if isinstance(entry, NamedField):
             if entry.name == slot.name:

@@ -124,7 +124,7 @@ def _numbers(texts: list[str], kind: str) -> npt.NDArray[Any]:
 
 
 def _text_of(line: npt.NDArray[np.uint8], layout: FrameLayout) -> str | None:
-    """Return the text of a line without its markers; None if they are not there, or it is no text."""
+    """Return the text of a line without its markers; None if they are not there, or it is not text."""
     data = line.tobytes()
     if not (data.startswith(layout.marker) and data.endswith(layout.end_marker)):
         return None

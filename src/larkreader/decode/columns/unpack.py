@@ -52,7 +52,7 @@ def raw_column(rows: npt.NDArray[np.uint8], slot: Slot, packing: Packing) -> Col
 
 
 def digits_sound(rows: npt.NDArray[np.uint8], slot: Slot, packing: Packing) -> npt.NDArray[np.bool_]:
-    """Tell in which frames all digits of a ``bcd`` are 0 to 9: bool, shape (n_frames,)."""
+    """Return in which frames all digits of a ``bcd`` are 0 to 9: bool, shape (n_frames,)."""
     sound = np.ones(len(rows), dtype=np.bool_)
     for place in range(slot.count):
         sound &= digits_of(_item(rows, slot, slot.bit_of(place), packing), slot.bits)
@@ -60,7 +60,7 @@ def digits_sound(rows: npt.NDArray[np.uint8], slot: Slot, packing: Packing) -> n
 
 
 def digits_of(items: Column, bits: int) -> npt.NDArray[np.bool_]:
-    """Tell of which unsigned items all digits of four bits are 0 to 9."""
+    """Return of which unsigned items all digits of four bits are 0 to 9."""
     wide = items.astype(np.uint64)
     sound = np.ones(len(items), dtype=np.bool_)
     for digit in range(bits // 4):
@@ -78,14 +78,14 @@ def scaled(raw: Column, slot: Slot) -> Column:
     if field is not None and slot.kind == "text":
         return _texts(raw, field)
     if field is not None and field.invalid:
-        told = _scaled(raw, slot).astype(np.float64)
-        told[np.isin(raw, field.invalid)] = np.nan
-        return told
+        result = _scaled(raw, slot).astype(np.float64)
+        result[np.isin(raw, field.invalid)] = np.nan
+        return result
     return _scaled(raw, slot)
 
 
 def texts_sound(texts: Column) -> npt.NDArray[np.bool_]:
-    """Tell which texts, or rows of them, hold no byte that is none in their encoding."""
+    """Return which texts, or rows of them, hold no byte that is none in their encoding."""
     sound = np.array(["\ufffd" not in text for text in texts.reshape(-1).tolist()], dtype=np.bool_)
     sound = sound.reshape(texts.shape)
     every: npt.NDArray[np.bool_] = sound if sound.ndim == 1 else np.all(sound, axis=1)
@@ -99,8 +99,8 @@ def _texts(raw: Column, field: NamedField) -> Column:
     rows = np.ascontiguousarray(raw.reshape(len(raw), -1))
     different, which = np.unique(rows, axis=0, return_inverse=True)
     texts = [row.tobytes().rstrip(b"\0 ").decode(field.encoding, errors="replace") for row in different]
-    told: Column = np.array(texts, dtype=object)[which.reshape(-1)]
-    return told
+    result: Column = np.array(texts, dtype=object)[which.reshape(-1)]
+    return result
 
 
 def _scaled(raw: Column, slot: Slot) -> Column:

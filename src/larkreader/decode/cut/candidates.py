@@ -32,9 +32,9 @@ SURE = 7  # the score of what is confirmed
 class Candidates:
     """Places where a frame may begin, in order; at most one a place.
 
-    `genuine` and `right` tell whether the fixed values and the checksum of the layout number `which` are there. What
+    `genuine` and `right` hold whether the fixed values and the checksum of the layout number `which` are there. What
     is `confirmed` is a frame whatever lies around it; what is `accepted` is a frame if it is met. What is `passed` over
-    as a whole is that, unless said otherwise. What is `decided` is known if frames differ in length.
+    as a whole is that, by default otherwise. What is `decided` is known if frames differ in length.
     """
 
     offset: Places
@@ -55,7 +55,7 @@ class Candidates:
         return cls(offset, np.zeros(count, np.uint8), np.zeros(count, np.int64), *nothing)
 
     def chain(self) -> Mask:
-        """Tell which candidates are met when the accepted ones are passed over as a whole."""
+        """Return which candidates are met when the accepted ones are passed over as a whole."""
         steps = np.ones(len(self.offset), dtype=np.int64)
         passed = self.accepted if self.passed is None else self.passed
         crowded = np.flatnonzero(passed[:-1] & (self.offset[:-1] + self.length[:-1] > self.offset[1:]))
@@ -91,7 +91,7 @@ def find_marked(stream: Bytes, layouts: Sequence[FrameLayout]) -> Candidates:
         better = score > best[at]
         better |= (score == best[at]) & (score < SURE) & (layout.length > found.length[at])
         every = bool(better.all())
-        for known, told in (
+        for known, result in (
             (best, score),
             (found.confirmed, sure),
             (found.which, number),
@@ -100,7 +100,7 @@ def find_marked(stream: Bytes, layouts: Sequence[FrameLayout]) -> Candidates:
             (found.right, right),
             (found.accepted, accepted),
         ):
-            known[at] = told if every else np.where(better, told, known[at])
+            known[at] = result if every else np.where(better, result, known[at])
     refuse_doubtful(found, total)
     return found
 
@@ -131,7 +131,7 @@ def find_fixed(stream: Bytes, layouts: Sequence[FrameLayout]) -> Candidates:
 
 
 def is_among(places: Places, sorted_places: Places) -> Mask:
-    """Tell which of the places are among others, which are sorted."""
+    """Return which of the places are among others, which are sorted."""
     if len(places) < len(sorted_places) // 16:
         among: Mask = sorted_places[np.searchsorted(sorted_places[:-1], places)] == places
         return among

@@ -27,7 +27,7 @@ BLOCK = 1 << 20  # bytes of frames looked at together
 class Judged:
     """What contents are, each of shape (n_frames,), bool.
 
-    `fits` tells whether the fields add up to the content, `genuine` whether it then holds all fixed values, `right`
+    `fits` holds whether the fields add up to the content, `genuine` whether it then holds all fixed values, `right`
     whether its checksum is right; without a checksum it is.
     """
 
@@ -89,7 +89,7 @@ def judge_located(stream: Bytes, begin: Places, located: Located, layout: FrameL
 
 
 def judge_rows(stream: Bytes, offset: Places, layout: FrameLayout) -> tuple[Mask, Mask]:
-    """Tell which frames of one shape hold the layout's fixed values, and which have a right checksum."""
+    """Return which frames of one shape hold the layout's fixed values, and which have a right checksum."""
     genuine, right = np.empty(len(offset), np.bool_), np.empty(len(offset), np.bool_)
     block = max(BLOCK // layout.length, 1)
     for low in range(0, len(offset), block):
@@ -100,7 +100,7 @@ def judge_rows(stream: Bytes, offset: Places, layout: FrameLayout) -> tuple[Mask
 
 
 def _checksums_right_in(rows: Bytes, layout: FrameLayout) -> Mask:
-    """Tell in which frames, one a row, the stored check value is the computed one; without a checksum in all."""
+    """Return in which frames, one a row, the stored check value is the computed one; without a checksum in all."""
     slot, checksum = layout.checksum_slot, layout.checksum
     if slot is None or checksum is None:
         return np.ones(len(rows), dtype=np.bool_)
@@ -110,7 +110,7 @@ def _checksums_right_in(rows: Bytes, layout: FrameLayout) -> Mask:
 
 
 def _identities_right(rows: Bytes, layout: FrameLayout) -> Mask:
-    """Tell which frames, one a row, hold all the values that `equals` and ``reserved`` fix."""
+    """Return which frames, one a row, hold all the values that `equals` and ``reserved`` fix."""
     matches = np.ones(len(rows), dtype=np.bool_)
     for slot in layout.slots:
         if (wanted := fixed_value(slot)) is not None:

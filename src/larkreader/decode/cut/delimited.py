@@ -20,7 +20,7 @@ from .packets import Packets
 from .stretches import PacketState
 
 Mask = npt.NDArray[np.bool_]
-NONE = -1  # the number of the layout of a packet that is no frame
+NONE = -1  # the number of the layout of a packet that is not a frame
 _REASONS = {
     PacketState.WHOLE: Skip.LENGTH_MISMATCH,
     PacketState.EMPTY: Skip.FILL,
@@ -37,8 +37,8 @@ _DAMAGED = (Skip.LENGTH_MISMATCH, Skip.TRUNCATED_FRAME, Skip.BAD_STUFFING)
 class Sorted:
     """Packets sorted by layouts, a row each.
 
-    `which` is the number of the layout whose frame it is, or `NONE`; `genuine` and `right` tell whether that layout's
-    fixed values and checksum are there; `reason` is why it is no frame, as `Skip`.
+    `which` is the number of the layout whose frame it is, or `NONE`; `genuine` and `right` hold whether that layout's
+    fixed values and checksum are there; `reason` is why it is not a frame, as `Skip`.
     """
 
     which: npt.NDArray[np.int64]
@@ -97,12 +97,12 @@ def sort_packets(packets: Packets, layouts: Sequence[FrameLayout], *, at_start: 
 
 
 def _may_be_empty(layout: FrameLayout) -> bool:
-    """Tell whether nothing between two delimiters may be a frame, rather than what fills the time."""
+    """Return whether nothing between two delimiters may be a frame, rather than what fills the time."""
     return layout.boundary.may_be_empty
 
 
 def _begins_as(content: Ragged, layout: FrameLayout) -> Mask:
-    """Tell which contents hold the fixed values of a layout as far as these have the same place in every frame."""
+    """Return which contents hold the fixed values of a layout as far as these have the same place in every frame."""
     fixed = []
     for entry, slot in zip(layout.fields, layout.slots, strict=False):  # groups vary, or come behind what is looked at
         if varies(entry) or slot.stride or layout.pattern is not None:

@@ -109,7 +109,7 @@ class Delimiter(Generic[Declared]):
         return not character.faults[0]
 
     def goes_on(self, characters: Characters, before: Before) -> Before | None:
-        """Return the last of some characters if none of them ends what came before; None if one may."""
+        """Return the last of some characters if none of them ends what was received before; None if one may."""
         return None
 
 
@@ -299,7 +299,7 @@ def _terminated(stream: Bytes, terminators: Sequence[bytes], *, last: bool) -> S
 
 
 def _flagged(stream: Bytes, stuffing: Stuffing) -> Stretches:
-    """Return the stretches between flags; what lies outside of packets too, where flags tell begin from end."""
+    """Return the stretches between flags; what lies outside of packets too, where flags distinguish begin from end."""
     places, begins_one, width, kept = find_flags(stream, stuffing)
     found = closed_by(places, np.full(len(places), width), kept)
     if stuffing.is_closed_by_begin:

@@ -43,7 +43,7 @@ def read_frames(data: bytes | Bytes | Characters, layout: FrameLayout) -> Frames
     Raises
     ------
     RequestError
-        If characters hold more than eight bits, or the data are no bytes.
+        If characters hold more than eight bits, or the data are not bytes.
 
     Examples
     --------
@@ -66,7 +66,7 @@ def read_layouts(data: bytes | Bytes | Characters, layouts: Sequence[FrameLayout
     data : bytes, ndarray of uint8 of shape (n_bytes,), or Characters
         What arrived.
     layouts : sequence of FrameLayout
-        What may travel on the wire; fields with `equals` tell the layouts apart. All have one kind of boundary.
+        What may travel on the wire; fields with `equals` distinguish the layouts. All have one kind of boundary.
 
     Returns
     -------
@@ -139,7 +139,7 @@ class _Taken:
 def cut_frames(
     stream: Stream, layouts: Sequence[FrameLayout], begun: Begun, *, last: bool, first_offset: int = 0
 ) -> Cut:
-    """Cut what can be cut: all that is there if nothing comes behind it, else what that could not change."""
+    """Cut what can be cut: all that is there if nothing follows it, else what that could not change."""
     if (delimiter := delimiter_of(layouts[0].boundary)) is not None:
         return _cut_delimited(stream, layouts, delimiter, begun, last=last, first_offset=first_offset)
     found = find_candidates(stream.value, layouts)
@@ -210,18 +210,18 @@ def _cut_delimited(
         delimiter.check(stream, f"{layouts[0].key}: boundary")
     packets, done, left = cut_packets(stream, delimiter, Dropped(begun.before, begun.is_too_long), last=last)
     at_start = bool(len(packets)) and packets.offset[0] + first_offset == 0
-    told = sort_packets(packets, layouts, at_start=at_start)
-    doubtful = np.flatnonzero((packets.state == PacketState.WHOLE) & ~(told.genuine & told.right))
+    result = sort_packets(packets, layouts, at_start=at_start)
+    doubtful = np.flatnonzero((packets.state == PacketState.WHOLE) & ~(result.genuine & result.right))
     if len(doubtful) and len(split := split_joined(stream.value, packets, layouts, doubtful)) > len(packets):
         packets = split
-        told = sort_packets(packets, layouts, at_start=at_start)
-    refused = np.flatnonzero(told.which == NONE)
-    skipped = Spans(packets.offset[refused] + first_offset, packets.length[refused], told.reason[refused])
+        result = sort_packets(packets, layouts, at_start=at_start)
+    refused = np.flatnonzero(result.which == NONE)
+    skipped = Spans(packets.offset[refused] + first_offset, packets.length[refused], result.reason[refused])
     frames = {}
     for number, layout in enumerate(layouts):
-        mine = np.flatnonzero(told.which == number)
+        mine = np.flatnonzero(result.which == number)
         offset, length = packets.offset[mine], packets.length[mine]
-        one = _Taken(offset, length, packets.content[mine], told.genuine[mine], told.right[mine])
+        one = _Taken(offset, length, packets.content[mine], result.genuine[mine], result.right[mine])
         frames[layout.key] = _frames_of(stream, layout, one, skipped, first_offset, packets.inner[mine])
     return Cut(frames, done, Begun(left.count, is_too_long=left.is_too_long), 0)
 
@@ -234,7 +234,7 @@ def _frames_of(
     first_offset: int,
     inner: Places | None = None,
 ) -> Frames:
-    """Return the frames of one layout, with what is held against each."""
+    """Return the frames of one layout, with the faults of each."""
     begin_s = np.full(len(one.offset), np.nan) if stream.begin_s is None else stream.begin_s[one.offset]
     data: Bytes | Ragged = one.content
     if not layout.needs_locating:
@@ -279,7 +279,7 @@ def _skipped(
     reason = np.full(len(some), Skip.NO_MARKER, dtype=np.uint8)
     reason[(needed > 0) & (length < needed)] = Skip.TRUNCATED_FRAME
     reason[(needed > 0) & (length >= needed)] = Skip.LENGTH_MISMATCH
-    reaches_end = begins + length == total  # whatever claims to reach further is no frame if another one follows
+    reaches_end = begins + length == total  # whatever claims to reach further is not a frame if another one follows
     reason[(needed > 0) & (begins + needed > total) & reaches_end] = Skip.UNFINISHED
     return Spans(begins, length, reason), begun
 

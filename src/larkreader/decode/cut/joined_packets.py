@@ -1,7 +1,7 @@
 """Packets that a lost delimiter has joined, split again where a checksum shows the place.
 
-If the end of a packet that is no frame is one, with a right checksum, the packet is two: what comes before that end,
-and the end. All ends of all such packets are tried together, at a cost in proportion to their bytes. A checksum of
+If the end of a packet that is not a frame is one, with a right checksum, the packet is two: what arrives before that
+end, and the end. All ends of all such packets are tried together, at a cost in proportion to their bytes. A checksum of
 fewer than 16 bits would be right by chance too often, so it splits nothing.
 """
 
@@ -22,7 +22,7 @@ from .packets import Packets
 from .stretches import PacketState
 
 FEWEST_BITS = 16  # of a checksum
-ROUNDS = 4  # so many packets joined to one are told apart, and one more
+ROUNDS = 4  # so many packets joined to one are distinguished, and one more
 BLOCK = 1 << 18  # ends tried together
 
 
@@ -32,13 +32,13 @@ def split_joined(stream: Bytes, packets: Packets, layouts: Sequence[FrameLayout]
     Parameters
     ----------
     stream : ndarray of uint8, shape (n_bytes,)
-        Where the packets lie, as they came.
+        Where the packets lie, as they arrived.
     packets : Packets
         What lies between delimiters.
     layouts : sequence of FrameLayout
         What may travel on the wire.
     rows : ndarray of int64, shape (n_doubtful,)
-        The numbers of the packets that are no frames with a right checksum.
+        The numbers of the packets that are not frames with a right checksum.
 
     Returns
     -------
@@ -67,7 +67,7 @@ def _is_sure(layout: FrameLayout) -> bool:
 
 
 def _are_frames(items: Bytes, begin: Places, length: Places, layouts: Sequence[FrameLayout]) -> npt.NDArray[np.bool_]:
-    """Tell which contents are frames of any layout with a right checksum."""
+    """Return which contents are frames of any layout with a right checksum."""
     frames = np.zeros(len(begin), dtype=np.bool_)
     for layout in layouts:
         judged = judge_contents(items, begin, length, layout)
@@ -87,7 +87,7 @@ def _first_end(content: Ragged, layouts: Sequence[FrameLayout]) -> Places:
         first = np.arange(len(owner)) - np.repeat(np.cumsum(tries[low:high]) - tries[low:high], tries[low:high]) + 1
         frames = _are_frames(content.items, content.begin[owner] + first, content.length[owner] - first, layouts)
         found = np.flatnonzero(frames)[::-1]
-        place[owner[found]] = first[found]  # the first of each comes last
+        place[owner[found]] = first[found]  # the first of each is last
         low = high
     return place
 
@@ -122,7 +122,7 @@ def _split(stream: Bytes, packets: Packets, rows: Places, place: Places, stuffin
 
 
 def _raw_place(stream: Bytes, first: int, count: int, stuffing: Stuffing) -> int:
-    """Return where the byte number `count` of a content lies as it came."""
+    """Return where the byte number `count` of a content lies as it arrived."""
     for _ in range(count):
         first += 2 if stream[first] == stuffing.escape else 1
     return first

@@ -23,7 +23,7 @@ from .stretches import PacketState
 class Packets:
     """Stretches between delimiters, in order, none left out.
 
-    `offset` and `length` tell where each lies with the delimiters that belong to it; `inner` where its content begins,
+    `offset` and `length` hold where each lies with the delimiters that belong to it; `inner` where its content begins,
     still stuffed. `state` is a `PacketState`. `content` is what it holds.
     """
 
@@ -59,12 +59,12 @@ def cut_packets(
     dropped : Dropped
         What was thrown away.
     last : bool
-        Whether nothing comes behind it.
+        Whether nothing follows it.
 
     Returns
     -------
     Packets
-        All that are whole; if nothing comes behind, what remains too. The first begins before the stream if some of it
+        All that are whole; if nothing follows, what remains too. The first begins before the stream if some of it
         was thrown away.
     int
         How many bytes are done with.

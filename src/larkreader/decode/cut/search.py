@@ -24,22 +24,22 @@ def check_shared(layouts: Sequence[FrameLayout]) -> None:
         raise RequestError("boundary", f"differs between the layouts of one wire ({found})", "must be the same")
     length = layouts[0].longest
     if layouts[0].boundary.is_back_to_back and any(layout.longest != length for layout in layouts):
-        told = ", ".join(f"{layout.key}: {layout.longest}" for layout in layouts)
-        raise RequestError("boundary", f"is fixed, but the layouts of the wire differ in length ({told})")
+        result = ", ".join(f"{layout.key}: {layout.longest}" for layout in layouts)
+        raise RequestError("boundary", f"is fixed, but the layouts of the wire differ in length ({result})")
 
 
 def is_delimited(layouts: Sequence[FrameLayout]) -> bool:
-    """Tell whether something that no content can hold says where frames end."""
+    """Return whether something that no content can hold says where frames end."""
     return layouts[0].boundary.is_delimited
 
 
 def has_markers(layouts: Sequence[FrameLayout]) -> bool:
-    """Tell whether all frames of a wire begin with markers."""
+    """Return whether all frames of a wire begin with markers."""
     return all(layout.marker for layout in layouts)
 
 
 def may_begin_anywhere(layouts: Sequence[FrameLayout]) -> bool:
-    """Tell whether frames can begin at any byte, without a marker."""
+    """Return whether frames can begin at any byte, without a marker."""
     return not is_delimited(layouts) and _varies(layouts) and not has_markers(layouts)
 
 
@@ -64,7 +64,7 @@ def find_candidates(stream: Bytes, layouts: Sequence[FrameLayout]) -> Candidates
 
 
 def settled(found: Candidates, total: int, layouts: Sequence[FrameLayout]) -> Mask:
-    """Tell which candidates would be what they are whatever came behind the `total` bytes that are there."""
+    """Return which candidates would be what they are whatever followed the `total` bytes that are there."""
     if found.decided is not None:
         return found.decided
     if not has_markers(layouts):
@@ -78,7 +78,7 @@ def settled(found: Candidates, total: int, layouts: Sequence[FrameLayout]) -> Ma
 
 
 def _varies(layouts: Sequence[FrameLayout]) -> bool:
-    """Tell whether frames differ in length, or are of one length and found again by their checksum."""
+    """Return whether frames differ in length, or are of one length and found again by their checksum."""
     if any(layout.needs_locating for layout in layouts):
         return True
     return not layouts[0].boundary.is_marked and any(layout.checksum for layout in layouts)

@@ -30,7 +30,7 @@ from .delimiters import Whole, delimiter_of
 
 MOST_FORMS = 32  # of one length; frames of further forms are found the long way
 MOST_LENGTHS = 512
-MOST_FAILURES = 8  # to tell a form, after which no more is tried
+MOST_FAILURES = 8  # to find a form, after which no more is tried
 NOTHING_SKIPPED = Spans(np.empty(0, np.int64), np.empty(0, np.int64), np.empty(0, np.uint8))
 
 
@@ -73,7 +73,7 @@ class SingleFrames:
         offset : int
             Where the first of them lies in the stream.
         begin_s : float
-            When it began, in seconds; NaN where nobody knows.
+            When it began, in seconds; NaN where unknown.
         """
         whole = self._whole(held)
         if whole is None or (whole.empty and not isnan(begin_s)):
@@ -88,7 +88,7 @@ class SingleFrames:
         return {one.layout.key: by_name[one.layout.key] for one in self._known}, whole.kept
 
     def refutes(self, held: bytes) -> bool:
-        """Tell whether bytes that begin with a marker are no whole frame yet, as the checksum of none is right."""
+        """Return whether bytes that begin with a marker are not a whole frame yet, as the checksum of none is right."""
         return (
             self._may_refute
             and len(held) in self._lengths
@@ -125,7 +125,7 @@ class _Known:
         return not self.layout.needs_locating and bool(self._forms)
 
     def excludes(self, content: bytes) -> bool:
-        """Tell whether no frame of the layout that is right begins with so many bytes, or with the first of them."""
+        """Return whether no frame of the layout that is right begins with so many bytes, or with the first of them."""
         if not self.is_complete:
             return False
         return len(content) < self.layout.length or self.form_of(content[: self.layout.length]) is None
@@ -191,7 +191,7 @@ class _Known:
 
 
 def _are_marked_and_checked(layouts: Sequence[FrameLayout]) -> bool:
-    """Tell whether all frames begin with a marker, have one length and a checksum."""
+    """Return whether all frames begin with a marker, have one length and a checksum."""
     return all(layout.boundary.is_marked and layout.is_fixed and layout.checksum is not None for layout in layouts)
 
 

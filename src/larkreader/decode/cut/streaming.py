@@ -1,6 +1,6 @@
 """Frames from bytes that come in pieces, however they are cut: sans I/O, in bounded memory.
 
-What comes out is what `read_frames` gives for the whole, a little later than it came in: a frame with a right checksum
+The result is what `read_frames` gives for the whole, a little later than it arrived: a frame with a right checksum
 as soon as it is whole, any other as soon as nothing that may follow could change what it is. Held back are at most the
 bytes of two frames and a marker.
 """
@@ -56,7 +56,7 @@ class LayoutsReader:
         self._is_closed = False
 
     def feed(self, data: bytes | Bytes | Characters) -> Mapping[str, Frames]:
-        """Take in what came, and return the frames that are certain now.
+        """Take in what was received, and return the frames that are certain now.
 
         Parameters
         ----------
@@ -92,7 +92,7 @@ class LayoutsReader:
         return read
 
     def close(self) -> Mapping[str, Frames]:
-        """Return the rest, now that nothing more comes. Closing once more returns nothing more."""
+        """Return the rest, now that nothing more follows. Closing once more returns nothing more."""
         frames = self._read(self._all_held(), last=True)
         self._is_closed = True
         return frames
@@ -177,7 +177,7 @@ class FrameReader:
         self._reader = LayoutsReader([layout])
 
     def feed(self, data: bytes | Bytes | Characters) -> Frames:
-        """Take in what came, and return the frames that are certain now.
+        """Take in what was received, and return the frames that are certain now.
 
         Parameters
         ----------
@@ -194,11 +194,11 @@ class FrameReader:
         RequestError
             As `read_frames`; or if the reader is closed.
         """
-        return self._told(self._reader.feed(data)[self._layout.key])
+        return self._counted(self._reader.feed(data)[self._layout.key])
 
     def close(self) -> Frames:
-        """Return the rest, now that nothing more comes. Closing once more returns nothing more."""
-        return self._told(self._reader.close()[self._layout.key])
+        """Return the rest, now that nothing more follows. Closing once more returns nothing more."""
+        return self._counted(self._reader.close()[self._layout.key])
 
     @property
     def held(self) -> int:
@@ -209,7 +209,7 @@ class FrameReader:
         """Return what `close` would return now, and stay open; `on_frame` is not called with it."""
         return self._reader.rest()[self._layout.key]
 
-    def _told(self, frames: Frames) -> Frames:
+    def _counted(self, frames: Frames) -> Frames:
         if self._on_frame is not None:
             for row in frames.rows():
                 self._on_frame(row)

@@ -44,7 +44,7 @@ class Stretches:
     open_inner: int
     """Where the content of that one begins."""
     open_state: PacketState
-    """What that one is if nothing comes behind it."""
+    """What that one is if nothing follows it."""
     kept: int = 0
     """Bytes at the very end that may belong to a delimiter which is not there as a whole."""
 

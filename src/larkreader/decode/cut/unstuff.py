@@ -134,7 +134,7 @@ def without_zeros(stream: Bytes, begin: Places, end: Places) -> tuple[Ragged, Ma
 
 
 def _one_by_one(stream: Bytes, first: int, end: int, values: Bytes, dropped: Mask) -> bool:
-    """Go from code byte to code byte of one packet; tell whether they lead to its end."""
+    """Go from code byte to code byte of one packet; return whether they lead to its end."""
     codes = stream[first:end].tobytes()
     zeros, gone, place, size = [], [], 0, len(codes)
     while True:
@@ -168,5 +168,5 @@ def _escapes(stream: Bytes, stuffing: Stuffing) -> Places:
 
 def _table(stuffing: Stuffing, meaning: int) -> Mask:
     table = np.zeros(256, dtype=np.bool_)
-    table[[byte for byte, told in stuffing.plain.items() if told == meaning]] = True
+    table[[byte for byte, result in stuffing.plain.items() if result == meaning]] = True
     return table

@@ -1,6 +1,6 @@
-"""Places where a frame may begin whose length its own content tells, and which of them are frames.
+"""Places where a frame may begin whose length its own content determines, and which of them are frames.
 
-As in `candidates`, but each candidate has a length of its own: its fields or its length field tell it, or an end
+As in `candidates`, but each candidate has a length of its own: its fields or its length field contain it, or an end
 marker. Where frames have no marker every byte is a candidate. Because checksums of any stretches cost the same however
 long they are, a million false markers with wild lengths cost no more than a million short ones.
 """
@@ -59,7 +59,7 @@ def find_varying(stream: Bytes, layouts: Sequence[FrameLayout]) -> Candidates:
         better |= same & np.where(score == SURE, seen.length < found.length[at], seen.length > found.length[at])
         bound[at] = np.maximum(bound[at], np.where(sure & (layout.checksum is not None), 0, own + seen.bound))
         best[at] = np.where(better, score, best[at])
-        for known, told in (
+        for known, result in (
             (found.confirmed, sure),
             (found.which, np.full(len(own), number)),
             (found.length, seen.length),
@@ -67,7 +67,7 @@ def find_varying(stream: Bytes, layouts: Sequence[FrameLayout]) -> Candidates:
             (found.right, seen.right),
             (found.accepted, accepted),
         ):
-            known[at] = np.where(better, told, known[at])
+            known[at] = np.where(better, result, known[at])
     refuse_doubtful(found, total)
     found.passed = found.accepted
     if not all(layout.marker for layout in layouts):
@@ -93,10 +93,10 @@ def _assess(stream: Bytes, own: Places, layout: FrameLayout, ends: Places) -> _A
 
 
 def _ended(stream: Bytes, own: Places, layout: FrameLayout, ends: Places) -> _Assessed:
-    """Assess frames that an end marker ends, of which only what follows it tells whether it is one.
+    """Assess frames that an end marker ends, of which only what follows decides whether it is one.
 
     With a checksum it is the first of the next few end markers at which it is right. Else the first behind which a
-    marker or the end of the stream follows; but where another marker comes before that, the last before that marker.
+    marker or the end of the stream follows; but where another marker precedes that, the last before that marker.
     End markers with which a frame would be longer than it may be do not count.
     """
     seen, total = _Assessed(len(own)), len(stream)
@@ -139,7 +139,7 @@ def _ended(stream: Bytes, own: Places, layout: FrameLayout, ends: Places) -> _As
 
 
 def _unfinished(found: Candidates, total: int) -> Mask:
-    """Tell which candidates without a marker would reach beyond the end, with no confirmed one inside."""
+    """Return which candidates without a marker would reach beyond the end, with no confirmed one inside."""
     sure = np.append(found.offset[found.confirmed], total)
     next_sure = sure[np.searchsorted(sure[:-1], found.offset, side="right")]
     beyond: Mask = ~found.accepted & (found.offset + found.length > total) & (next_sure == total)
@@ -147,7 +147,7 @@ def _unfinished(found: Candidates, total: int) -> Mask:
 
 
 def _decided(found: Candidates, bound: Places, total: int, layouts: Sequence[FrameLayout]) -> Mask:
-    """Tell which candidates would be what they are whatever came behind.
+    """Return which candidates would be what they are whatever followed.
 
     A confirmed one is; another if all that may decide about it is there, and all candidates inside it are decided.
     """

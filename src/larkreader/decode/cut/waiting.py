@@ -92,7 +92,7 @@ class Waiting:
         return min((stage for stage in stages if stage > count), default=count + 1)
 
     def may(self, data: object) -> bool:
-        """Tell whether a piece may be put aside behind what is held, and take note of its bytes if so."""
+        """Return whether a piece may be put aside behind what is held, and take note of its bytes if so."""
         if not isinstance(data, (bytes, Characters)) or not self._is_short(len(data)):
             return False
         values = data if isinstance(data, bytes) else data.value.tolist()
@@ -138,7 +138,7 @@ class Waiting:
         return size < self._wanted
 
     def _is_between(self, values: Sequence[int]) -> bool:
-        """Tell whether there is nothing yet but flags between frames."""
+        """Return whether there is nothing yet but flags between frames."""
         flag = None if self._delimiter is None else self._delimiter.fill
         return flag is not None and all(one == flag for one in values) and not self.values.strip(bytes((flag,)))
 
@@ -168,7 +168,7 @@ class Waiting:
 
 
 def _declared_length(layout: FrameLayout) -> Callable[[bytes], int] | None:
-    """Return what reads how many bytes a frame says that it has, 0 if it begins with none; None if it is no byte."""
+    """Return what reads how many bytes a frame says that it has, 0 if it begins with none; None if it is not a byte."""
     boundary, marker = layout.boundary.counted, layout.marker
     if boundary is None or not marker:
         return None

@@ -128,7 +128,7 @@ class Channel:
         )
 
     def _disturbed(self, values: npt.NDArray[np.integer], begins_s: Seconds) -> Trace:
-        trace, random, said = self.trace(values, begins_s), self._random, self.impairments
+        trace, random, declared = self.trace(values, begins_s), self._random, self.impairments
         bit_s = self.character_s / self.sender.bits_per_character
         if self._error_ratio:
             cells = math.ceil(self.sender.bits_per_character)
@@ -141,23 +141,25 @@ class Channel:
             places = np.cumsum(np.maximum(room, self.sender.bits_per_character)) - self.sender.bits_per_character
             begin, end = np.rint((begins_s[0] + (places[row] + bits) * bit_s) / trace.tick_s).astype(np.int64)
             trace = turn_over(trace, begin, end)
-        if said.spikes_per_s:
+        if declared.spikes_per_s:
             span_s = float(begins_s[-1] - begins_s[0]) + self.character_s
-            at = begins_s[0] + random.random(random.poisson(said.spikes_per_s * span_s)) * span_s
+            at = begins_s[0] + random.random(random.poisson(declared.spikes_per_s * span_s)) * span_s
             begin = np.rint(np.sort(at) / trace.tick_s).astype(np.int64)
-            trace = turn_over(trace, begin, begin + max(round(said.spike_s / trace.tick_s), 1))
-        if said.jitter_s:
-            trace = add_jitter(trace, said.jitter_s, seed=int(random.integers(1 << 32)))
+            trace = turn_over(trace, begin, begin + max(round(declared.spike_s / trace.tick_s), 1))
+        if declared.jitter_s:
+            trace = add_jitter(trace, declared.jitter_s, seed=int(random.integers(1 << 32)))
         return trace
 
     def _delivered(self, got: Carried) -> Carried:
         """Lose and double some of what was received, and let it be late."""
-        said = self.impairments
-        if said.drop_ratio or said.double_ratio:
+        declared = self.impairments
+        if declared.drop_ratio or declared.double_ratio:
             draw = self._random.random(len(got.value))
-            times = np.where(draw < said.drop_ratio, 0, np.where(draw < said.drop_ratio + said.double_ratio, 2, 1))
+            times = np.where(
+                draw < declared.drop_ratio, 0, np.where(draw < declared.drop_ratio + declared.double_ratio, 2, 1)
+            )
             begins_s, ends_s = np.repeat(got.begin_s, times), np.repeat(got.end_s, times)
             got = Carried(begins_s, ends_s, np.repeat(got.value, times), np.repeat(got.faults, times))
-        if said.delay_s:
-            got = got._replace(begin_s=got.begin_s + said.delay_s, end_s=got.end_s + said.delay_s)
+        if declared.delay_s:
+            got = got._replace(begin_s=got.begin_s + declared.delay_s, end_s=got.end_s + declared.delay_s)
         return got

@@ -44,7 +44,7 @@ def transmit(
     clock_error_ppm : float
         How much faster than declared the transmitter runs, in millionths.
     begin_s, end_s : float
-        When the first gap begins and when recording ends, in seconds. Unless said, a character time behind the
+        When the first gap begins and when recording ends, in seconds. By default a character time behind the
         beginning of the recording at 0, and a character time behind the last character, which is the least.
     tick_s : float
         Length of a tick of the trace, in seconds.

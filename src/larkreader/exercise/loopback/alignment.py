@@ -1,7 +1,7 @@
-"""What came back against what went out: lost, changed, extra and doubled characters.
+"""What returned, compared with what went out: lost, changed, extra and doubled characters.
 
 Both run side by side until they differ. From there the fewest differences after which they agree again are looked
-for: after 0, 1, 2, ... of them, on every diagonal (how many more were lost than came extra), the furthest place that
+for: after 0, 1, 2, ... of them, on every diagonal (how many more were lost than were extra), the furthest place that
 can be reached, as E. Ukkonen, "Algorithms for approximate string matching" (1985) does it. As soon as `SURE` characters
 agree behind a difference, the stretch before is settled, so that the time grows with the length, and within a stretch
 alone with the square of its differences. Behind `MOST` of them the first half is settled, if enough agrees between them
@@ -99,7 +99,7 @@ def align(sent: bytes | Array, received: bytes | Array) -> Alignment:
 
 
 def align_step_by_step(out: Array, back: Array) -> Alignment:
-    """Compare as `align` does, where more may be to come than was sent: what fits by leaving much out need not be true.
+    """Compare as `align` does, where more may be expected than was sent: a fit that leaves much out may be wrong.
 
     Parameters
     ----------
@@ -119,7 +119,7 @@ def align_step_by_step(out: Array, back: Array) -> Alignment:
         if here == len(out) or there == len(back):
             found.add_lost(here, len(out))
             found.add_extra(there, len(back))
-            return found.told()
+            return found.result()
         steps = fewest_steps(out[here:], back[there:])
         if steps is not None:
             found.add(steps, here, there)
@@ -240,7 +240,7 @@ class _Differences:
         self.add_lost(here + shared, to)
         self.add_extra(there + shared, until)
 
-    def told(self) -> Alignment:
+    def result(self) -> Alignment:
         """Return all of them."""
         lost, extra = _joined(self._lost), _joined(self._extra)
         changed = np.concatenate(self._changed) if self._changed else np.empty((0, 2), np.int64)

@@ -15,8 +15,8 @@ from .alignment import Alignment, align, align_step_by_step
 from .result import Difference
 
 AROUND = 8  # characters shown before and behind the first difference
-FEWEST_ALIKE = 16  # characters from which it is no chance that all differ alike
-SLACK = 2  # times as much of a sequence is made as came, since some of it may be lost
+FEWEST_ALIKE = 16  # characters from which it is not chance that all differ alike
+SLACK = 2  # times as much of a sequence is made as was received, since some of it may be lost
 
 Values = npt.NDArray[np.uint16]
 
@@ -34,7 +34,7 @@ class Comparison:
     bits : int
         Data bits of a character.
     constant : Alteration, optional
-        The one change with which every character returned.
+        The change with which every character returned.
     before : ndarray of uint16, shape (n_before,)
         Characters ahead of those compared.
     """
@@ -70,7 +70,7 @@ def compare_sent(expected: Values, received: Values, bits: int, *, is_whole: boo
     bits : int
         Data bits of a character.
     is_whole : bool
-        Whether the run waited for everything; otherwise nobody knows whether the last characters would have returned,
+        Whether the run waited for everything; otherwise it is unknown whether the last characters would have returned,
         and those that are missing at the end do not count as lost.
 
     Returns
@@ -123,7 +123,7 @@ def _with_constant(expected: Values, received: Values, found: Alignment, bits: i
 
 
 def _constant_of(expected: Values, received: Values, found: Alignment, bits: int) -> Alteration | None:
-    """Return the one change with which every character came back: the same number added, or the same bits inverted.
+    """Return the change with which every character returned: the same number added, or the same bits inverted.
 
     In a pattern that counts, a number added to all looks like a loss at the beginning and an addition at the end.
     """

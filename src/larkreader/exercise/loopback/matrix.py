@@ -26,14 +26,14 @@ Progress = Callable[[int, int], None]
 
 @dataclass(frozen=True)
 class MatrixResult(Shown):
-    """What came of the runs of a matrix.
+    """The result of the runs of a matrix.
 
     Parameters
     ----------
     runs : tuple of LoopbackResult
         One each, in their order; between two ports one each way.
     stopped : bool
-        Whether somebody interrupted it before all had run.
+        Whether it was interrupted before all had run.
     """
 
     runs: tuple[LoopbackResult, ...]
@@ -124,8 +124,8 @@ def run_matrix(
     for settings, plans in planned:
         with open_at(settings) as ports:
             for plan in plans:
-                told = _told(progress, done, total)
-                found = _run(_in_a_row(ports), plan, settings, one_way=one_way, change=change, progress=told)
+                outcome = _in_share(progress, done, total)
+                found = _run(_in_a_row(ports), plan, settings, one_way=one_way, change=change, progress=outcome)
                 done += plan.characters
                 runs += found
                 for one in found:
@@ -140,7 +140,7 @@ def _in_a_row(ports: Port | Sequence[Port]) -> Sequence[Port]:
     return (ports,) if isinstance(ports, Port) else ports
 
 
-def _told(progress: Progress | None, done: int, total: int) -> Progress | None:
+def _in_share(progress: Progress | None, done: int, total: int) -> Progress | None:
     if progress is None:
         return None
     return lambda now, _: progress(done + now, total)
@@ -174,7 +174,7 @@ class Tolerance:
         The furthest below and above at which it still passed, in millionths; NaN where it does not even pass as
         declared.
     trials : tuple of tuple of float and str
-        Every error that was tried, in millionths, and what came of it, in their order.
+        Every error that was tried, in millionths, and the result of it, in their order.
     """
 
     line: LineSettings

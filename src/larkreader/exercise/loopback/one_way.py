@@ -186,7 +186,7 @@ class OneWay:
                 self.stopped, self._is_over = "time", True
 
     def _drains(self) -> bool:
-        """Tell whether everything expected has arrived, so that only spurious characters are still waited for."""
+        """Return whether everything expected has arrived, so that only spurious characters are still waited for."""
         self._is_draining = self._is_draining or (
             self._plan.sends and not self._account.under_way and not self._has_more()
         )
@@ -220,7 +220,7 @@ class OneWay:
         self._heard_s = max(self._heard_s, end_s)
 
     def _await(self, now_s: float, patience_s: float | None) -> None:
-        """Wait for what is under way, for the end of a pause, or for what nobody sent."""
+        """Wait for what is under way, for the end of a pause, or for spurious characters."""
         plan, due_s = self._plan, self._outgoing.due_s
         rests = self._has_more() and not self._account.under_way
         until_s = due_s if rests else self._heard_s + plan.limit_s
@@ -229,13 +229,13 @@ class OneWay:
         if plan.for_s is not None and not plan.sends:
             until_s = self._begin_s + plan.for_s
         limit_s = max(until_s - now_s, 0.0)
-        came = self._take(limit_s if patience_s is None else min(limit_s, patience_s))
+        arrived = self._take(limit_s if patience_s is None else min(limit_s, patience_s))
         if not plan.sends:
             silent = self._back.now_s() - self._heard_s >= plan.limit_s - GRAIN_S
-            if len(self._account.received) >= self._planned or (silent and not came and plan.for_s is None):
+            if len(self._account.received) >= self._planned or (silent and not arrived and plan.for_s is None):
                 self._is_over = True
             return
-        if came or rests:
+        if arrived or rests:
             return
         if self._back.now_s() - self._heard_s >= plan.limit_s - GRAIN_S:
             self._give_up_on_the_rest()
@@ -326,7 +326,7 @@ def block_for(line: LineSettings | None) -> int:
 
 
 def _blocks_of(plan: LoopbackPlan, size: int, change: Change | None) -> Iterator[tuple[bytes, bytes]]:
-    """Yield what is written at once, each with what is expected to come back."""
+    """Yield what is written at once, each with what is expected to return."""
     if plan.pattern == "lines":
         size = max(size // LINE_LENGTH, 1) * LINE_LENGTH
     bits, prefix = plan.data_bits, plan.prefix.encode()

@@ -1,4 +1,4 @@
-"""What came of a loopback: counts, error ratio, latencies, the parts of the cycle, and the verdict."""
+"""The result of a loopback: counts, error ratio, latencies, the parts of the cycle, and the verdict."""
 
 from __future__ import annotations
 
@@ -42,7 +42,7 @@ class Cycle(NamedTuple):
     send_s : float
         Until the port had taken what was written.
     wait_s : float
-        Until something came back.
+        Until something returned.
     receive_s : float
         Until the rest had.
     rest_s : float
@@ -60,7 +60,7 @@ class Cycle(NamedTuple):
 
 @dataclass(frozen=True)
 class Difference:
-    """The first place where what came back is not what was to come.
+    """The first place where what returned is not what was expected.
 
     Parameters
     ----------
@@ -69,7 +69,7 @@ class Difference:
     begin : int
         Number of the first of the characters in `sent` and `received`.
     sent, received : bytes
-        What stood around it, as a port takes it; `sent` is what was to come.
+        What stood around it, as a port takes it; `sent` is what was expected.
     """
 
     offset: int
@@ -80,18 +80,18 @@ class Difference:
 
 @dataclass(frozen=True, eq=False)
 class LoopbackResult(Shown):
-    """What came of one run of a loopback.
+    """The result of one run of a loopback.
 
     Parameters
     ----------
     plan : LoopbackPlan
         What was asked for.
     line : LineSettings, optional
-        The settings whose rate the measured one is held against.
+        The settings whose rate the measured one is compared with.
     sent, received : int
-        Characters that went out and came back.
+        Characters that went out and returned.
     lost, changed, extra, doubled : int
-        Characters that did not come back, came back as others, came back without having been sent, and those of the
+        Characters that did not return, returned as others, returned without having been sent, and those of the
         latter that repeat their neighbours.
     difference : Difference, optional
         The first place where the two differ.
@@ -108,15 +108,15 @@ class LoopbackResult(Shown):
     cycle : Cycle
         What the time went into.
     before : bytes
-        What had come before anything was sent, or before the sequence was seen; it counts nowhere.
+        What had arrived before anything was sent, or before the sequence was seen; it counts nowhere.
     faults : mapping of str to int
-        How many characters had a fault of the line, by the names of `Fault`; empty where the port does not tell.
+        How many characters had a fault of the line, by the names of `Fault`; empty where the port does not report them.
     stopped : {"", "time", "silence", "interrupted"}
-        What ended the run before all was sent: its time, a port that gave nothing at all, or somebody.
+        What ended the run before all was sent: its time, a port that gave nothing at all, or an interrupt.
     name : str
         What it was run on.
     constant : Alteration, optional
-        The one change that all characters came back with, where they all differ alike.
+        The one change that all characters returned with, where they all differ alike.
     """
 
     plan: LoopbackPlan
@@ -177,35 +177,35 @@ class LoopbackResult(Shown):
     @property
     def failures(self) -> tuple[str, ...]:
         """Why the run fails, one sentence each; empty if it passes."""
-        limits, told = self.plan.limits, []
+        limits, result = self.plan.limits, []
         if self.stopped == "silence":
-            told.append("nothing received")
+            result.append("nothing received")
         elif self.stopped == "interrupted":
-            told.append("it was interrupted")
+            result.append("it was interrupted")
         elif not self.stopped and self.sent < self.planned:
-            told.append(f"{self.planned - self.sent:,} characters were not sent")
+            result.append(f"{self.planned - self.sent:,} characters were not sent")
         for what, count, most in (
             ("lost", self.lost, limits.lost),
             ("changed", self.changed, limits.changed),
             ("extra", self.extra, limits.extra),
         ):
             if count > most:
-                told.append(f"{count:,} {what}" + (f", {most:,} allowed" if most else ""))
+                result.append(f"{count:,} {what}" + (f", {most:,} allowed" if most else ""))
         if self.constant is not None:
-            told.append(self.constant_text)
+            result.append(self.constant_text)
         high = self.error_interval[1] if not self.bit_errors.any() else self.error_ratio
         if limits.error_ratio is not None and not high <= limits.error_ratio:
             what = "error ratio" if self.bit_errors.any() else "upper bound of the error ratio"
-            told.append(f"{what} {high:.2g}, {limits.error_ratio:.2g} allowed")
+            result.append(f"{what} {high:.2g}, {limits.error_ratio:.2g} allowed")
         latency = self.latency_s
         if limits.latency_s is not None and (latency is None or latency.longest > limits.latency_s):
             found = "no block returned" if latency is None else f"slowest block {latency.longest * 1e3:.4g} ms"
-            told.append(f"{found}, {limits.latency_s * 1e3:.4g} ms allowed")
+            result.append(f"{found}, {limits.latency_s * 1e3:.4g} ms allowed")
         if limits.line_share is not None and self.line_share is not None and self.line_share < limits.line_share:
-            told.append(f"{100 * self.line_share:.1f} % of the line, {100 * limits.line_share:.1f} % wanted")
+            result.append(f"{100 * self.line_share:.1f} % of the line, {100 * limits.line_share:.1f} % wanted")
         if not self.plan.sends and not self.received:
-            told.append("no sequence was found")
-        return tuple(dict.fromkeys(told))
+            result.append("no sequence was found")
+        return tuple(dict.fromkeys(result))
 
     @property
     def constant_text(self) -> str:
@@ -225,7 +225,7 @@ class LoopbackResult(Shown):
 
     @property
     def characters_per_second(self) -> float:
-        """Characters that came back a second."""
+        """Characters that returned a second."""
         return self.received / self.duration_s if self.duration_s > 0 else 0.0
 
     @property

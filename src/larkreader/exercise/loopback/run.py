@@ -27,7 +27,7 @@ def run_loopback(
     change: Change | None = None,
     progress: Progress | None = None,
 ) -> LoopbackResult:
-    """Send a pattern into a port and compare what comes back.
+    """Send a pattern into a port and compare what returns.
 
     Parameters
     ----------
@@ -47,7 +47,7 @@ def run_loopback(
     Returns
     -------
     LoopbackResult
-        A dead or lossy port never raises; it is a result. Ctrl-C ends the run early and is no exception either: the
+        A dead or lossy port never raises; it is a result. Ctrl-C ends the run early and is not an exception either: the
         result is what was measured until then, and `stopped` is ``"interrupted"``.
 
     Raises
@@ -82,14 +82,14 @@ def run_both_ways(
     *,
     progress: Progress | None = None,
 ) -> tuple[LoopbackResult, LoopbackResult]:
-    """Send a pattern out at each of two ports at once, and compare what comes at the other.
+    """Send a pattern out at each of two ports at once, and compare what arrives at the other.
 
     Parameters
     ----------
     first, second : Port, or any object with ``read`` and ``write``
         The two ends, each with its own settings.
     plan, back : LoopbackPlan, optional
-        What goes from the first to the second, and back. Unless said, the same goes back mirrored, so that a port that
+        What goes from the first to the second, and back. By default the same goes back mirrored, so that a port that
         echoes what it sends itself cannot pass.
     progress : callable, optional
         Called with the characters sent and those to be sent, both ways.

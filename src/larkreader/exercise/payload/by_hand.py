@@ -1,4 +1,4 @@
-"""What somebody wants sent, from what they typed: text with an ending, hexadecimal, a frame by its field values."""
+"""Typed input as bytes to send: text with an ending, hexadecimal, a frame by its field values."""
 
 from __future__ import annotations
 
@@ -103,12 +103,12 @@ def _values(slot: Slot, typed: str) -> Any:
 
 
 def groups_of(characters: Characters) -> Iterator[tuple[float, bytes]]:
-    """Yield what came together, with the seconds since the first: the way to send a recording at its own pace.
+    """Yield what arrived together, with the seconds since the first: the way to send a recording at its own pace.
 
     Parameters
     ----------
     characters : Characters
-        With times; characters of one time came together.
+        With times; characters of one time arrived together.
 
     Yields
     ------

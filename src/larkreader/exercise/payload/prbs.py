@@ -171,7 +171,7 @@ def find_place(values: npt.NDArray[np.integer], data_bits: int, stages: int) -> 
     if len(bits) < n + SURE_BITS:
         return None
     wrong = bits[n:] ^ bits[:-n] ^ bits[n - m : -m]
-    # a register of zeros alone obeys the rule too, but is no sequence
+    # a register of zeros alone obeys the rule too, but is not a sequence
     alive = np.convolve(bits, np.ones(n, np.uint8))[n - 1 : len(bits) - SURE_BITS] > 0
     before = np.concatenate([[0], np.cumsum(wrong)])
     clean = (before[SURE_BITS:] == before[:-SURE_BITS]) & alive[: len(before) - SURE_BITS]

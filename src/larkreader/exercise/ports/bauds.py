@@ -57,5 +57,5 @@ def set_baud(descriptor: int, baud: int) -> None:
 
 
 def is_given_back(baud: float) -> bool:
-    """Tell whether the system gives back what was set."""
+    """Return whether the system gives back what was set."""
     return not IS_MACOS or named_speed(baud) is not None

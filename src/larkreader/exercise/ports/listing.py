@@ -116,7 +116,7 @@ def holders(paths: Sequence[str], root: Path = Path("/")) -> dict[str, list[str]
                 for device in there:
                     held[wanted[device]].append(f"{name} ({folder.name})")
         except OSError:
-            continue  # it has ended, or belongs to somebody else
+            continue  # it has ended, or belongs to another user
     return {path: sorted(known) for path, known in held.items()}
 
 

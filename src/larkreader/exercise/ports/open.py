@@ -47,9 +47,9 @@ def open_port(name: str, line: LineSettings | None = None, *, limit_s: float | N
         device to connect; ``pty``, a new pseudo terminal whose path is the port's ``name``; or ``stand-in:NAME``, a
         simulated device at the other end of a simulated line.
     line : LineSettings, optional
-        Its settings; 115200 8N1 unless said. They mean nothing over TCP.
+        Its settings; 115200 8N1 by default. They mean nothing over TCP.
     limit_s : float, optional
-        How long ``accept`` waits for somebody to connect, in seconds; for ever unless said.
+        How long ``accept`` waits for a connection, in seconds; for ever by default.
 
     Returns
     -------
@@ -94,7 +94,7 @@ def open_port(name: str, line: LineSettings | None = None, *, limit_s: float | N
 
 
 def is_port_name(name: str) -> bool:
-    """Tell whether a name is one that `open_port` takes, and not that of a file."""
+    """Return whether a name is one that `open_port` takes, and not that of a file."""
     if name == "pty" or name.startswith(STAND_IN):
         return True
     if _HOST_AND_PORT.fullmatch(name.removeprefix(ACCEPT)) and not Path(name).exists():
@@ -122,7 +122,7 @@ def read_back(path: str) -> LineSettings:
     Raises
     ------
     PortError
-        If it cannot be opened, is no serial device, or does not tell its baud.
+        If it cannot be opened, is not a serial device, or does not report its baud.
     """
     if IS_WINDOWS:
         from . import windows
@@ -146,7 +146,7 @@ def open_by_name(
     line : LineSettings, optional
         Settings instead of those that the sheet says.
     far : LineSettings, optional
-        Settings of the far end of a stand-in; the same unless said.
+        Settings of the far end of a stand-in; the same by default.
 
     Returns
     -------

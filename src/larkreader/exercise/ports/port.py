@@ -13,7 +13,7 @@ HELD_BACK = "Check flow control, and whether the other end reads"
 
 
 class Received(NamedTuple):
-    """What came out of a port, and what ended the wait for it.
+    """What a port returned, and what ended the wait for it.
 
     Parameters
     ----------
@@ -39,15 +39,15 @@ class Port(ABC):
         What it is called; for a pseudo terminal, the path that the other side opens.
     line : LineSettings or None
         Its settings; None where there are none, as over a network.
-    tells_faults : bool
-        Whether faults of the line are told with what is received.
+    marks_faults : bool
+        Whether faults of the line are marked in what is received.
     notes : tuple of str
-        What is worth knowing about this port: settings that the driver did not take, faults that it cannot tell.
+        What is worth knowing about this port: settings that the driver did not take, faults that it cannot report.
     """
 
     name: str = ""
     line: LineSettings | None = None
-    tells_faults: bool = False
+    marks_faults: bool = False
     notes: tuple[str, ...] = ()
     _closed: bool = False
 
@@ -77,7 +77,7 @@ class Port(ABC):
         Raises
         ------
         PortError
-            If the port is gone, or has not taken all within `limit_s` seconds; the message tells how much it took.
+            If the port is gone, or has not taken all within `limit_s` seconds; the message gives how much it took.
         """
 
     @abstractmethod
@@ -101,7 +101,7 @@ class Port(ABC):
         Returns
         -------
         Received
-            ``ended_by`` tells which of the two ended it.
+            ``ended_by`` shows which of the two ended it.
 
         Raises
         ------

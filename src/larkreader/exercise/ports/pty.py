@@ -10,7 +10,7 @@ import tty
 
 from .descriptor import DescriptorPort
 
-NOBODY_S = 0.02  # between looks whether somebody has opened the other side
+NOBODY_S = 0.02  # between looks whether a user has opened the other side
 
 
 class PtyPort(DescriptorPort):
@@ -36,5 +36,5 @@ class PtyPort(DescriptorPort):
         except OSError as error:
             if error.errno != errno.EIO:
                 raise self._failed(error) from None
-            time.sleep(NOBODY_S)  # nobody has the other side open; somebody may yet
+            time.sleep(NOBODY_S)  # the other side is not open, and may be opened yet
             return b""

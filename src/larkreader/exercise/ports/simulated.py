@@ -1,7 +1,7 @@
 """A simulated line: two transmitters, two wires, two receivers and a device, in time of its own.
 
 What is written is put on a wire bit by bit, received at the far end by a receiver with its own settings and clock,
-handed to the device, through a receive path if one is declared, and the device's answer comes back the same way over a
+handed to the device, through a receive path if one is declared, and the device's answer returns the same way over a
 second wire. Nothing waits: the clock of the port is that of the simulated line. An ideal line, whose ends have the same
 settings and on which nothing is wrong, needs no bits. What is written at once is received by itself: a receiver that is
 out of step at its end finds into step before the next.
@@ -164,7 +164,7 @@ class SimulatedPort(Port):
         What its answers go through.
     """
 
-    tells_faults = True
+    marks_faults = True
     notes: tuple[str, ...] = ("the line is simulated, and so is its time",)
 
     def __init__(
@@ -303,7 +303,7 @@ class _LineClock:
 class SimulatedEnd(Port):
     """One of two ends of a simulated line; made by `simulated_pair`."""
 
-    tells_faults = True
+    marks_faults = True
     notes: tuple[str, ...] = ("the line is simulated, and so is its time",)
 
     def __init__(self, name: str, line: LineSettings, clock: _LineClock) -> None:
@@ -357,7 +357,7 @@ def simulated_pair(
     Parameters
     ----------
     first, second : LineSettings
-        Settings of the two ends; both alike unless said.
+        Settings of the two ends; both alike by default.
     impairments : Impairments, optional
         What is wrong with the line, both ways; the first end is the near one.
 
@@ -366,9 +366,9 @@ def simulated_pair(
     tuple of SimulatedEnd
         The near end, and the far end.
     """
-    clock, said = _LineClock(), impairments or Impairments()
+    clock, declared = _LineClock(), impairments or Impairments()
     near, far = SimulatedEnd("near end", first, clock), SimulatedEnd("far end", second or first, clock)
     near.far_end, far.far_end = far, near
-    near.channel = Channel(near.line, far.line, said)
-    far.channel = Channel(far.line, near.line, said, is_back=True)
+    near.channel = Channel(near.line, far.line, declared)
+    far.channel = Channel(far.line, near.line, declared, is_back=True)
     return near, far

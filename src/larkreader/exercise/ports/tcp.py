@@ -28,7 +28,7 @@ class TcpPort(DescriptorPort):
         connection.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
         connection.setblocking(False)
         super().__init__(connection.fileno(), name)
-        self._connection = connection  # a socket is no file on every system, so that its own calls are used
+        self._connection = connection  # a socket is not a file on every system, so that its own calls are used
 
     def _give(self, data: memoryview) -> int:
         return self._connection.send(data)
@@ -76,7 +76,7 @@ def accept(host: str, number: int, *, limit_s: float | None = None) -> TcpPort:
     number : int
         The TCP port at which to listen.
     limit_s : float, optional
-        How long to wait, in seconds; for ever unless said.
+        How long to wait, in seconds; for ever by default.
 
     Returns
     -------
@@ -85,7 +85,7 @@ def accept(host: str, number: int, *, limit_s: float | None = None) -> TcpPort:
     Raises
     ------
     PortError
-        If the address cannot be listened at, or nobody connects in time.
+        If the address cannot be listened at, or there is no connection in time.
     """
     name = f"accept:{host}:{number}"
     try:

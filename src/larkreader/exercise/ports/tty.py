@@ -65,7 +65,7 @@ class TtyPort(DescriptorPort):
 
     notes: tuple[str, ...]
 
-    tells_faults = True
+    marks_faults = True
 
     def __init__(self, descriptor: int, name: str, line: LineSettings) -> None:
         super().__init__(descriptor, name)
@@ -87,7 +87,7 @@ class TtyPort(DescriptorPort):
         while True:
             raw = super().read_some(most, max(deadline - self.now_s(), 0.0)).data
             data, faults = self._marks.feed(raw)
-            if data or not raw:  # a mark that is not whole yet is no silence
+            if data or not raw:  # a mark that is not whole yet is not silence
                 break
         return Received(data, "length" if len(data) == most else "time", faults)
 
@@ -155,24 +155,24 @@ class TtyPort(DescriptorPort):
     def _differences(self, line: LineSettings) -> list[str]:
         """Compare what the driver says with what was asked."""
         now = termios.tcgetattr(self._descriptor)
-        told = []
+        result = []
         if now[CFLAG] & termios.CSIZE != DATA_BITS[line.data_bits]:
-            told.append(f"the driver did not take {line.data_bits} data bits")
+            result.append(f"the driver did not take {line.data_bits} data bits")
         if bool(now[CFLAG] & termios.PARENB) != line.has_parity:
-            told.append(f"the driver did not take parity {line.parity}; characters go without")
+            result.append(f"the driver did not take parity {line.parity}; characters go without")
         if bool(now[CFLAG] & termios.CSTOPB) != (line.stop_bits > 1):
-            told.append(f"the driver did not take {line.stop_bits:g} stop bits")
+            result.append(f"the driver did not take {line.stop_bits:g} stop bits")
         if line.flow_control == "rts-cts" and not now[CFLAG] & termios.CRTSCTS:
-            told.append("the driver did not take rts-cts flow control")
+            result.append("the driver did not take rts-cts flow control")
         baud = baud_of(self._descriptor)
         if not is_given_back(line.baud):
-            told.append(f"this system does not give back a baud such as {line.baud:g}, so that it is not checked")
+            result.append(f"this system does not give back a baud such as {line.baud:g}, so that it is not checked")
         elif baud is not None and abs(baud - line.baud) > 0.5:
-            told.append(f"the driver made {baud} of {line.baud:g} baud")
-        return told
+            result.append(f"the driver made {baud} of {line.baud:g} baud")
+        return result
 
     def _thrown_away(self) -> list[str]:
-        """Throw away what came in before the settings were made: nobody knows how it was read."""
+        """Throw away what arrived before the settings were made: it is unknown how it was read."""
         waiting = _queued(self._descriptor, termios.FIONREAD)
         if not waiting:
             return []
@@ -203,11 +203,11 @@ class TtyPort(DescriptorPort):
     def _not_restored(self) -> list[str]:
         """Compare what the driver says with what was found on opening."""
         now, found = termios.tcgetattr(self._descriptor), self._found
-        told = [name for place, name in SETTING_NAMES.items() if now[place] != found[place]]
+        result = [name for place, name in SETTING_NAMES.items() if now[place] != found[place]]
         if baud_of(self._descriptor) != self._baud_found:
-            told.append(f"baud, which was {self._baud_found}")
+            result.append(f"baud, which was {self._baud_found}")
         lines = self.modem_lines()
-        return told + [name for name in self._moved if lines.get(name) != self._lines_found.get(name)]
+        return result + [name for name in self._moved if lines.get(name) != self._lines_found.get(name)]
 
 
 def read_back(path: str) -> LineSettings:
@@ -237,7 +237,7 @@ def read_back(path: str) -> LineSettings:
 
 
 def _queued(descriptor: int, which: int) -> int:
-    """Return how many characters a driver holds of what came in or is to go out."""
+    """Return how many characters a driver holds of what arrived or is to go out."""
     try:
         return int(struct.unpack("i", fcntl.ioctl(descriptor, which, bytes(4)))[0])
     except OSError:
@@ -254,7 +254,7 @@ def _set_attributes(descriptor: int, attributes: list[Any]) -> None:
 
 
 def open_descriptor(path: str) -> int:
-    """Open a device so that nobody else can, as far as the system holds others back."""
+    """Open a device exclusively, as far as the system holds others back."""
     descriptor = os.open(path, os.O_RDWR | os.O_NOCTTY | os.O_NONBLOCK)
     try:
         if not os.isatty(descriptor):

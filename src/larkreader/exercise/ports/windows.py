@@ -93,7 +93,7 @@ class WindowsPort(Port):
     line: LineSettings
     notes: tuple[str, ...]
 
-    tells_faults = True
+    marks_faults = True
 
     def __init__(self, device: win32.CommDevice, name: str, line: LineSettings) -> None:
         self.name, self.line = name, line
@@ -271,7 +271,7 @@ class WindowsPort(Port):
         return notes
 
     def _thrown_away(self) -> list[str]:
-        """Throw away what was received before the settings were made: nobody knows how it was read."""
+        """Throw away what was received before the settings were made: it is unknown how it was read."""
         _, waiting, _ = self._device.look()
         self._device.purge(win32.PURGE_RXCLEAR | win32.PURGE_RXABORT)
         if not waiting:
@@ -348,7 +348,7 @@ def read_back(name: str) -> LineSettings:
 
 
 def is_port_name(name: str, there: Iterable[str]) -> bool:
-    """Tell whether a name can be that of a serial port; `there` are those that are registered."""
+    """Return whether a name can be that of a serial port; `there` are those that are registered."""
     known = {one.upper() for one in there}
     return bool(_NUMBERED.fullmatch(name)) or name.startswith(DEVICES) or name.upper() in known
 

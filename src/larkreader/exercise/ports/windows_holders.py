@@ -2,7 +2,7 @@
 
 The system has no call that names the holder of a device. Its table of all handles can be read
 (``NtQuerySystemInformation``, class 64), and the handles of processes that belong to the same user can be copied and
-asked for the name of their device. What belongs to somebody else stays unknown.
+asked for the name of their device. What belongs to another user stays unknown.
 """
 
 from __future__ import annotations

@@ -19,15 +19,15 @@ from .reply_search import Found, FrameWatch, first_that_fits, unmet
 
 WRITE_LIMIT_S = 10.0  # for what is sent, beyond the time of the line
 MOST_HELD = 1 << 16  # characters that are searched for a reply; older ones are given up
-LOOK_S = 0.05  # how long a wait lasts at most before what came is looked at again
-SHOWN = 64  # characters of what came that are shown
+LOOK_S = 0.05  # how long a wait lasts at most before what was received is looked at again
+SHOWN = 64  # characters of what was received that are shown
 
 _NAMED = re.compile(r"\{\{|\}\}|\{(\w+)\}")
 
 
 @dataclass(frozen=True)
 class StepResult:
-    """What came of a step.
+    """The result of a step.
 
     Parameters
     ----------
@@ -38,7 +38,8 @@ class StepResult:
     why : str
         Why it did not pass, in a line.
     sent, got, passed_over : bytes
-        What was sent, what fitted, and what came before that; or, if nothing fitted, all that came.
+        What was sent, what fitted, and what was received before that; or, if nothing fitted, everything that was
+        received.
     values : mapping of str to value
         What was kept of the reply.
     awaited : str
@@ -61,7 +62,7 @@ class StepResult:
     tries: int = 0
 
     def detail(self) -> str:
-        """Say at length what was sent, what was to come, and what came."""
+        """Say at length what was sent, what was expected, and what was received."""
         rows = []
         if self.sent:
             rows.append(f"sent      {_both(self.sent)}")
@@ -95,7 +96,7 @@ class StepResult:
 
 @dataclass(frozen=True)
 class DialogueResult:
-    """What came of a dialogue.
+    """The result of a dialogue.
 
     Parameters
     ----------
@@ -104,7 +105,7 @@ class DialogueResult:
     values : mapping of str to value
         All that was kept.
     interrupted : bool
-        Whether somebody interrupted it.
+        Whether it was interrupted.
     """
 
     steps: tuple[StepResult, ...]
@@ -153,7 +154,7 @@ def run_dialogue(
     Returns
     -------
     DialogueResult
-        A missing reply never raises; it is a result. Ctrl-C ends the dialogue and is no exception either: the step
+        A missing reply never raises; it is a result. Ctrl-C ends the dialogue and is not an exception either: the step
         fails, those behind it are skipped, and `interrupted` is true.
 
     Raises
@@ -196,7 +197,7 @@ def run_dialogue(
 
 
 class _Dialogue:
-    """The ports, what came at each and was not used, and what was kept."""
+    """The ports, what was received at each and was not used, and what was kept."""
 
     def __init__(self, ports: Mapping[str, Port], layouts: Mapping[str, FrameLayout]) -> None:
         self._ports, self._layouts = ports, layouts
@@ -225,13 +226,13 @@ class _Dialogue:
         port, back = self._ports[at], self._ports[there]
         if one.pause_s:
             self._gather(there, back.now_s() + one.pause_s)
-        sent, why, found, came = b"", "", Found(), b""
+        sent, why, found, arrived = b"", "", Found(), b""
         tries = 0
         begin_s = back.now_s()
         for tries in range(1, one.retries + 2):
             sent = self._message(one, (turn - 1) + tries)
             if sent and tries == 1:
-                self._held[there].clear()  # what came before was no answer to this
+                self._held[there].clear()  # what was received before was no answer to this
                 self._take(there, 0.0)
                 self._held[there].clear()
             begin_s = back.now_s()
@@ -242,23 +243,23 @@ class _Dialogue:
             found, is_refused = self._await(one, there, begin_s + one.within_s)
             if found.end >= 0:
                 break
-            came, why = found.came, found.why
+            arrived, why = found.came, found.why
             if one.retry_on is not None and not is_refused:
                 break
         took_s = back.now_s() - begin_s
         if found.end < 0:
             self._held[there].clear()
-            told = why or (
-                f"nothing fits within {_time(one.within_s)}" if came else f"nothing within {_time(one.within_s)}"
+            result = why or (
+                f"nothing fits within {_time(one.within_s)}" if arrived else f"nothing within {_time(one.within_s)}"
             )
-            told += f", {tries} times" if tries > 1 else ""
+            result += f", {tries} times" if tries > 1 else ""
             outcome: Literal["skipped", "fail"] = "skipped" if one.optional else "fail"
-            return StepResult(name, outcome, told, sent, b"", came, {}, one.awaited, took_s, tries)
+            return StepResult(name, outcome, result, sent, b"", arrived, {}, one.awaited, took_s, tries)
         before, got = found.came[: found.begin], found.came[found.begin : found.end]
         del self._held[there][: found.end]
         if one.strict and before:
-            told = f"{len(before):,} other characters before it"
-            return StepResult(name, "fail", told, sent, got, before, found.values, one.awaited, took_s, tries)
+            result = f"{len(before):,} other characters before it"
+            return StepResult(name, "fail", result, sent, got, before, found.values, one.awaited, took_s, tries)
         self.values.update(found.values)
         return StepResult(name, "pass", "", sent, got, before, found.values, one.awaited, took_s, tries)
 
@@ -297,7 +298,7 @@ class _Dialogue:
         return _NAMED.sub(value, text)
 
     def _gather(self, name: str, until_s: float) -> None:
-        """Take in what comes until a time."""
+        """Take in what arrives until a time."""
         port = self._ports[name]
         while (remaining := until_s - port.now_s()) > 0:
             self._take(name, remaining)
@@ -310,7 +311,7 @@ class _Dialogue:
         return some
 
     def _await(self, one: Exchange, name: str, deadline: float) -> tuple[Found, bool]:
-        """Wait for what fits; return it, and whether instead the text came upon which it is tried again."""
+        """Wait for what fits; return it, and whether instead the text arrived upon which it is tried again."""
         port, refused = self._ports[name], TextReply(one.retry_on) if one.retry_on is not None else None
         watch = None if one.expect_frame is None else FrameWatch(one, self._layouts[one.expect_frame])
         held, new, is_quiet = self._held[name], bytes(self._held[name]), False
@@ -335,7 +336,7 @@ class _Dialogue:
             is_quiet, is_sought = not new, is_sought and not new
 
     def _find(self, one: Exchange, held: bytes) -> Found:
-        """Find what fits in what came."""
+        """Find what fits in what was received."""
         if one.expect_frame is not None:
             return self._find_frame(one, self._layouts[one.expect_frame], held)
         if one.expect_hex is not None:

@@ -18,7 +18,7 @@ class Forwarder:
     Attributes
     ----------
     counts : list of int
-        How many characters came in at each.
+        How many characters arrived at each.
     """
 
     def __init__(self, first: Port, second: Port) -> None:
@@ -31,7 +31,7 @@ class Forwarder:
         Returns
         -------
         tuple of Received and Received
-            What came in at the first, and at the second.
+            What arrived at the first, and at the second.
 
         Raises
         ------

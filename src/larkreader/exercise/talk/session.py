@@ -10,7 +10,7 @@ from larkreader.exercise.payload.by_hand import text_of
 from larkreader.exercise.ports.port import Port
 from larkreader.judge.findings.finding import Finding, make_finding
 
-MOST_BEFORE_READY = 1 << 20  # characters of start-up output; more is no start-up
+MOST_BEFORE_READY = 1 << 20  # characters of start-up output; more is not a start-up
 
 
 @dataclass(frozen=True)
@@ -20,7 +20,7 @@ class Started:
     Parameters
     ----------
     before : bytes
-        What came before the device was ready; it belongs to no dialogue.
+        What was received before the device was ready; it belongs to no dialogue.
     findings : tuple of Finding
         ``never-ready``, if the word did not come.
     notes : tuple of str
@@ -57,7 +57,9 @@ def start_session(port: Port, declared: DeclaredPort) -> Started:
         if note:
             notes.append(note)
         else:
-            port.read(MOST_BEFORE_READY, declared.reset.hold_s)  # what was said before the reset says nothing about now
+            port.read(
+                MOST_BEFORE_READY, declared.reset.hold_s
+            )  # what was sent before the reset does not show the state now
             _set(port, declared.reset.line, False)
     before = port.read(MOST_BEFORE_READY, declared.settle_s).data if declared.settle_s else b""
     if declared.ready is None:

@@ -21,7 +21,7 @@ PROMISING = 3  # bauds at which all formats are tried
 FEWEST = 20  # characters from which anything is concluded
 TOLERABLE = 0.05  # share of faulty characters under the right settings, on a wire that is not at its best
 LEAD = 0.1  # of the score by which the best must be ahead of another baud
-SETTLE_S = 0.02  # what comes so soon after the settings were changed was cut by that
+SETTLE_S = 0.02  # what arrives so soon after the settings were changed was cut by that
 
 XON, XOFF = b"\x11", b"\x13"
 FlowProbe = Literal["passes", "swallows", "stops", "no-echo"]
@@ -29,14 +29,14 @@ FlowProbe = Literal["passes", "swallows", "stops", "no-echo"]
 
 @dataclass(frozen=True)
 class Trial:
-    """What came in under some settings.
+    """What arrived under some settings.
 
     Parameters
     ----------
     line : LineSettings
         The settings.
     characters : int
-        How many came.
+        How many arrived.
     faulty : int
         How many of them had a fault of the line.
     sense : float
@@ -56,7 +56,7 @@ class Trial:
 
     @property
     def fault_share(self) -> float:
-        """Share of the characters that are faulty; 1 if none came."""
+        """Share of the characters that are faulty; 1 if none arrived."""
         return self.faulty / self.characters if self.characters else 1.0
 
     @property
@@ -86,7 +86,7 @@ class Stepping:
     seconds : float
         How long to listen under each.
     ask : bytes
-        What to send first each time, so that the device answers; nothing unless said.
+        What to send first each time, so that the device answers; nothing by default.
     bauds : sequence of float
         Which to try, the most usual first.
     formats : sequence of str
@@ -106,7 +106,7 @@ class Stepping:
     trials: list[Trial] = field(default_factory=list)
 
     def run(self) -> Iterator[Trial]:
-        """Try the settings one after the other, and yield what came; first all bauds, then formats at the best.
+        """Try the settings one after the other, and yield what was received; first all bauds, then formats at the best.
 
         Raises
         ------
@@ -130,7 +130,7 @@ class Stepping:
 
     @property
     def best(self) -> Trial | None:
-        """The trial whose settings are as good as sure, None if there is none."""
+        """The trial whose settings are almost certain, None if there is none."""
         if not self.trials:
             return None
         first, *others = self.ranked
@@ -149,10 +149,10 @@ class Stepping:
             before = port.error_counters()
             if self.ask:
                 port.write(self.ask)
-            came = port.read(1 << 24, self.seconds)
+            received = port.read(1 << 24, self.seconds)
             counted = sum(count - before.get(name, count) for name, count in port.error_counters().items())
         rank = 100 * list(self.bauds).index(baud) + [*self.formats, *LENGTHS].index(form)
-        trial = _trial_of(line, came, counted, self.layouts, rank)
+        trial = _trial_of(line, received, counted, self.layouts, rank)
         self.trials.append(trial)
         return trial
 
@@ -165,29 +165,31 @@ def probe_flow_control(port: Port, limit_s: float = 1.0) -> FlowProbe:
     port : Port
         With an echo or a wire from its output to its input behind it.
     limit_s : float
-        How long to wait for what comes back, in seconds.
+        How long to wait for what returns, in seconds.
 
     Returns
     -------
     {"passes", "swallows", "stops", "no-echo"}
-        Whether both came back among other characters, were taken out, stopped the line for good, or nothing came back.
+        Whether both returned among other characters, were taken out, stopped the line for good, or nothing returned.
     """
     message = b"a" + XOFF + b"b" + XON + b"c"
     port.write(message)
-    came = port.read(len(message), limit_s).data
-    if came == message:
+    received = port.read(len(message), limit_s).data
+    if received == message:
         return "passes"
-    if b"c" in came:
+    if b"c" in received:
         return "swallows"
     port.write(XON)
-    return "stops" if came else "no-echo"
+    return "stops" if received else "no-echo"
 
 
-def _trial_of(line: LineSettings, came: Received, counted: int, layouts: Sequence[FrameLayout], rank: int) -> Trial:
-    values = np.frombuffer(came.data, np.uint8)
-    faults = np.frombuffer(came.faults, np.uint8) if came.faults else np.zeros(len(values), np.uint8)
+def _trial_of(line: LineSettings, received: Received, counted: int, layouts: Sequence[FrameLayout], rank: int) -> Trial:
+    values = np.frombuffer(received.data, np.uint8)
+    faults = np.frombuffer(received.faults, np.uint8) if received.faults else np.zeros(len(values), np.uint8)
     bad = int(np.count_nonzero(faults & (Fault.PARITY | Fault.FRAMING | Fault.BREAK)))
-    return Trial(line, len(values), min(len(values), max(bad, counted)), _sense(values, layouts), came.data[:200], rank)
+    return Trial(
+        line, len(values), min(len(values), max(bad, counted)), _sense(values, layouts), received.data[:200], rank
+    )
 
 
 def _sense(values: np.ndarray, layouts: Sequence[FrameLayout]) -> float:

@@ -2,7 +2,7 @@
 
 A setting is judged by where it puts the edges of a character: by how far, at worst, a bit boundary lies from where it
 should be, in bit times. With a plain divisor that grows evenly from bit to bit; where a generator adds ticks to some
-bits, or divides by a fraction, the boundaries lie on whole ticks of the clock to either side, and the average tells
+bits, or divides by a fraction, the boundaries lie on whole ticks of the clock to either side, and the average shows
 little. All arithmetic is in whole numbers and fractions.
 """
 
@@ -151,7 +151,7 @@ class BaudSetting:
 
     def to_dict(self) -> dict[str, Any]:
         """Return the setting as JSON has it."""
-        told: dict[str, Any] = {
+        result: dict[str, Any] = {
             "clock": self.clock.key,
             "hertz": self.clock.hertz,
             "wanted": self.wanted,
@@ -167,7 +167,7 @@ class BaudSetting:
             "deviations": [round(one, 6) for one in self.deviations],
             "samples_within": np.round(self.samples_within, 6).tolist(),
         }
-        return told
+        return result
 
 
 def fraction_of(number: float) -> Fraction:

@@ -113,7 +113,7 @@ class WireLoad:
 
 
 def calculate_load(sheet: Sheet) -> Mapping[str, WireLoad]:
-    """Tell what each wire of a sheet is to carry.
+    """Return what each wire of a sheet is to carry.
 
     Parameters
     ----------
@@ -147,7 +147,7 @@ def judge_load(load: WireLoad) -> list[Finding]:
     Parameters
     ----------
     load : WireLoad
-        As `calculate_load` tells it.
+        As of `calculate_load`.
 
     Returns
     -------
@@ -205,7 +205,7 @@ def _load_of(wire: str, declared: list[Traffic], line: LineSettings, frames: Map
 
 
 def frame_size(layout: FrameLayout, line: LineSettings, length: int | None = None) -> tuple[float, float]:
-    """Tell what a frame takes of a line.
+    """Return what a frame takes of a line.
 
     Parameters
     ----------
@@ -214,7 +214,7 @@ def frame_size(layout: FrameLayout, line: LineSettings, length: int | None = Non
     line : LineSettings
         The line.
     length : int, optional
-        Its bytes, of one that varies; those of `FrameLayout.length` unless said.
+        Its bytes, of one that varies; those of `FrameLayout.length` by default.
 
     Returns
     -------

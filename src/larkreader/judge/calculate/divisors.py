@@ -43,7 +43,7 @@ def find_divisors(
     Raises
     ------
     RequestError
-        If the baud is no positive number.
+        If the baud is not a positive number.
 
     Examples
     --------
@@ -67,7 +67,7 @@ def find_divisors(
 def calculate_setting(
     words: Sequence[int], baud: float, clock: Clock, generator: BaudGenerator, *, bits: int = CHARACTER_BITS
 ) -> BaudSetting:
-    """Tell from the values of its registers what a baud generator does.
+    """Return what a baud generator does, from the values of its registers.
 
     Parameters
     ----------
@@ -109,7 +109,7 @@ def of_registers(
     *,
     bits: int = CHARACTER_BITS,
 ) -> BaudSetting:
-    """Tell what a baud generator does from what stands in its registers for each number.
+    """Return what a baud generator does from what stands in its registers for each number.
 
     Parameters
     ----------
@@ -166,7 +166,7 @@ def of_formula(
     rounded : bool
         Whether the formula rounds; if not, it cuts off, as whole-number division in C does.
     believed : float, optional
-        The clock's frequency that the code computes with, in hertz; the true one unless said.
+        The clock's frequency that the code computes with, in hertz; the true one by default.
 
     Returns
     -------

@@ -90,7 +90,7 @@ class Places(Columns):
         self.check_lengths()
 
     def __eq__(self, other: object) -> bool:
-        """Tell whether all places are the same."""
+        """Return whether all places are the same."""
         if not isinstance(other, Places):
             return NotImplemented
         same = np.array_equal(self.offset, other.offset) and np.array_equal(self.row, other.row)

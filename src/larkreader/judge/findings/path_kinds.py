@@ -131,8 +131,8 @@ PATHS: Mapping[str, Kind] = {
             "{?terminated} and a NUL",
             ", and its buffer has {room:count place}.",
             "{?length}, and waits until they are in the ring, which holds {ring:,}.",
-            "{wire}: a line may have {line:,} characters, and the ring holds {ring:,}: a longer line never comes out "
-            "of it.",
+            "{wire}: a line may have {line:,} characters, and the ring holds {ring:,}: a longer line is never taken "
+            "out of it.",
         ),
         also=("terminated",),
     ),

@@ -178,7 +178,7 @@ SETTINGS: Mapping[str, Kind] = {
             ORDER_ASSUMED,
         ),
     ),
-    "cannot-tell": Kind(
+    "undecided": Kind(
         "note",
         "wire that does not show its settings",
         "wires that do not show their settings",

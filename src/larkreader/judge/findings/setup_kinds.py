@@ -234,7 +234,7 @@ SETUP: Mapping[str, Kind] = {
         "Use a lower baud, or a UART in hardware.",
         detail="{end} needs {baud:,.10g} baud, but can do {most:,.10g} at most.",
     ),
-    "nobody-sends": Kind(
+    "no-sender": Kind(
         "warning",
         "wire without a sender",
         "wires without a sender",
@@ -242,7 +242,7 @@ SETUP: Mapping[str, Kind] = {
         'Declare which end sends on it: sends = "...".',
         detail="No end sends on {wire}.",
     ),
-    "nobody-listens": Kind(
+    "no-receiver": Kind(
         "warning",
         "wire without a receiver",
         "wires without a receiver",

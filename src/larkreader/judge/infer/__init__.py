@@ -1,4 +1,4 @@
-"""Settings, layouts and checksums that nobody declared, found from what was measured.
+"""Settings, layouts and checksums that are not declared, found from what was measured.
 
 It may use `findings` and `measure`.
 """

@@ -21,7 +21,7 @@ Widths = npt.NDArray[np.float64]
 
 SEARCHED = 1 << 12  # stretches among which the bit time is searched
 MEASURED = 1 << 16  # changes from which it is then measured; more make it no better
-FEWEST = 8  # stretches from which a bit time can be told
+FEWEST = 8  # stretches from which a bit time can be found
 LONGEST_BITS = 11  # of a stretch inside a character: start, nine data bits and parity at one level
 ROUNDS = 6  # of expectation and maximisation
 WIDEST = 0.1  # of a bit, by which a stretch may miss its length: standard deviation
@@ -112,7 +112,7 @@ class _Fit:
     share: float
 
     def divides(self, other: _Fit) -> bool:
-        """Tell whether the other bit time is this one or a multiple of it."""
+        """Return whether the other bit time is this one or a multiple of it."""
         parts = other.bit / self.bit
         return abs(parts - round(parts)) < 0.02 * parts and round(parts) >= 1
 

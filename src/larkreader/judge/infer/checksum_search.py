@@ -144,7 +144,7 @@ def explain_mismatches(frames: Bytes | Ragged, layout: FrameLayout) -> dict[str,
 
 
 def _is_no_chance(covered: Bytes, width: int, tries: int) -> bool:
-    """Tell whether what is covered differs often enough for a fit to mean something."""
+    """Return whether what is covered differs often enough for a fit to mean something."""
     different = len(np.unique(covered, axis=0))
     return different >= FEWEST and width * (1 - MOST_WRONG) * different >= SURE + np.log2(tries)
 

@@ -174,7 +174,7 @@ def _checksum(rows: Ragged, head: int, tail: int) -> _Check | None:
 
 
 def _may_be(compute: Callable[[bytes], int], few: list[bytes], held: npt.NDArray[np.uint64]) -> bool:
-    """Tell whether a checksum is right in most of the first frames."""
+    """Return whether a checksum is right in most of the first frames."""
     wrong = 0
     for covered, stored in zip(few, held.tolist(), strict=False):
         wrong += compute(covered) != stored

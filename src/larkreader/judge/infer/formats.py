@@ -5,9 +5,9 @@ among the data; too many, and it is looked for in the next character: both show 
 always at idle level is a second stop bit or a pause. Whether the last bit is a parity bit is a matter of how often it
 agrees: among different values a bit that means something else agrees by chance every second time.
 
-All that is weighed in bits of information (Rissanen 1978: the shortest description): what a free data bit tells costs a
-bit for each different value, a parity bit costs nothing but its errors, a framing error costs some, and unusual formats
-cost more.
+All that is weighed in bits of information (Rissanen 1978: the shortest description): what a free data bit carries costs
+a bit for each different value, a parity bit costs nothing but its errors, a framing error costs some, and unusual
+formats cost more.
 """
 
 from __future__ import annotations
@@ -118,7 +118,7 @@ def fit_formats(trace: Trace, baud: float, layouts: Sequence[FrameLayout] = ()) 
     baud : float
         Bits a second, as measured.
     layouts : sequence of FrameLayout
-        Which frames it may carry; they tell the bit order and the number of data bits.
+        Which frames it may carry; they show the bit order and the number of data bits.
 
     Returns
     -------
@@ -202,10 +202,10 @@ def _prior(data_bits: int, parity: str) -> float:
 
 
 def _free_bit_cost(values: npt.NDArray[np.int64], place: int) -> float:
-    """Return what it costs, in bits, to tell one bit of each character if it is a data bit.
+    """Return what it costs, in bits, to describe one bit of each character if it is a data bit.
 
-    Either it is told whatever the bits below it are, which is cheap if it hardly ever changes; or for each value of
-    those apart, which is cheap if few values come again and again.
+    Either it is described whatever the bits below it are, which is cheap if it hardly ever changes; or for each value
+    of those apart, which is cheap if few values come again and again.
     """
     bit = values >> place & 1
     plain = float(_coded(*_count_bits(bit)))
@@ -220,7 +220,7 @@ def _count_bits(bits: npt.NDArray[np.int64]) -> tuple[int, int]:
 
 
 def _coded(zeros: Counts, ones: Counts) -> npt.NDArray[np.float64]:
-    """Return the bits it takes to tell zeros and ones of which nothing is known (Krichevsky and Trofimov 1981)."""
+    """Return the bits it takes to describe zeros and ones of which nothing is known (Krichevsky and Trofimov 1981)."""
     most = int(np.max(np.add(zeros, ones))) + 1
     places = np.arange(most, dtype=np.float64)
     half = np.concatenate([[0.0], np.cumsum(np.log2(places + 0.5))])  # log2 of (n - 1/2)! over (-1/2)!

@@ -1,4 +1,4 @@
-"""Which mistake in the settings turns what was sent into the bytes that came, and what a message would look like.
+"""Which mistake in the settings turns what was sent into the received bytes, and what a message would look like.
 
 There is no capture of the wire here, only the bytes that a receiver made of it. So both ends are simulated bit by bit:
 the sender with each mistake in turn, the receiver as it is believed to be set.
@@ -51,7 +51,7 @@ class Garble:
     received : bytes
         What the receiver makes of the message.
     likeness : float
-        How much of what really came this explains, 0 to 1; 1 where nothing is compared.
+        How much of what was really received this explains, 0 to 1; 1 where nothing is compared.
     recovered : bytes
         What was sent, if the mistake can be undone; nothing if not.
     """
@@ -82,7 +82,7 @@ def calculate_garbles(message: bytes, line: LineSettings) -> list[Garble]:
     Raises
     ------
     RequestError
-        If the line has nine data bits, which are no bytes.
+        If the line has nine data bits, which are not bytes.
 
     Examples
     --------
@@ -102,12 +102,12 @@ def find_garble(
     expect: Expected = "text",
     layouts: Sequence[FrameLayout] = (),
 ) -> list[Garble]:
-    r"""Find which mistake in the sender's settings explains the bytes that came.
+    r"""Find which mistake in the sender's settings explains the received bytes.
 
     Parameters
     ----------
     received : bytes
-        What came.
+        What was received.
     line : LineSettings
         What the receiver is set to.
     sent : bytes, optional
@@ -115,7 +115,7 @@ def find_garble(
     expect : {"text", "counter"}
         What is known of it, if it is not known itself: that it is text, or bytes that count upwards.
     layouts : sequence of FrameLayout
-        The frames that were sent, if it is known that they were some; then it is no text.
+        The frames that were sent, if it is known that they were some; then it is not text.
 
     Returns
     -------
@@ -125,27 +125,27 @@ def find_garble(
     Raises
     ------
     RequestError
-        If nothing came, or the line has nine data bits, which are no bytes.
+        If nothing was received, or the line has nine data bits, which are not bytes.
 
     Examples
     --------
     >>> line = lr.LineSettings.parse("9600 8N1")
-    >>> told = lr.find_garble(b"flow\xa0\xb1\xb2.5\xa0\xed\xcc\xaf\xedi\xee", line)[0]
-    >>> told.mistake, told.recovered
+    >>> result = lr.find_garble(b"flow\xa0\xb1\xb2.5\xa0\xed\xcc\xaf\xedi\xee", line)[0]
+    >>> result.mistake, result.recovered
     ('7 data bits, even parity', b'flow 12.5 mL/min')
     """
     _refuse_no_bytes(line)
     if not received:
         raise RequestError("received", "is nothing", "must be the bytes that were received")
-    came = received[:LOOKED_AT]
+    arrived = received[:LOOKED_AT]
     if sent is None and expect == "counter":
         sent = bytes(range(256)) * 2
     found = []
     for mistake, sender in _mistakes(line):
         if sent is not None:
-            best = _compared(came, sender, line, sent)
+            best = _compared(arrived, sender, line, sent)
         else:
-            best = _framed(came, sender, line, layouts) if layouts else _undone(came, sender, line)
+            best = _framed(arrived, sender, line, layouts) if layouts else _undone(arrived, sender, line)
         if best is not None and best[0] >= (LEAST_LIKENESS if sent is not None else LEAST_TEXT):
             likeness, predicted, recovered = best
             found.append(Garble(mistake, sender, line, predicted, likeness, recovered))
@@ -159,8 +159,8 @@ def _mistakes(line: LineSettings) -> Iterator[tuple[str, LineSettings]]:
     other = "msb" if line.first_bit == "lsb" else "lsb"
     yield f"{'highest' if other == 'msb' else 'lowest'} bit first", line.model_copy(update={"first_bit": other})
     for factor in FACTORS:
-        told = f"{factor:g} times" if factor >= 1 and factor == int(factor) else f"{factor:.3g} of"
-        yield f"baud {told} the declared", line.model_copy(update={"baud": line.baud * factor})
+        result = f"{factor:g} times" if factor >= 1 and factor == int(factor) else f"{factor:.3g} of"
+        yield f"baud {result} the declared", line.model_copy(update={"baud": line.baud * factor})
     for percent in PERCENTS:
         yield f"baud {percent:+d} % off", line.model_copy(update={"baud": line.baud * (1 + percent / 100)})
     names = {"N": "no", "E": "even", "O": "odd"}
@@ -211,8 +211,10 @@ def _character(value: int, line: LineSettings) -> list[int]:
     return [0, *data, *parity, *([1] * (2 if line.stop_bits > 1 else 1))]
 
 
-def _compared(came: bytes, sender: LineSettings, line: LineSettings, sent: bytes) -> tuple[float, bytes, bytes] | None:
-    """Return how much of what came a mistake explains, given what was sent; with or without pauses."""
+def _compared(
+    arrived: bytes, sender: LineSettings, line: LineSettings, sent: bytes
+) -> tuple[float, bytes, bytes] | None:
+    """Return how much of what was received a mistake explains, given what was sent; with or without pauses."""
     best: tuple[float, bytes, bytes] | None = None
     ratio = sender.baud / line.baud
     some = sent[: LOOKED_AT * ceil(max(ratio, 1.0))]
@@ -222,28 +224,30 @@ def _compared(came: bytes, sender: LineSettings, line: LineSettings, sent: bytes
     for gap, offset in product((0, _alone(sender, line)), offsets):
         actual = sender.model_copy(update={"baud": sender.baud * (1 + offset)})
         predicted = _simulated(some, actual, line, gap)
-        same = sum(block.size for block in SequenceMatcher(None, predicted, came, autojunk=False).get_matching_blocks())
-        likeness = same / max(len(came), 1)
+        same = sum(
+            block.size for block in SequenceMatcher(None, predicted, arrived, autojunk=False).get_matching_blocks()
+        )
+        likeness = same / max(len(arrived), 1)
         if best is None or likeness > best[0]:
             best = (likeness, predicted, sent)
     return best
 
 
-def _undone(came: bytes, sender: LineSettings, line: LineSettings) -> tuple[float, bytes, bytes] | None:
-    """Return how much of what came can be printed letters under a mistake, and the text that it would be.
+def _undone(arrived: bytes, sender: LineSettings, line: LineSettings) -> tuple[float, bytes, bytes] | None:
+    """Return how much of what was received can be printed letters under a mistake, and the text that it would be.
 
-    Each letter is sent by itself; what the receiver makes of it is looked for in what came, the longest first. What
-    could be anything counts for less: a mistake under which any byte is some letter, or many letters look the same,
-    explains little.
+    Each letter is sent by itself; what the receiver makes of it is looked for in what was received, the longest first.
+    What could be anything counts for less: a mistake under which any byte is some letter, or many letters look the
+    same, explains little.
     """
     letters = _shapes(sender, line, PRINTED)
     if not letters:
         return None
     longest = max(map(len, letters))
     text, explained, place = bytearray(), 0, 0
-    while place < len(came):
+    while place < len(arrived):
         for size in range(longest, 0, -1):
-            letter = letters.get(came[place : place + size], -1)
+            letter = letters.get(arrived[place : place + size], -1)
             if letter >= 0:
                 text.append(letter)
                 explained += size
@@ -253,25 +257,25 @@ def _undone(came: bytes, sender: LineSettings, line: LineSettings) -> tuple[floa
             text.append(0x3F)
             place += 1
     chance = len({made[0] for made in letters if len(made) == 1}) / 256
-    share = explained / len(came)
+    share = explained / len(arrived)
     usual = sum(letter in USUAL for letter in text) / len(text)
     likeness = max(share - chance, 0.0) / (1.01 - chance)
     likeness *= (0.5 + 0.5 * min(usual / 0.6, 1.0)) * (0.7 + 0.3 * len(letters) / len(PRINTED))
-    likeness *= min(len(set(text)) / FEWEST_LETTERS, 1.0)  # one letter again and again is no text
-    return min(likeness, 1.0), came, bytes(text)
+    likeness *= min(len(set(text)) / FEWEST_LETTERS, 1.0)  # one letter again and again is not text
+    return min(likeness, 1.0), arrived, bytes(text)
 
 
 def _framed(
-    came: bytes, sender: LineSettings, line: LineSettings, layouts: Sequence[FrameLayout]
+    arrived: bytes, sender: LineSettings, line: LineSettings, layouts: Sequence[FrameLayout]
 ) -> tuple[float, bytes, bytes] | None:
-    """Return how much of what came lies in good frames once a mistake is undone, if each byte keeps its own shape."""
+    """Return the share of received bytes in good frames once a mistake is undone, if each byte keeps its own shape."""
     shapes = _shapes(sender, line, bytes(range(256)))
     if any(len(made) != 1 for made in shapes) or len(shapes) < min(256, 1 << sender.data_bits):
         return None
-    undone = bytes(shapes.get(bytes([one]), one) for one in came)
+    undone = bytes(shapes.get(bytes([one]), one) for one in arrived)
     frames = read_layouts(undone, layouts).values()
     good = sum(int(one.length[one.faults == 0].sum()) for one in frames)
-    return good / len(came), came, undone
+    return good / len(arrived), arrived, undone
 
 
 def _shapes(sender: LineSettings, line: LineSettings, letters: bytes) -> dict[bytes, int]:

@@ -30,7 +30,7 @@ FARTHEST = 8  # bytes by which a length may be off
 FARTHEST_MARKER = 4  # bytes behind the beginning of a frame at which its marker may stand
 NEARLY_ALL = 0.8  # of the bytes that must lie in good frames
 MORE = 3.0  # times as many good bytes as under the declared layout, at least
-SURE_BITS = 40  # of checksums that fit: the product of frames and width from which it is no coincidence
+SURE_BITS = 40  # of checksums that fit: the product of frames and width from which it is not a coincidence
 
 Bytes = npt.NDArray[np.uint8]
 
@@ -145,7 +145,7 @@ def _made(
 
 
 def _is_wide(layout: FrameLayout, name: str) -> bool:
-    """Tell whether a field has more than a byte, so that its byte order matters."""
+    """Return whether a field has more than a byte, so that its byte order matters."""
     return name in layout.slot and layout.slot[name].bits > 8
 
 

@@ -1,7 +1,7 @@
 """Whether the changes inside characters lie where the bits of a baud begin.
 
 A receiver that looks at the middle of each bit does not notice that a sender is too fast, as long as there are pauses
-and no parity: it takes the idle line for the last bits. The changes tell.
+and no parity: it takes the idle line for the last bits. The changes show it.
 """
 
 from __future__ import annotations
@@ -26,7 +26,7 @@ ON_GRID = 0.05  # share of such changes up to which a wire has the baud that is 
 WRONG_BAUD = 0.15  # share from which it has another one
 LOOKED_AT = 1 << 13  # changes; more make it no clearer
 FEWEST = 100  # changes from which anything is concluded
-MOST_FAULTS = 0.02  # share of faulty characters above which these tell enough by themselves
+MOST_FAULTS = 0.02  # share of faulty characters above which these suffice by themselves
 TOLERATED = 0.03  # of the declared baud by which a sender may be off, in any format
 
 

@@ -3,7 +3,7 @@
 Frames of one length repeat themselves: bytes that never change, and others that seldom do, come again after that
 length. It is what nearly always lies between two pauses, or where most bytes equal those that far behind. Pairs of
 bytes that come again at just that distance anchor the frames; what never changes in them may be a marker. Where a frame
-begins is told by the pauses, or by the checksum: every beginning of a constant stretch is tried, and the one under
+begins is found from the pauses, or by the checksum: every beginning of a constant stretch is tried, and the one under
 which a checksum fits is right.
 """
 
@@ -65,7 +65,7 @@ def propose_layout(data: bytes | Bytes | Characters) -> ProposedLayout | None:
     Parameters
     ----------
     data : bytes, ndarray of uint8 of shape (n_bytes,), or Characters
-        What arrived; the times of characters help to tell where a frame begins.
+        What arrived; the times of characters help to find where a frame begins.
 
     Returns
     -------
@@ -116,7 +116,7 @@ def propose_layout(data: bytes | Bytes | Characters) -> ProposedLayout | None:
 
 
 def _is_text(values: Bytes) -> bool:
-    """Tell whether the bytes are lines of text, which are no frames of one length even if they look so."""
+    """Return whether the bytes are lines of text, which are not frames of one length even if they look so."""
     text = (values >= 0x20) & (values < 0x7F) | (values == 0x0A) | (values == 0x0D) | (values == 0x09)
     return bool(len(values)) and float(text.mean()) >= TEXT
 

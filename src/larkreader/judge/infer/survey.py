@@ -23,7 +23,7 @@ PITCH_FIT = 0.2  # bits within which a distance between starts is one of whole c
 BACK_TO_BACK = 0.05  # of the characters that must follow the one before at the least distance, for that to be no pause
 PLAIN_BITS = 8  # data bits up to which the highest may never change, as in text
 FAULTLESS_BITS = 7.0  # what speaks at least for settings without a fault rather than for settings with some
-FEWEST_VALUES = 8  # different characters from which a parity bit that agrees with all of them is no chance
+FEWEST_VALUES = 8  # different characters from which a parity bit that agrees with all of them is not chance
 FEWEST_CHARACTERS = 4  # from which the transmitter's clock is measured character by character
 
 
@@ -50,7 +50,7 @@ class Survey:
     shortest_s : float or None
         The shortest stretch between two changes.
     idle : {"high", "low"} or None
-        The level at which the wire rests; None where it cannot be told.
+        The level at which the wire rests; None where it is not certain.
     baud : float or None
         Bits a second of the transmitter's clock; None where no common bit time was found.
     baud_uncertainty_ppm : float
@@ -111,10 +111,10 @@ class Survey:
 
     def to_dict(self) -> dict[str, Any]:
         """Return the survey as JSON has it."""
-        told = {key: value for key, value in asdict(self).items() if key not in ("best", "runner_up", "alike")}
-        told["alike"] = [str(line) for line in self.alike]
+        result = {key: value for key, value in asdict(self).items() if key not in ("best", "runner_up", "alike")}
+        result["alike"] = [str(line) for line in self.alike]
         for key, fit in (("best", self.best), ("runner_up", self.runner_up)):
-            told[key] = (
+            result[key] = (
                 None
                 if fit is None
                 else {
@@ -124,7 +124,7 @@ class Survey:
                     "cost": round(fit.cost, 1),
                 }
             )
-        return told
+        return result
 
 
 def measure_wire(trace: Trace | Voltages, line: LineSettings | None = None) -> Survey:
@@ -135,7 +135,7 @@ def measure_wire(trace: Trace | Voltages, line: LineSettings | None = None) -> S
     trace : Trace or Voltages
         Its level changes, or its voltages.
     line : LineSettings, optional
-        What was declared, to tell how far the transmitter is from it.
+        What was declared, to measure how far the transmitter is from it.
 
     Returns
     -------
@@ -270,12 +270,12 @@ def _is_one_format(line: LineSettings, other: LineSettings) -> bool:
 
 
 def _has_few_values(read: Characters) -> bool:
-    """Tell whether so few different characters were read that a parity bit can agree with all of them by chance."""
+    """Return whether so few different characters were read that a parity bit can agree with all of them by chance."""
     return len(np.unique(read.value)) < FEWEST_VALUES
 
 
 def _differs(one: LineSettings, other: LineSettings) -> bool:
-    """Tell whether settings differ in more than the number of stop bits."""
+    """Return whether settings differ in more than the number of stop bits."""
     return (one.data_bits, one.parity, one.idle, one.first_bit) != (
         other.data_bits,
         other.parity,

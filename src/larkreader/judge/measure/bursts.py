@@ -23,7 +23,7 @@ class Bursts(Columns):
     Parameters
     ----------
     begin_s : ndarray of float64
-        When each frame began, in seconds on the clock of the capture; NaN where nobody knows.
+        When each frame began, in seconds on the clock of the capture; NaN where unknown.
     volts : Ragged of float64
         The samples of each, in volts.
     rate_hz : float

@@ -1,4 +1,4 @@
-"""What each byte and bit of some frames does, before anybody knows what it means.
+"""What each byte and bit of some frames does, before its meaning is known.
 
 A byte that never changes, one that counts, one that moves within a range: that is what a person looks for in frames
 without fields, and whether it changes when a control is moved.
@@ -105,13 +105,13 @@ class ByteSurvey(Columns):
     def shown(self) -> dict[str, npt.NDArray[np.object_]]:
         """Return what a repr shows."""
         head = range(min(len(self), 6))
-        told = {
+        result = {
             "place": [str(self.place[row]) for row in head],
             "range": [f"{self.low[row]:02X}-{self.high[row]:02X}" for row in head],
             "bits": [self.bits(row) for row in head],
             "looks": [self.looks(row) for row in head],
         }
-        return {name: np.array(texts, dtype=object) for name, texts in told.items()}
+        return {name: np.array(texts, dtype=object) for name, texts in result.items()}
 
 
 @dataclass(frozen=True)
@@ -208,11 +208,11 @@ def compare_bytes(before: ByteSurvey, after: ByteSurvey) -> list[ByteDifference]
         fewer = min(counts)
         apart = np.abs(before.ones[place] - after.ones[place])
         bits = tuple(int(bit) for bit in np.flatnonzero(apart > max(0.05, 2 / np.sqrt(fewer))))
-        found.append(ByteDifference(place, distance, _told(before, place), _told(after, place), bits))
+        found.append(ByteDifference(place, distance, _behaviour(before, place), _behaviour(after, place), bits))
     return sorted(found, key=lambda one: (-round(one.distance, 3), one.place))
 
 
-def _told(survey: ByteSurvey, place: int) -> str:
+def _behaviour(survey: ByteSurvey, place: int) -> str:
     low, high = int(survey.low[place]), int(survey.high[place])
     return f"constant {low:02X}" if low == high else f"{survey.looks(place)}, {low:02X} to {high:02X}"
 

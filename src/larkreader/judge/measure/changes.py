@@ -23,7 +23,7 @@ class FrameChange:
     offset : int
         Its first byte, counted from the start of the bytes read.
     begin_s : float
-        When it began, in seconds; NaN where nobody knows.
+        When it began, in seconds; NaN where unknown.
     bytes : tuple of tuple of int, int or None, and int or None
         Place, value before and value now of each byte that differs; None where a frame has no such byte.
     fields : tuple of tuple of str, object and object
@@ -53,8 +53,8 @@ def find_changes(frames: Frames) -> Iterator[FrameChange]:
     """
     good = frames[(frames.faults & FrameFault.CHECKSUM_MISMATCH) == 0]
     rows = np.flatnonzero((frames.faults & FrameFault.CHECKSUM_MISMATCH) == 0)
-    told = _told(good)
-    columns = {name: _values(good, name) for name in told}
+    result = _comparable(good)
+    columns = {name: _values(good, name) for name in result}
     before = b""
     for number, row in enumerate(rows.tolist()):
         data = good.data[number].tobytes()
@@ -70,13 +70,13 @@ def find_changes(frames: Frames) -> Iterator[FrameChange]:
         before = data
 
 
-def _told(frames: Frames) -> list[str]:
-    told = []
+def _comparable(frames: Frames) -> list[str]:
+    result = []
     for name, slot in frames.layout.slot.items():
         field = slot.field
         if slot.kind != "checksum" and field is not None and not field.counter and field.equals is None:
-            told.append(name)
-    return told
+            result.append(name)
+    return result
 
 
 def _values(frames: Frames, name: str) -> list[Any]:

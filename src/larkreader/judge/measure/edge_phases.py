@@ -23,7 +23,7 @@ class EdgePhases(Columns):
     boundary : ndarray of int64
         Number of the boundary: 1 lies between start bit and first data bit; the last one before the first stop bit.
     offset_bits : ndarray of float64
-        How much later than that boundary the change came, in bit times of the declared baud, -0.5 to 0.5. A receiver
+        How much later than that boundary the change was, in bit times of the declared baud, -0.5 to 0.5. A receiver
         judges the line at the ends of that range.
     rises : ndarray of bool
         Whether it was a change to high.

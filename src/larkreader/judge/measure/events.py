@@ -58,9 +58,9 @@ class EventDelays:
         }
 
     def __repr__(self) -> str:
-        told = self.to_dict()
-        times = f", {told['min_s']:.3g} to {told['max_s']:.3g} s" if told["followed"] else ""
-        return f"<EventDelays {self.event.key}: {told['followed']} of {told['changes']} changes followed{times}>"
+        result = self.to_dict()
+        times = f", {result['min_s']:.3g} to {result['max_s']:.3g} s" if result["followed"] else ""
+        return f"<EventDelays {self.event.key}: {result['followed']} of {result['changes']} changes followed{times}>"
 
 
 def changes_of(trace: Trace, event: EventSignal) -> Seconds:

@@ -141,7 +141,7 @@ class Pairs(Columns):
         known = self.answered if len(self.timeline) else np.zeros(0, np.bool_)
         if self.timeline.in_groups:  # when a message ended is not known
             ends = np.full(len(ends), np.nan)
-        told = {
+        result = {
             "request": ends[self.request] - begins[self.request],
             "answer": np.where(known, self.latency_s, np.nan),
             "reply": np.where(known, ends[reply] - begins[reply], np.nan) if len(self) else nothing,
@@ -149,7 +149,7 @@ class Pairs(Columns):
             "cycle": following - begins[self.request],
         }
         wanted = (begins[self.request] >= begin_s) & (begins[self.request] < end_s)
-        return {name: column[wanted] for name, column in told.items()}
+        return {name: column[wanted] for name, column in result.items()}
 
     def to_dict(self) -> dict[str, Any]:
         """Return counts and times as JSON has them."""

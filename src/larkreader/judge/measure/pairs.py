@@ -1,8 +1,8 @@
-"""Which reply answers which request, how long it took, and which request nobody answered.
+"""Which reply answers which request, how long it took, and which request was not answered.
 
 A reply can begin as soon as the receiver has judged the request's first stop bit. It answers the last request before
 it, or with fields to match the last one that holds the same. Of several the first one counts. A request that got no
-good reply may have got a damaged one: what comes damaged on the reply's wire before the next request.
+good reply may have got a damaged one: what is damaged on the reply's wire before the next request.
 """
 
 from __future__ import annotations
@@ -51,7 +51,7 @@ def find_pairs(
     lines : mapping of str to LineSettings
         By wire.
     end_s : float, optional
-        When the capture ends, in seconds; with its last message unless said.
+        When the capture ends, in seconds; with its last message by default.
 
     Returns
     -------
@@ -92,7 +92,7 @@ def find_pairs(
 
 
 def _limit(pairing: Pairing, took_s: Seconds, lines: Mapping[str, LineSettings]) -> tuple[float, bool]:
-    """Return how long to wait for a reply, in seconds, and whether that was learned from the replies that came.
+    """Return how long to wait for a reply, in seconds, and whether that was learned from the received replies.
 
     Without a declared limit it is `PATIENCE` times the longest good reply and a few character times.
     """
@@ -109,7 +109,7 @@ def _ready(timeline: Timeline, rows: Places, lines: Mapping[str, LineSettings]) 
     """Return from when on a receiver can answer each row."""
     judged = [(lines[wire].stop_bits - STOP_JUDGED) * lines[wire].bit_time_s for wire in timeline.wires]
     slack = np.array([*judged, 0.0])[timeline.wire[rows]]
-    lasting = timeline.end_s[rows] - timeline.begin_s[rows]  # what came in a group lasts no time
+    lasting = timeline.end_s[rows] - timeline.begin_s[rows]  # what arrived in a group lasts no time
     ready_s: Seconds = timeline.end_s[rows] - np.minimum(slack, lasting) - ROUNDING_S
     return ready_s
 
@@ -171,7 +171,7 @@ def _find_damaged(
     took_s: Seconds,
     state: npt.NDArray[np.uint8],
 ) -> None:
-    """Find what came damaged in the place of a reply, before the next request."""
+    """Find what was received damaged in the place of a reply, before the next request."""
     damaged = np.zeros(len(timeline), np.bool_)
     damaged[reply] = (timeline.faults[reply] & UNTRUSTED) != 0
     damaged |= (timeline.what == What.SKIPPED) & np.isin(timeline.wire, wires)
@@ -183,10 +183,10 @@ def _find_damaged(
     until = np.append(timeline.begin_s[request][1:], np.inf)
     if pairing.gone_after_s is not None:
         until = np.minimum(until, timeline.end_s[request] + pairing.gone_after_s)
-    came = (state == PairState.UNANSWERED) & (np.append(begins, np.inf)[at] < until)
-    answered[came] = rows[at[came]]
-    took_s[came] = begins[at[came]] - timeline.end_s[request][came]
-    state[came] = PairState.DAMAGED_REPLY
+    arrived = (state == PairState.UNANSWERED) & (np.append(begins, np.inf)[at] < until)
+    answered[arrived] = rows[at[arrived]]
+    took_s[arrived] = begins[at[arrived]] - timeline.end_s[request][arrived]
+    state[arrived] = PairState.DAMAGED_REPLY
 
 
 def _leave_open(

@@ -61,7 +61,7 @@ class FrameStatistics(Shown):
     jitter_s : float or None
         Standard deviation of that, judged by the middle half.
     late, missing : int
-        Against a declared period: how often a frame came more than half of one late, and how many were due meanwhile.
+        Against a declared period: how often a frame was more than half of one late, and how many were due meanwhile.
     fields : mapping of str to FieldStatistics
         By name; without checksums, counters, bytes, and fields that have one value.
     """
@@ -127,7 +127,7 @@ def measure_frames(frames: Frames) -> FrameStatistics:
         jitter_s=jitter,
         late=len(late),
         missing=0 if declared_s is None else int(_missing(apart, late, declared_s).sum()),
-        fields={name: _field(good, name) for name in _told(frames.layout)},
+        fields={name: _field(good, name) for name in _measurable(frames.layout)},
     )
 
 
@@ -193,7 +193,7 @@ def _apart(frames: Frames) -> npt.NDArray[np.float64]:
 def _missing(apart: npt.NDArray[np.float64], late: npt.NDArray[np.int64], period_s: float) -> npt.NDArray[np.int64]:
     """Return how many frames did not come in each gap that is too long.
 
-    A frame that came late, and after which the next ones come in time, leaves a long gap and short ones behind it;
+    A late frame, after which the next are in time, leaves a long gap and short ones behind it;
     together they are as long as they should be, and nothing is missing. Where that leaves it between two numbers, the
     frame behind the gap was out of step, and the next gap decides.
     """
@@ -210,8 +210,8 @@ def _missing(apart: npt.NDArray[np.float64], late: npt.NDArray[np.int64], period
     return missing
 
 
-def _told(layout: FrameLayout) -> list[str]:
-    """Name the fields of which something can be told."""
+def _measurable(layout: FrameLayout) -> list[str]:
+    """Name the fields of which something can be measured."""
     return [
         name
         for name, slot in layout.slot.items()

@@ -1,4 +1,4 @@
-"""The ends of a link as each states it, held against each other and against the sheet."""
+"""The ends of a link as each states it, compared with each other and with the sheet."""
 
 from __future__ import annotations
 
@@ -75,7 +75,7 @@ def stated_settings(sheet: Sheet) -> Mapping[str, Sequence[StatedSettings]]:
     mapping of str to sequence of StatedSettings
         By wire, of those with which an end has to do.
     """
-    told: dict[str, list[StatedSettings]] = {}
+    result: dict[str, list[StatedSettings]] = {}
     for key, wire in sheet.wire.items():
         rows = [
             StatedSettings(key, end.key, role, end.line_on(wire.line), end.stated_in)
@@ -84,8 +84,8 @@ def stated_settings(sheet: Sheet) -> Mapping[str, Sequence[StatedSettings]]:
             if key in getattr(end, role)
         ]
         if rows:
-            told[key] = [StatedSettings(key, SHEET, "", wire.line), *rows]
-    return told
+            result[key] = [StatedSettings(key, SHEET, "", wire.line), *rows]
+    return result
 
 
 def judge_ends(sheet: Sheet) -> list[Finding]:

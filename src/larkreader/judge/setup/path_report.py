@@ -1,4 +1,4 @@
-"""Whether a receive path keeps up with what comes in."""
+"""Whether a receive path keeps up with what arrives."""
 
 from __future__ import annotations
 
@@ -61,7 +61,7 @@ class Messages:
 
 @dataclass(frozen=True)
 class PathReport:
-    """What the receive path of a wire makes of what comes in.
+    """What the receive path of a wire makes of what arrives.
 
     Parameters
     ----------
@@ -88,11 +88,11 @@ class PathReport:
 
     def to_dict(self) -> dict[str, Any]:
         """Return the report as JSON has it, without its findings."""
-        told = {**self.replay.to_dict(), "limits": self.limits.to_dict()}
+        result = {**self.replay.to_dict(), "limits": self.limits.to_dict()}
         if self.heard is not None:
             counts = {name: len(getattr(self.heard, name)) for name in ("missed", "misread", "made_up")}
-            told["heard"] = counts
-        return told
+            result["heard"] = counts
+        return result
 
 
 def judge_receive_path(
@@ -103,7 +103,7 @@ def judge_receive_path(
     *,
     search: bool = True,
 ) -> PathReport:
-    """Run characters through the receive path of a wire and tell what is wrong with it.
+    """Run characters through the receive path of a wire and find what is wrong with it.
 
     Parameters
     ----------
@@ -138,21 +138,21 @@ def judge_receive_path(
         characters, messages = heard.characters, None  # whose messages begin elsewhere
         path = path.model_copy(update={"deaf": tuple(one for one in path.deaf if one.stops == "everything")})
     starts = np.empty(0, np.int64) if messages is None or isinstance(messages, Messages) else messages
-    told = replay(characters, path, line, back=back)
+    result = replay(characters, path, line, back=back)
     limits = find_limits(characters, path, line, back=back) if search else PathLimits()
     findings = [
         *([] if heard is None else _judge_deafness(wire, heard)),
-        *_judge_losses(wire, told, limits, is_paused=path.pause is not None and line.flow_control != "none"),
-        *_judge_reads(wire, told, messages if isinstance(messages, Messages) else Messages(starts)),
-        *([] if any(told.count(fate) for fate in (Fate.OVERRUN, *BUFFERS)) else _judge_room(wire, told, limits)),
-        *_judge_processor(wire, told),
-        *_judge_waits(wire, told, line),
+        *_judge_losses(wire, result, limits, is_paused=path.pause is not None and line.flow_control != "none"),
+        *_judge_reads(wire, result, messages if isinstance(messages, Messages) else Messages(starts)),
+        *([] if any(result.count(fate) for fate in (Fate.OVERRUN, *BUFFERS)) else _judge_room(wire, result, limits)),
+        *_judge_processor(wire, result),
+        *_judge_waits(wire, result, line),
     ]
-    return PathReport(wire, line, told, limits, tuple(findings), heard)
+    return PathReport(wire, line, result, limits, tuple(findings), heard)
 
 
 def judge_declared_path(wire: str, path: ReceivePath, line: LineSettings) -> Iterator[Finding]:
-    """Yield what is wrong with a receive path on paper, whatever comes in."""
+    """Yield what is wrong with a receive path on paper, whatever arrives."""
     application, ring = path.application, path.ring
     if isinstance(application, BlockingApplication):
         length, terminated = application.length, application.terminated
@@ -183,22 +183,22 @@ def _judge_deafness(wire: str, heard: Heard) -> Iterator[Finding]:
     )
 
 
-def _judge_losses(wire: str, told: Replay, limits: PathLimits, *, is_paused: bool) -> Iterator[Finding]:
-    ring, service = told.path.ring, told.path.service
+def _judge_losses(wire: str, result: Replay, limits: PathLimits, *, is_paused: bool) -> Iterator[Finding]:
+    ring, service = result.path.ring, result.path.service
     slowest_s = limits.slowest_s if limits.slowest_s is not None and np.isfinite(limits.slowest_s) else None
-    if len(stretches := _stretches(told.fate, (Fate.OVERRUN,))):
-        size = told.path.fifo.size
+    if len(stretches := _stretches(result.fate, (Fate.OVERRUN,))):
+        size = result.path.fifo.size
         yield make_finding(
             "predicted-overrun",
             wire,
-            _lost(told, (Fate.OVERRUN,)),
-            total=len(told),
+            _lost(result, (Fate.OVERRUN,)),
+            total=len(result),
             **_how_many(stretches, "the FIFO" if size > 1 else "the data register", size),
             delay="period" if isinstance(service, PollingService) else "latency",
             slowest_s=slowest_s,
         )
-    if len(stretches := _stretches(told.fate, BUFFERS)):
-        in_block = told.count(Fate.BLOCK)
+    if len(stretches := _stretches(result.fate, BUFFERS)):
+        in_block = result.count(Fate.BLOCK)
         what, size = ("the ring", ring.capacity) if ring is not None and not in_block else ("the block of DMA", 0)
         if isinstance(service, DmaService) and in_block:
             size = service.block
@@ -206,8 +206,8 @@ def _judge_losses(wire: str, told: Replay, limits: PathLimits, *, is_paused: boo
         yield make_finding(
             "predicted-overflow",
             wire,
-            _lost(told, BUFFERS),
-            total=len(told),
+            _lost(result, BUFFERS),
+            total=len(result),
             **_how_many(stretches, what, size),
             ring_needed=needed,
             ring_bound=None if needed is None else limits.ring_bound,
@@ -216,14 +216,14 @@ def _judge_losses(wire: str, told: Replay, limits: PathLimits, *, is_paused: boo
             paused=is_paused,
         )
     for fate, kind in ((Fate.DISCARDED, "discarded-characters"), (Fate.HELD_BACK, "sender-overflow")):
-        if told.count(fate):
-            yield make_finding(kind, wire, _lost(told, (fate,)), total=len(told))
+        if result.count(fate):
+            yield make_finding(kind, wire, _lost(result, (fate,)), total=len(result))
 
 
-def _lost(told: Replay, fates: tuple[Fate, ...]) -> Places:
+def _lost(result: Replay, fates: tuple[Fate, ...]) -> Places:
     """Return the characters that had one of some fates."""
-    lost = np.flatnonzero(np.isin(told.fate, fates))
-    return Places.at(lost, np.where(np.isfinite(told.arrived_s[lost]), told.arrived_s[lost], told.lost_s[lost]))
+    lost = np.flatnonzero(np.isin(result.fate, fates))
+    return Places.at(lost, np.where(np.isfinite(result.arrived_s[lost]), result.arrived_s[lost], result.lost_s[lost]))
 
 
 def _how_many(stretches: Offsets, stage: str, size: int) -> dict[str, Any]:
@@ -238,12 +238,12 @@ def _stretches(fate: npt.NDArray[np.uint8], fates: tuple[Fate, ...]) -> Offsets:
     return np.column_stack([turns[:, 0], turns[:, 1] - turns[:, 0]]).astype(np.int64)
 
 
-def _judge_reads(wire: str, told: Replay, messages: Messages) -> Iterator[Finding]:
+def _judge_reads(wire: str, result: Replay, messages: Messages) -> Iterator[Finding]:
     """Yield the reads that are out of step with the messages, and the one that does not return."""
-    application, reads, starts = told.path.application, told.reads, messages.starts
+    application, reads, starts = result.path.application, result.reads, messages.starts
     is_whole = messages.is_whole
     if isinstance(application, BlockingApplication) and len(starts):
-        lengths = np.diff(starts, append=len(told))
+        lengths = np.diff(starts, append=len(result))
         sizes, times = np.unique(lengths, return_counts=True)
         usual = int(sizes[times.argmax()])
         is_usual = int(times.max()) > USUAL * len(lengths)
@@ -266,13 +266,13 @@ def _judge_reads(wire: str, told: Replay, messages: Messages) -> Iterator[Findin
                 short=short or None,
                 by_rests=messages.by_rests,
             )
-    left = told.count(Fate.LEFT)
-    capacity = told.path.ring.capacity if told.path.ring is not None else 0
+    left = result.count(Fate.LEFT)
+    capacity = result.path.ring.capacity if result.path.ring is not None else 0
     waits = isinstance(application, LineApplication) or (
         isinstance(application, BlockingApplication) and application.limit_s is None
     )
     is_full = left >= capacity > 0
-    is_unfinished = bool(told.unfinished) or isinstance(application, LineApplication)
+    is_unfinished = bool(result.unfinished) or isinstance(application, LineApplication)
     if waits and left and (is_full or (is_unfinished and is_whole is not False)):
         is_certain = is_full or is_whole is True
         yield make_finding(
@@ -285,10 +285,10 @@ def _judge_reads(wire: str, told: Replay, messages: Messages) -> Iterator[Findin
         )
 
 
-def _judge_room(wire: str, told: Replay, limits: PathLimits) -> Iterator[Finding]:
+def _judge_room(wire: str, result: Replay, limits: PathLimits) -> Iterator[Finding]:
     """Yield where nothing is lost, but little room is left."""
-    ring, service = told.path.ring, told.path.service
-    if ring is not None and limits.ring_needed is not None and told.path.pause is None:
+    ring, service = result.path.ring, result.path.service
+    if ring is not None and limits.ring_needed is not None and result.path.pause is None:
         needed = limits.ring_needed - (ring.size - ring.capacity)
         if needed > ROOM * ring.capacity:
             yield make_finding("little-room", wire, needed=needed, capacity=ring.capacity)
@@ -298,21 +298,21 @@ def _judge_room(wire: str, told: Replay, limits: PathLimits) -> Iterator[Finding
         yield make_finding("little-room", wire, delay=what, declared_s=declared, slowest_s=limits.slowest_s)
 
 
-def _judge_waits(wire: str, told: Replay, line: LineSettings) -> Iterator[Finding]:
-    """Yield that the end of a message waits in the hardware for the next one, where nobody is told of an idle line."""
-    service, fifo = told.path.service, told.path.fifo
+def _judge_waits(wire: str, result: Replay, line: LineSettings) -> Iterator[Finding]:
+    """Yield that the end of a message waits in the hardware for the next one, where nothing reports an idle line."""
+    service, fifo = result.path.service, result.path.fifo
     if isinstance(service, DmaService):
         if "idle" in service.notices:
             return
-        where, came_s, went_s = "DMA's block", told.fetched_s, told.stored_s
+        where, came_s, went_s = "DMA's block", result.fetched_s, result.stored_s
     elif isinstance(service, InterruptService) and fifo.trigger > 1 and fifo.idle_characters is None:
-        where, came_s, went_s = "the FIFO", told.arrived_s, told.fetched_s
+        where, came_s, went_s = "the FIFO", result.arrived_s, result.fetched_s
     else:
         return
     waits_s = (went_s - came_s)[np.isfinite(went_s - came_s)]
-    left = int(np.count_nonzero(np.isfinite(came_s) & np.isnan(went_s) & (told.fate == Fate.LEFT)))
+    left = int(np.count_nonzero(np.isfinite(came_s) & np.isnan(went_s) & (result.fate == Fate.LEFT)))
     longest_s = float(waits_s.max(initial=0.0))
-    deaf_s = sum(one.for_s for one in told.path.deaf)
+    deaf_s = sum(one.for_s for one in result.path.deaf)
     held = service.block if isinstance(service, DmaService) else fifo.trigger
     usual_s = service.latency_s + service.jitter_s + deaf_s + (held + LONG) * line.character_time_s
     if longest_s > usual_s or left:
@@ -320,6 +320,6 @@ def _judge_waits(wire: str, told: Replay, line: LineSettings) -> Iterator[Findin
         yield make_finding("waiting-tail", wire, stage=where, longest_s=longest, left=left or None)
 
 
-def _judge_processor(wire: str, told: Replay) -> Iterator[Finding]:
-    if told.busy_share > BUSY:
-        yield make_finding("busy-processor", wire, share=told.busy_share, longest_s=told.longest_busy_s)
+def _judge_processor(wire: str, result: Replay) -> Iterator[Finding]:
+    if result.busy_share > BUSY:
+        yield make_finding("busy-processor", wire, share=result.busy_share, longest_s=result.longest_busy_s)

@@ -51,7 +51,7 @@ def registers_of(end: End, sheet: Sheet) -> dict[str, Register]:
 
 
 def read_registers(sheet: Sheet, end: str, registers: Mapping[str, int]) -> ImpliedSettings:
-    """Tell what registers say of an end.
+    """Return what registers say of an end.
 
     Parameters
     ----------
@@ -91,12 +91,12 @@ def read_registers(sheet: Sheet, end: str, registers: Mapping[str, int]) -> Impl
         if name in known and not 0 <= value < 1 << known[name].bits:
             raise RequestError(name, f"holds {value}", f"must fit into its {known[name].bits} bits")
     findings: list[Finding] = []
-    said: dict[str, Any] = {}
+    stated: dict[str, Any] = {}
     values: dict[str, dict[str, int]] = {}
     relied: dict[str, None] = {}
     parity_counted = False
     meanings = sheet.meaning.get(end)
-    for setting, meaning in (meanings.said if meanings is not None else {}).items():
+    for setting, meaning in (meanings.declared if meanings is not None else {}).items():
         numbers = []
         for place in meaning.of:
             register, _, field = place.partition(".")
@@ -110,15 +110,15 @@ def read_registers(sheet: Sheet, end: str, registers: Mapping[str, int]) -> Impl
         if len(numbers) < len(meaning.of):
             findings.append(_unknown(end, problem=f"{register} was not given, and its reset value is not declared."))
             continue
-        told = meaning.of_values(tuple(numbers))
+        result = meaning.of_values(tuple(numbers))
         shown = [f"{place} = {number}" for place, number in zip(meaning.of, numbers, strict=True)]
-        if told is None:
+        if result is None:
             findings.append(_unknown(end, values=shown, setting=setting.replace("_", " ")))
         else:
-            said[setting] = told
+            stated[setting] = result
             parity_counted |= setting == "data_bits" and meaning.parity_counted
-    changes, problems = _changes(declared, sheet, said, registers, parity_counted=parity_counted)
-    findings += [*problems, *_not_enabled(declared, said)]
+    changes, problems = _changes(declared, sheet, stated, registers, parity_counted=parity_counted)
+    findings += [*problems, *_not_enabled(declared, stated)]
     if relied:
         findings.append(make_finding("reset-relied-on", f"end.{end}", registers=relied, end=end, number=len(relied)))
     is_word = {word.name for word in sheet.generator[declared.generator].words} if declared.generator else set()
@@ -162,7 +162,7 @@ def compare_maps(sheet: Sheet) -> list[Finding]:
 
 
 def _changes(
-    end: End, sheet: Sheet, said: Mapping[str, Any], registers: Mapping[str, int], *, parity_counted: bool
+    end: End, sheet: Sheet, declared: Mapping[str, Any], registers: Mapping[str, int], *, parity_counted: bool
 ) -> tuple[dict[str, Any], list[Finding]]:
     """Return what registers change of an end, and what is wrong with them."""
     wire = sheet.wire[end.wires[0]].line
@@ -170,15 +170,15 @@ def _changes(
     line: dict[str, Any] = dict(end.line)
     stated_line = LineSettings.model_validate(wire.model_dump() | line)
     bits, parity = stated_line.data_bits, stated_line.parity
-    if "data_bits" in said:
-        bits = int(said["data_bits"])
-    parity = said.get("parity", parity)
-    stops = said.get("stop_bits", stated_line.stop_bits)
-    if said.keys() & {"data_bits", "parity", "stop_bits"}:
+    if "data_bits" in declared:
+        bits = int(declared["data_bits"])
+    parity = declared.get("parity", parity)
+    stops = declared.get("stop_bits", stated_line.stop_bits)
+    if declared.keys() & {"data_bits", "parity", "stop_bits"}:
         line["format"] = f"{bits}{parity}{float(stops):g}"
-    line |= {name: said[name] for name in ("idle", "first_bit", "ninth_bit", "flow_control") if name in said}
+    line |= {name: declared[name] for name in ("idle", "first_bit", "ninth_bit", "flow_control") if name in declared}
     changes: dict[str, Any] = {}
-    if "data_bits" in said:
+    if "data_bits" in declared:
         changes["parity_counted"] = parity_counted
     generator = sheet.generator[end.generator] if end.generator is not None else None
     if generator is not None and generator.words and all(word.name in registers for word in generator.words):
@@ -206,12 +206,12 @@ def _meant(baud: float, declared: float) -> float:
     return baud
 
 
-def _not_enabled(end: End, said: Mapping[str, Any]) -> list[Finding]:
+def _not_enabled(end: End, declared: Mapping[str, Any]) -> list[Finding]:
     what = {"sends": "transmitter", "receives": "receiver"}
     return [
         make_finding("not-enabled", f"end.{end.key}", half=title, end=end.key)
         for role, title in what.items()
-        if getattr(end, role) and said.get(role) is False
+        if getattr(end, role) and declared.get(role) is False
     ]
 
 

@@ -93,7 +93,7 @@ def _go(sheet: Sheet, end: str) -> _Progress:
 
 
 def _is(rule: Rule, step: Step, held: dict[str, int], registers: dict[str, Register]) -> bool:
-    """Tell whether a step is one of which a rule speaks; of a value, whether it sets it anew."""
+    """Return whether a step is one of which a rule speaks; of a value, whether it sets it anew."""
     if rule.write is None:
         return step.do == rule.key
     name, _, part = rule.write.partition(".")
@@ -119,7 +119,7 @@ def _is_ignored(rule: Rule, states: set[str]) -> bool:
 
 
 def _comes(rules: Sequence[Rule], name: str, steps: Sequence[Step], registers: dict[str, Register]) -> bool:
-    """Tell whether a step of this name is among some steps."""
+    """Return whether a step of this name is among some steps."""
     named = [rule for rule in rules if rule.key == name]
     return any(step.do == name or any(_is(rule, step, {}, registers) for rule in named) for step in steps)
 

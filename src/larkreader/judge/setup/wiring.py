@@ -96,7 +96,7 @@ class Wiring:
         return net, flips
 
     def _inverts(self, joint: Joint, one: str, other: str) -> bool:
-        """Tell whether two pins of a joint see each other's inverse: those on the two sides of an inverter do."""
+        """Return whether two pins of a joint see each other's inverse: those on the two sides of an inverter do."""
         if not joint.inverts or len(joint.joins) == 2:
             return joint.inverts
         is_output = {name: self.places[name].role in OUTPUTS for name in joint.joins}
@@ -141,9 +141,9 @@ class Wiring:
             senders = [end for end in self.sheet.end.values() if key in end.sends]
             receivers = [end for end in self.sheet.end.values() if key in end.receives]
             if receivers and not senders:
-                yield make_finding("nobody-sends", key)
+                yield make_finding("no-sender", key)
             if senders and not receivers:
-                yield make_finding("nobody-listens", key)
+                yield make_finding("no-receiver", key)
             has_flow_pins = wire.line.flow_control == "rts-cts"
             for end in senders:
                 yield from self._missing_pins(key, end, "sends", ("tx", "cts") if has_flow_pins else ("tx",))
@@ -173,7 +173,7 @@ class Wiring:
             yield make_finding("ground-missing", wire, sender=sender.key, receiver=receiver.key)
 
     def _are_isolated(self, one: End, other: End) -> bool:
-        """Tell whether signals join two ends, and every one of them through an isolator."""
+        """Return whether signals join two ends, and every one of them through an isolator."""
         signals = [
             (mine.text, theirs.text)
             for mine, theirs in product(self._signals(one), self._signals(other))
@@ -230,7 +230,7 @@ class Wiring:
                 yield out, into
 
     def follows_polarity(self, wire: str, receiver: End) -> bool:
-        """Tell whether joints lead from a sender of a wire to a receiver, which shows what inverts between them."""
+        """Return whether joints lead from a sender of a wire to a receiver, which shows what inverts between them."""
         senders = [end for end in self.sheet.end.values() if wire in end.sends]
         return any(True for sender in senders for _ in self._joined_pins(wire, sender, receiver))
 

@@ -74,8 +74,8 @@ class Diagnosis(Shown):
     survey : Survey
         What the wire looks like.
     proposal : LineSettings or None
-        The settings under which it reads best, the baud a usual one if it is near one; None if nothing sure can be
-        told.
+        The settings under which it reads best, the baud a usual one if it is near one; None if that is not
+        certain.
     """
 
     findings: tuple[Finding, ...]
@@ -130,15 +130,15 @@ def diagnose(
     --------
     >>> line = lr.LineSettings.parse("57600 8E1")
     >>> trace = lr.transmit(bytes(range(100)), lr.LineSettings.parse("28800 8E1"))
-    >>> told = lr.diagnose(trace, line)
-    >>> told.findings[0].kind, str(told.proposal)
+    >>> result = lr.diagnose(trace, line)
+    >>> result.findings[0].kind, str(result.proposal)
     ('baud-mismatch', '28800 8E1')
     """
     if isinstance(trace, Voltages):
         return _with_levels(trace, line, layouts, wire)
     if line is not None and len(trace) and (ticks := 1 / (line.baud * trace.tick_s)) < FEWEST_TICKS:
         evidence = {"baud": line.baud, "ticks": ticks, "rate": FEWEST_TICKS * 3 * line.baud}
-        return Diagnosis((make_finding("cannot-tell", wire, score=1.0, **evidence),), measure_wire(trace))
+        return Diagnosis((make_finding("undecided", wire, score=1.0, **evidence),), measure_wire(trace))
     is_healthy = line is not None and _fault_share(trace, line) <= HEALTHY_FAULTS
     bit = measure_bit(trace)
     fits = [] if bit is None else fit_formats(trace, float(1 / (bit.ticks * trace.tick_s)), layouts)
@@ -232,10 +232,10 @@ def _best_bit_time(
 def _with_levels(voltages: Voltages, line: LineSettings | None, layouts: Sequence[FrameLayout], wire: str) -> Diagnosis:
     """Diagnose the trace that voltages make, and judge the voltages."""
     trace = voltages.to_trace()
-    told = diagnose(trace, line, layouts=layouts, wire=wire)
+    result = diagnose(trace, line, layouts=layouts, wire=wire)
     levels = survey_levels(voltages, trace)
-    found = sorted((*told.findings, *judge_levels(wire, levels)), key=lambda one: -(one.score or 0.0))
-    return replace(told, findings=tuple(found), survey=replace(told.survey, levels=levels))
+    found = sorted((*result.findings, *judge_levels(wire, levels)), key=lambda one: -(one.score or 0.0))
+    return replace(result, findings=tuple(found), survey=replace(result.survey, levels=levels))
 
 
 def _setting_findings(
@@ -269,14 +269,14 @@ def _setting_findings(
 
 
 def _too_little(wire: str, trace: Trace, seen: Survey, line: LineSettings | None) -> Finding:
-    """Return what can be said of a wire from which no characters can be read."""
+    """Return what is known of a wire from which no characters can be read."""
     if not len(trace):
         return make_finding("silence", wire, score=1.0, level=trace.first_level)
     has_no_bit_time = seen.baud is None and len(trace) > MANY_CHANGES
     if has_no_bit_time and line is not None and seen.shortest_s is not None:
         return _damage_finding(wire, off_grid(trace, line), no_bit_time=True, changes=len(trace))
     evidence = {"changes": len(trace), "read": seen.characters or None, "no_bit_time": has_no_bit_time}
-    return make_finding("cannot-tell", wire, score=0.5, **evidence)
+    return make_finding("undecided", wire, score=0.5, **evidence)
 
 
 def _proposed(wire: str, seen: Survey, usual: LineSettings, *, is_sure: bool) -> Finding:
@@ -289,7 +289,7 @@ def _proposed(wire: str, seen: Survey, usual: LineSettings, *, is_sure: bool) ->
         evidence["alike"] = alike
     elif seen.runner_up is not None:
         evidence |= {"runner_up": format_text(seen.runner_up.line), "odds": odds_text(seen.sureness)}
-    kind = "best-settings" if is_sure else "cannot-tell"
+    kind = "best-settings" if is_sure else "undecided"
     return make_finding(kind, wire, score=probability_of(seen.sureness), **evidence)
 
 

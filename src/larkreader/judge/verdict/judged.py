@@ -68,7 +68,7 @@ def judge_received(sheet: Sheet, received: Received, wires: Sequence[str]) -> Ju
     sheet : Sheet
         What was declared.
     received : Received
-        What came out of the capture.
+        What was received in the capture.
     wires : sequence of str
         The wires that were to be read; of one without a character, `Judged.checked` reports that.
 
@@ -129,7 +129,7 @@ def account_for(
 
 
 def _has_turns(sheet: Sheet) -> bool:
-    """Tell whether a sheet declares anything that takes the times of messages."""
+    """Return whether a sheet declares anything that takes the times of messages."""
     return bool(sheet.pair or sheet.timing.shared or any(wire.silence_s is not None for wire in sheet.wire.values()))
 
 

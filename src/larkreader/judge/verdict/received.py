@@ -20,7 +20,7 @@ from larkreader.judge.wire.character_faults import Extent
 
 @dataclass
 class Received:
-    """What came out of a capture.
+    """What was received in a capture.
 
     By wire: characters, extents and beginnings of traces, clear-to-send signals, levels if kept; by event: changes in
     seconds.

@@ -84,17 +84,17 @@ def judge_settings(
     if len(beginning) > LOOKED_AT:
         edges, end = beginning.edges[:LOOKED_AT], int(beginning.edges[LOOKED_AT])
         some = Trace(edges, beginning.tick_s, beginning.first_level, beginning.begin, end)
-    told = diagnose(some, line, layouts=layouts, wire=wire)
-    best = told.survey.best
-    if told.proposal is None or best is None or not any(one.kind in MISMATCHES for one in told.findings):
+    result = diagnose(some, line, layouts=layouts, wire=wire)
+    best = result.survey.best
+    if result.proposal is None or best is None or not any(one.kind in MISMATCHES for one in result.findings):
         return
-    if told.proposal == line or (best.fault_share > FAULTS and best.fault_share > 0.5 * faulty / len(characters)):
+    if result.proposal == line or (best.fault_share > FAULTS and best.fault_share > 0.5 * faulty / len(characters)):
         return
     good = len(characters) - faulty
     yield _suspect(
         wire,
         line,
-        told.proposal,
+        result.proposal,
         good=best.characters - best.faulty,
         characters=best.characters,
         declared_good=good,
@@ -135,7 +135,7 @@ def _parity_within(values: Values, line: LineSettings) -> str:
 
 
 def _reads_backwards(values: Values, line: LineSettings) -> bool:
-    """Tell whether values are text if their bits are taken in the opposite order, and none as they are."""
+    """Return whether values are text if their bits are taken in the opposite order, and none as they are."""
     if line.data_bits != 8 or int(values.max(initial=0)) > 0xFF:
         return False
     some = values[:COMPARED].astype(np.uint8)

@@ -1,8 +1,8 @@
-"""What a wire does before its first idle time, where that is no message: it floats, or a pin is set up before its UART.
+"""What a wire does before its first idle time, if that is not a message: it floats, or its pin is set up too early.
 
 A line that is pulled to idle level late reads as low from the beginning of the capture, as breaks, or as characters of
 some zeros and then ones; short pulses read as false starts. Other characters are spurious where nothing but the end of
-the capture's first idle time makes them part of a message: they stand alone, belong to no good frame and are no text,
+the capture's first idle time makes them part of a message: they stand alone, belong to no good frame and are not text,
 and what follows the idle time is a good frame or text.
 """
 
@@ -25,7 +25,7 @@ from larkreader.judge.findings.finding import NOWHERE, Finding, Places, make_fin
 from larkreader.judge.wire.first_sight import LETTERS, is_text
 
 PAUSE = 2.0  # character times of idle behind what stands alone
-MOST = 3  # characters together that are no message
+MOST = 3  # characters together that are not a message
 MOST_RUNS = 8  # of them, each with an idle time behind it
 COMPARED = 1 << 12  # characters that are cut into frames to see what the first of them are
 GAPS = 64  # between characters, of which most are shorter than the idle time
@@ -36,14 +36,14 @@ SHOWN = 8  # values
 
 @dataclass(frozen=True)
 class Startup:
-    """What a wire did before its first idle time, where that is no message.
+    """What a wire did before its first idle time, where that is not a message.
 
     Parameters
     ----------
     count : int
         How many characters were read of it: the first of the wire.
     pulses_s : ndarray of float64, shape (n_pulses,)
-        When pulses came that are too short for a start bit.
+        When there were pulses that are too short for a start bit.
     begin_s : float
         When it began, in seconds.
     low_s : float or None
@@ -93,7 +93,7 @@ def find_startup(
     *,
     slack_s: float = 0.0,
 ) -> Startup | None:
-    """Find what a wire did before its first idle time, if that is no message.
+    """Find what a wire did before its first idle time, if that is not a message.
 
     Parameters
     ----------
@@ -146,7 +146,7 @@ def read_after(startup: Startup | None, characters: Characters, layouts: Sequenc
 
 
 def _low_from_begin(beginning: Trace | None, line: LineSettings) -> float | None:
-    """Return how long a wire was at start level from the beginning, in seconds; None unless that is no character."""
+    """Return how long a wire was at start level from the beginning, in seconds; None unless that is not a character."""
     if beginning is None or not len(beginning) or beginning.first_level == (line.idle == "high"):
         return None
     low_s = float(beginning.edges[0] - beginning.begin) * beginning.tick_s
@@ -161,7 +161,7 @@ def _idle_before(characters: Characters, beginning: Trace | None) -> float:
 
 
 def _count_spurious(characters: Characters, layouts: Sequence[FrameLayout], pause_s: float, idle: float) -> int:
-    """Return how many of the first characters are no message; `idle` is what lies before, in character times."""
+    """Return how many of the first characters are not a message; `idle` is what lies before, in character times."""
     characters = characters[:COMPARED]
     if not len(characters) or (characters.value > 0xFF).any():
         return 0
@@ -193,7 +193,7 @@ def _count_spurious(characters: Characters, layouts: Sequence[FrameLayout], paus
 
 
 def _is_rare(gaps: npt.NDArray[np.float64], pause_s: float) -> bool:
-    """Tell whether gaps as long as a pause are rare in what follows: else each character stands alone."""
+    """Return whether gaps as long as a pause are rare in what follows: else each character stands alone."""
     return len(gaps) < 4 or float(np.median(gaps)) <= pause_s
 
 
@@ -215,20 +215,20 @@ class _Context:
         return self._good_frames(0)
 
     def is_message(self, count: int) -> bool:
-        """Tell whether a good frame lies within the first characters, or reaches from them into what is else none."""
+        """Return whether a good frame lies within the first characters, or reaches from them into what is else none."""
         if not self._layouts:
             return False
         reaching = [end for begin, end in self.good if begin < count]
         return any(end <= count for end in reaching) or (bool(reaching) and not self.begins_message(count))
 
     def begins_message(self, count: int) -> bool:
-        """Tell whether a good frame, or text, begins behind the first characters."""
+        """Return whether a good frame, or text, begins behind the first characters."""
         if self._layouts:
             return any(begin == 0 for begin, _ in self._good_frames(count))
         return is_text(self._data(count))
 
     def is_foreign(self, count: int, idle: float) -> bool:
-        """Tell whether the first characters are nothing that messages are made of, nor the end of one."""
+        """Return whether the first characters are nothing that messages are made of, nor the end of one."""
         if self._layouts:
             return idle >= 1 and not any(begin < count for begin, _ in self.good)
         first = self._data(0)[:count]

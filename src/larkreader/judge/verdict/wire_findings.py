@@ -60,7 +60,7 @@ def judge_wire(sheet: Sheet, wire: str, received: Received, taken: Collection[tu
     received : Received
         What was read from the capture.
     taken : collection of tuple of str and str
-        Layouts and fields that are no counters of their own; see `find_losses`.
+        Layouts and fields that are not counters of their own; see `find_losses`.
 
     Returns
     -------

@@ -17,7 +17,7 @@ from larkreader.judge.findings.finding import Finding, Places, make_finding
 
 COARSE = 6  # ticks a bit below which a capture can hide or feign errors
 FEW = 5  # characters within which a reader that began in mid-character stumbles
-LARGE_SHARE = 0.2  # of the characters; so many line faults are no accident
+LARGE_SHARE = 0.2  # of the characters; so many line faults are not an accident
 COUNTED_KINDS = {
     "parity": "parity-error",
     "framing": "framing-error",

@@ -84,18 +84,18 @@ def judge_counting(wire: str, characters: Characters, data_bits: int) -> Iterato
 
 
 def _are_changed(jumps: Rows, steps: Rows, cycle: int) -> npt.NDArray[np.bool_]:
-    """Tell which jumps lead to or from one wrong value: both steps beside it add up to two."""
+    """Return which jumps lead to or from one wrong value: both steps beside it add up to two."""
     changed = np.zeros(len(jumps), np.bool_)
     pairs = np.flatnonzero(np.diff(jumps) == 1)
     pairs = pairs[(steps[jumps[pairs]] + steps[jumps[pairs] + 1]) % cycle == 2 % cycle]
     changed[pairs] = changed[pairs + 1] = True
-    # of the first and the last value nobody can tell
+    # the first and the last value are undecided
     either: npt.NDArray[np.bool_] = changed | (jumps == 0) | (jumps == len(steps) - 1)
     return either
 
 
 def _belong_to_the_pattern(value: Rows, steps: Rows, lost: Rows) -> npt.NDArray[np.bool_]:
-    """Tell which jumps are no losses but the pattern: of an alphabet, a ramp, or a cycle other than all values.
+    """Return which jumps are not losses but the pattern: of an alphabet, a ramp, or a cycle other than all values.
 
     A jump back proves nothing unless the pattern was seen to pass its highest value; nor does one that occurs again and
     again between the same two values.

@@ -1,7 +1,7 @@
 """What a person sees at first sight in characters: endings, echoes, digits, escape sequences.
 
-None of it needs a layout. It is said only where it is plain: text must look like text, and a pattern must run through
-all that is there.
+None of it needs a layout. It is reported only where it is plain: text must look like text, and a pattern must run
+through all that is there.
 """
 
 from __future__ import annotations
@@ -19,9 +19,9 @@ from larkreader.decode.characters.escapes import find_escapes, strip_escapes
 from larkreader.judge.findings.finding import Finding, Places, make_finding, number_of
 
 LOOKED_AT = 1 << 16  # characters; what is not plain in so many is not plain
-LONGEST_MESSAGE = 4096  # characters of a message that is held against its answer
-FEWEST = 8  # characters from which anything can be told
-SAMPLE = 512  # characters that are looked at to tell whether they count
+LONGEST_MESSAGE = 4096  # characters of a message that is compared with its answer
+FEWEST = 8  # characters from which anything can be concluded
+SAMPLE = 512  # characters that are looked at to find whether they count
 MOST_RISING = 0.7  # of the characters of a text that may be one more than the one before
 TEXT_SHARE = 0.9  # of the characters that must be text
 MOST_NULS = 0.2  # of the characters of a text
@@ -66,9 +66,9 @@ def judge_text(wire: str, characters: Characters, ending: str | None = None, *, 
     wire : str
         Where they were.
     characters : Characters
-        What was there; a break is no part of the text.
+        What was there; a break is not part of the text.
     ending : str, optional
-        The ending that is declared, as in `ending_names`; that of most lines unless said.
+        The ending that is declared, as in `ending_names`; that of most lines by default.
     begin : int
         Where the text begins: behind what the wire did before its first idle time.
     """
@@ -95,7 +95,7 @@ def judge_text(wire: str, characters: Characters, ending: str | None = None, *, 
 
 
 def judge_no_text(wire: str, characters: Characters) -> Iterator[Finding]:
-    """Yield the finding on a wire from which lines were expected and no text came."""
+    """Yield the finding on a wire from which lines were expected and no text arrived."""
     data = characters.value[:LOOKED_AT].astype(np.uint8).tobytes()
     if len(data) >= FEWEST and not is_text(data):
         yield make_finding("no-text", wire, Places.on(characters, 0), begins=_shown(data))
@@ -110,14 +110,14 @@ def judge_no_frames(wire: str, characters: Characters) -> Iterator[Finding]:
 
 
 def judge_exchanges(wire: str, exchanges: Sequence[tuple[bytes, bytes]]) -> Iterator[Finding]:
-    """Yield what strikes the eye when what came back is held against what was sent.
+    """Yield what strikes the eye when what returned is compared with what was sent.
 
     Parameters
     ----------
     wire : str
-        On which the answers came.
+        Of the answers.
     exchanges : sequence of tuple of bytes and bytes
-        What was sent, and what came back before the next was sent.
+        What was sent, and what returned before the next was sent.
     """
     rows: dict[str, list[int]] = {}
     first: dict[str, tuple[bytes, bytes]] = {}
@@ -134,7 +134,7 @@ def judge_exchanges(wire: str, exchanges: Sequence[tuple[bytes, bytes]]) -> Iter
 
 
 def is_text(data: bytes) -> bool:
-    """Tell whether bytes are plainly text: letters, spaces and line endings, with escape sequences and some NULs."""
+    """Return whether bytes are plainly text: letters, spaces and line endings, with escape sequences and some NULs."""
     if sum(following == one + 1 for one, following in pairwise(data[:SAMPLE])) > MOST_RISING * min(len(data), SAMPLE):
         return False  # a counter or a ramp passes through letters
     plain = strip_escapes(data)
@@ -145,7 +145,7 @@ def is_text(data: bytes) -> bool:
 
 
 def is_doubled(data: bytes) -> bool:
-    """Tell whether every character comes twice."""
+    """Return whether every character is received twice."""
     if len(data) < FEWEST or len(data) % 2 or data[0::2] != data[1::2] or len(set(data)) <= 2:
         return False
     single = data[0::2]  # runs of one character are of even length by chance
@@ -185,7 +185,7 @@ def _judge_endings(
 
 
 def _kind_of_exchange(sent: bytes, received: bytes) -> str | None:
-    """Name what is odd about what came back."""
+    """Name what is odd about what returned."""
     if not sent or not received or received == sent or len(sent) > LONGEST_MESSAGE:
         return None
     doubled = bytes(one for one in sent for _ in range(2))

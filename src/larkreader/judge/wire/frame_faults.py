@@ -139,8 +139,8 @@ def _judge_substitutes(wire: str, characters: Characters, frames: Frames) -> Ite
         field = slot.field
         if field is None or field.substitutes is None or not len(good):
             continue
-        told = good.raw(name) == field.substituting
-        turns = np.flatnonzero(np.diff(told, prepend=False, append=False)).reshape(-1, 2)
+        result = good.raw(name) == field.substituting
+        turns = np.flatnonzero(np.diff(result, prepend=False, append=False)).reshape(-1, 2)
         if not len(turns):
             continue
         longest_s = None
@@ -153,9 +153,9 @@ def _judge_substitutes(wire: str, characters: Characters, frames: Frames) -> Ite
             Places.on(characters, good.offset[turns[:, 0]]),
             field=name,
             fields=field.substitutes.fields,
-            frames=int(told.sum()),
+            frames=int(result.sum()),
             longest_s=longest_s,
-            to_end=bool(told[-1]),
+            to_end=bool(result[-1]),
         )
 
 
@@ -203,7 +203,7 @@ def _judge_spans(
 def _rests_behind(
     characters: Characters, skipped: Spans, every: list[Frames], span_s: tuple[float, float] | None
 ) -> bool:
-    """Tell whether the line rests so long behind a last, unfinished frame that it does not go on after the capture."""
+    """Return whether the line rests so long behind a last, unfinished frame that the frame ends with the capture."""
     if not len(skipped) or skipped.reason[-1] != Skip.UNFINISHED or span_s is None or not characters.has_line:
         return False
     begin, end = int(skipped.offset[-1]), int(skipped.offset[-1] + skipped.length[-1])
@@ -221,7 +221,7 @@ def _rests_behind(
 
 
 def _within(offsets: Offsets, losses: list[Losses], *, joined: bool = False) -> npt.NDArray[np.bool_]:
-    """Tell which offsets lie where a buffer or the hardware lost bytes; where frames are `joined` by it, if asked."""
+    """Return which offsets lie where a buffer or the hardware lost bytes; where frames are `joined` by it, if asked."""
     within = np.zeros(len(offsets), dtype=np.bool_)
     for lost in losses:
         behind = ~lost.by("line") & ((lost.joined > 0) | (not joined))

@@ -1,4 +1,4 @@
-"""Whether a sender pauses when it is told to: by XOFF on the other wire, or by its clear-to-send signal."""
+"""Whether a sender pauses when it is requested: by XOFF on the other wire, or by its clear-to-send signal."""
 
 from __future__ import annotations
 
@@ -24,8 +24,8 @@ NEAR_CHARACTERS = 2.0  # character times around a request within which a sender 
 LONG_CHARACTERS = 8.0  # character times from which on a pause shows whether the sender goes on through it
 THROUGH = 0.8  # of the characters that a pause has time for, which a sender that ignores it sends
 REVERSED = 0.9  # of the characters that are sent while that is forbidden, where the levels are reversed
-FEWEST = 10  # characters that tell of reversed levels
-FEWEST_CHANGES = 5  # of a signal, by which it may be told that it follows the sender
+FEWEST = 10  # characters that show reversed levels
+FEWEST_CHANGES = 5  # of a signal, which show that it follows the sender
 SOON_CHARACTERS = 3.0  # character times within which one thing follows another
 FOREVER = 4.0  # times as long as any other pause, from which on one counts as never ended
 FOREVER_CHARACTERS = 20.0  # character times, at least
@@ -96,7 +96,7 @@ class _Wire:
     """A wire whose sender is to pause: when its data characters begin, and how long one takes."""
 
     key: str
-    told: Characters
+    characters: Characters
     begins: Seconds
     character_s: float
     until_s: float
@@ -110,7 +110,7 @@ class _Wire:
         return self.allowance * self.character_s
 
     def place_of(self, begin_s: Any) -> npt.NDArray[np.intp]:
-        places: npt.NDArray[np.intp] = np.searchsorted(self.told.begin_s, begin_s)
+        places: npt.NDArray[np.intp] = np.searchsorted(self.characters.begin_s, begin_s)
         return places
 
     def measured(self) -> Pauses:
@@ -166,9 +166,9 @@ def judge_pauses(
     Finding
     """
     inside, clear = inside or {}, clear or {}
-    for key, told in characters.items():
+    for key, result in characters.items():
         if sheet.wire[key].line.flow_control == "xon-xoff":
-            yield from _judge_payload(key, told, inside.get(key))
+            yield from _judge_payload(key, result, inside.get(key))
     for wire in _paused_wires(sheet, characters, clear, inside):
         if wire.signal is not None:
             yield from _judge_clear(wire, wire.signal, sheet.wire[wire.key].clear_level)
@@ -180,31 +180,31 @@ def _paused_wires(
     sheet: Sheet, characters: Mapping[str, Characters], clear: Mapping[str, Trace], inside: Mapping[str, Mask]
 ) -> Iterator[_Wire]:
     """Yield the wires whose requests to pause were captured."""
-    ends = [float(told.end_s[-1]) for told in characters.values() if told.has_times and len(told)]
+    ends = [float(result.end_s[-1]) for result in characters.values() if result.has_times and len(result)]
     ends += [signal.end * signal.tick_s for signal in clear.values() if signal.end is not None]
     until_s = max(ends, default=0.0)
-    for key, told in characters.items():
+    for key, result in characters.items():
         line, allowance = sheet.wire[key].line, sheet.wire[key].pause_allowance
-        if not told.has_times or line.flow_control == "none":
+        if not result.has_times or line.flow_control == "none":
             continue
         if line.flow_control == "rts-cts" and key in clear:
             level = 1 if sheet.wire[key].clear_level == "high" else 0
             intervals = _not_clear(clear[key], level)
-            yield _Wire(key, told, told.begin_s, line.character_time_s, until_s, intervals, allowance, clear[key])
+            yield _Wire(key, result, result.begin_s, line.character_time_s, until_s, intervals, allowance, clear[key])
         elif line.flow_control == "xon-xoff":
             others = [other for other in characters if other != key and characters[other].has_times]
             if len(others) == 1:
-                is_data = (told.value != XON) & (told.value != XOFF)  # its own requests are not data
+                is_data = (result.value != XON) & (result.value != XOFF)  # its own requests are not data
                 intervals = _between_xoff_and_xon(characters[others[0]], inside.get(others[0]))
-                yield _Wire(key, told, told.begin_s[is_data], line.character_time_s, until_s, intervals, allowance)
+                yield _Wire(key, result, result.begin_s[is_data], line.character_time_s, until_s, intervals, allowance)
 
 
-def _judge_payload(wire: str, told: Characters, inside: Mask | None) -> Iterator[Finding]:
+def _judge_payload(wire: str, result: Characters, inside: Mask | None) -> Iterator[Finding]:
     if inside is None:
         return
-    offsets = np.flatnonzero(inside & ((told.value == XON) | (told.value == XOFF)))
+    offsets = np.flatnonzero(inside & ((result.value == XON) | (result.value == XOFF)))
     if offsets.size:
-        yield make_finding("control-in-payload", wire, Places.on(told, offsets))
+        yield make_finding("control-in-payload", wire, Places.on(result, offsets))
 
 
 def _judge_clear(wire: _Wire, signal: Trace, clear_level: str) -> Iterator[Finding]:
@@ -231,7 +231,7 @@ def _judge_clear(wire: _Wire, signal: Trace, clear_level: str) -> Iterator[Findi
 
 
 def _is_own_signal(wire: _Wire, changes_s: Seconds) -> bool:
-    """Tell whether a signal follows the sender's own characters: that is its RTS, and not what it waits for."""
+    """Return whether a signal follows the sender's own characters: that is its RTS, and not what it waits for."""
     if len(changes_s) < FEWEST_CHANGES or not len(wire.begins):
         return False
     soon_s = SOON_CHARACTERS * wire.character_s
@@ -285,7 +285,7 @@ def _places(wire: _Wire, low: npt.NDArray[np.intp]) -> Places:
 
 
 def _sends_around(wire: _Wire, pauses: Seconds) -> Mask:
-    """Tell which pauses the sender came upon while it was sending, so that it shows whether it kept them."""
+    """Return which pauses met the sender while it was sending, so that it shows whether it kept them."""
     near_s = NEAR_CHARACTERS * wire.character_s
     return _count_in(wire.begins, pauses[:, 0] - near_s, pauses[:, 0] + near_s) > 0
 
@@ -306,13 +306,13 @@ def _count_in(begins: Seconds, since: Seconds, until: Seconds) -> npt.NDArray[np
     return counts
 
 
-def _between_xoff_and_xon(told: Characters, inside: Mask | None) -> Seconds:
+def _between_xoff_and_xon(result: Characters, inside: Mask | None) -> Seconds:
     """Return from when to when the other end was asked to pause: float64, shape (n, 2)."""
-    is_control = ((told.value == XON) | (told.value == XOFF)) & (told.faults == 0)
+    is_control = ((result.value == XON) | (result.value == XOFF)) & (result.faults == 0)
     asks = np.flatnonzero(is_control if inside is None else is_control & ~inside)
-    stops = told.value[asks] == XOFF
+    stops = result.value[asks] == XOFF
     turns = asks[np.diff(stops, prepend=False)] if len(asks) else asks  # XOFF after XOFF changes nothing
-    return _pairs(told.end_s[turns])
+    return _pairs(result.end_s[turns])
 
 
 def _not_clear(signal: Trace, clear: int) -> Seconds:

@@ -68,6 +68,6 @@ def _is_fixed(slot: Slot) -> bool:
 
 
 def _names_allow(slots: list[Slot]) -> bool:
-    """Tell whether the names of the one field of a byte, if it has names, allow for a pause character."""
+    """Return whether the names of the one field of a byte, if it has names, allow for a pause character."""
     names = slots[0].field.names if len(slots) == 1 and slots[0].bits == 8 and slots[0].field is not None else None
     return not names or bool({XON, XOFF} & set(names.values()))

@@ -2,7 +2,7 @@
 
 Two trusted frames in a row, A and B, say by their counters how many frames were sent between them. Each of those takes
 at least as many bytes as the shortest frame of the layout, and at most as many as the longest; so between A and B there
-were at least and at most so many bytes. Some arrived: of damaged frames, and of stretches that are no frame. The
+were at least and at most so many bytes. Some arrived: of damaged frames, and of stretches that are not a frame. The
 difference is an interval of how many bytes are missing, and only an interval above zero proves that any are. Where
 all frames have one length the interval is a point.
 
@@ -93,7 +93,7 @@ class Losses:
     after: Offsets
 
     def by(self, cause: str) -> Mask:
-        """Tell which losses have a cause."""
+        """Return which losses have a cause."""
         chosen: Mask = self.cause == cause
         return chosen
 
@@ -108,7 +108,7 @@ def find_losses(every: list[Frames], characters: Characters, but: Collection[tup
     characters : Characters
         The characters of the wire, from which they were cut.
     but : collection of tuple of str and str
-        Layouts and fields that are no counters of their own, such as one that a reply takes from its request.
+        Layouts and fields that are not counters of their own, such as one that a reply takes from its request.
 
     Returns
     -------
@@ -189,7 +189,7 @@ def _losses_of(frames: Frames, counter: Slot, characters: Characters, others: li
 
 
 def _holds_the_next(layout: FrameLayout, chain: Frames, place: int, counter: Slot, wanted: int) -> bool:
-    """Tell whether the frame before a jump is two, joined by damage to what separates them.
+    """Return whether the frame before a jump is two, joined by damage to what separates them.
 
     Without a checksum such a frame passes for a good one if its length may vary. Then its end is a frame of its own,
     with the fixed values of the layout and the counter that is missing.
@@ -296,7 +296,7 @@ def _causes(
 def _has_hole(
     frames: Frames, characters: Characters, begin: Offsets, end: Offsets, least: Offsets, most: Offsets
 ) -> Mask:
-    """Tell where the wire rests within the rest of frames as long as the missing bytes take.
+    """Return where the wire rests within the rest of frames as long as the missing bytes take.
 
     A buffer that lost bytes leaves the others close together; on a wire that was interrupted they are missing in time.
     """

@@ -1,4 +1,4 @@
-"""Who speaks when: both at once on a shared medium, too soon after each other, or nobody for too long."""
+"""Who speaks when: both at once on a shared medium, too soon after each other, or no end for too long."""
 
 from __future__ import annotations
 
@@ -39,7 +39,7 @@ def find_collisions(
     -------
     ndarray of int64, shape (n_collisions,)
         The row of the later one of each two, or more, that overlap. What begins while the last stop bit of another
-        still lasts is no collision: the medium rests at idle level then, whoever drives it.
+        still lasts is not a collision: the medium rests at idle level then, whoever drives it.
     """
     rows = np.flatnonzero(timeline.is_on(shared))
     if not len(rows) or timeline.in_groups:

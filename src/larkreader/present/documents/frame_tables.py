@@ -47,7 +47,7 @@ def write_frames(path: str | Path, reading: Reading) -> None:
 
     Notes
     -----
-    In JSON an array is a list, and what is no number is null. NumPy arrays are named ``LAYOUT.FIELD``, beside
+    In JSON an array is a list, and what is not a number is null. NumPy arrays are named ``LAYOUT.FIELD``, beside
     ``LAYOUT.offset``, ``.begin_s`` and ``.faults``, which are flags; where the number of items varies there is an array
     ``LAYOUT.FIELD.length`` with it beside the items of all frames, and where a field is not in every frame an array
     ``LAYOUT.FIELD.absent``.

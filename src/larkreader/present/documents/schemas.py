@@ -156,7 +156,7 @@ CONTENT: Mapping[str, Any] = {
     }}},
     "ports": {"ports": [{"path": "text", "stable": "text", "description": "text", "holders": ["text"],
                          "usable": "flag?"}]},
-    "port-change": {"came": ["text"], "went": ["text"]},
+    "port-change": {"added": ["text"], "removed": ["text"]},
     "loopback": {"ports": ["text"], "verdict": "pass", "interrupted": "flag", "fastest_baud": "number?", "runs": [RUN]},
     "tolerance": {"ports": ["text"], "line": "text", "slow_ppm": "number?", "fast_ppm": "number?",
                   "trials": [{"ppm": "number", "verdict": "pass"}]},

@@ -39,8 +39,8 @@ def draw_fields(
     frames : Frames
         Of one layout.
     names : sequence of str
-        Which fields, from top to bottom; those that change and are numbers, flags or have names, six at most, unless
-        said. Items of an array are drawn one by one; ``valve[2]`` names one of them.
+        Which fields, from top to bottom; those that change and are numbers, flags or have names, at most six by
+        default. Items of an array are drawn one by one; ``valve[2]`` names one of them.
     begin_s, end_s : float, optional
         From when to when, in seconds.
     ax : matplotlib.axes.Axes, optional
@@ -94,8 +94,8 @@ def draw_fields(
     axes.set_xlim(at[0] * factor - margin, at[-1] * factor + margin)
     axes.set_xlabel(f"time, {unit}" if is_timed else "number of the frame")
     meanings = {"x": "cross: checksum or character wrong, not drawn", "o": "ring: out of range or without a name"}
-    told = "; ".join(text for mark, text in meanings.items() if mark in marked)
-    finish(axes, f"{frames.layout.key}: {len(shown):,} frames", told)
+    result = "; ".join(text for mark, text in meanings.items() if mark in marked)
+    finish(axes, f"{frames.layout.key}: {len(shown):,} frames", result)
     return axes
 
 
@@ -110,9 +110,9 @@ def strips_height(strips: int) -> int:
 
 
 def _usual(frames: Frames) -> list[str]:
-    """Name the fields that are drawn unless said: those that can change and are no counter, check or text."""
+    """Name the fields that are drawn by default: those that can change and are not a counter, check or text."""
     layout = frames.layout
-    told = [
+    result = [
         name
         for name, slot in layout.slot.items()
         if slot.kind not in ("checksum", "bytes", "text", "word")
@@ -121,7 +121,7 @@ def _usual(frames: Frames) -> list[str]:
         and not slot.field.counter
         and slot.count == 1
     ]
-    return told[:USUAL_STRIPS]
+    return result[:USUAL_STRIPS]
 
 
 class _Column(NamedTuple):

@@ -43,7 +43,7 @@ def draw_fill(report: PathReport, *, begin_s: float | None = None, end_s: float 
     report : PathReport
         What the path made of its characters.
     begin_s, end_s : float, optional
-        From when to when, in seconds on the clock of the characters; all of it unless said.
+        From when to when, in seconds on the clock of the characters; all of it by default.
     ax : matplotlib.axes.Axes, optional
         Where to draw; a figure of its own unless given.
 
@@ -57,11 +57,11 @@ def draw_fill(report: PathReport, *, begin_s: float | None = None, end_s: float 
     RequestError
         If there is no character within that time.
     """
-    told = report.replay
-    known = told.begin_s[np.isfinite(told.begin_s)]
+    result = report.replay
+    known = result.begin_s[np.isfinite(result.begin_s)]
     if not known.size:
         raise RequestError("receive path", "has no character to draw")
-    last_s = max(float(np.nanmax(told.arrived_s)), float(np.nanmax(np.append(told.taken_s, known[-1]))))
+    last_s = max(float(np.nanmax(result.arrived_s)), float(np.nanmax(np.append(result.taken_s, known[-1]))))
     low_s = float(known[0]) if begin_s is None else begin_s
     high_s = last_s if end_s is None else end_s
     if not low_s < high_s or not ((known >= low_s) & (known <= high_s)).any():
@@ -70,14 +70,14 @@ def draw_fill(report: PathReport, *, begin_s: float | None = None, end_s: float 
     unit, factor = time_scale(high_s - low_s)
     window = (low_s, high_s)
     ticks: list[tuple[float, str]] = []
-    for place, stage in enumerate(told.stages):
+    for place, stage in enumerate(result.stages):
         base = place * (1 + GAP)
-        size = holds_of(stage, told)
-        _draw_stage(axes, told, stage, base, size, window, factor)
+        size = holds_of(stage, result)
+        _draw_stage(axes, result, stage, base, size, window, factor)
         ticks += [(base, "0"), (base + 0.5, stage), (base + 1, f"{size:,}")]
     wires = _draw_wires(axes, report, window, factor)
     axes.set_xlim(low_s * factor, high_s * factor)
-    axes.set_ylim(-wires * (WIRE + GAP) - 0.1, len(told.stages) * (1 + GAP))
+    axes.set_ylim(-wires * (WIRE + GAP) - 0.1, len(result.stages) * (1 + GAP))
     axes.set_yticks([at for at, _ in ticks], [text for _, text in ticks])
     axes.tick_params(axis="y", length=0)
     axes.set_xlabel(f"time, {unit}")
@@ -86,11 +86,11 @@ def draw_fill(report: PathReport, *, begin_s: float | None = None, end_s: float 
 
 
 def _draw_stage(
-    axes: Axes, told: Replay, stage: str, base: float, size: int, window: tuple[float, float], factor: float
+    axes: Axes, result: Replay, stage: str, base: float, size: int, window: tuple[float, float], factor: float
 ) -> None:
     from matplotlib.patches import Rectangle
 
-    times, levels = _thinned(*told.level(stage), window)
+    times, levels = _thinned(*result.level(stage), window)
     height = base + np.minimum(levels / max(size, 1), 1.0)
     x = np.concatenate([[window[0]], times, [window[1]]]) * factor
     y = np.concatenate([[base], height, height[-1:] if len(height) else [base]])
@@ -98,13 +98,13 @@ def _draw_stage(
     axes.step(x, y, where="post", color=INK, linewidth=0.9)
     axes.plot(x[[0, -1]], [base + 1, base + 1], "--", color=SOFT, linewidth=1)
     axes.plot(x[[0, -1]], [base, base], color=INK, linewidth=0.8)
-    pause = told.path.pause
-    if pause is not None and pause.watches == stage and len(told.pauses_s):
+    pause = result.path.pause
+    if pause is not None and pause.watches == stage and len(result.pauses_s):
         for mark, name in ((pause.at, "pause"), (pause.resume_at, "go on")):
             axes.plot(x[[0, -1]], [base + mark / size] * 2, ":", color=SOFT, linewidth=1)
             axes.text(x[-1], base + mark / size, f" {name}", fontsize=8, va="center", color=SOFT, clip_on=False)
     width = (window[1] - window[0]) * factor
-    lost_s = told.lost_s[np.isin(told.fate, LOST_AT[stage])]
+    lost_s = result.lost_s[np.isin(result.fate, LOST_AT[stage])]
     for begin, end, count in _bunched(lost_s[(lost_s >= window[0]) & (lost_s <= window[1])] * factor, NEAR * width):
         wide = max(end - begin, 0.004 * width)
         axes.add_patch(Rectangle((begin, base + 1.03), wide, 0.12, facecolor="white", edgecolor=INK, hatch="////"))
@@ -113,13 +113,13 @@ def _draw_stage(
 
 def _draw_wires(axes: Axes, report: PathReport, window: tuple[float, float], factor: float) -> int:
     """Draw when characters were on the wire, and when the sender was paused; return how many rows that makes."""
-    told, line = report.replay, report.line
-    begins = told.begin_s[np.isfinite(told.begin_s)]
+    result, line = report.replay, report.line
+    begins = result.begin_s[np.isfinite(result.begin_s)]
     busy = _bunched(begins, 1.5 * line.character_time_s)
     bars = [(begin, end + line.character_time_s) for begin, end, _ in busy]
     rows = [(f"{report.wire}", bars, INK)]
-    if told.path.pause is not None and line.flow_control != "none":
-        pauses = [(begin, min(end, window[1])) for begin, end in told.pauses_s.tolist()]
+    if result.path.pause is not None and line.flow_control != "none":
+        pauses = [(begin, min(end, window[1])) for begin, end in result.pauses_s.tolist()]
         rows.append(("XOFF" if line.flow_control == "xon-xoff" else "not clear to send", pauses, SOFT))
     for row, (name, spans, color) in enumerate(rows):
         base = -(row + 1) * (WIRE + GAP)
@@ -158,7 +158,7 @@ def _bunched(times: npt.NDArray[np.float64], near: float) -> list[tuple[float, f
 
 
 def _title(report: PathReport) -> str:
-    told = report.replay
-    lost = told.lost
-    how = f"{lost:,} of {len(told):,} characters lost" if lost else f"none of {len(told):,} characters lost"
+    result = report.replay
+    lost = result.lost
+    how = f"{lost:,} of {len(result):,} characters lost" if lost else f"none of {len(result):,} characters lost"
     return f"{report.wire}, {report.line}: {how}"

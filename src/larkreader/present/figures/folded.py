@@ -1,8 +1,8 @@
-"""The changes of a wire folded on the bit time: one row a bit boundary, how much earlier or later each change came.
+"""The changes of a wire folded on the bit time: one row a bit boundary, how much earlier or later each change is.
 
 Above the line of a row stand the changes to high, below it those to low. Both ends of the axis are the instants at
-which a receiver judges the line: what comes near to them is misread. A wrong baud moves the rows apart, from one to the
-next further; unequal edges part what is above from what is below; jitter makes all of it wide.
+which a receiver judges the line: what arrives near to them is misread. A wrong baud moves the rows apart, from one to
+the next further; unequal edges part what is above from what is below; jitter makes all of it wide.
 """
 
 from __future__ import annotations
@@ -30,7 +30,7 @@ def draw_folded(phases: EdgePhases, *, name: str = "", ax: Axes | None = None) -
     Parameters
     ----------
     phases : EdgePhases
-        As `measure_edge_phases` tells them.
+        As of `measure_edge_phases`.
     name : str
         What the wire is called.
     ax : matplotlib.axes.Axes, optional
@@ -67,10 +67,10 @@ def draw_folded(phases: EdgePhases, *, name: str = "", ax: Axes | None = None) -
             axes.bar(bounds[:-1][filled], away, 100 / BINS, bottom=row, align="edge", edgecolor=INK, linewidth=0.7,
                      facecolor=AREA if is_rise else "white")  # fmt: skip
         own = 100 * phases.offset_bits[phases.boundary == row]
-        told = (
+        result = (
             f"{round(float(own.mean()), 1) + 0.0:+.1f} % \u00b1 {own.std():.1f}, {len(own):,}" if len(own) else "none"
         )
-        axes.text(51.5, row, told, ha="left", va="center", fontsize=9, color=INK)
+        axes.text(51.5, row, result, ha="left", va="center", fontsize=9, color=INK)
     axes.text(51.5, 0.35, "mean, spread, changes", ha="left", va="center", fontsize=8, color=SOFT)
     axes.set_yticks(list(rows), _names(line.data_bits, has_parity=line.has_parity))
     axes.set_ylim(line.stop_position + 0.7, 0.1)

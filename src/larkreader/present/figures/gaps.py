@@ -25,7 +25,7 @@ def draw_gaps(gaps: Gaps, line: LineSettings, *, ax: Axes | None = None) -> Axes
     Parameters
     ----------
     gaps : Gaps
-        As `measure_gaps` tells them.
+        As of `measure_gaps`.
     line : LineSettings
         The wire's settings, for the length of a character.
     ax : matplotlib.axes.Axes, optional
@@ -58,7 +58,7 @@ def draw_gaps(gaps: Gaps, line: LineSettings, *, ax: Axes | None = None) -> Axes
     tallest = 1
     for times_s, name, style, color, hatch in kinds:
         counts, _ = np.histogram(times_s * factor, bounds)
-        label = f"{name}: {len(times_s):,}" + (f", median {_told(times_s)}" if len(times_s) else "")
+        label = f"{name}: {len(times_s):,}" + (f", median {_duration_text(times_s)}" if len(times_s) else "")
         axes.stairs(counts, bounds, color=color, linewidth=1.6, linestyle=style, label=label)
         tallest = max(tallest, int(counts.max()), int(np.count_nonzero(times_s < least_s)))
         if at_once := int(np.count_nonzero(times_s < least_s)):
@@ -85,7 +85,7 @@ def draw_gaps(gaps: Gaps, line: LineSettings, *, ax: Axes | None = None) -> Axes
     return axes
 
 
-def _told(times_s: np.ndarray) -> str:
+def _duration_text(times_s: np.ndarray) -> str:
     from larkreader.present.text.terminal import duration
 
     return duration(float(np.median(times_s))).replace("us", "\u00b5s")

@@ -96,11 +96,11 @@ def _label(axes: Axes, row: LayoutRow, x: float, y: float, width: int, *, is_res
     name = row.meaning if row.name == "marker" else row.name if row.name != "-" else "0"
     unit = row.slot.field.unit if row.slot is not None and row.slot.field is not None else ""
     repeat = row.type.partition(" x ")[2]
-    told = f"{name}, {unit}" if unit else f"{name} x {repeat}" if repeat else name
+    result = f"{name}, {unit}" if unit else f"{name} x {repeat}" if repeat else name
     room = 2.4 * width  # letters that fit
     if is_rest and len(name) > room:
         return
-    text = name if is_rest or len(told) > room else told
+    text = name if is_rest or len(result) > room else result
     upright = len(text) > room
     axes.text(
         x,

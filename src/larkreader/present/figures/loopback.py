@@ -1,4 +1,4 @@
-"""Loopbacks drawn: a matrix of what came of each baud and format, and how long the blocks took."""
+"""Loopbacks drawn: a matrix of the result of each baud and format, and how long the blocks took."""
 
 from __future__ import annotations
 
@@ -17,11 +17,11 @@ if TYPE_CHECKING:
 
 DARKEST = 0.55  # of black, where every second bit is wrong
 WIDE = 20  # times as long as the shortest the longest may be on a plain axis
-MOST_LINES = 8  # runs that can be told apart in one figure
+MOST_LINES = 8  # runs that can be distinguished in one figure
 
 
 def draw_matrix(result: MatrixResult, *, ax: Axes | None = None) -> Axes:
-    """Draw what came of a matrix: a row a format, a column a baud, the worst run in each cell.
+    """Draw the result of a matrix: a row a format, a column a baud, the worst run in each cell.
 
     Parameters
     ----------
@@ -75,16 +75,16 @@ def _ratio(one: LoopbackResult) -> float:
 
 
 def _said(one: LoopbackResult, failed: int, runs: int) -> list[str]:
-    said = [f"{one.error_ratio:.1e}" if one.bit_errors.any() else f"< {one.error_interval[1]:.0e}"]
+    declared = [f"{one.error_ratio:.1e}" if one.bit_errors.any() else f"< {one.error_interval[1]:.0e}"]
     if not one.received:
-        said = ["nothing received"]
+        declared = ["nothing received"]
     elif one.lost or one.extra:
-        said.append(
+        declared.append(
             ", ".join(f"{count:,} {what}" for what, count in (("lost", one.lost), ("extra", one.extra)) if count)
         )
     if runs > 1:
-        said.append(f"{runs - failed} of {runs} pass")
-    return said
+        declared.append(f"{runs - failed} of {runs} pass")
+    return declared
 
 
 def draw_latency(result: MatrixResult, *, ax: Axes | None = None) -> Axes:
@@ -100,7 +100,7 @@ def draw_latency(result: MatrixResult, *, ax: Axes | None = None) -> Axes:
     Returns
     -------
     matplotlib.axes.Axes
-        One line a run, told apart by grey and dashes; a tick at the median and at 99 %.
+        One line a run, distinguished by grey and dashes; a tick at the median and at 99 %.
     """
     axes = new_axes(ax)
     runs = [one for one in result.runs if one.latency_s is not None]

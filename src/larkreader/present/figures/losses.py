@@ -22,7 +22,7 @@ def draw_losses(survey: LossSurvey, *, ax: Axes | None = None) -> Axes:
     Parameters
     ----------
     survey : LossSurvey
-        As `calculate_losses` tells it.
+        As of `calculate_losses`.
     ax : matplotlib.axes.Axes, optional
         Where to draw; a figure of its own unless given.
 

@@ -71,9 +71,9 @@ def _draw_bits(axes: Axes, margin: Margin, row: float, title: str, stretch: floa
         if is_missed:
             axes.add_patch(Rectangle(*area, fill=False, edgecolor=SOFT, hatch="xxxx", linewidth=0, zorder=2))
     spare = margin.left_at(stretch)
-    told = f"{title}: {1 / stretch - 1:+.2%} against the receiver's clock; " if stretch != 1 else f"{title}; "
-    told += f"{spare:.2%} left" if spare >= 0 else f"{-spare:.2%} too much"
-    axes.text(0, row - HEIGHT / 2 - 0.05, told, ha="left", va="top", fontsize=9, color=INK,
+    result = f"{title}: {1 / stretch - 1:+.2%} against the receiver's clock; " if stretch != 1 else f"{title}; "
+    result += f"{spare:.2%} left" if spare >= 0 else f"{-spare:.2%} too much"
+    axes.text(0, row - HEIGHT / 2 - 0.05, result, ha="left", va="top", fontsize=9, color=INK,
               bbox={"facecolor": "white", "edgecolor": PALE, "pad": 1.5})  # fmt: skip
 
 

@@ -1,4 +1,4 @@
-"""What all figures look like: ink on white, told apart by grey, dashes, hatching and letters, never by colour alone.
+"""What all figures look like: ink on white, distinguished by grey, dashes, hatching and letters, never by colour alone.
 
 Nothing here, and no figure, changes Matplotlib's settings or opens a window.
 """

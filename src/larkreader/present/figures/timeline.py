@@ -1,6 +1,6 @@
 """The messages of all wires on one time axis, a lane a wire, with requests joined to their replies.
 
-A message is a box from its first start edge to its last stop bit, hatched where something is held against it. A line
+A message is a box from its first start edge to its last stop bit, hatched where it is faulty. A line
 leads from the end of a request to the beginning of its reply, dashed where that is late or damaged; letters outside the
 lanes say what is wrong with which message.
 """
@@ -34,7 +34,7 @@ HEIGHT = 0.44  # of a box; lanes are 1 apart
 NARROWEST = 0.0012  # of the width of the axes, that a box has
 THIN = 0.006  # of the width of the axes, below which a box has no room for hatching
 ROOM = 0.009  # of the width, that a letter takes
-SHORTEST_S = 1e-6  # that is drawn; what came in a group lasts no time
+SHORTEST_S = 1e-6  # that is drawn; what arrived in a group lasts no time
 MARGIN = 0.015  # of the width, before and behind
 MOST_TIMES = 12  # latencies that are written
 
@@ -101,8 +101,8 @@ def draw_timeline(
     axes.set_yticks(list(lanes.values()), [literal(wire) for wire in lanes])
     axes.tick_params(axis="y", length=0, labelcolor=INK)
     axes.set_xlabel(f"time from {begin:.6f} s on, in {unit}")
-    told = ", ".join(f"{letter} {text}" for letter, text in LETTERS.items() if letter in marked)
-    finish(axes, _title(len(entries), in_groups=timeline.in_groups, is_paired=bool(reading.pairs)), told)
+    result = ", ".join(f"{letter} {text}" for letter, text in LETTERS.items() if letter in marked)
+    finish(axes, _title(len(entries), in_groups=timeline.in_groups, is_paired=bool(reading.pairs)), result)
     return axes
 
 

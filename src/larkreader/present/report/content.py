@@ -44,14 +44,14 @@ class TableOf:
 class ReportedFinding:
     """A finding with its places and the picture of the first."""
 
-    told: Finding
+    finding: Finding
     places: Sequence[str]
     picture: Picture | None
 
     @property
     def more(self) -> int:
         """How many places are not listed."""
-        return max(self.told.count - len(self.places), 0) if self.places else 0
+        return max(self.finding.count - len(self.places), 0) if self.places else 0
 
 
 @dataclass(frozen=True)
@@ -135,7 +135,7 @@ def make_report(
     reading : Reading
         What was read.
     files : iterable of tuple of str and str
-        The files that it was made from: name, and what tells them from others.
+        The files that it was made from: name, and what distinguishes them.
     command : str
         How to make it again.
     made_at : str
@@ -150,7 +150,7 @@ def make_report(
     Report
     """
     frames, left = _explained(reading)
-    told = [*remarks, *([IN_GROUPS] if reading.timeline.in_groups else [])]
+    result = [*remarks, *([IN_GROUPS] if reading.timeline.in_groups else [])]
     return Report(
         title=reading.sheet.title or reading.capture or "A UART link",
         verdict=reading.verdict,
@@ -171,7 +171,7 @@ def make_report(
         frames_left=left,
         pictures=list(pictures_of(reading)) if with_figures else (),
         facts=_facts(files, command, made_at),
-        remarks=told,
+        remarks=result,
         checked=str(reading.checked).splitlines(),
     )  # fmt: skip
 
@@ -242,10 +242,10 @@ def _captured(reading: Reading) -> list[TableOf]:
     heads = ("wire", ">characters", "line faults", ">bytes good", ">faulty", ">skipped")
     tables = [TableOf("Wires", heads, rows)]
     if reading.frames:
-        told = reading.to_dict()["frames"]
+        result = reading.to_dict()["frames"]
         rows = [(key, f"{one['count']:,}", f"{one['good']:,}",
                  ", ".join(f"{count:,} {name}" for name, count in one["faults"].items()) or "none",
-                 *_period(reading.statistics[key])) for key, one in told.items()]  # fmt: skip
+                 *_period(reading.statistics[key])) for key, one in result.items()]  # fmt: skip
         tables.append(TableOf("Frames", ("frame", ">found", ">good", "faults", ">period", ">jitter"), rows))
     fields = _field_rows(reading.statistics)
     if fields:
@@ -280,9 +280,9 @@ def _pair_tables(every: Mapping[str, Pairs]) -> list[TableOf]:
     for key, pairs in every.items():
         repeated = int(np.count_nonzero(pairs.again >= 0))
         rows.append((key, f"{len(pairs):,}", *(f"{pairs.count(state):,}" for state in states), f"{repeated:,}"))
-        told = pairs.parts()
+        result = pairs.parts()
         for name in PARTS:
-            held = figures_of(told[name])
+            held = figures_of(result[name])
             shown = (
                 "-" if held[one] is None else duration(held[one])
                 for one in ("least_s", "median_s", "nearly_all_s", "most_s")
@@ -302,17 +302,17 @@ def _messages(reading: Reading) -> TableOf:
     chosen = (wrong if len(wrong) else np.arange(len(rows.timeline), dtype=np.int64))[:MOST_MESSAGES]
     named = len(reading.pairs) > 1
     wires = rows.timeline.wires
-    told = []
+    result = []
     for entry in rows.entries(chosen):
         text = " ".join(
             [entry.text, *([f"({entry.faults})"] if entry.faults else []), *(["into another"] * entry.collides)]
         )
         cells = [text if wire == entry.wire else "" for wire in wires]
         parts = ["; ".join(part.text(named=named) for part in entry.parts)] if reading.pairs else []
-        told.append((f"{entry.begin_s:.6f}", *cells, *parts))
+        result.append((f"{entry.begin_s:.6f}", *cells, *parts))
     which = "with which something is wrong" if len(wrong) else "in order of time"
     more = f", the first {MOST_MESSAGES}" if len(wrong if len(wrong) else rows.timeline) > MOST_MESSAGES else ""
-    return TableOf(f"Messages {which}{more}", (">at s", *wires, *(["pair"] if reading.pairs else [])), told)
+    return TableOf(f"Messages {which}{more}", (">at s", *wires, *(["pair"] if reading.pairs else [])), result)
 
 
 def _explained(reading: Reading) -> tuple[list[ExplainedFrame], int]:
@@ -355,7 +355,7 @@ def _facts(files: Iterable[tuple[str, str]], command: str, made_at: str) -> Tabl
 
     rows = [("made", made_at)] if made_at else []
     rows += [("command", command)] if command else []
-    rows += [(f"file {name}", told) for name, told in files]
+    rows += [(f"file {name}", result) for name, result in files]
     rows.append(("Lark Reader", __version__))
     rows.append(("Python", f"{platform.python_version()} on {platform.system()} {platform.machine()}"))
     rows.append(("NumPy, pandas, Matplotlib", ", ".join((np.__version__, pd.__version__, mpl.__version__))))

@@ -28,7 +28,7 @@ def write_report(
     command: str = "",
     remarks: Sequence[str] = (),
 ) -> list[Path]:
-    """Write a reading as one page for somebody who was not there.
+    """Write a reading as one page to hand to a colleague.
 
     Parameters
     ----------

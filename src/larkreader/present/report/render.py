@@ -1,6 +1,6 @@
 """A report as one self-contained HTML page, or as Markdown with its figures beside it.
 
-The page has no script, and loads nothing: its policy forbids it to. Everything that came from a capture or a sheet is
+The page has no script, and loads nothing: its policy forbids it to. Everything out of a capture or a sheet is
 escaped; control characters, and those that turn the direction of writing, are shown as what they are.
 """
 

@@ -1,4 +1,4 @@
-"""What came of a dialogue, as text for a terminal."""
+"""The result of a dialogue, as text for a terminal."""
 
 from __future__ import annotations
 
@@ -10,12 +10,12 @@ from larkreader.exercise.talk.dialogue import DialogueResult, StepResult
 from larkreader.present.text.notation import visible
 from larkreader.present.text.terminal import duration, new_table
 
-SHOWN = 16  # characters of what was sent or came that are shown in the table
+SHOWN = 16  # characters sent or received that are shown in the table
 
 
 def dialogue(result: DialogueResult) -> Group:
-    """Show what came of each step, and at length those that failed."""
-    table = new_table(">", "step", "", ">took", ">tries", "came")
+    """Show the result of each step, and at length those that failed."""
+    table = new_table(">", "step", "", ">took", ">tries", "received")
     for number, step in enumerate(result.steps, 1):
         table.add_row(
             f"{number}",
@@ -25,19 +25,19 @@ def dialogue(result: DialogueResult) -> Group:
             f"{step.tries}" if step.tries else "-",
             Text(_came(step)),
         )
-    told: list[Text | Padding] = []
+    found: list[Text | Padding] = []
     for number, step in enumerate(result.steps, 1):
         if step.outcome == "fail":
-            told += [Text(f"\nStep {number}, {step.name}: {step.why}", style="bold")]
-            told += [Padding(Text(row), (0, 0, 0, 2)) for row in step.detail().splitlines()]
+            found += [Text(f"\nStep {number}, {step.name}: {step.why}", style="bold")]
+            found += [Padding(Text(row), (0, 0, 0, 2)) for row in step.detail().splitlines()]
     counts = {what: sum(one.outcome == what for one in result.steps) for what in ("pass", "fail", "skipped")}
     words = ", ".join(f"{count} {what}" for what, count in counts.items() if count)
     words = f"interrupted: {words}" if result.interrupted else words
-    return Group(table, *told, "", Text(f"Verdict: {result.verdict}: {words}", style="bold"))
+    return Group(table, *found, "", Text(f"Verdict: {result.verdict}: {words}", style="bold"))
 
 
 def _came(step: StepResult) -> str:
-    """Say what a step brought: what was kept, else what came, else why nothing did."""
+    """Say what a step brought: what was kept, else what was received, else why nothing did."""
     if step.values:
         return ", ".join(f"{name} = {value}" for name, value in step.values.items())
     if not step.got:

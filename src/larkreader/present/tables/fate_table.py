@@ -32,8 +32,8 @@ def write_fates(path: Path, paths: Mapping[str, PathReport]) -> None:
     names = [fate.name.lower().replace("_", "-") for fate in Fate]
     parts = []
     for wire, report in paths.items():
-        told = report.replay
-        own = Choice(np.zeros(len(told), np.int64), [wire])
-        fate = Choice(told.fate.astype(np.int64), names)
-        parts.append([own, np.arange(len(told)), *(told.column(name) for name in FATE_COLUMNS), fate])
+        result = report.replay
+        own = Choice(np.zeros(len(result), np.int64), [wire])
+        fate = Choice(result.fate.astype(np.int64), names)
+        parts.append([own, np.arange(len(result)), *(result.column(name) for name in FATE_COLUMNS), fate])
     write_csv(path, ["wire", "number", *FATE_COLUMNS, "fate"], parts)

@@ -83,10 +83,10 @@ def _sentences(one: Finding, depth: int = 0) -> list[Padding]:
     return sentences
 
 
-def explanations(told: Mapping[str, Diagnosis]) -> Group:
+def explanations(result: Mapping[str, Diagnosis]) -> Group:
     """Show of each wire what is the matter with it, the likeliest explanation first, and the settings to try."""
     parts: list[Any] = []
-    for wire, one in told.items():
+    for wire, one in result.items():
         parts += [explained(one.findings), ""]
         is_declared = any(finding.kind == "as-declared" for finding in one.findings)
         if one.proposal is not None and one.verdict != "clean" and not is_declared:
@@ -106,7 +106,7 @@ def explained(found: Sequence[Finding]) -> Group:
 
 
 def garbles(found: Sequence[Garble], *, most: int = 5) -> Table:
-    """Show which mistakes explain garbled bytes, the likeliest first, and what was sent if it can be told."""
+    """Show which mistakes explain garbled bytes, the likeliest first, and what was sent if known."""
     table = new_table(">explains", "mistake of the sender", "its settings", "what was sent")
     for one in found[:most]:
         table.add_row(

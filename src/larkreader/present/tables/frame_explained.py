@@ -139,11 +139,11 @@ def _end_marker(layout: FrameLayout, bit: int) -> FieldPart:
 
 
 def headline(frames: Frames, row: int, faults: npt.NDArray[np.uint8] | None = None) -> str:
-    """Say which frame it is, where it lay, and what is held against it."""
+    """Say which frame it is, where it lay, and its faults."""
     one = frames[row]
     at = "" if np.isnan(one.begin_s[0]) else f", at {one.begin_s[0]:.6f} s"
-    told = frame_fault_names(int(one.faults[0])).replace("+", ", ") or "no fault"
-    text = f"{frames.layout.key} frame of {one.length[0]} bytes from character {one.offset[0]:,} on{at}: {told}"
+    result = frame_fault_names(int(one.faults[0])).replace("+", ", ") or "no fault"
+    text = f"{frames.layout.key} frame of {one.length[0]} bytes from character {one.offset[0]:,} on{at}: {result}"
     if faults is not None and faults.any():
         hurt = [f"{place}: {fault_names(int(fault))}" for place, fault in enumerate(faults) if fault]
         text += f"; characters with faults: {', '.join(hurt)}"
@@ -189,8 +189,8 @@ def _check(frame: npt.NDArray[np.uint8], layout: FrameLayout, shape: Shape, slot
         begin, end = shape.covered
         wanted = layout.checksum.method.of(frame[0, begin:end].tobytes())
         algorithm = layout.checksum.algorithm if isinstance(layout.checksum.algorithm, str) else "CRC"
-        told = f"{algorithm} of {begin}-{end - 1}"
-        return f"right: {told}" if int(raw[0]) == wanted else f"WRONG: {told} is 0x{wanted:0{-(-slot.bits // 4)}X}"
+        result = f"{algorithm} of {begin}-{end - 1}"
+        return f"right: {result}" if int(raw[0]) == wanted else f"WRONG: {result} is 0x{wanted:0{-(-slot.bits // 4)}X}"
     if not slot.count:
         return ""
     if (fixed := fixed_value(slot)) is not None:

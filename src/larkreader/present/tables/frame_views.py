@@ -74,7 +74,7 @@ class FrameView(View):
     layouts : mapping of str to sequence of FrameLayout
         By wire. Wires without any are shown as characters.
     fields : sequence of str
-        Which fields; those that can change unless said.
+        Which fields; those that can change by default.
     as_bytes : bool
         Whether to show the frames' bytes instead.
     """
@@ -119,7 +119,7 @@ class FrameView(View):
         for wire, reader in self._readers.items():
             yield from ((wire, row) for row in self._shown(wire, reader.close()))
 
-    def told(self, wire: str) -> str:
+    def summary(self, wire: str) -> str:
         """Return how many frames of each layout there were, how many faulty, and how many bytes of none."""
         parts = []
         for key, layout in self.layouts.items():
@@ -141,8 +141,8 @@ class FrameView(View):
         for offset, length, reason in zip(
             spans.offset.tolist(), spans.length.tolist(), spans.reason.tolist(), strict=True
         ):
-            told = f"{length:,} byte{'' if length == 1 else 's'} of no frame: {SKIP_NAMES[Skip(reason)]}"
-            shown.append((offset, float("nan"), told, 0))
+            result = f"{length:,} byte{'' if length == 1 else 's'} of no frame: {SKIP_NAMES[Skip(reason)]}"
+            shown.append((offset, float("nan"), result, 0))
         for offset, at_s, text, faults in sorted(shown):
             yield from self._row(at_s, wire, offset, text, is_uncertain=is_uncertain)
             if faults:
@@ -188,7 +188,7 @@ class ValueView(FrameView):
         return ""
 
     def take(self, arrival: Arrival) -> Iterator[str]:
-        """Take in what came; there is nothing to show row by row."""
+        """Take in what was received; there is nothing to show row by row."""
         for _ in super().take(arrival):
             pass
         yield from ()
@@ -258,7 +258,7 @@ def number_text(value: Any, slot: Slot) -> str:
 
 
 def chosen_fields(layout: FrameLayout, fields: Sequence[str]) -> list[str]:
-    """Name the fields of a layout that are asked for; unless any are, those that can change and are no checksum."""
+    """Name the fields of a layout that are asked for; unless any are, those that can change and are not a checksum."""
     if fields:
         return [name for name in layout.slot if name in fields]
     fixed = {name for name, slot in layout.slot.items() if slot.kind == "checksum" or _is_fixed(slot)}

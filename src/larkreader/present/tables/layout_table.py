@@ -26,7 +26,7 @@ class LayoutRow:
     type : str
         Its type, and how many there are.
     meaning : str
-        Unit, scale, range, names, and what else is said of it.
+        Unit, scale, range, names, and what else is declared of it.
     slot : Slot or None
         Where it lies in a frame of one of each; None for a marker.
     first_bit : int or None
@@ -177,26 +177,26 @@ def _meaning(slot: Slot) -> str:
     field = slot.field
     if field is None:
         return f"must be {slot.value}"
-    said = []
+    given = []
     if field.equals is not None:
-        said.append(f"must be 0x{field.equals:02X}" if field.equals > 9 else f"must be {field.equals}")
+        given.append(f"must be 0x{field.equals:02X}" if field.equals > 9 else f"must be {field.equals}")
     if field.is_scaled:
         offset = f" {'+' if field.offset > 0 else '-'} {abs(field.offset):g}" if field.offset else ""
-        said.append(f"raw x {field.scale:g}{offset} {field.unit}".rstrip())
+        given.append(f"raw x {field.scale:g}{offset} {field.unit}".rstrip())
     elif field.unit:
-        said.append(field.unit)
+        given.append(field.unit)
     if field.range is not None:
-        said.append(f"{field.range[0]:g} to {field.range[1]:g}")
+        given.append(f"{field.range[0]:g} to {field.range[1]:g}")
     if field.names:
-        said.append(", ".join(f"{value} {name}" for name, value in field.names.items()))
-    said += [f"{value} for none" for value in field.invalid]
-    said += ["counts frames"] if field.counter else []
-    said += [f"only with {_conditions(field)}"] if field.when else []
-    said += [f"marks substitutes in {', '.join(field.substitutes.fields)}"] if field.substitutes else []
+        given.append(", ".join(f"{value} {name}" for name, value in field.names.items()))
+    given += [f"{value} for none" for value in field.invalid]
+    given += ["counts frames"] if field.counter else []
+    given += [f"only with {_conditions(field)}"] if field.when else []
+    given += [f"marks substitutes in {', '.join(field.substitutes.fields)}"] if field.substitutes else []
     if field.samples is not None:
-        said.append(f"samples at {field.samples.rate:g} Hz, full scale {field.samples.reference:g} V")
-    said += [field.coding] if field.coding != "twos-complement" else []
-    return "; ".join([*said, *([field.note] if field.note else [])])
+        given.append(f"samples at {field.samples.rate:g} Hz, full scale {field.samples.reference:g} V")
+    given += [field.coding] if field.coding != "twos-complement" else []
+    return "; ".join([*given, *([field.note] if field.note else [])])
 
 
 def _conditions(field: NamedField) -> str:

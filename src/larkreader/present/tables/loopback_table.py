@@ -18,7 +18,7 @@ RUN_COLUMNS = (
 
 
 def write_runs(path: Path, result: MatrixResult) -> None:
-    """Write what came of each run as CSV.
+    """Write the result of each run as CSV.
 
     Parameters
     ----------

@@ -1,4 +1,4 @@
-"""What came of loopbacks, as text for a terminal."""
+"""The result of loopbacks, as text for a terminal."""
 
 from __future__ import annotations
 
@@ -13,8 +13,8 @@ from larkreader.exercise.loopback.matrix import MatrixResult, Tolerance
 from larkreader.exercise.loopback.result import LoopbackResult
 from larkreader.present.text.terminal import duration, new_table
 
-BEYOND_ANY_LINE = 1.1  # times what a line carries; so much comes over none
-MOST_BEFORE = 16  # characters shown of what had come before anything was sent
+BEYOND_ANY_LINE = 1.1  # times what a line carries; no line carries so much
+MOST_BEFORE = 16  # characters shown of what had arrived before anything was sent
 
 
 def name_of(result: LoopbackResult, *, short: bool = False) -> str:
@@ -29,7 +29,7 @@ def name_of(result: LoopbackResult, *, short: bool = False) -> str:
 
 
 def summary_of(result: LoopbackResult) -> list[str]:
-    """Say in plain lines what came of a run."""
+    """Say in plain lines the result of a run."""
     low, high = result.error_interval
     wrong = int(result.bit_errors.sum())
     ratio = f"{result.error_ratio:.3g} ({low:.2g} to {high:.2g})" if wrong else f"below {high:.2g}"
@@ -52,10 +52,10 @@ def difference_of(result: LoopbackResult) -> list[str]:
         return []
     width = 2 if result.plan.data_bits > 8 else 1
     rows = []
-    for name, data in (("expected", first.sent), ("came", first.received)):
+    for name, data in (("expected", first.sent), ("received", first.received)):
         cells = [data[at : at + width][::-1].hex().upper() for at in range(0, len(data), width)]
         rows.append(f"  {name:<9} {' '.join(cells)}")
-    place = len(f"  {'came':<9} ") + (first.offset - first.begin) * (2 * width + 1)
+    place = len(f"  {'received':<9} ") + (first.offset - first.begin) * (2 * width + 1)
     return [
         f"First difference at character {first.offset:,}; from character {first.begin:,} on:",
         *rows,
@@ -64,7 +64,7 @@ def difference_of(result: LoopbackResult) -> list[str]:
 
 
 def loopback(result: LoopbackResult) -> Group:
-    """Show what came of one run."""
+    """Show the result of one run."""
     table = new_table(">sent", ">received", ">lost", ">changed", ">extra", ">char/s", ">of the line")
     table.add_row(
         f"{result.sent:,}",
@@ -73,35 +73,35 @@ def loopback(result: LoopbackResult) -> Group:
         f"{result.characters_per_second:,.0f}",
         _share(result),
     )
-    return Group(table, "", *_told(result), Text(_verdict_of(result), style="bold"), *difference_of(result))
+    return Group(table, "", *_remarks(result), Text(_verdict_of(result), style="bold"), *difference_of(result))
 
 
-def _told(result: LoopbackResult) -> list[Any]:
+def _remarks(result: LoopbackResult) -> list[Any]:
     """Say what there is to say beside the counts."""
-    told: list[Any] = []
+    found: list[Any] = []
     share = result.line_share
     if share is not None and share >= BEYOND_ANY_LINE:
-        told.append("That is faster than the line could be: there is none.")
+        found.append("That is faster than the line could be: there is none.")
     if result.before:
         shown = result.before[:MOST_BEFORE].hex(" ").upper() + (" ..." if len(result.before) > MOST_BEFORE else "")
         when = "anything was sent" if result.plan.sends else "the sequence was seen"
-        told.append(f"Before {when}, {len(result.before):,} characters had arrived: {shown}")
+        found.append(f"Before {when}, {len(result.before):,} characters had arrived: {shown}")
     if result.doubled:
-        told.append(f"Of the extra characters {result.doubled:,} repeat their neighbours: doubled.")
+        found.append(f"Of the extra characters {result.doubled:,} repeat their neighbours: doubled.")
     wrong = int(result.bit_errors.sum())
     low, high = result.error_interval
     if wrong:
         places = " ".join(f"{count:,}" for count in result.bit_errors.tolist())
-        told.append(
+        found.append(
             f"Bit errors: {wrong:,} of {result.compared:,}, {result.error_ratio:.3g} ({low:.2g} to {high:.2g} with "
             f"95 % confidence). From bit 0 up: {places}."
         )
     elif result.compared:
-        told.append(f"No bit error in {result.compared:,}: with 95 % confidence the ratio is below {high:.2g}.")
+        found.append(f"No bit error in {result.compared:,}: with 95 % confidence the ratio is below {high:.2g}.")
     if result.faults:
-        told.append("Line faults: " + ", ".join(f"{count:,} {name}" for name, count in result.faults.items()) + ".")
+        found.append("Line faults: " + ", ".join(f"{count:,} {name}" for name, count in result.faults.items()) + ".")
     if result.latency_s is not None:
-        told.append(f"A block was back after {_spread(result)}.")
+        found.append(f"A block was back after {_spread(result)}.")
     parts = {
         "sending": result.cycle.send_s,
         "waiting": result.cycle.wait_s,
@@ -112,8 +112,8 @@ def _told(result: LoopbackResult) -> list[Any]:
     total = sum(parts.values())
     if total > 0 and result.plan.sends:
         shares = [f"{name} {100 * one / total:.0f} %" for name, one in parts.items() if one / total >= 0.005]
-        told.append(f"The time went into {', '.join(shares)}.")
-    return [*told, ""] if told else []
+        found.append(f"The time went into {', '.join(shares)}.")
+    return [*found, ""] if found else []
 
 
 def _spread(result: LoopbackResult) -> str:
@@ -144,21 +144,21 @@ def _verdict_of(result: LoopbackResult) -> str:
 
 
 def matrix(result: MatrixResult) -> Group:
-    """Show what came of many runs, a row each."""
+    """Show the result of many runs, a row each."""
     several = {one.name for one in result.runs}
     runs = [result.runs[number : number + 1] for number in range(len(result.runs))]
     table = _matrix_table(result.runs, shows_name=len(several) > 1)
-    told = ["", "Errors: the share of wrong bits; without any, its upper limit with 95 % confidence."]
+    found = ["", "Errors: the share of wrong bits; without any, its upper limit with 95 % confidence."]
     bad = next((one for (one,) in runs if one.verdict == "fail"), None)
     if bad is not None:
-        told += ["", f"The first that fails, {name_of(bad)}: {'; '.join(bad.failures)}", *difference_of(bad)]
+        found += ["", f"The first that fails, {name_of(bad)}: {'; '.join(bad.failures)}", *difference_of(bad)]
     fastest = result.fastest
     if fastest is not None and len({one.line.baud for one in result.runs if one.line is not None}) > 1:
-        told += ["", f"All runs pass up to {fastest.baud:,.10g} baud."]
+        found += ["", f"All runs pass up to {fastest.baud:,.10g} baud."]
     failed = sum(one.verdict == "fail" for one in result.runs)
     words = f"{failed} of {len(result.runs)} runs failed" if failed else f"all {len(result.runs)} runs passed"
     words = "interrupted: " + words if result.stopped else words
-    return Group(table, *told, "", Text(f"Verdict: {result.verdict}: {words}", style="bold"))
+    return Group(table, *found, "", Text(f"Verdict: {result.verdict}: {words}", style="bold"))
 
 
 def _matrix_table(runs: Sequence[LoopbackResult], *, shows_name: bool) -> Table:

@@ -33,13 +33,13 @@ def receive_paths(paths: Mapping[str, PathReport]) -> Group:
     """Show stage by stage how full each was, what was lost there, and what would do."""
     parts: list[Any] = []
     for wire, one in paths.items():
-        told, limits, path = one.replay, one.limits, one.replay.path
+        result, limits, path = one.replay, one.limits, one.replay.path
         table = new_table(wire, ">holds", ">at most", ">enough", ">by arithmetic", ">lost")
-        for stage in told.stages:
-            table.add_row(stage, *_stage(stage, told, limits))
-        ends = ", ".join(f"{told.count(fate):,} {text}" for fate, text in FATES.items() if told.count(fate))
-        parts += [*([""] if parts else []), table, "", f"{len(told):,} characters: {ends or 'none'}."]
-        parts += [_service(path, told, limits), *_application(told), *_pauses(one)]
+        for stage in result.stages:
+            table.add_row(stage, *_stage(stage, result, limits))
+        ends = ", ".join(f"{result.count(fate):,} {text}" for fate, text in FATES.items() if result.count(fate))
+        parts += [*([""] if parts else []), table, "", f"{len(result):,} characters: {ends or 'none'}."]
+        parts += [_service(path, result, limits), *_application(result), *_pauses(one)]
         if one.heard is not None:
             heard = one.heard
             parts.append(
@@ -54,20 +54,20 @@ def paths_in_short(paths: Mapping[str, PathReport]) -> Group:
     table = new_table("receive path", ">characters", "at most of what it holds", ">taken")
     troubled: dict[str, PathReport] = {}
     for wire, one in paths.items():
-        told = one.replay
+        result = one.replay
         fill = ", ".join(
-            f"{stage} {_stage(stage, told, one.limits)[1]} of {holds_of(stage, told):,}" for stage in told.stages
+            f"{stage} {_stage(stage, result, one.limits)[1]} of {holds_of(stage, result):,}" for stage in result.stages
         )
-        table.add_row(wire, f"{len(told):,}", fill, f"{told.count(Fate.TAKEN):,}")
-        if told.lost or one.findings:
+        table.add_row(wire, f"{len(result):,}", fill, f"{result.count(Fate.TAKEN):,}")
+        if result.lost or one.findings:
             troubled[wire] = one
     rest: list[Any] = ["", receive_paths(troubled)] if troubled else []
     return Group(table, *rest)
 
 
-def holds_of(stage: str, told: Replay) -> int:
+def holds_of(stage: str, result: Replay) -> int:
     """Return how many characters a stage can hold."""
-    path = told.path
+    path = result.path
     if stage == "ring" and path.ring is not None:
         return path.ring.capacity
     if stage == "block" and isinstance(path.service, DmaService):
@@ -75,19 +75,19 @@ def holds_of(stage: str, told: Replay) -> int:
     return path.fifo.size + path.fifo.shift_waits
 
 
-def _stage(stage: str, told: Replay, limits: PathLimits) -> tuple[str, str, str, str, str]:
+def _stage(stage: str, result: Replay, limits: PathLimits) -> tuple[str, str, str, str, str]:
     """Return what a stage holds, held at most, needs, needs by arithmetic, and how many it lost."""
-    path, most = told.path, f"{told.high_water(stage):,}"
+    path, most = result.path, f"{result.high_water(stage):,}"
     if stage == "ring" and path.ring is not None:
-        lost = told.count(Fate.DROPPED) + told.count(Fate.OVERWRITTEN)
+        lost = result.count(Fate.DROPPED) + result.count(Fate.OVERWRITTEN)
         return f"{path.ring.capacity:,}", most, _number(limits.ring_needed), _number(limits.ring_bound), f"{lost:,}"
     if stage == "block" and isinstance(path.service, DmaService):
-        return f"{path.service.block:,}", most, "-", "-", f"{told.count(Fate.BLOCK):,}"
+        return f"{path.service.block:,}", most, "-", "-", f"{result.count(Fate.BLOCK):,}"
     waits = " + 1" if path.fifo.shift_waits else ""
-    return f"{path.fifo.size:,}{waits}", most, "-", "-", f"{told.count(Fate.OVERRUN):,}"
+    return f"{path.fifo.size:,}{waits}", most, "-", "-", f"{result.count(Fate.OVERRUN):,}"
 
 
-def _service(path: ReceivePath, told: Replay, limits: PathLimits) -> str:
+def _service(path: ReceivePath, result: Replay, limits: PathLimits) -> str:
     service = path.service
     if isinstance(service, (InterruptService, DmaService)):
         what = "Interrupts" if isinstance(service, InterruptService) else "DMA's notices are served"
@@ -99,10 +99,10 @@ def _service(path: ReceivePath, told: Replay, limits: PathLimits) -> str:
     when += f" and up to {duration(service.jitter_s)} more" if service.jitter_s else ""
     if limits.slowest:
         when += f"; {_slowest(limits)}"
-    looks = f" in {told.looks:,} looks" if told.looks != told.services else ""
-    busy = f"{told.services:,} times at work{looks}"
-    if told.busy_s:
-        busy += f", {told.busy_share:.2%} of the processor, {duration(told.longest_busy_s)} at most without a rest"
+    looks = f" in {result.looks:,} looks" if result.looks != result.services else ""
+    busy = f"{result.services:,} times at work{looks}"
+    if result.busy_s:
+        busy += f", {result.busy_share:.2%} of the processor, {duration(result.longest_busy_s)} at most without a rest"
     return f"{when}. {busy[0].upper()}{busy[1:]}."
 
 
@@ -112,12 +112,12 @@ def _slowest(limits: PathLimits) -> str:
     if limits.slowest_s == float("inf"):
         return "the hardware loses nothing however late it is"
     bound_s = limits.slowest_bound_s
-    told = f", by arithmetic {duration(bound_s)}" if bound_s is not None else ""
-    return f"up to {duration(limits.slowest_s)} the hardware loses nothing{told}"
+    result = f", by arithmetic {duration(bound_s)}" if bound_s is not None else ""
+    return f"up to {duration(limits.slowest_s)} the hardware loses nothing{result}"
 
 
-def _application(told: Replay) -> list[str]:
-    application, reads = told.path.application, told.reads
+def _application(result: Replay) -> list[str]:
+    application, reads = result.path.application, result.reads
     if application is None:
         return []
     if isinstance(application, BlockingApplication):
@@ -125,20 +125,20 @@ def _application(told: Replay) -> list[str]:
         by_time = int(reads.by_time.sum())
         text = (
             f"Reads wait until {application.length:,} are there{limit}: {len(reads) - by_time:,} returned whole, "
-            f"{by_time:,} in part, {told.empty_reads:,} empty."
+            f"{by_time:,} in part, {result.empty_reads:,} empty."
         )
-        return [text + (f" A read waits at the end, with {told.unfinished:,}." if told.unfinished else "")]
+        return [text + (f" A read waits at the end, with {result.unfinished:,}." if result.unfinished else "")]
     what = "takes" if isinstance(application, PeriodicApplication) else "takes lines"
     times = "once" if len(reads) == 1 else f"{len(reads):,} times"
     return [f"The application looks every {duration(application.every_s)} and {what}: {times}."]
 
 
 def _pauses(one: PathReport) -> list[str]:
-    told, limits, pause = one.replay, one.limits, one.replay.path.pause
+    result, limits, pause = one.replay, one.limits, one.replay.path.pause
     if pause is None or one.line.flow_control == "none":
         return []
-    times = "1 pause is" if len(told.pauses_s) == 1 else f"{len(told.pauses_s):,} pauses are"
-    held = f"; the sender holds back {told.most_held:,} at most" if len(told.pauses_s) else ""
+    times = "1 pause is" if len(result.pauses_s) == 1 else f"{len(result.pauses_s):,} pauses are"
+    held = f"; the sender holds back {result.most_held:,} at most" if len(result.pauses_s) else ""
     text = f"{times} asked for at {pause.at:,} and over at {pause.resume_at:,}{held}."
     if limits.marks is not None:
         low, high = limits.marks
@@ -152,14 +152,14 @@ def send_paths(sends: Mapping[str, SendReplay]) -> Group:
     table = new_table("wire", ">messages", ">characters", ">sent", "not sent", ">blocked", ">longest")
     names = {SendFate.OVERWRITTEN: "overwritten", SendFate.CUT: "cut", SendFate.DROPPED: "dropped"}
     names[SendFate.BROKEN] = "broken off"
-    for wire, told in sends.items():
-        lost = ", ".join(f"{told.count_of(fate):,} {name}" for fate, name in names.items() if told.count_of(fate))
-        blocked = told.to_dict()["blocked_s"]
+    for wire, result in sends.items():
+        lost = ", ".join(f"{result.count_of(fate):,} {name}" for fate, name in names.items() if result.count_of(fate))
+        blocked = result.to_dict()["blocked_s"]
         table.add_row(
             wire,
-            f"{len(told):,}",
-            f"{len(told.fate):,}",
-            f"{told.count_of(SendFate.SENT):,}",
+            f"{len(result):,}",
+            f"{len(result.fate):,}",
+            f"{result.count_of(SendFate.SENT):,}",
             lost or "none",
             f"{blocked['share']:.1%}",
             duration(blocked["longest"]),
@@ -167,9 +167,9 @@ def send_paths(sends: Mapping[str, SendReplay]) -> Group:
     return Group(kept_whole(table, 1))
 
 
-def lost_of(told: Replay) -> int:
+def lost_of(result: Replay) -> int:
     """Return how many characters hardware and buffers lost."""
-    return told.count(Fate.OVERRUN) + sum(told.count(fate) for fate in BUFFERS)
+    return result.count(Fate.OVERRUN) + sum(result.count(fate) for fate in BUFFERS)
 
 
 def _number(count: int | None) -> str:

@@ -76,11 +76,11 @@ def clock_view(one: EndClock) -> list[Any]:
         return [head, f"No divisor makes it. {one.problem}".strip()]
     setting = one.setting
     spread = f" and up to {share_text(setting.clock.spread)} uncertain" if setting.clock.spread else ""
-    told = (
+    result = (
         f"{setting.clock.key}, {hertz_text(setting.clock.hertz)}{spread}: write {numbers_text(setting)}. "
         f"That makes {setting.baud:,.2f} baud, {error_text(setting)}."
     )
-    parts: list[Any] = [head, told, "", bit_rows(setting, one.line)]
+    parts: list[Any] = [head, result, "", bit_rows(setting, one.line)]
     if len(one.alternatives) > 1:
         parts += ["", alternatives(one.alternatives, one.setting)]
     return parts
@@ -103,7 +103,7 @@ def bit_rows(setting: BaudSetting, line: LineSettings) -> Group:
 
 
 def alternatives(settings: Sequence[BaudSetting], used: BaudSetting | None = None) -> Group:
-    """Show settings, the best first, with what tells them apart."""
+    """Show settings, the best first, with what distinguishes them."""
     table = new_table("what could be written", ">baud", ">error", ">worst bit", "")
     varied = [
         name
@@ -113,18 +113,18 @@ def alternatives(settings: Sequence[BaudSetting], used: BaudSetting | None = Non
     near = [one for one in settings if one.worst_deviation < READ or one == used] or settings[:1]
     for one in near[:MOST_ALTERNATIVES]:
         numbers = numbers_text(one)
-        told = [str(one.clock) if name == "clock" else f"{name} {getattr(one, name)}" for name in varied]
-        told = [*(part for part in told if part not in numbers), *(["in use"] if one == used else [])]
+        result = [str(one.clock) if name == "clock" else f"{name} {getattr(one, name)}" for name in varied]
+        result = [*(part for part in result if part not in numbers), *(["in use"] if one == used else [])]
         table.add_row(
             numbers,
             f"{one.baud:,.2f}",
             error_text(one),
             f"{one.worst_deviation:.1%}",
-            ", ".join(told),
+            ", ".join(result),
         )
     more, far = max(0, len(near) - MOST_ALTERNATIVES), len(settings) - len(near)
-    told = [f"{more} more"] * bool(more) + [f"{far} that are half a bit off or more"] * bool(far)
-    return Group(table, *([f"and {', and '.join(told)}"] if told else []))
+    result = [f"{more} more"] * bool(more) + [f"{far} that are half a bit off or more"] * bool(far)
+    return Group(table, *([f"and {', and '.join(result)}"] if result else []))
 
 
 def error_text(setting: BaudSetting) -> str:
@@ -154,12 +154,12 @@ def margins(plan: Plan) -> Group:
     }
     for name, cells in rows.items():
         table.add_row(name, *cells)
-    told = "What is tolerated, and what the sender is off by, is against the declared baud."
-    return Group(table, "", told)
+    result = "What is tolerated, and what the sender is off by, is against the declared baud."
+    return Group(table, "", result)
 
 
 def _registers(plan: Plan) -> Group:
-    """Show what the fields of registers hold that mean something, and where that comes from."""
+    """Show what the fields of registers hold that mean something, and its source."""
     parts: list[Any] = [heading("Registers")]
     for end, one in plan.implied.items():
         if one.values:
@@ -206,9 +206,9 @@ def _pin_text(sheet: Sheet, name: str) -> str:
     end = sheet.end[end_name]
     pin = end.pin[pin_name]
     supplied = pin.volts is not None or pin_name in ("gnd", "ground")
-    told = [pin.pad, "" if supplied else pin.levels or end.levels or "", f"{pin.volts:g} V" if pin.volts else ""]
-    told += [f"{amperes * 1e3:g} mA" for amperes in (pin.gives_a, pin.draws_a) if amperes is not None]
-    inside = ", ".join(part for part in told if part)
+    result = [pin.pad, "" if supplied else pin.levels or end.levels or "", f"{pin.volts:g} V" if pin.volts else ""]
+    result += [f"{amperes * 1e3:g} mA" for amperes in (pin.gives_a, pin.draws_a) if amperes is not None]
+    inside = ", ".join(part for part in result if part)
     return f"{name} ({inside})" if inside else name
 
 

@@ -69,9 +69,9 @@ def counts(reading: Reading) -> Group:
     if not reading.frames:
         return Group(wires, *others)
     frames = new_table("frame", ">found", ">good", "faults")
-    for key, told in reading.to_dict()["frames"].items():
-        held = ", ".join(f"{count:,} {name}" for name, count in told["faults"].items())
-        frames.add_row(key, f"{told['count']:,}", f"{told['good']:,}", held or "none")
+    for key, result in reading.to_dict()["frames"].items():
+        held = ", ".join(f"{count:,} {name}" for name, count in result["faults"].items())
+        frames.add_row(key, f"{result['count']:,}", f"{result['good']:,}", held or "none")
     return Group(wires, "", frames, *others)
 
 
@@ -80,10 +80,10 @@ def events(reading: Reading) -> Group:
     table = new_table("event", ">changes", "followed by", ">how many", ">least", ">median", ">most")
     bars: list[Any] = []
     for key, one in reading.events.items():
-        told = one.to_dict()
-        times = [duration(told[name]) if told["followed"] else "-" for name in ("min_s", "median_s", "max_s")]
+        result = one.to_dict()
+        times = [duration(result[name]) if result["followed"] else "-" for name in ("min_s", "median_s", "max_s")]
         what = f"a {one.event.to} on {one.event.wire}"
-        table.add_row(key, f"{told['changes']:,}", what, f"{told['followed']:,}", *times)
+        table.add_row(key, f"{result['changes']:,}", what, f"{result['followed']:,}", *times)
         shown = one.histogram() if len(one.histogram()) > 1 else []
         most = max((count for _, _, count in shown), default=1)
         if shown:
@@ -93,12 +93,12 @@ def events(reading: Reading) -> Group:
     return Group(table, *bars)
 
 
-def statistics(told: Mapping[str, FrameStatistics]) -> Group:
+def statistics(result: Mapping[str, FrameStatistics]) -> Group:
     """Show what the frames of each layout hold altogether, and how regularly they come."""
     heads = ("found", "trusted", "frames/s", "period", "least", "most", "jitter", "late", "missing")
     frames = new_table("frame", *(f">{head}" for head in heads))
     fields = new_table("frame", "field", ">values", ">least", ">mean", ">most", "unit", "names")
-    for key, one in told.items():
+    for key, one in result.items():
         times = [one.period_s, one.least_s, one.most_s, one.jitter_s]
         shown = ["-" if time is None else duration(time) for time in times]
         rate = "-" if one.rate is None else f"{one.rate:.4g}"
@@ -138,11 +138,11 @@ def values(view: ValueView) -> Table:
     return table
 
 
-def bursts(told: Mapping[tuple[str, str], Sequence[Mapping[str, Any]]]) -> Group:
+def bursts(result: Mapping[tuple[str, str], Sequence[Mapping[str, Any]]]) -> Group:
     """Show the figures of bursts of samples."""
     columns = (">at s", ">samples", ">least V", ">most V", ">p-p V", ">mean V", ">Hz", ">Hz apart")
     table = new_table("frame", "field", *columns)
-    for (key, name), rows in told.items():
+    for (key, name), rows in result.items():
         for row in rows:
             begin_s, samples, *figures = row.values()
             volts = ["-" if one is None else f"{one:.4g}" for one in figures]

@@ -25,7 +25,7 @@ def surveys(seen: Mapping[str, Survey]) -> Table:
     rows: dict[str, list[str]] = {}
     for one in seen.values():
         deviation = one.deviation_ppm
-        told = {
+        result = {
             "rests": one.idle or "unknown",
             "changes": f"{one.edges:,}",
             "recorded": duration(one.duration_s),
@@ -43,7 +43,7 @@ def surveys(seen: Mapping[str, Survey]) -> Table:
             "  gap between characters": _median(one.character_gaps),
             "  gap between messages": _median(one.message_gaps),
         }
-        for name, text in told.items():
+        for name, text in result.items():
             rows.setdefault(name, []).append(text)
         for name, text in _levels(one).items():
             if any(other.levels for other in seen.values()):
@@ -76,7 +76,7 @@ def _levels(one: Survey) -> dict[str, str]:
 
 
 def trials(tried: Sequence[Trial]) -> Table:
-    """Show what came in at a port under each of some settings, the best first."""
+    """Show what arrived at a port under each of some settings, the best first."""
     table = new_table("settings", ">characters", ">faulty", ">sense", "begins with")
     for one in tried:
         faulty = f"{100 * one.fault_share:.0f} %" if one.characters else "-"

@@ -71,8 +71,8 @@ class Part:
         head += f"#{self.number}"
         if self.role == "request":
             again = " again" if self.again else ""
-            told = {"unanswered": ": no reply", "open": ": capture ends"}.get(self.state, "")
-            return f"{head}{again}{told}" if again or told else f"{head} asks"
+            result = {"unanswered": ": no reply", "open": ": capture ends"}.get(self.state, "")
+            return f"{head}{again}{result}" if again or result else f"{head} asks"
         late = {"late": " late,", "damaged-reply": " damaged,"}.get(self.state, "")
         return f"{head}{late} after {duration(self.latency_s)}"
 
@@ -94,7 +94,7 @@ class Entry:
     text : str
         What it is.
     faults : str
-        What is held against it, names joined by ``+``.
+        Its faults, names joined by ``+``.
     parts : tuple of Part
         What it is in pairs.
     collides : bool
@@ -119,7 +119,7 @@ class Entry:
 
     @property
     def is_faulty(self) -> bool:
-        """Whether something is held against the message itself."""
+        """Whether the message itself is faulty."""
         return bool(self.faults) or self.is_skipped
 
     @property
@@ -130,7 +130,7 @@ class Entry:
 
 @dataclass
 class TimelineRows:
-    """The rows of a reading's timeline with what is to be said of them.
+    """The rows of a reading's timeline with what is shown of them.
 
     Parameters
     ----------
@@ -156,16 +156,16 @@ class TimelineRows:
 
     def wrong(self) -> Places:
         """Return the rows with which something is wrong, or worth knowing, and what they are paired with."""
-        told = self.timeline.faults != 0
-        told |= self.timeline.what == What.SKIPPED
-        told[self.collisions] = True
+        result = self.timeline.faults != 0
+        result |= self.timeline.what == What.SKIPPED
+        result[self.collisions] = True
         for pairs in self.reading.pairs.values():
             odd = (pairs.again >= 0) | ~np.isin(pairs.state, [PairState.ANSWERED, PairState.OPEN])
-            told[pairs.request[odd]] = True
-            told[pairs.reply[odd & (pairs.reply >= 0)]] = True
+            result[pairs.request[odd]] = True
+            result[pairs.reply[odd & (pairs.reply >= 0)]] = True
             if pairs.pairing.only_when_asked:
-                told[pairs.unasked] = True
-        return np.flatnonzero(told).astype(np.int64)
+                result[pairs.unasked] = True
+        return np.flatnonzero(result).astype(np.int64)
 
     def entries(self, rows: Places) -> Iterator[Entry]:
         """Yield some rows, ascending, ready to be shown."""
@@ -190,15 +190,15 @@ class TimelineRows:
 
     def parts_of(self, rows: Places) -> dict[int, list[Part]]:
         """Return what some rows are in pairs."""
-        told: dict[int, list[Part]] = {}
+        result: dict[int, list[Part]] = {}
         for key, pairs in self.reading.pairs.items():
             for side in ("request", "reply"):
                 for number in np.flatnonzero(np.isin(pairs.column(side), rows)).tolist():
-                    told.setdefault(int(pairs.column(side)[number]), []).append(_part(key, pairs, number, side))
+                    result.setdefault(int(pairs.column(side)[number]), []).append(_part(key, pairs, number, side))
             if pairs.pairing.only_when_asked:
                 for row in pairs.unasked[np.isin(pairs.unasked, rows)].tolist():
-                    told.setdefault(row, []).append(Part(key, -1, "reply", "unasked", float("nan")))
-        return told
+                    result.setdefault(row, []).append(Part(key, -1, "reply", "unasked", float("nan")))
+        return result
 
     def _texts(self, rows: Places) -> list[str]:
         """Write what each of some rows is."""
@@ -209,13 +209,13 @@ class TimelineRows:
                 continue
             frames = self.reading.frames[layout][timeline.row[rows[places]]]
             if frames.layout.pattern is not None:
-                told = [self._visible(frames.data[row].tolist()) for row in range(len(frames))]
+                result = [self._visible(frames.data[row].tolist()) for row in range(len(frames))]
             else:
                 columns = {name: value_texts(frames, name) for name in chosen_fields(frames.layout, ())}
-                told = [
+                result = [
                     " ".join(f"{name}={texts[row]}" for name, texts in columns.items()) for row in range(len(frames))
                 ]
-            for place, text in zip(places.tolist(), told, strict=True):
+            for place, text in zip(places.tolist(), result, strict=True):
                 texts[place] = f"{layout} {text}".rstrip()
         for place in np.flatnonzero(timeline.layout[rows] < 0).tolist():
             texts[place] = self._text_of_characters(int(rows[place]))
@@ -263,10 +263,10 @@ def write_messages(path: Path, reading: Reading) -> None:
             rows = pairs.column(side)[numbers]
             alone[rows] = False
             every.append(rows)
-            told = Choice(np.zeros(len(rows), np.int64), [side])
+            result = Choice(np.zeros(len(rows), np.int64), [side])
             name = Choice(np.zeros(len(rows), np.int64), [key])
             latency_s = np.round(pairs.latency_s[numbers], 12)
-            columns.append([*_message_columns(timeline, rows), name, numbers, told, states[numbers], latency_s])
+            columns.append([*_message_columns(timeline, rows), name, numbers, result, states[numbers], latency_s])
     rest = np.flatnonzero(alone).astype(np.int64)
     columns.append([*_message_columns(timeline, rest), None, None, None, None, None])
     order = np.argsort(np.concatenate([*every, rest]), kind="stable")

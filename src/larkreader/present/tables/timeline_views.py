@@ -86,8 +86,8 @@ def pairs_table(pairs: Mapping[str, Pairs]) -> Group:
         table.add_row(
             key, f"{len(one):,}", *(_number(one.count(state)) for state in states), _number(repeated), unasked
         )
-        told = figures_of(one.latencies_s)
-        shown = [_time(told[name]) for name in ("least_s", "median_s", "nearly_all_s", "most_s")]
+        result = figures_of(one.latencies_s)
+        shown = [_time(result[name]) for name in ("least_s", "median_s", "nearly_all_s", "most_s")]
         times.add_row(key, *shown, _time(one.pairing.within_s))
     return Group(table, "", times)
 
@@ -115,9 +115,9 @@ def parts_table(key: str, pairs: Pairs, moved_at_s: float | None = None) -> Tabl
         parts = pairs.parts()
         cycle = figures_of(parts["cycle"])["median_s"]
         for name in PARTS:
-            told = figures_of(parts[name])
-            shown = [_time(told[one]) for one in ("least_s", "median_s", "nearly_all_s", "most_s")]
-            share = f"{100 * told['median_s'] / cycle:.1f} %" if cycle and told["count"] and name != "cycle" else ""
+            result = figures_of(parts[name])
+            shown = [_time(result[one]) for one in ("least_s", "median_s", "nearly_all_s", "most_s")]
+            share = f"{100 * result['median_s'] / cycle:.1f} %" if cycle and result["count"] and name != "cycle" else ""
             table.add_row(TOLD[name], *shown, share)
         return table
     heads = (">before", ">median", ">after", ">median", ">moved by")

@@ -1,4 +1,4 @@
-"""Traffic as text: when, who, which character, what it says, what number it is, what was held against it.
+"""Traffic as text: when, who, which character, what it says, what number it is, its faults.
 
 Text stands before numbers. What is invisible is shown by the Unicode control pictures (U+2400 to U+2421), what is
 no text in the encoding by a middle dot. Where the terminal has only ASCII, both are a full stop.
@@ -77,7 +77,7 @@ class DumpForm:
         Parameters
         ----------
         at_s : float
-            When it arrived or went out, in seconds; NaN where nobody knows.
+            When it arrived or went out, in seconds; NaN where unknown.
         who : str
             Which wire or port.
         offset : int
@@ -110,8 +110,8 @@ class DumpForm:
     def _shown(self, part: Sequence[int], cells: list[str]) -> str:
         text, notation = "".join(cells), self.notation
         if notation is None:
-            told = notations(part[0], self.bits)
-            return _all_notations(text, told.decimal, told.hex, told.octal, told.binary, told.name, self.bits)
+            result = notations(part[0], self.bits)
+            return _all_notations(text, result.decimal, result.hex, result.octal, result.binary, result.name, self.bits)
         return f"{set_cell_size(text, self.each)}  {' '.join(digits(one, notation, self.bits) for one in part)}"
 
 
@@ -163,14 +163,14 @@ def ring_rows(ring: RingMemory, form: DumpForm) -> Iterator[str]:
         where one follows the other at once.
     """
     size, notation = len(ring.memory), form.notation or "hex"
-    told = (
+    result = (
         f"Ring buffer of {size:,} characters, {ring.held:,} of them count; the next is written at {ring.write_index:,}."
     )
     if ring.held:
         newest = (ring.write_index - 1) % size
-        told += f" The oldest is at {ring.oldest:,}, the newest at {newest:,}"
-        told += "; they wrap." if ring.is_wrapped else "; they do not wrap."
-    yield told
+        result += f" The oldest is at {ring.oldest:,}, the newest at {newest:,}"
+        result += "; they wrap." if ring.is_wrapped else "; they do not wrap."
+    yield result
     each = replace(form, notation=notation, width=form.width + TIME_WIDTH, who_width=0).each
     yield f"{'index':>{OFFSET_WIDTH}} {'text':{each}}   {TITLES[notation]}"
     before = {ring.oldest: "[", ring.write_index or size: "]"} if ring.held else {}

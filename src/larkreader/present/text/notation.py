@@ -67,7 +67,7 @@ class Notations:
     decimal, hex, octal, binary : str
         Its digits; all but the decimal ones are as many as the largest value needs.
     character : str
-        What it prints: one column wide, a control picture for a control character, a middle dot for what is no ASCII.
+        What it prints: one column wide, a control picture for a control character, a middle dot for what is not ASCII.
     name : str
         What a control character is called; nothing for others.
     """
@@ -103,8 +103,8 @@ def notations(value: int, bits: int = 8) -> Notations:
 
     Examples
     --------
-    >>> told = lr.notations(13)
-    >>> told.decimal, told.hex, told.octal, told.binary, told.character, told.name
+    >>> result = lr.notations(13)
+    >>> result.decimal, result.hex, result.octal, result.binary, result.character, result.name
     ('13', '0D', '015', '00001101', '␍', 'CR carriage return')
     """
     if not 1 <= bits <= 64 or not 0 <= value < 1 << bits:

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 
 LONGEST_WHOLE = 24  # of a name that is not folded
 WIDE = 100  # columns of a terminal from which everything is shown
-SAMPLE = 40  # characters of what came in that are shown
+SAMPLE = 40  # characters of what arrived that are shown
 
 
 class _Console(Console):
@@ -29,7 +29,7 @@ class _Console(Console):
 def make_console(*, stderr: bool = False) -> Console:
     """Return a console that writes plain text when it is not a terminal."""
     stream = sys.stderr if stderr else sys.stdout
-    legacy = None if stream.isatty() else False  # what is no console of Windows has none of its limits
+    legacy = None if stream.isatty() else False  # what is not a console of Windows has none of its limits
     return _Console(stderr=stderr, highlight=False, emoji=False, soft_wrap=False, legacy_windows=legacy)
 
 

@@ -23,7 +23,7 @@ _ANY_ENDING = re.compile(rb"\r\n\0?|\n\0?|\r(?!\Z)\0?|\0")
 
 @dataclass(frozen=True)
 class Arrival:
-    """Characters that came together on one wire.
+    """Characters that arrived together on one wire.
 
     Parameters
     ----------
@@ -36,7 +36,7 @@ class Arrival:
     data : bytes
         The characters.
     faults : bytes
-        Their flags of `Fault`; empty where nobody knows of any.
+        Their flags of `Fault`; empty where unknown of any.
     is_uncertain : bool
         Whether they may have come before the row above, which is of another wire.
     """
@@ -54,7 +54,7 @@ class Arrival:
 
 
 class View(ABC):
-    """One way to show what passes. Each row comes with its wire."""
+    """One way to show what passes. Each row has its wire."""
 
     def __init__(self, form: DumpForm) -> None:
         self.form = form
@@ -72,10 +72,10 @@ class View(ABC):
         yield from ()
 
     def rest(self) -> Iterator[tuple[str, str]]:
-        """Yield wire and row of what is left when nothing more comes."""
+        """Yield wire and row of what is left when nothing more follows."""
         yield from ()
 
-    def told(self, wire: str) -> str:
+    def summary(self, wire: str) -> str:
         """Return in a few words what was counted on a wire beside its characters."""
         return ""
 
@@ -127,7 +127,7 @@ class LineView(View):
     form : DumpForm
         How a row looks.
     ending : bytes, optional
-        What ends a line; CR, LF, CR LF or NUL unless said.
+        What ends a line; CR, LF, CR LF or NUL by default.
     is_stripped : bool
         Whether escape sequences are left out and counted.
     """
@@ -174,7 +174,7 @@ class LineView(View):
             if line.data:
                 yield from self._flushed(wire, line)
 
-    def told(self, wire: str) -> str:
+    def summary(self, wire: str) -> str:
         """Return how many lines there were."""
         count = self._count.get(wire, 0)
         return f"{count:,} line{'' if count == 1 else 's'}"

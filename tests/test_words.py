@@ -1,0 +1,60 @@
+"""Plain English, as a rule: phrases that no sentence of ours contains."""
+
+import ast
+import re
+from pathlib import Path
+
+import pytest
+
+import larkreader as lr
+
+ROOT = Path(__file__).parents[1]
+BANNED = {
+    r"\btold\b|\btells?\b": "shows, reports, names",
+    r"\bsaid\b|\bunless said\b": "declared, by default",
+    r"\bcame\b|\b(?:to|what|had) come\b|\bcomes\b": "received, expected, arrives",
+    r"\bheld against\b": "faults, read against",
+    r"\bheeds?\b": "applies to",
+    r"\bas good as sure\b|\bgive or take\b": "almost certain, ±",
+    r"\bmade[- ]up\b|\bbelieved? in\b": "simulated, spurious, assumed",
+    r"\bmends?\b": "fix",
+    r"\bsomebody\b|\bnobody\b|\banybody\b": "a program, a user, no device",
+    r"(?<!there )\bis no (?!longer|more|less)\w+|(?<!there )\bare no (?!longer|more|less)\w+": "is not a",
+    r"\bmore to blame\b": "dominant",
+}
+"""Each phrase, and what to write instead."""
+
+
+def sentences_of(path):
+    """Yield the texts that a module prints: strings of several words that are no documentation, with their lines."""
+    tree = ast.parse(path.read_text(encoding="utf-8"))
+    skipped = {id(one.value) for one in ast.walk(tree) if isinstance(one, ast.Expr)}
+    for node in ast.walk(tree):
+        is_text = isinstance(node, ast.Constant) and isinstance(node.value, str) and id(node) not in skipped
+        if is_text and " " in node.value.strip():
+            yield node.lineno, node.value
+
+
+def wrong_in(texts):
+    return [
+        f"{where}: {found[0]!r}; write {instead}"
+        for where, text in texts
+        for banned, instead in BANNED.items()
+        for found in re.finditer(banned, text, re.IGNORECASE)
+    ]
+
+
+def test_what_is_printed_is_plain():
+    """Messages, help, headings, and the templates of findings."""
+    package = Path(lr.__file__).parent
+    texts = [(f"{path.name}:{line}", text) for path in package.rglob("*.py") for line, text in sentences_of(path)]
+    assert wrong_in(texts) == []
+
+
+PAGES = [ROOT / "README.md", ROOT / "CONTRIBUTING.md", *sorted((ROOT / "docs").rglob("*.md"))]
+
+
+@pytest.mark.parametrize("page", [page for page in PAGES if "_build" not in page.parts], ids=lambda page: page.name)
+def test_pages_are_plain(page):
+    lines = page.read_text(encoding="utf-8").splitlines()
+    assert wrong_in((number, line) for number, line in enumerate(lines, 1)) == []
