@@ -1,7 +1,9 @@
 """Plain English, as a rule: phrases that no sentence of ours contains."""
 
 import ast
+import io
 import re
+import tokenize
 from pathlib import Path
 
 import pytest
@@ -26,13 +28,14 @@ BANNED = {
 
 
 def sentences_of(path):
-    """Yield the texts that a module prints: strings of several words that are no documentation, with their lines."""
-    tree = ast.parse(path.read_text(encoding="utf-8"))
-    skipped = {id(one.value) for one in ast.walk(tree) if isinstance(one, ast.Expr)}
-    for node in ast.walk(tree):
-        is_text = isinstance(node, ast.Constant) and isinstance(node.value, str) and id(node) not in skipped
-        if is_text and " " in node.value.strip():
-            yield node.lineno, node.value
+    """Yield the sentences of a module, with their lines: strings of several words, documentation, comments."""
+    source = path.read_text(encoding="utf-8")
+    for node in ast.walk(ast.parse(source)):
+        if isinstance(node, ast.Constant) and isinstance(node.value, str) and " " in node.value.strip():
+            yield node.lineno, re.sub(r"^ *(>>>|\.\.\.).*$", "", node.value, flags=re.MULTILINE)
+    for token in tokenize.generate_tokens(io.StringIO(source).readline):
+        if token.type == tokenize.COMMENT:
+            yield token.start[0], token.string
 
 
 def wrong_in(texts):
@@ -44,8 +47,8 @@ def wrong_in(texts):
     ]
 
 
-def test_what_is_printed_is_plain():
-    """Messages, help, headings, and the templates of findings."""
+def test_the_code_is_plain():
+    """Messages, help, headings, the templates of findings, documentation and comments."""
     package = Path(lr.__file__).parent
     texts = [(f"{path.name}:{line}", text) for path in package.rglob("*.py") for line, text in sentences_of(path)]
     assert wrong_in(texts) == []

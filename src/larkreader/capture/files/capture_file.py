@@ -142,9 +142,14 @@ class CaptureFile:
                     yield dict(_wanted_wires(characters, signals, self.name))
 
     def wires(self, signals: Mapping[str, str]) -> dict[str, Measured]:
-        """Return some wires whole, by wire; arguments and errors as of `pieces`.
+        """Return some wires whole, by wire; errors as of `pieces`.
 
         A file of characters may lack some of the wires.
+
+        Parameters
+        ----------
+        signals : mapping of str to str
+            What each wire is called in the capture, by wire.
         """
         traces: dict[str, list[Trace]] = {}
         characters: dict[str, list[Characters]] = {}
@@ -158,9 +163,14 @@ class CaptureFile:
         return whole | {wire: Trace.joined(traces[wire]) for wire in signals if wire in traces}
 
     def traces(self, signals: Mapping[str, str]) -> dict[str, Trace]:
-        """Return the levels of some wires whole, by wire; arguments and errors as of `pieces`.
+        """Return the levels of some wires whole, by wire; errors as of `pieces`.
 
         A file of characters has none.
+
+        Parameters
+        ----------
+        signals : mapping of str to str
+            What each wire is called in the capture, by wire.
         """
         return {wire: held for wire, held in self.wires(signals).items() if isinstance(held, Trace)}
 
@@ -182,7 +192,12 @@ class CaptureFile:
         return {wire: Characters.joined(held) for wire, held in parts.items()}
 
     def voltages(self, signal: str) -> Voltages:
-        """Return the voltages of a signal, which is named, or numbered where it has no name.
+        """Return the voltages of a signal.
+
+        Parameters
+        ----------
+        signal : str
+            The signal, by its name in the file, or its number where it has none.
 
         Raises
         ------

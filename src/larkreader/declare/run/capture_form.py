@@ -126,7 +126,13 @@ class CaptureForm(BaseModel, frozen=True, extra="forbid"):
         return self
 
     def with_mark_of(self, line: LineSettings) -> CaptureForm:
-        """Return the form with what a mark means on a line, if that is not given: a parity or a framing error."""
+        """Return the form with what a mark means on a line, if that is not given: a parity or a framing error.
+
+        Parameters
+        ----------
+        line : LineSettings
+            The line.
+        """
         if self.mark is not None:
             return self
         return self.model_copy(update={"mark": "parity" if line.has_parity else "framing"})

@@ -32,7 +32,6 @@ def draw_widths(widths: LevelWidths, *, ax: Axes | None = None) -> Axes:
     -------
     matplotlib.axes.Axes
         The axes that were drawn on.
-
     """
     axes, line = new_axes(ax), widths.line
     most = line.stop_position + BEYOND
