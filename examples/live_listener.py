@@ -21,7 +21,9 @@ with lr.open_port("stand-in:pump", sheet.line) as port:
             for new in reader.feed(port.read(64, 0.05).data).rows():
                 frames += 1
                 faulty += bool(new["faults"])
-                told = " <- too high" if new["flow"] > HIGH else ""
-                print(f"{new['count']:3}  {new['state']:8} {new['flow']:5.1f} mL/min  {new['pressure']:6.2f} kPa{told}")
+                warning = " <- too high" if new["flow"] > HIGH else ""
+                print(
+                    f"{new['count']:3}  {new['state']:8} {new['flow']:5.1f} mL/min  {new['pressure']:6.2f} kPa{warning}"
+                )
 
 print(f"{frames} frames, {faulty} of them faulty")

@@ -36,7 +36,7 @@ def written(frames: lr.Frames, name: str, row: int) -> str:
 
 
 def show(title: str, reading: lr.Reading) -> None:
-    """Print what came out of a capture."""
+    """Print what a capture holds."""
     print(f"{title}: {reading.verdict}")
     for key, frames in reading.frames.items():
         for row in range(len(frames)):
@@ -46,10 +46,10 @@ def show(title: str, reading: lr.Reading) -> None:
 sheet = lr.open_sheet(SHEETS / "modbus_rtu.toml")
 line = sheet.line
 asked = bytes.fromhex("01 03 00 00 00 0A C5 CD")  # ten registers of server 1
-told = [bytes.fromhex("01 03 06 02 2B 00 00 00 64 05 7A"), bytes.fromhex("01 83 02 C0 F1")]
+replies = [bytes.fromhex("01 03 06 02 2B 00 00 00 64 05 7A"), bytes.fromhex("01 83 02 C0 F1")]
 wires = {
     "to_server": on_the_wire(line, [asked], gap=45),
-    "from_server": on_the_wire(line, told, gap=3.5 * line.bits_per_character),
+    "from_server": on_the_wire(line, replies, gap=3.5 * line.bits_per_character),
 }
 show("Modbus RTU", lr.read(sheet, wires))
 

@@ -8,7 +8,7 @@ from larkreader.demo.rig import rig_sheet
 sheet = rig_sheet()
 layout = sheet.frame["status"]
 data = b"".join(layout.encode({"count": number, "flow": 120.0, "state": "dosing"}) for number in range(50))
-kept = data[:325] + data[328:]  # three characters never came out of the receive register
+kept = data[:325] + data[328:]  # three characters were lost in the receive register
 
 plain = lr.Characters.from_bytes(kept)
 faults = np.zeros(len(kept), np.uint8)

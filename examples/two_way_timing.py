@@ -1,4 +1,4 @@
-"""Who answers whom, how soon, and what goes wrong when a reply comes late? Both wires of the rig's service link."""
+"""Who answers whom, how soon, and what goes wrong when a reply is late? Both wires of the rig's service link."""
 
 import numpy as np
 

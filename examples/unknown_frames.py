@@ -20,16 +20,16 @@ frames = [secret.encode({"count": n, "flow": round(40 + 35 * float(np.sin(n / 7)
 gaps = np.where(np.arange(len(frames) * secret.length) % secret.length == 0, 200.0, 0.0)
 wire = lr.transmit(b"".join(frames), lr.LineSettings.parse("38400 8O1"), gaps=gaps, clock_error_ppm=2500)
 
-told = lr.diagnose(wire)
-assert told.proposal is not None
-print("the line:", told.proposal)
+diagnosis = lr.diagnose(wire)
+assert diagnosis.proposal is not None
+print("the line:", diagnosis.proposal)
 
-found = lr.propose_layout(lr.receive(wire, told.proposal))
+found = lr.propose_layout(lr.receive(wire, diagnosis.proposal))
 assert found is not None
 assert found.layout.checksum is not None
 print(f"the frames: {found.layout.length} bytes behind {found.layout.marker.hex(' ')}, {found.good} of them right")
 print(f"the checksum: {found.layout.checksum.algorithm} from {found.layout.checksum.from_}")
 
-sheet = lr.parse_sheet(starter_sheet([StarterWire("pump_tx", told.proposal, "", found.layout)], title="Found"))
+sheet = lr.parse_sheet(starter_sheet([StarterWire("pump_tx", diagnosis.proposal, "", found.layout)], title="Found"))
 reading = lr.read(sheet, {"pump_tx": wire})
 print(f"read by the sheet that was made: {reading.verdict}, {len(reading.frames['message'])} frames")

@@ -7,11 +7,11 @@ history = make_history(paused=False)
 line, path = history.sheet.wire["from_pump"].line, history.sheet.receive["from_pump"]
 characters = lr.receive(history.traces["rig.pump_tx"], line)
 
-told = lr.replay(characters, path, line)
-print(f"{len(told)} characters into a ring of {path.ring.size if path.ring else 0}:")
+result = lr.replay(characters, path, line)
+print(f"{len(result)} characters into a ring of {path.ring.size if path.ring else 0}:")
 for fate in lr.simulate.Fate:
-    if told.count(fate):
-        print(f"  {told.count(fate)} {fate.name.lower()}")
+    if result.count(fate):
+        print(f"  {result.count(fate)} {fate.name.lower()}")
 
 limits = lr.find_limits(characters, path, line)
 print(f"A ring of {limits.ring_needed} loses nothing of it; {limits.ring_bound} are enough however the phases lie.")
@@ -21,16 +21,16 @@ if limits.slowest_s is not None and limits.slowest_bound_s is not None:
     )
 
 paused = make_history(paused=True)
-told = lr.replay(characters, path, paused.sheet.wire["from_pump"].line)
+result = lr.replay(characters, path, paused.sheet.wire["from_pump"].line)
 print(
-    f"With flow control: {told.lost} lost, {len(told.pauses_s)} pauses, {told.high_water('ring')} in the ring at most."
+    f"With flow control: {result.lost} lost, {len(result.pauses_s)} pauses, {result.high_water('ring')} in the ring at most."
 )
 
 print("Served by polling, instead:")
 for every_s in (0.5e-3, 1.5e-3, 3e-3):
     polling = lr.declare.PollingService(kind="polling", every_s=every_s)
-    told = lr.replay(characters, path.model_copy(update={"service": polling}), line)
-    overruns, dropped = told.count(lr.simulate.Fate.OVERRUN), told.count(lr.simulate.Fate.DROPPED)
+    result = lr.replay(characters, path.model_copy(update={"service": polling}), line)
+    overruns, dropped = result.count(lr.simulate.Fate.OVERRUN), result.count(lr.simulate.Fate.DROPPED)
     print(f"  every {every_s * 1e3:g} ms: the hardware loses {overruns}, the ring {dropped}")
 
 print("The same text, sent by code that writes without waiting for an empty register:")

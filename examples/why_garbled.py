@@ -9,11 +9,11 @@ text = b"flow 12.5 mL/min pressure 101.3 kPa\r\n" * 4
 trace = lr.transmit(text, lr.LineSettings.parse("43200 8E1"), clock_error_ppm=-5000)
 print("read as declared:", lr.present.visible(lr.receive(trace, declared).value[:24].tolist()))
 
-told = lr.diagnose(trace, declared)
-for finding in told.findings:
+diagnosis = lr.diagnose(trace, declared)
+for finding in diagnosis.findings:
     print(f"{finding.kind}: {finding.text}")
-assert told.proposal is not None
-print("read as proposed:", lr.present.visible(lr.receive(trace, told.proposal).value[:24].tolist()))
+assert diagnosis.proposal is not None
+print("read as proposed:", lr.present.visible(lr.receive(trace, diagnosis.proposal).value[:24].tolist()))
 
 # The other end shows bytes alone, and is set to 8N1.
 receiver = lr.LineSettings.parse("9600 8N1")

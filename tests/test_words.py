@@ -54,7 +54,13 @@ def test_the_code_is_plain():
     assert wrong_in(texts) == []
 
 
-PAGES = [ROOT / "README.md", ROOT / "CONTRIBUTING.md", *sorted((ROOT / "docs").rglob("*.md"))]
+EXAMPLES = [
+    path for path in sorted((ROOT / "examples").rglob("*")) if path.suffix in (".py", ".toml", ".md", ".c", ".txt")
+]
+    path for path in sorted((ROOT / "examples").rglob("*")) if path.suffix in (".py", ".toml", ".md", ".c", ".txt")
+]
+SHEETS = sorted(Path(lr.__file__).parent.rglob("*.toml"))
+PAGES = [ROOT / "README.md", ROOT / "CONTRIBUTING.md", *sorted((ROOT / "docs").rglob("*.md")), *EXAMPLES, *SHEETS]
 
 
 @pytest.mark.parametrize("page", [page for page in PAGES if "_build" not in page.parts], ids=lambda page: page.name)

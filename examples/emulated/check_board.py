@@ -33,7 +33,7 @@ def build(into: Path) -> Path:
 
 
 def free_port() -> int:
-    """Return a TCP port that nobody uses."""
+    """Return a free TCP port."""
     with socket.socket() as one:
         one.bind(("127.0.0.1", 0))
         return int(one.getsockname()[1])
@@ -119,12 +119,12 @@ def checks(port: lr.Port, sheet: lr.Sheet) -> int:
     print("  none changed, none extra:", (slow.changed, slow.extra) == (0, 0))
     if counted != slow.lost:
         print(f"  {counted} counted, {slow.lost} missed", file=sys.stderr)
-    told = overflow_of(port, sheet)
-    print("  status messages through it: an overflow is found:", told is not None)
+    overflow = overflow_of(port, sheet)
+    print("  status messages through it: an overflow is found:", overflow is not None)
 
     good = (echo.verdict, changed.verdict, short.verdict, dialogue.verdict) == ("pass", "pass", "fail", "pass")
     exact = counted == slow.lost > 0 and not slow.changed and not slow.extra
-    return 0 if good and exact and told is not None else 1
+    return 0 if good and exact and overflow is not None else 1
 
 
 def overflow_of(port: lr.Port, sheet: lr.Sheet) -> lr.Finding | None:

@@ -2,7 +2,7 @@
  * that loses characters and counts them.
  *
  * Commands are lines of text. "echo N", "altered N" and "slow N" take the next N characters as data, send them back,
- * and return to commands; "status N" sends N status messages; "lost?" tells how many characters the ring has lost.
+ * and return to commands; "status N" sends N status messages; "lost?" answers how many characters the ring has lost.
  */
 #include <stdint.h>
 
@@ -58,7 +58,7 @@ static uint8_t take(void) {
 }
 
 static void give_back(uint32_t count, uint8_t change, uint32_t turns) {
-    arrived = lost = 0; /* nothing comes before "ok" */
+    arrived = lost = 0; /* nothing precedes "ok" */
     say("ok\n");
     for (;;) {
         if (arrived >= count && head == tail) return; /* in this order: what arrives last is in the ring by then */

@@ -20,7 +20,7 @@ def test_it_halts_when_nobody_speaks_to_it_and_takes_a_flow(
 
 @pytest.mark.parametrize("flow", [0, 0.1, 42.5, 300])
 def test_it_confirms_any_flow_that_it_can_do(larkreader_port: lr.Port, larkreader_sheet: lr.Sheet, flow: float) -> None:
-    """A set-point comes back as what is measured, to a tenth."""
+    """A set-point returns as the measured value, to a tenth."""
     step = lr.Exchange(
         send_frame="setpoint",
         values={"flow": flow},
