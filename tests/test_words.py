@@ -54,11 +54,8 @@ def test_the_code_is_plain():
     assert wrong_in(texts) == []
 
 
-EXAMPLES = [
-    path for path in sorted((ROOT / "examples").rglob("*")) if path.suffix in (".py", ".toml", ".md", ".c", ".txt")
-]
-    path for path in sorted((ROOT / "examples").rglob("*")) if path.suffix in (".py", ".toml", ".md", ".c", ".txt")
-]
+KINDS = (".py", ".toml", ".md", ".c", ".txt")
+EXAMPLES = [path for path in sorted((ROOT / "examples").rglob("*")) if path.suffix in KINDS]
 SHEETS = sorted(Path(lr.__file__).parent.rglob("*.toml"))
 PAGES = [ROOT / "README.md", ROOT / "CONTRIBUTING.md", *sorted((ROOT / "docs").rglob("*.md")), *EXAMPLES, *SHEETS]
 
