@@ -23,7 +23,7 @@ if limits.slowest_s is not None and limits.slowest_bound_s is not None:
 paused = make_history(paused=True)
 result = lr.replay(characters, path, paused.sheet.wire["from_pump"].line)
 print(
-    f"With flow control: {result.lost} lost, {len(result.pauses_s)} pauses, at most {result.high_water('ring')} in the ring."
+    f"With flow control: {result.lost} lost, {len(result.pauses_s)} pauses, ring {result.high_water('ring')} at most."
 )
 
 print("Served by polling, instead:")

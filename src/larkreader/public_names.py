@@ -152,7 +152,7 @@ STAGES: Mapping[str, Mapping[str, str]] = {
         "clock_plan": "ClockPlan plan_clock",
         "diagnosis": "CaptureDiagnosis GarbledWire diagnose_capture",
         "planning": "Plan plan",
-        "proposed_sheet": "propose_sheet",
+        "proposed_sheet": "propose_sheet sheet_of_line",
         "reading": "Reading read",
     },
     "present": {

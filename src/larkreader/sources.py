@@ -95,6 +95,11 @@ def opened_to_write(target: Target) -> Iterator[Any]:
         target.flush()
 
 
+def name_of(path: Path) -> str:
+    """Return what to call a file: its name without folders, or what it is a copy of."""
+    return str(path) if isinstance(path, SpooledPath) else path.name
+
+
 def identity_of(path: Path) -> str:
     """Return what distinguishes a file from others: its size and its hash."""
     digest = sha256()

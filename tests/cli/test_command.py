@@ -103,7 +103,7 @@ UNUSABLE = [
     ("decode {sheet} {delivered}", "Name the wire: to_pump, from_pump."),
     ("decode {sheet} {capture} --wire pump", 'wire "pump" is not a wire of the sheet. Did you mean "to_pump"?'),
     ("decode {sheet} {capture} --frames nowhere/x.csv", "cannot be written: there is no folder nowhere"),
-    ("decode {sheet}", "Missing argument 'CAPTURE'"),
+    ("decode {sheet}", "SHEET or CAPTURE is missing. Write SHEET CAPTURE, or --line"),
     ("decod", 'There is no command "decod". Did you mean "decode"?'),
     ("", "Commands:"),
     ("loopback stand-in:ecko", 'Did you mean "stand-in:echo"?'),

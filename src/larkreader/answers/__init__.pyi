@@ -8,5 +8,6 @@ from .diagnosis import diagnose_capture as diagnose_capture
 from .planning import Plan as Plan
 from .planning import plan as plan
 from .proposed_sheet import propose_sheet as propose_sheet
+from .proposed_sheet import sheet_of_line as sheet_of_line
 from .reading import Reading as Reading
 from .reading import read as read

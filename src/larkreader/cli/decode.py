@@ -12,7 +12,6 @@ import click
 from . import frame_reports
 from .builds import build_options, check_build_options, report_to_build
 from .common import (
-    capture_argument,
     check_output,
     console_form,
     exit_status,
@@ -22,12 +21,12 @@ from .common import (
     print_document,
     read_with_progress,
     samples_option,
-    sheet_argument,
     stops_option,
     wire_option,
     write_fates_of,
 )
 from .forms import form_of, form_options
+from .line_option import sheet_and_capture
 from .showing import encoding_option, numbers_option
 
 if TYPE_CHECKING:
@@ -37,8 +36,7 @@ if TYPE_CHECKING:
 
 
 @click.command()
-@sheet_argument
-@capture_argument
+@sheet_and_capture
 @json_option
 @click.option(
     "--characters", type=click.Path(path_type=Path), metavar="FILE", help="Write the characters as CSV; - shows them."

@@ -7,10 +7,11 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from .common import check_figure, note, sheet_argument, standard_input, wire_option
+from .common import check_figure, note, standard_input, wire_option
 from .completed import completed
 from .figures import FIGURES, Wanted, draw_into
 from .forms import form_options
+from .line_option import line_options, refuse_signals, sheet_of_settings
 
 if TYPE_CHECKING:
     from larkreader.declare.run.capture_form import CaptureKind
@@ -28,8 +29,10 @@ _LIST = "\n".join(f"{name:9} {one.summary}" for name, one in FIGURES.items())
     before the first line fault; --at or --first choose another place.
     """.replace("\n", "\n    ").replace("\n    \n", "\n\n")
 )
-@sheet_argument
-@click.argument("what", nargs=-1, required=True, metavar="[CAPTURE] FIGURE", shell_complete=completed("figures"))
+@click.argument(
+    "what", nargs=-1, required=True, metavar="[SHEET] [CAPTURE] FIGURE", shell_complete=completed("figures")
+)
+@line_options
 @click.option(
     "-o", "--output", type=click.Path(path_type=Path), required=True, metavar="FILE", help="A .png, .svg or .pdf file."
 )
@@ -48,7 +51,13 @@ _LIST = "\n".join(f"{name:9} {one.summary}" for name, one in FIGURES.items())
 @click.option("--to", "to_s", type=float, metavar="SECONDS", help="Until when.")
 @form_options
 def draw(
-    sheet: Path, what: tuple[str, ...], output: Path, kind: CaptureKind | None, given: dict[str, Any], **asked: Any
+    what: tuple[str, ...],
+    settings: str | None,
+    signals: tuple[str, ...],
+    output: Path,
+    kind: CaptureKind | None,
+    given: dict[str, Any],
+    **asked: Any,
 ) -> int:
     """Draw one figure."""
     from larkreader.declare.document.sheet_file import open_sheet
@@ -59,19 +68,29 @@ def draw(
         wanted = f"must be one of {', '.join(FIGURES)}"
         raise RequestError("figure", f'is "{figure}"', wanted, nearest(figure, list(FIGURES)))
     needs = FIGURES[figure].needs
-    if len(sources) > 1 or (sources and needs == "sheet"):
-        raise RequestError(f'"{sources[-1]}"', f"is one argument too many; {figure} is made from the {needs} alone"
-                           if needs == "sheet" else "is one argument too many")  # fmt: skip
-    if not sources and needs != "sheet":
-        raise RequestError(figure, f"needs a {needs}", f"write larkreader draw SHEET {needs.upper()} {figure} -o FILE")
+    if settings is not None and needs != "capture":
+        raise RequestError("--line", f"goes with a capture, and {figure} is made from the {needs}", "", "Name a sheet")
+    names = ([] if settings is not None else ["SHEET"]) + ([] if needs == "sheet" else [needs.upper()])
+    if len(sources) > len(names):
+        found = "is an argument too many" + (f"; {figure} is made from the sheet alone" if needs == "sheet" else "")
+        raise RequestError(f'"{sources[-1]}"', found)
+    if len(sources) < len(names):
+        found = f"needs a {'sheet' if not sources and settings is None else needs}"
+        raise RequestError(figure, found, f"write larkreader draw {' '.join([*names, figure])} -o FILE")
     for name, value in asked.items():
         if value not in (None, ()) and name not in FIGURES[figure].takes:
             option = "--" + name.removesuffix("_s").replace("fields", "field")
-            raise RequestError(option, f"is nothing that {figure} heeds", advice="Leave it out")
+            raise RequestError(option, f"does not apply to {figure}", advice="Leave it out")
     check_figure(output)
-    source = None if not sources else standard_input() if sources[0] == "-" else sources[0]
-    result = draw_into(
-        figure, Wanted(open_sheet(sheet), source, folder=sheet.parent, kind=kind, given=given, **asked), output
-    )
+    paths = [standard_input() if source == "-" else Path(source) for source in sources]
+    if settings is None:
+        refuse_signals(signals)
+        sheet, *rest = paths
+        source = (sources[1] if needs == "port" else rest[0]) if rest else None
+    else:
+        source = paths[0]
+        sheet = sheet_of_settings(source, settings, signals, kind, given)
+    made_from = Wanted(open_sheet(sheet), source, folder=sheet.parent, kind=kind, given=given, **asked)
+    result = draw_into(figure, made_from, output)
     note(f"{figure} {result} drawn into {output}")
     return 0

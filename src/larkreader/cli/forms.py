@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from functools import wraps
 from typing import TYPE_CHECKING, Any, TypeVar
 
@@ -62,13 +62,16 @@ def form_options(command: _Command) -> _Command:
     @click.option("--volts-per-count", type=float, metavar="V", help="Volts of 1 in a file of whole numbers.")
     @wraps(command)
     def with_form(**options: Any) -> Any:
-        given = {key: options.pop(key) for key in _KEYS}
-        given = {key: value for key, value in given.items() if value is not None}
-        if "bits" in given:
-            given["bits"] = int(given["bits"])
-        return command(**options, given=given)
+        given = given_in(options)
+        return command(**{key: value for key, value in options.items() if key not in _KEYS}, given=given)
 
     return with_form  # type: ignore[return-value]  # takes what the command takes, but for the form
+
+
+def given_in(options: Mapping[str, Any]) -> dict[str, Any]:
+    """Return those of the options of `form_options` that were given."""
+    given = {key: options[key] for key in _KEYS if options.get(key) is not None}
+    return given | ({"bits": int(given["bits"])} if "bits" in given else {})
 
 
 def form_of(declared: CaptureForm | None, given: dict[str, Any]) -> CaptureForm:

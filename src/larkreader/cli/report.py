@@ -10,16 +10,15 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from .common import (
-    capture_argument,
     check_output,
     exit_status,
     note,
     progress_of,
     read_with_progress,
-    sheet_argument,
     wire_option,
 )
 from .forms import form_of, form_options
+from .line_option import sheet_and_capture
 
 if TYPE_CHECKING:
     from larkreader.declare.run.capture_form import CaptureKind
@@ -28,8 +27,7 @@ LARGEST = 64 << 20  # bytes of a capture whose levels are kept for figures
 
 
 @click.command()
-@sheet_argument
-@capture_argument
+@sheet_and_capture
 @click.option(
     "-o", "--output", type=click.Path(path_type=Path), required=True, metavar="FILE", help="The page; - for Markdown."
 )

@@ -8,7 +8,6 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from .common import (
-    capture_argument,
     check_figure,
     check_output,
     console_form,
@@ -17,9 +16,9 @@ from .common import (
     note,
     print_document,
     read_with_progress,
-    sheet_argument,
 )
 from .forms import form_of, form_options
+from .line_option import sheet_and_capture
 
 if TYPE_CHECKING:
     from larkreader.answers.reading import Reading
@@ -30,8 +29,7 @@ MOST_DRAWN = 400  # messages that one figure can distinguish
 
 
 @click.command()
-@sheet_argument
-@capture_argument
+@sheet_and_capture
 @json_option
 @click.option("--from", "from_s", type=float, metavar="SECONDS", help="Begin with what begins from this time on.")
 @click.option("--to", "to_s", type=float, metavar="SECONDS", help="End before what begins at this time.")
