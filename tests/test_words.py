@@ -31,6 +31,8 @@ def sentences_of(path):
     """Yield the sentences of a module, with their lines: strings of several words, documentation, comments."""
     source = path.read_text(encoding="utf-8")
     for node in ast.walk(ast.parse(source)):
+        if isinstance(node, ast.JoinedStr):
+            yield node.lineno, "".join(str(one.value) if isinstance(one, ast.Constant) else "{}" for one in node.values)
         if isinstance(node, ast.Constant) and isinstance(node.value, str) and " " in node.value.strip():
             yield node.lineno, re.sub(r"^ *(>>>|\.\.\.).*$", "", node.value, flags=re.MULTILINE)
     for token in tokenize.generate_tokens(io.StringIO(source).readline):

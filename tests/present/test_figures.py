@@ -208,8 +208,8 @@ def test_draw_makes_each_figure(shell, rig_files, tmp_path):
         ([rig_files["capture"], rig_files["capture"], "gaps"], "an argument too many"),
         ([rig_files["delivered"], "waveform", "--wire", "from_pump"], "holds no levels"),
         ([rig_files["delivered"], "timeline", "--wire", "from_pump"], "has no times"),
-        ([rig_files["capture"], "gaps", "--field", "flow"], "--field is nothing that gaps heeds"),
-        ([rig_files["capture"], "waveform", "--to", "3"], "--to is nothing that waveform heeds"),
+        ([rig_files["capture"], "gaps", "--field", "flow"], "--field does not apply to gaps"),
+        ([rig_files["capture"], "waveform", "--to", "3"], "--to does not apply to waveform"),
         (["layout"], "must be one of setpoint, status, alarm"),
     ):
         status, _, err = shell("draw", rig_files["sheet"], *arguments, "-o", tmp_path / "a.png")

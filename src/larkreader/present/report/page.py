@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from larkreader.errors import RequestError
-from larkreader.sources import identity_of, name_of
+from larkreader.sources import identity_of, name_of, path_of
 
 from .content import Report, make_report
 from .render import render_html, render_markdown, write_figures
@@ -87,7 +87,7 @@ def report_of(
     """Return what a page says; arguments as of `write_report`."""
     return make_report(
         reading,
-        files=[(name_of(Path(file)), identity_of(Path(file))) for file in files],
+        files=[(name_of(path), identity_of(path)) for path in map(path_of, files)],
         command=command,
         made_at=_made_at(),
         remarks=remarks,
