@@ -11,7 +11,13 @@ import larkreader as lr
 
 def test_the_demo_tells_the_whole_story_and_writes_its_files(shell, tmp_path, monkeypatch):
     monkeypatch.chdir(tmp_path)
-    status, out, err = shell("demo", "--into", "demo")
+    status, short, err = shell("demo", "--into", "demo")
+    assert (status, err) == (0, "")
+    assert "Found: exactly the 13 kinds of fault that were put on the wires." in short
+    assert "Now your own capture: larkreader diagnose FILE" in short
+    assert len(short.splitlines()) <= 45
+    assert max(map(len, short.splitlines())) <= 80
+    status, out, err = shell("demo", "--into", "demo", "--all")
     assert (status, err) == (0, "")
     assert "Found: exactly the 13 kinds of fault that were put on the wires." in out
     assert "Verdict: pass: returned unchanged" in out

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import io
 import json
+from collections.abc import Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -12,6 +14,7 @@ if TYPE_CHECKING:
     from larkreader.answers.reading import Reading
     from larkreader.demo.rig import Rig
 
+SHOWN_KINDS = ("parity-error", "checksum-mismatch", "overflow")  # of the findings, where the demo is short
 SHOWN_S = (3.7, 3.82)  # of the service traffic: a late reply
 DRAWN_S = (1.1, 2.4)  # of it
 WRONG_CLOCK_PPM = -65_000.0  # of the far end in the second loopback: more than a receiver of 8E1 tolerates
@@ -26,12 +29,14 @@ WRONG_CLOCK_PPM = -65_000.0  # of the far end in the second loopback: more than 
     metavar="FOLDER",
     help="Where to write the sheet, the captures, the data and the figure.",
 )
-def demo(into: Path) -> int:
+@click.option("--all", "show_all", is_flag=True, help="Show the whole tour, on ten pages.")
+def demo(into: Path, show_all: bool) -> int:
     """Run the whole story on the dosing rig: declare, read, judge, exercise.
 
     A greenhouse controller talks to a pump head. Their link is worked out on paper; ten seconds of both wires are
-    made, with a known list of faults on them; the capture is read, each fault is found and explained, a loopback is
-    run, and a dialogue held. The exit status is 0 if what was found is what was put there.
+    simulated, with a known list of faults on them; the capture is read, each fault is found and explained, a loopback
+    is run, and a dialogue held. What it shows fits on a screen. The exit status is 0 if exactly the faults on the
+    wires were found.
     """
     from larkreader.answers.planning import plan
     from larkreader.answers.reading import read
@@ -41,7 +46,8 @@ def demo(into: Path) -> int:
     from larkreader.present.tables.plan_views import margins
     from larkreader.present.text import terminal
 
-    console = terminal.make_console()
+    screen = terminal.make_console()
+    console = screen if show_all else terminal.make_console(into=io.StringIO())
     into.mkdir(parents=True, exist_ok=True)
     rig = make_rig()
     files = write_rig(into, rig)
@@ -94,7 +100,31 @@ def demo(into: Path) -> int:
     console.print(terminal.files(shown))
     console.print(f"\nNow try: larkreader decode {files['sheet']} {files['capture']}", soft_wrap=True)
     console.print(f"and: larkreader report {files['sheet']} {files['capture']} -o {into / 'rig.html'}", soft_wrap=True)
+    if not show_all:
+        _show_in_short(screen, rig, reading, files, into, result, passed=passed)
     return 0 if agree and passed and agreed and held and paired and planned.verdict == "clean" else 1
+
+
+def _show_in_short(
+    console: Any, rig: Rig, reading: Reading, files: Mapping[str, Path], into: Path, result: str, *, passed: bool
+) -> None:
+    """Show the link, a few findings, and what to try next."""
+    from larkreader.present.tables import finding_views, reading_views
+
+    first = {one.kind: one for one in reversed(reading.findings)}
+    characters, frames = sum(map(len, reading.characters.values())), sum(map(len, reading.frames.values()))
+    console.print(reading_views.link(rig.sheet))
+    console.print(f"\n{characters:,} characters and {frames:,} frames read. Three of the findings:\n", style="bold")
+    console.print(finding_views.explained([first[kind] for kind in SHOWN_KINDS]))
+    console.print(f"\nFound: {result}.", style="bold")
+    console.print(f"A parity error, drawn: {into / 'waveform.png'}", soft_wrap=True)
+    outcome = "as expected" if passed else "not as expected"
+    console.print(
+        f"Loopback: passes at {rig.sheet.line}, fails with a clock {-WRONG_CLOCK_PPM / 1e4:g} % slow: {outcome}"
+    )
+    console.print(f"All findings: larkreader decode {files['sheet']} {files['capture']}", soft_wrap=True)
+    console.print("The whole tour: larkreader demo --all")
+    console.print("Now your own capture: larkreader diagnose FILE", style="bold")
 
 
 def _bursts(into: Path, console: Any) -> bool:

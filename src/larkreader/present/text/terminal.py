@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Mapping
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, TextIO
 
 from rich import box
 from rich.console import Console
@@ -26,8 +26,10 @@ class _Console(Console):
         raise BrokenPipeError
 
 
-def make_console(*, stderr: bool = False) -> Console:
-    """Return a console that writes plain text when it is not a terminal."""
+def make_console(*, stderr: bool = False, into: TextIO | None = None) -> Console:
+    """Return a console that writes plain text when it is not a terminal; `into` is what else it writes into."""
+    if into is not None:
+        return _Console(file=into, highlight=False, emoji=False, legacy_windows=False)
     stream = sys.stderr if stderr else sys.stdout
     legacy = None if stream.isatty() else False  # what is not a console of Windows has none of its limits
     return _Console(stderr=stderr, highlight=False, emoji=False, soft_wrap=False, legacy_windows=legacy)
