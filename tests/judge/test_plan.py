@@ -391,3 +391,13 @@ def test_mistakes_in_what_is_planned_are_told_with_their_place(more, told):
     with pytest.raises(lr.SheetError) as error:
         sheet_of(more)
     assert told in str(error.value)
+
+
+def test_a_divisor_prints_what_to_write_and_a_mere_number_is_refused():
+    clock, generator = lr.Clock(hertz=16e6), lr.BaudGenerator(holds="N-1", divisor_bits=12)
+    best = lr.find_divisors(9600, clock, generator)[0]
+    assert repr(best) == "<BaudSetting for 9600 baud: divisor 103; 9615.38 baud, +0.16%>"
+    with pytest.raises(lr.RequestError, match=r"must be a Clock, as in Clock\(hertz=16000000\.0\)"):
+        lr.find_divisors(9600, 16e6, generator)
+    with pytest.raises(ValueError, match="must be a number of hertz, as in 20e6"):
+        lr.Clock(hertz="20M")

@@ -335,11 +335,11 @@ def _show_quick(planned: ClockPlan) -> int:
     console.print(*clock_view(planned.clock), sep="\n")
     if planned.margins:
         console.print()
-    for verb, margin in zip(("sends to", "receives from"), planned.margins, strict=False):
+    ideals = ("Transmit margin to an ideal receiver", "Receive margin from an ideal sender")
+    for what, margin in zip(ideals, planned.margins, strict=False):
         slower, faster = margin.tolerance
-        result = f"{margin.tightest:.2%} left" if margin.tightest >= 0 else f"{-margin.tightest:.2%} too far off"
-        tolerated = f"the receiver tolerates {slower:+.2%} to {faster:+.2%}"
-        console.print(f"This end {verb} a perfect one: {result}; {tolerated}.")
+        result = f"{margin.tightest:.2%}" if margin.tightest >= 0 else f"none, {-margin.tightest:.2%} too far off"
+        console.print(f"{what}: {result}; tolerance {slower:+.2%} to {faster:+.2%}.")
     if planned.hits:
         console.print("\nStandard bauds within 1 %:\n", hits(planned.hits), sep="\n")
     return 0 if planned.is_within else 1

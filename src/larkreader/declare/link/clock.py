@@ -6,7 +6,7 @@ import re
 from collections.abc import Sequence
 from typing import Annotated
 
-from pydantic import AfterValidator, BaseModel, Field, model_validator
+from pydantic import AfterValidator, BaseModel, BeforeValidator, Field, model_validator
 from pydantic_core import PydanticCustomError
 
 from larkreader.declare.common.given import Input, default
@@ -38,6 +38,13 @@ def _check_drift(text: str) -> str:
     return _check_share(text, per_kelvin=True)
 
 
+def _check_hertz(given: object) -> object:
+    if isinstance(given, str):
+        raise PydanticCustomError("wanted", "must be a number of hertz, as in 20e6 or 20_000_000.")
+    return given
+
+
+Hertz = Annotated[float, BeforeValidator(_check_hertz)]
 Share = Annotated[str, AfterValidator(_check_share)]
 Drift = Annotated[str, AfterValidator(_check_drift)]
 
@@ -72,7 +79,7 @@ class Clock(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False):
     """
 
     key: str = "clock"
-    hertz: float = Field(gt=0, le=1e11, allow_inf_nan=False)
+    hertz: Hertz = Field(gt=0, le=1e11, allow_inf_nan=False)
     accuracy: Share = "0 ppm"
     drift: Drift = "0 ppm"
     temperature: Input[tuple[float, float] | None, Sequence[float] | None] = default(None)

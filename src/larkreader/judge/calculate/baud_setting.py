@@ -23,7 +23,7 @@ from larkreader.declare.link.clock import Clock
 CHARACTER_BITS = 10  # of 8N1, unless another format is asked about
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, repr=False)
 class BaudSetting:
     """The numbers of a baud generator, and what follows from them.
 
@@ -56,6 +56,10 @@ class BaudSetting:
     fraction: int = 0
     extra: int = 0
     bits: int = CHARACTER_BITS
+
+    def __repr__(self) -> str:
+        held = ", ".join(f"{name} {value}" for name, value in self.registers.items() if value or name == "divisor")
+        return f"<BaudSetting for {self.wanted:g} baud: {held}; {float(self.baud):.2f} baud, {float(self.error):+.2%}>"
 
     @property
     def tick_s(self) -> Fraction:

@@ -43,7 +43,7 @@ def find_divisors(
     Raises
     ------
     RequestError
-        If the baud is not a positive number.
+        If the baud is not a positive number, or a clock is a mere number.
 
     Examples
     --------
@@ -54,6 +54,8 @@ def find_divisors(
     """
     if not 0 < baud < float("inf"):
         raise RequestError("baud", f"is {baud!r}", "must be a positive number of bits a second")
+    if isinstance(clocks, (int, float)):
+        raise RequestError("clocks", f"is {clocks!r}", f"must be a Clock, as in Clock(hertz={clocks!r})")
     found = []
     for clock in [clocks] if isinstance(clocks, Clock) else clocks:
         for oversampling, prescaler in product(generator.oversampling, generator.prescaler):
