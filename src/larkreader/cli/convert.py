@@ -11,6 +11,7 @@ import click
 
 from .common import InputFile, check_output, note
 from .forms import Rate, form_of, form_options
+from .grouped import command
 
 if TYPE_CHECKING:
     from larkreader.capture.characters import Characters
@@ -21,7 +22,7 @@ if TYPE_CHECKING:
 ENDINGS = {".vcd": "vcd", ".csv": "csv", ".npz": "arrays", ".raw": "samples", ".bin": "bytes", ".jsonl": "recording"}
 
 
-@click.command()
+@command()
 @click.argument("capture", metavar="IN", type=InputFile())
 @click.argument("output", metavar="OUT", type=click.Path(path_type=Path))
 @form_options

@@ -26,6 +26,7 @@ from .common import (
     write_fates_of,
 )
 from .forms import form_of, form_options
+from .grouped import command
 from .line_option import sheet_and_capture
 from .showing import encoding_option, numbers_option
 
@@ -35,7 +36,7 @@ if TYPE_CHECKING:
     from larkreader.declare.run.capture_form import CaptureKind
 
 
-@click.command()
+@command()
 @sheet_and_capture
 @json_option
 @click.option(

@@ -10,6 +10,8 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from .grouped import command
+
 if TYPE_CHECKING:
     from larkreader.answers.reading import Reading
     from larkreader.demo.rig import Rig
@@ -20,7 +22,7 @@ DRAWN_S = (1.1, 2.4)  # of it
 WRONG_CLOCK_PPM = -65_000.0  # of the far end in the second loopback: more than a receiver of 8E1 tolerates
 
 
-@click.command()
+@command()
 @click.option(
     "--into",
     type=click.Path(path_type=Path),

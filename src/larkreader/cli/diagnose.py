@@ -11,6 +11,7 @@ import click
 from .builds import build_options, check_build_options, report_to_build
 from .common import InputFile, capture_argument, check_output, exit_status, json_option, note, print_document
 from .forms import form_of, form_options
+from .grouped import command
 from .stepping import diagnose_port, is_port, probe_port
 
 if TYPE_CHECKING:
@@ -20,7 +21,7 @@ if TYPE_CHECKING:
     from larkreader.present.documents.annotations import Remark
 
 
-@click.command()
+@command()
 @capture_argument
 @click.argument("sheet", type=InputFile(), required=False)
 @click.option("--wire", metavar="NAME", help="Look at this wire of the sheet alone; without a sheet, at this signal.")

@@ -10,6 +10,7 @@ import click
 
 from .common import check_output, json_option, note, print_document, sheet_argument
 from .completed import completed
+from .grouped import command
 from .live import open_named
 
 if TYPE_CHECKING:
@@ -18,7 +19,7 @@ if TYPE_CHECKING:
 INTERRUPTED = 130
 
 
-@click.command()
+@command()
 @sheet_argument
 @click.argument("ports", nargs=-1, metavar="[PORT]...", shell_complete=completed("ports"))
 @click.option("--line", "line_text", metavar="TEXT", help='Settings such as "57600 8E1", instead of the sheet\'s.')

@@ -11,6 +11,7 @@ from .common import check_figure, note, standard_input, wire_option
 from .completed import completed
 from .figures import FIGURES, Wanted, draw_into
 from .forms import form_options
+from .grouped import command
 from .line_option import line_options, refuse_signals, sheet_of_settings
 
 if TYPE_CHECKING:
@@ -19,7 +20,7 @@ if TYPE_CHECKING:
 _LIST = "\n".join(f"{name:9} {one.summary}" for name, one in FIGURES.items())
 
 
-@click.command(
+@command(
     help=f"""Draw one figure of CAPTURE, read as SHEET declares it.
 
     \b

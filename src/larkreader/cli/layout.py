@@ -8,9 +8,10 @@ import click
 
 from .common import check_figure, note, print_document, sheet_argument
 from .completed import completed
+from .grouped import command
 
 
-@click.command()
+@command()
 @sheet_argument
 @click.argument("frame", required=False, shell_complete=completed("frames"))
 @click.option(

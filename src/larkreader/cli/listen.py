@@ -10,6 +10,7 @@ import click
 
 from .common import InputFile, console_form, note
 from .completed import completed
+from .grouped import command
 from .live import Timeline, open_named, recording, say_findings, shower
 from .screen import Screen
 from .showing import ENDING_NAMES, Showing, make_view, showing_options
@@ -23,7 +24,7 @@ LOOK_S = 0.02  # at a port, if there is one
 LOOK_AT_TWO_S = 0.005  # at each of two in turn
 
 
-@click.command()
+@command()
 @click.argument("ports", nargs=-1, required=True, metavar="PORT [PORT]", shell_complete=completed("ports"))
 @click.option("--sheet", type=InputFile(), metavar="SHEET", help="Names the wires and their lines.")
 @click.option("--wire", metavar="NAME", help="Which wire of the sheet the port is, if there is one port.")

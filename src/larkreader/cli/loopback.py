@@ -12,6 +12,7 @@ from larkreader.declare.run.loopback import PATTERN_NAMES
 
 from .common import InputFile, check_figure, check_output, json_option, note, print_document, progress_of
 from .completed import completed
+from .grouped import command
 from .loopback_ports import content_of, opener
 
 if TYPE_CHECKING:
@@ -24,7 +25,7 @@ LONG = 1 << 17  # characters from which progress is shown
 INTERRUPTED = 130
 
 
-@click.command()
+@command()
 @click.argument("places", nargs=-1, required=True, metavar="[SHEET] PORT [PORT]", shell_complete=completed("ports"))
 @click.option("--line", "line_text", metavar="TEXT", help='Settings such as "57600 8E1", instead of the sheet\'s.')
 @click.option("--characters", type=click.IntRange(1, 1 << 28), help="How many to send in each run. [default: 4096]")

@@ -9,12 +9,13 @@ import click
 
 from .common import InputFile, check_output, note
 from .forms import form_of, form_options
+from .grouped import command
 
 if TYPE_CHECKING:
     from larkreader.declare.run.capture_form import CaptureKind
 
 
-@click.command()
+@command()
 @click.argument("file", type=click.Path(path_type=Path))
 @click.option(
     "--from",

@@ -21,6 +21,7 @@ from .common import (
     write_fates_of,
 )
 from .forms import Rate
+from .grouped import command
 
 if TYPE_CHECKING:
     from larkreader.answers.clock_plan import ClockPlan
@@ -48,7 +49,7 @@ class _Numbers(click.ParamType[tuple[int, ...]]):
             self.fail(f'"{value}" must be whole numbers with commas between them, as in 16,8.', param, ctx)
 
 
-@click.command()
+@command()
 @click.argument("sheet", type=InputFile(), required=False)
 @click.option("--only", type=click.Choice(TOPICS), help="Show this topic alone.")
 @click.option("--card", is_flag=True, help="Print what to set at the other end, and nothing else.")

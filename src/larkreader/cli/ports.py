@@ -8,11 +8,12 @@ from pathlib import Path
 import click
 
 from .common import json_option, note, print_document
+from .grouped import command
 
 LOOK_S = 0.1  # between looks whether a port was plugged in or removed
 
 
-@click.command()
+@command()
 @json_option
 @click.option("--wait", is_flag=True, help="Wait until a port is plugged in or removed, and name it.")
 @click.option("--seconds", type=float, metavar="SECONDS", help="Wait no longer than this.")

@@ -18,6 +18,7 @@ from .common import (
     wire_option,
 )
 from .forms import form_of, form_options
+from .grouped import command
 from .line_option import sheet_and_capture
 
 if TYPE_CHECKING:
@@ -26,7 +27,7 @@ if TYPE_CHECKING:
 LARGEST = 64 << 20  # bytes of a capture whose levels are kept for figures
 
 
-@click.command()
+@command()
 @sheet_and_capture
 @click.option(
     "-o", "--output", type=click.Path(path_type=Path), required=True, metavar="FILE", help="The page; - for Markdown."

@@ -5,6 +5,7 @@ from __future__ import annotations
 import click
 
 from .common import print_json
+from .grouped import command
 
 # as `larkreader.present.documents.schemas` has them, which is loaded when one is printed; a test compares the two
 DOCUMENTS = (
@@ -13,7 +14,7 @@ DOCUMENTS = (
 )  # fmt: skip
 
 
-@click.command()
+@command()
 @click.option(
     "--of",
     "what",

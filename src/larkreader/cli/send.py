@@ -14,6 +14,7 @@ import click
 
 from .common import InputFile, note
 from .completed import completed
+from .grouped import command
 from .live import TOGETHER_S, Timeline, open_named, recording, say_findings, shower
 from .screen import Screen
 from .showing import ENDING_NAMES, Showing, make_view, showing_options
@@ -23,7 +24,7 @@ if TYPE_CHECKING:
     from larkreader.exercise.ports.port import Port
 
 
-@click.command()
+@command()
 @click.argument("port", metavar="PORT", shell_complete=completed("ports"))
 @click.argument("what", nargs=-1, metavar="[WHAT]...")
 @click.option("--hex", "as_hex", is_flag=True, help="WHAT is hexadecimal, as in D7 4B.")

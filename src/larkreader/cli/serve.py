@@ -11,6 +11,7 @@ import click
 
 from .common import note, say_what_is_worth_knowing
 from .completed import completed
+from .grouped import command
 
 if TYPE_CHECKING:
     from larkreader.exercise.devices.device import Device
@@ -21,7 +22,7 @@ FORWARDER = "forwarder"  # the device that has two ends
 LOOK_S = 0.02  # between looks whether a device that speaks unasked has something to say
 
 
-@click.command()
+@command()
 @click.argument("device")
 @click.argument("ports", nargs=-1, required=True, metavar="PORT [PORT]", shell_complete=completed("ports"))
 @click.option("--line", "line_text", metavar="TEXT", default="115200 8N1", show_default=True, help="Its settings.")

@@ -18,6 +18,7 @@ from .common import (
     read_with_progress,
 )
 from .forms import form_of, form_options
+from .grouped import command
 from .line_option import sheet_and_capture
 
 if TYPE_CHECKING:
@@ -28,7 +29,7 @@ if TYPE_CHECKING:
 MOST_DRAWN = 400  # messages that one figure can distinguish
 
 
-@click.command()
+@command()
 @sheet_and_capture
 @json_option
 @click.option("--from", "from_s", type=float, metavar="SECONDS", help="Begin with what begins from this time on.")
