@@ -55,9 +55,11 @@ STAGES: Mapping[str, Mapping[str, str]] = {
         "link.registers": "Meaning Meanings Register",
         "link.steps": "Rule Step",
         "link.svd": "read_svd",
-        "link.wiring": "Joint Pin",
+        "link.wiring": "Connection Pin",
         "paths.impairments": "Impairments",
-        "paths.receive_path": ("BlockingApplication Deaf LineApplication Pause PeriodicApplication ReceivePath Ring"),
+        "paths.receive_path": (
+            "BlockingApplication ServiceBlackout LineApplication Pause PeriodicApplication ReceivePath Ring"
+        ),
         "paths.receive_services": "DmaService Fifo InterruptService PollingService SoftwareReceiver",
         "paths.send_path": "Call Direction SendPath",
         "run.capture_form": "CaptureForm StatusWord",
@@ -97,7 +99,7 @@ STAGES: Mapping[str, Mapping[str, str]] = {
         "path_limits": "PathLimits find_limits",
         "replayed": "Fate Reads Replay",
         "send_path": "SendFate SendReplay replay_send",
-        "software_receiver": "Heard compare_heard hear trace_of",
+        "software_receiver": "Heard compare_heard receive_in_software trace_of",
         "traffic": "traffic_characters traffic_messages",
     },
     "judge": {

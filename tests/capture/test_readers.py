@@ -327,7 +327,7 @@ def test_a_damaged_log_is_told_with_its_line_and_a_torn_one_is_read(tmp_path):
             lr.open_capture(path, {"tx": "tx"})
     path.write_text("time_s,hex\n0.5,66\n0.6,6")
     read = lr.open_capture(path, {"tx": "tx"})["tx"]
-    assert (bytes(read.value.tolist()), read.cut_off) == (b"f", "its last entry is incomplete")
+    assert (bytes(read.value.tolist()), read.truncated) == (b"f", "its last entry is incomplete")
 
 
 def test_status_words_give_data_and_flags(tmp_path):
@@ -399,7 +399,7 @@ def files_of_every_kind(folder):
 def text_of(path, signal, form):
     measured = lr.open_capture(path, {"tx": signal}, form=form)["tx"]
     characters = lr.receive(measured, LINE) if isinstance(measured, lr.Trace) else measured
-    return bytes(characters.value.astype(np.uint8).tolist()), measured.cut_off
+    return bytes(characters.value.astype(np.uint8).tolist()), measured.truncated
 
 
 @pytest.fixture(scope="module")
@@ -429,11 +429,11 @@ def test_a_file_that_is_cut_off_is_read_as_far_as_it_goes(every_file, tmp_path, 
     place = data.draw(st.integers(1, len(whole) - 1))
     cut.write_bytes(whole[:place])
     try:
-        told, cut_off = text_of(cut, signal, form)
+        told, truncated = text_of(cut, signal, form)
     except lr.CaptureError:
         assert name.startswith("a.npz") or place < 250
         return
-    sure = told if cut_off else told[:-1]  # the last character may lack its end where nothing shows that
+    sure = told if truncated else told[:-1]  # the last character may lack its end where nothing shows that
     if name == "hex.txt":
         sure = told[:-1]
     assert TEXT.startswith(sure), name
@@ -484,7 +484,7 @@ def test_bytes_come_in_pieces_and_are_the_same_together(tmp_path, monkeypatch):
         assert max(map(len, pieces)) == 7
         assert bytes(whole.value.tolist()) == b"".join(bytes(one.value.tolist()) for one in pieces)
         assert TEXT.startswith(bytes(whole.value.tolist()))
-        assert bool(whole.cut_off) == (content != TEXT)
+        assert bool(whole.truncated) == (content != TEXT)
 
 
 @pytest.mark.parametrize("command", ["decode", "diagnose", "timeline", "draw", "convert", "new", "report"])

@@ -161,4 +161,4 @@ def test_a_file_that_ends_anywhere_is_read_to_there(tmp_path, ending):
                     "#0\n1!a\n1!\n#1000\n0!a\n0!\n" + ending)  # fmt: skip
     read = lr.open_capture(path, {"tx": "tx", "rx": "rx"})
     assert read["tx"].edges.tolist() == [1000]
-    assert read["tx"].cut_off.startswith("it ends within")
+    assert read["tx"].truncated.startswith("it ends within")

@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 import larkreader as lr
 from larkreader.capture.files.open import open_every_wire
 from larkreader.capture.files.recording import RecordingWriter
-from larkreader.exercise.payload.by_hand import frame_of, hex_of, text_of
+from larkreader.exercise.payload.typed_input import frame_of, hex_of, text_of
 from larkreader.present.text.dump import DumpForm
 from larkreader.present.text.notation import visible
 

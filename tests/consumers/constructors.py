@@ -45,7 +45,7 @@ assert_type(generator.oversampling, tuple[int, ...])
 end = lr.declare.End(key="controller", sends="to_pump", receives=["from_pump"], clock="crystal", levels="lvcmos-3.3")
 register = lr.declare.Register(fields={"enable": 0, "parity": "10:9"})
 rule = lr.declare.Rule(needs="clock_on", sets=["sending"])
-joint = lr.declare.Joint(joins=["controller.tx", "pump.rx"])
+joint = lr.declare.Connection(joins=["controller.tx", "pump.rx"])
 
 path = lr.ReceivePath(
     key="to_pump",

@@ -64,7 +64,7 @@ def test_pieces_give_what_the_whole_gives_however_they_are_cut(line, data, sampl
     told = lr.Characters.joined([*map(reader.feed, pieces), reader.close()])
     for column in (*lr.Characters.COLUMNS, "false_starts_s"):
         assert getattr(told, column).tolist() == getattr(whole, column).tolist(), column
-    assert (told.begins_inside, told.unfinished_s) == (whole.begins_inside, whole.unfinished_s)
+    assert (told.starts_mid_character, told.unfinished_s) == (whole.starts_mid_character, whole.unfinished_s)
     again = lr.Trace.joined(pieces)
     assert again.edges.tolist() == trace.edges.tolist()
     assert (again.first_level, again.end) == (trace.first_level, trace.end)

@@ -97,7 +97,7 @@ def test_many_characters_without_gaps_and_out_of_step():
         trace = lr.Trace(sent.edges[cut:], sent.tick_s, level, end=sent.end)
         characters = lr.receive(trace, LINE)
         assert rows_of(characters, 1e-9) == slow_receive(trace, LINE)[0]
-        assert characters.begins_inside == (level == 0)
+        assert characters.starts_mid_character == (level == 0)
 
 
 def test_a_spike_of_less_than_half_a_bit_is_a_false_start():

@@ -123,7 +123,9 @@ def test_steps_are_repeated_left_out_and_skipped():
     assert [one.name for one in result.steps[:2]] == [r"{n}\n (1 of 2)", r"{n}\n (2 of 2)"]
     assert result.steps[4].why == "a step before failed"
     assert "received  61 0A  'a\\n'" in result.steps[3].detail()
-    going_on = talk(port, {"send": "x", "expect": "y", "within_s": 0.1}, {"send": r"1\n", "expect": "a"}, goes_on=True)
+    going_on = talk(
+        port, {"send": "x", "expect": "y", "within_s": 0.1}, {"send": r"1\n", "expect": "a"}, continue_on_failure=True
+    )
     assert outcomes(going_on) == ["fail", "pass"]
 
 

@@ -2,7 +2,7 @@ import numpy as np
 import pytest
 
 import larkreader as lr
-from larkreader.judge.wire.first_sight import judge_exchanges, judge_text
+from larkreader.judge.wire.text_checks import judge_exchanges, judge_text
 
 LINE = lr.LineSettings.parse("57600 8E1")
 TEXT = lr.parse_sheet('sheet = 1\n[line]\nbaud = 57600\nformat = "8E1"\n[wire.tx]')

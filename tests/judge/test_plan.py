@@ -217,7 +217,7 @@ def test_tolerance_is_what_every_text_book_derives():
     assert worn.left_nominal[1] == pytest.approx(10 / 9.5625 / 1.02 - 1)
     assert worn.left[1] == pytest.approx(10 / 9.5625 / 1.02 * 0.97 / 1.00005 - 1)
     assert worn.tightest < 0
-    assert worn.to_blame is rc
+    assert worn.dominant_end is rc
 
 
 def test_a_clock_is_as_uncertain_as_its_parts():

@@ -24,7 +24,7 @@ def test_one_that_is_never_deaf_hears_what_hardware_does(text, data):
     choices = [0, 0, 0, lr.Fault.FRAMING, lr.Fault.BREAK, *([lr.Fault.PARITY] if line.has_parity else [])]
     faults = data.draw(st.lists(st.sampled_from(choices), min_size=len(values), max_size=len(values)))
     trace = lr.transmit(values, line, gaps=gaps, faults=faults)
-    told, wanted = lr.simulate.hear(trace, line, ()), lr.receive(trace, line)
+    told, wanted = lr.simulate.receive_in_software(trace, line, ()), lr.receive(trace, line)
     assert told.value.tolist() == wanted.value.tolist()
     assert told.faults.tolist() == wanted.faults.tolist()
     assert told.begin_s == pytest.approx(wanted.begin_s, abs=2e-9)
@@ -36,14 +36,16 @@ def test_one_that_is_never_deaf_hears_what_hardware_does(text, data):
 def heard(values, deaf_from_bit, deaf_bits, start="change", gaps=0):
     """Return what is heard of characters from bit 10 on; deaf for some bits, on the capture's clock in bits."""
     trace = lr.transmit(values, LINE, begin_s=10 * BIT_S, gaps=gaps)
-    deaf = (lr.declare.Deaf(first_s=deaf_from_bit * BIT_S, for_s=deaf_bits * BIT_S),)
-    return lr.simulate.compare_heard(lr.receive(trace, LINE), lr.simulate.hear(trace, LINE, deaf, start=start), LINE)
+    deaf = (lr.declare.ServiceBlackout(first_s=deaf_from_bit * BIT_S, for_s=deaf_bits * BIT_S),)
+    return lr.simulate.compare_heard(
+        lr.receive(trace, LINE), lr.simulate.receive_in_software(trace, LINE, deaf, start=start), LINE
+    )
 
 
 def test_a_start_that_comes_while_it_is_deaf_is_missed():
     """0xFF has no change but its start: whoever misses that misses it altogether, and hears the next."""
     told = heard([0xFF, 0xFF, 0xFF], 19.7, 1.0)
-    assert (told.missed.tolist(), told.misread.tolist(), len(told.made_up)) == ([1], [], 0)
+    assert (told.missed.tolist(), told.misread.tolist(), len(told.spurious)) == ([1], [], 0)
     assert told.characters.value.tolist() == [0xFF, 0xFF]
 
 
@@ -57,11 +59,11 @@ def test_one_that_hears_again_within_a_character_locks_onto_a_data_bit():
     told = heard([0x55, 0x55, 0x55], 19.9, 0.6)
     assert told.characters.value.tolist() == [0x55, 0x55, 0b11010101]
     assert told.missed.tolist() == [1, 2]
-    assert told.made_up.tolist() == [1, 2]
+    assert told.spurious.tolist() == [1, 2]
 
 
 def test_a_stretch_that_ends_on_a_low_bit_gives_framing_errors_to_whoever_takes_levels_for_starts():
-    """Deaf from the start of 0x0F until its bit 4, which is low.
+    """ServiceBlackout from the start of 0x0F until its bit 4, which is low.
 
     What follows is bits 5 to 7, 0, its stop bit, 1, and of the 0x00 behind it the start and bits 0 to 2; where the stop
     bit should be stands bit 3, a 0. So is the line when it looks for the next start: bits 5 to 7, 0, the stop bit and

@@ -280,7 +280,7 @@ def _timing(
 
 def _judge_margin(wire: str, margin: Margin, clocks: Sequence[EndClock]) -> Iterator[Finding]:
     """Yield what is wrong with a margin."""
-    blamed = margin.to_blame
+    blamed = margin.dominant_end
     baud = margin.line.baud
     slower, faster = margin.tolerance
     if margin.tightest >= THIN:
@@ -311,7 +311,7 @@ def _remedy(margin: Margin, made: EndClock | None) -> dict[str, Any]:
     """Return as evidence what brings the end with the larger error within the tolerance."""
     if made is None or made.setting is None:
         return {}
-    blamed = margin.to_blame
+    blamed = margin.dominant_end
     better = []
     for one in made.alternatives:
         timing = Timing.of_setting(replace(one, bits=margin.line.stop_position + 1), blamed.name)

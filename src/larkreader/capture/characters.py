@@ -68,14 +68,14 @@ class Characters(Columns):
         Its faults, as flags of `Fault`.
     false_starts_s : ndarray of float64, shape (n_false_starts,)
         Changes to start level that had gone half a bit later.
-    begins_inside : bool
+    starts_mid_character : bool
         Whether the wire was at start level when the capture began, so that a character may be cut off there.
     unfinished_s : float, optional
         Start of a character that the end of the capture cuts off; it is not a row.
     has_line : bool
         Whether the rows come from the levels of a wire. Bytes that software recorded show no line faults unless
         they were noted.
-    cut_off : str
+    truncated : str
         How the capture breaks off, where its file is cut off; nothing for a whole one.
     counted : tuple of tuple of int, str and int
         What the receiver's driver has counted: number of the first character of the group that arrived when it had;
@@ -91,10 +91,10 @@ class Characters(Columns):
     value: npt.NDArray[np.uint16]
     faults: npt.NDArray[np.uint8]
     false_starts_s: npt.NDArray[np.float64]
-    begins_inside: bool = False
+    starts_mid_character: bool = False
     unfinished_s: float | None = None
     has_line: bool = True
-    cut_off: str = ""
+    truncated: str = ""
     counted: tuple[tuple[int, str, int], ...] = ()
     address_mark: npt.NDArray[np.bool_] | None = None
 
@@ -177,10 +177,10 @@ class Characters(Columns):
             value,
             faults,
             np.concatenate([part.false_starts_s for part in parts]),
-            begins_inside=parts[0].begins_inside,
+            starts_mid_character=parts[0].starts_mid_character,
             unfinished_s=parts[-1].unfinished_s,
             has_line=parts[0].has_line,
-            cut_off=parts[-1].cut_off,
+            truncated=parts[-1].truncated,
             counted=tuple(
                 (offset + place, name, count)
                 for offset, part in zip(offsets, parts, strict=False)

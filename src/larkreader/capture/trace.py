@@ -36,7 +36,7 @@ class Trace(Shown):
         undefined). The level before it is taken to go on.
     name : str
         What the wire is called in the capture.
-    cut_off : str
+    truncated : str
         How the capture breaks off, where its file is cut off; nothing for a whole one.
 
     Raises
@@ -52,7 +52,7 @@ class Trace(Shown):
     end: int | None = None
     unknown: npt.NDArray[np.int64] = field(default_factory=lambda: NO_SPANS)
     name: str = ""
-    cut_off: str = ""
+    truncated: str = ""
 
     def __post_init__(self) -> None:
         edges = np.ascontiguousarray(self.edges, dtype=np.int64)
@@ -147,7 +147,7 @@ class Trace(Shown):
             end=last.end,
             unknown=unknown,
             name=first.name,
-            cut_off=last.cut_off,
+            truncated=last.truncated,
         )
 
     def check_goes_on_with(self, piece: Trace) -> None:

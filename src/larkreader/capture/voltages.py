@@ -73,7 +73,7 @@ class Voltages:
         When the first was taken, in seconds on the clock of the capture.
     name : str
         What the wire is called in the capture.
-    cut_off : str
+    truncated : str
         How the capture breaks off, where its file is cut off.
 
     Raises
@@ -86,7 +86,7 @@ class Voltages:
     rate: float
     begin_s: float = 0.0
     name: str = ""
-    cut_off: str = ""
+    truncated: str = ""
 
     def __post_init__(self) -> None:
         object.__setattr__(self, "volts", as_volts(np.asarray(self.volts)))
@@ -121,7 +121,7 @@ class Voltages:
         """
         slicer = Slicer(self.rate, thresholds or self.levels().thresholds, begin_s=self.begin_s, name=self.name)
         trace = Trace.joined([*filter(None, [slicer.feed(self.volts)]), slicer.last()])
-        return replace(trace, cut_off=self.cut_off)
+        return replace(trace, truncated=self.truncated)
 
 
 class LevelCounter:

@@ -79,7 +79,7 @@ def _convert_levels(
         traces = {name: trace.later_by(-round(early_s / trace.tick_s)) for name, trace in traces.items()}
     _written(output, lambda path: write(path, traces))
     note(f"{sum(map(len, traces.values())):,} changes of {', '.join(traces)} written to {output}")
-    _note_breaks({name: trace.cut_off for name, trace in traces.items()})
+    _note_breaks({name: trace.truncated for name, trace in traces.items()})
 
 
 def _convert_characters(file: CaptureFile, output: Path, signals: tuple[str, ...]) -> None:
@@ -93,7 +93,7 @@ def _convert_characters(file: CaptureFile, output: Path, signals: tuple[str, ...
     write = _character_writer(to, wires)
     _written(output, lambda path: write(path, wires))
     note(f"{sum(map(len, wires.values())):,} characters of {', '.join(wires)} written to {output}")
-    _note_breaks({name: characters.cut_off for name, characters in wires.items()})
+    _note_breaks({name: characters.truncated for name, characters in wires.items()})
     if to != "recording":
         _note_counted(wires)
 

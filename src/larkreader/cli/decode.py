@@ -157,7 +157,7 @@ def decode(
     if explain is not None:
         frame_reports.explain(reading, explain, as_json=as_json)
     elif statistics:
-        frame_reports.sum_up(reading, as_json=as_json)
+        frame_reports.show_statistics(reading, as_json=as_json)
     elif bytes_:
         frame_reports.show_bytes(reading, moved_at_s, as_json=as_json)
     elif propose:

@@ -73,7 +73,7 @@ def diagnose(
     from larkreader.answers.diagnosis import diagnose_capture
     from larkreader.declare.document.sheet_file import open_sheet
     from larkreader.errors import RequestError
-    from larkreader.exercise.payload.by_hand import text_of
+    from larkreader.exercise.payload.typed_input import text_of
 
     check_build_options(junit, annotations, as_json=as_json)
     declared = None if sheet is None else open_sheet(sheet)
@@ -125,7 +125,7 @@ def _of_port(
 ) -> int:
     """Find out at which settings a device at a port speaks, or what a port does with XON and XOFF."""
     from larkreader.errors import RequestError
-    from larkreader.exercise.payload.by_hand import text_of
+    from larkreader.exercise.payload.typed_input import text_of
 
     check_output(write)
     if flow_probe:

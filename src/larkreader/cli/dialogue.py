@@ -23,11 +23,16 @@ INTERRUPTED = 130
 @sheet_argument
 @click.argument("ports", nargs=-1, metavar="[PORT]...", shell_complete=completed("ports"))
 @click.option("--line", "line_text", metavar="TEXT", help='Settings such as "57600 8E1", instead of the sheet\'s.')
-@click.option("--go-on", "goes_on", is_flag=True, help="Continue after a step that failed.")
+@click.option("--go-on", "continue_on_failure", is_flag=True, help="Continue after a step that failed.")
 @click.option("--junit", type=click.Path(path_type=Path), metavar="FILE", help="Write the steps as JUnit XML.")
 @json_option
 def dialogue(
-    sheet: Path, ports: tuple[str, ...], line_text: str | None, goes_on: bool, junit: Path | None, as_json: bool
+    sheet: Path,
+    ports: tuple[str, ...],
+    line_text: str | None,
+    continue_on_failure: bool,
+    junit: Path | None,
+    as_json: bool,
 ) -> int:
     """Do the steps that stand as [[exchange]] on SHEET, one after the other.
 
@@ -49,7 +54,7 @@ def dialogue(
             name: stack.enter_context(open_named(place, declared, line))
             for name, place in _places(declared, ports).items()
         }
-        result = run_dialogue(opened, declared.exchange, declared.frame, goes_on=goes_on)
+        result = run_dialogue(opened, declared.exchange, declared.frame, continue_on_failure=continue_on_failure)
     if junit is not None:
         from larkreader.present.documents.junit import write_junit
 

@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from larkreader.answers.reading import Reading
 
 
-def sum_up(reading: Reading, *, as_json: bool) -> None:
+def show_statistics(reading: Reading, *, as_json: bool) -> None:
     """Show the statistics of all layouts, and of the bursts of samples that they carry."""
     from larkreader.present.tables import reading_views
     from larkreader.present.text import terminal

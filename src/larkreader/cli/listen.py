@@ -13,7 +13,7 @@ from .completed import completed
 from .grouped import command
 from .live import Timeline, open_named, recording, say_findings, shower
 from .screen import Screen
-from .showing import ENDING_NAMES, Showing, make_view, showing_options
+from .showing import ENDING_NAMES, DisplayOptions, make_view, showing_options
 
 if TYPE_CHECKING:
     from larkreader.declare.document.sheet import Sheet
@@ -72,7 +72,9 @@ def listen(
     if line_text is not None:
         lines = [LineSettings.parse(line_text)] * len(ports)
     width = console_form()[0]
-    view = make_view(Showing(**showing), names, declared, ending, width=(width - 3) // 2 if side_by_side else None)
+    view = make_view(
+        DisplayOptions(**showing), names, declared, ending, width=(width - 3) // 2 if side_by_side else None
+    )
     with ExitStack() as stack:
         opened: dict[str, Port] = {}
         for name, port, line in zip(names, ports, lines, strict=True):

@@ -17,7 +17,7 @@ from .completed import completed
 from .grouped import command
 from .live import TOGETHER_S, Timeline, open_named, recording, say_findings, shower
 from .screen import Screen
-from .showing import ENDING_NAMES, Showing, make_view, showing_options
+from .showing import ENDING_NAMES, DisplayOptions, make_view, showing_options
 
 if TYPE_CHECKING:
     from larkreader.declare.document.sheet import Sheet
@@ -91,7 +91,7 @@ def send(
     dues = _replayed(replay, wire) if replay else ((None, message) for message in messages)
     typed_in = not what and not any(ways.values())
     out, back = _wires(declared, frame)
-    chosen = Showing(**{**showing, "show": showing["show"] or "characters"})
+    chosen = DisplayOptions(**{**showing, "show": showing["show"] or "characters"})
     view = make_view(chosen, [out, back], declared, None)
     with ExitStack() as stack:
         opened = stack.enter_context(open_named(port, declared, line))
@@ -158,7 +158,7 @@ def _messages(
 ) -> Iterator[bytes | None]:
     """Yield what is to be sent, checked as a whole before the first is; None while nothing has been typed in."""
     from larkreader.errors import RequestError, nearest
-    from larkreader.exercise.payload.by_hand import frame_of, hex_of, text_of
+    from larkreader.exercise.payload.typed_input import frame_of, hex_of, text_of
 
     if frame is not None:
         assert declared is not None
@@ -179,7 +179,7 @@ def _messages(
 def _typed(ending: str) -> Iterator[bytes | None]:
     """Yield each line that is typed in, None while there is none."""
     from larkreader.errors import RequestError
-    from larkreader.exercise.payload.by_hand import text_of
+    from larkreader.exercise.payload.typed_input import text_of
 
     if sys.stdin is None:
         raise RequestError("standard input", "is closed", advice="Add what to send")
@@ -206,7 +206,7 @@ def _replayed(path: Path, wire: str | None) -> Iterator[tuple[float | None, byte
     """Yield what a recording holds of one wire, as it arrived together, with the seconds since the first."""
     from larkreader.capture.files.open import open_every_wire
     from larkreader.errors import RequestError, nearest
-    from larkreader.exercise.payload.by_hand import groups_of
+    from larkreader.exercise.payload.typed_input import groups_of
 
     wires = open_every_wire(path, kind="recording")
     chosen = wire or next((key for key, one in wires.items() if len(one)), None)

@@ -29,7 +29,7 @@ encoding_option: Decorator = click.option(
 
 
 @dataclass(frozen=True)
-class Showing:
+class DisplayOptions:
     """The options for what is shown."""
 
     show: str | None
@@ -58,13 +58,18 @@ def showing_options(command: Callable[..., Any]) -> Callable[..., Any]:
 
 
 def make_view(
-    showing: Showing, wires: Sequence[str], declared: Sheet | None, ending: str | None, *, width: int | None = None
+    showing: DisplayOptions,
+    wires: Sequence[str],
+    declared: Sheet | None,
+    ending: str | None,
+    *,
+    width: int | None = None,
 ) -> View:
     """Make what shows some wires.
 
     Parameters
     ----------
-    showing : Showing
+    showing : DisplayOptions
         The options; the default of those not given depends on the sheet.
     wires : sequence of str
         Their names; an empty one where the name is shown elsewhere.
@@ -81,7 +86,7 @@ def make_view(
         If options contradict each other or the sheet.
     """
     from larkreader.errors import RequestError, nearest
-    from larkreader.exercise.payload.by_hand import ENDINGS
+    from larkreader.exercise.payload.typed_input import ENDINGS
     from larkreader.present.tables.frame_views import FrameView, ValueView
     from larkreader.present.text.dump import DumpForm
     from larkreader.present.text.notation import check_encoding

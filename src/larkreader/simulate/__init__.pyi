@@ -14,7 +14,7 @@ from .send_path import SendReplay as SendReplay
 from .send_path import replay_send as replay_send
 from .software_receiver import Heard as Heard
 from .software_receiver import compare_heard as compare_heard
-from .software_receiver import hear as hear
+from .software_receiver import receive_in_software as receive_in_software
 from .software_receiver import trace_of as trace_of
 from .traffic import traffic_characters as traffic_characters
 from .traffic import traffic_messages as traffic_messages

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from larkreader.declare.paths.receive_path import Deaf
+from larkreader.declare.paths.receive_path import ServiceBlackout
 
 from .senders import NEVER, nanoseconds
 
@@ -15,7 +15,7 @@ from .senders import NEVER, nanoseconds
 class Deafness:
     """When there is no service: stretches, some of them periodic."""
 
-    def __init__(self, stretches: Sequence[Deaf]) -> None:
+    def __init__(self, stretches: Sequence[ServiceBlackout]) -> None:
         self._stretches = [
             (nanoseconds(one.first_s), nanoseconds(one.for_s), nanoseconds(one.every_s or 0)) for one in stretches
         ]

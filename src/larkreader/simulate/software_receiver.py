@@ -17,7 +17,7 @@ import numpy.typing as npt
 from larkreader.capture.characters import Characters, Fault
 from larkreader.capture.trace import Trace
 from larkreader.declare.link.line import LineSettings
-from larkreader.declare.paths.receive_path import Deaf
+from larkreader.declare.paths.receive_path import ServiceBlackout
 from larkreader.decode.characters.bit_levels import levels_of
 from larkreader.decode.characters.receive import expected_parity
 
@@ -38,14 +38,14 @@ class Heard:
         Numbers of the characters on the wire at whose starts it received nothing.
     misread : ndarray of int64, shape (n_misread,)
         Numbers of those that it received otherwise than they were.
-    made_up : ndarray of int64, shape (n_made_up,)
+    spurious : ndarray of int64, shape (n_spurious,)
         Numbers of characters in `characters` that begin where none does.
     """
 
     characters: Characters
     missed: npt.NDArray[np.int64]
     misread: npt.NDArray[np.int64]
-    made_up: npt.NDArray[np.int64]
+    spurious: npt.NDArray[np.int64]
 
 
 def trace_of(characters: Characters, line: LineSettings, tick_s: float = 1e-9) -> Trace:
@@ -74,10 +74,10 @@ def trace_of(characters: Characters, line: LineSettings, tick_s: float = 1e-9) -
     return Trace(edges, tick_s, 1 if line.idle == "high" else 0, begin=begin, end=end)
 
 
-def hear(
+def receive_in_software(
     trace: Trace,
     line: LineSettings,
-    deaf: tuple[Deaf, ...],
+    deaf: tuple[ServiceBlackout, ...],
     *,
     start: Literal["change", "level", "latched"] = "change",
 ) -> Characters:
@@ -89,7 +89,7 @@ def hear(
         The wire's level changes.
     line : LineSettings
         The receiver's settings.
-    deaf : tuple of Deaf
+    deaf : tuple of ServiceBlackout
         When it hears nothing.
     start : {"change", "level", "latched"}
         As in `SoftwareReceiver`.

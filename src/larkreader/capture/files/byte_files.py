@@ -48,9 +48,9 @@ def characters_of(data: bytes, kind: str, form: CaptureForm, name: str) -> Chara
     elif kind == "words":
         result = _read_words(data, form.word, name)
     elif kind == "hex":
-        whole, cut_off = whole_pairs(data)
+        whole, truncated = whole_pairs(data)
         result = Characters.from_bytes(read_hex(whole.decode("utf-8-sig", errors="replace"), name))
-        result = replace(result, cut_off=cut_off)
+        result = replace(result, truncated=truncated)
     else:
         result = Characters.from_bytes(data)
     if not len(result):
@@ -91,13 +91,13 @@ def _read_marked(data: bytes, form: CaptureForm) -> Characters:
     reader = MarkReader(Fault.FRAMING if form.mark == "framing" else Fault.PARITY)
     values, faults = reader.feed(data)
     result = Characters.from_bytes(values)
-    cut_off = f"it ends within a mark, {reader.held.hex(' ').upper()}" if reader.held else ""
-    return replace(result, faults=np.frombuffer(faults, np.uint8), cut_off=cut_off)
+    truncated = f"it ends within a mark, {reader.held.hex(' ').upper()}" if reader.held else ""
+    return replace(result, faults=np.frombuffer(faults, np.uint8), truncated=truncated)
 
 
 def _read_words(data: bytes, form: StatusWord, name: str) -> Characters:
     """Take words apart; they may be written in hexadecimal, too."""
-    cut_off = ""
+    truncated = ""
     if _TEXT.fullmatch(data):
         texts = re.split(r"[\s,;]+", data.decode("ascii").strip())
         matches = [_WORD.fullmatch(text) for text in texts if text]
@@ -109,7 +109,7 @@ def _read_words(data: bytes, form: StatusWord, name: str) -> Characters:
     else:
         size = form.bits // 8
         if len(data) % size:
-            cut_off = f"it ends within a word of {size} bytes"
+            truncated = f"it ends within a word of {size} bytes"
         kind = f"{'<' if form.order == 'little' else '>'}u{size}"
         words = np.frombuffer(data[: len(data) // size * size], dtype=kind).astype(np.uint32)
     if form.valid is not None:
@@ -120,4 +120,4 @@ def _read_words(data: bytes, form: StatusWord, name: str) -> Characters:
         faults[words >> bit & 1 == 1] |= np.uint8(Fault[fault.upper()])
     value = (words >> low & ((1 << count) - 1)).astype(np.uint16)
     untimed = np.full(len(words), np.nan)
-    return Characters(untimed, untimed.copy(), value, faults, np.empty(0), has_line=False, cut_off=cut_off)
+    return Characters(untimed, untimed.copy(), value, faults, np.empty(0), has_line=False, truncated=truncated)

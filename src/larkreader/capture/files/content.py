@@ -23,7 +23,7 @@ LOOKED_AT = 1 << 16  # bytes from which is found what a file holds
 
 
 class Content(io.RawIOBase):
-    """A file that is read; packed content that breaks off ends there, and `cut_off` says so.
+    """A file that is read; packed content that breaks off ends there, and `truncated` says so.
 
     Parameters
     ----------
@@ -34,7 +34,7 @@ class Content(io.RawIOBase):
     """
 
     name: str
-    cut_off: str
+    truncated: str
 
     def __init__(self, path: Path, progress: Progress | None = None) -> None:
         self.path = path
@@ -45,7 +45,7 @@ class Content(io.RawIOBase):
         self.is_packed: bool = self._file.read(2) == GZIP_MAGIC
         self._file.seek(0)
         self._from: BinaryIO = cast(BinaryIO, gzip.GzipFile(fileobj=self._file)) if self.is_packed else self._file
-        self.cut_off = ""
+        self.truncated = ""
 
     def readable(self) -> bool:
         """Return True."""
@@ -128,7 +128,7 @@ class Content(io.RawIOBase):
         try:
             yield
         except EOFError:
-            self.cut_off = "the packed content breaks off"
+            self.truncated = "the packed content breaks off"
         except (gzip.BadGzipFile, zlib.error) as error:
             raise CaptureError(self.name, f"is a damaged gzip file: {error}") from None
 

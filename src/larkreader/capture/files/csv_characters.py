@@ -42,7 +42,7 @@ def read_characters(data: bytes, name: str) -> dict[str, Characters]:
     CaptureError
         If the file is not of this form.
     """
-    table, cut_off = _table(data, name)
+    table, truncated = _table(data, name)
     if tuple(table.columns) != CHARACTER_COLUMNS:
         raise CaptureError(name, f"has the columns {list(table.columns)}", f"must have {','.join(CHARACTER_COLUMNS)}")
     value = _numbers(table, "value", name)
@@ -67,7 +67,7 @@ def read_characters(data: bytes, name: str) -> dict[str, Characters]:
             faults[rows],
             np.empty(0),
             has_line=False,
-            cut_off=cut_off,
+            truncated=truncated,
         )
     return wires
 
@@ -106,10 +106,10 @@ def _table(data: bytes, name: str) -> tuple[pd.DataFrame, str]:
     """Read all columns as text; leave out an incomplete last row, and say so."""
     import pandas as pd
 
-    cut_off, begin = "", data.rfind(b"\n") + 1
+    truncated, begin = "", data.rfind(b"\n") + 1
     *cells, faults = data[begin:].decode("latin-1").split(",")
     if begin < len(data) and (len(cells) < 4 or not set(faults.strip().split("+")) <= {"", *FAULT_NAMES.values()}):
-        data, cut_off = data[:begin], "its last row is incomplete"
+        data, truncated = data[:begin], "its last row is incomplete"
     try:
         table = pd.read_csv(
             io.BytesIO(data),
@@ -121,7 +121,7 @@ def _table(data: bytes, name: str) -> tuple[pd.DataFrame, str]:
         )
     except (pd.errors.ParserError, pd.errors.EmptyDataError, UnicodeDecodeError) as error:
         raise CaptureError(name, f"is not comma-separated text: {error}") from None
-    return table.rename(columns=str.strip), cut_off
+    return table.rename(columns=str.strip), truncated
 
 
 def _numbers(table: pd.DataFrame, column: str, name: str, *, may_lack: bool = False) -> Any:

@@ -95,10 +95,10 @@ def level_pieces(file: Content, signals: Sequence[str], *, rate: float | None) -
         yield {signal: piece for signal, piece in pieces.items() if piece is not None}
     if begin is None:
         raise CaptureError(rows.name, "has a header but no rows")
-    cut_off = rows.cut_off or file.cut_off
-    is_known = time is None or bool(cut_off) or (last > begin and not changes_last)
+    truncated = rows.truncated or file.truncated
+    is_known = time is None or bool(truncated) or (last > begin and not changes_last)
     for signal, builder in builders.items():
-        yield {signal: replace(builder.last(begin, last, end_is_known=is_known), cut_off=cut_off)}
+        yield {signal: replace(builder.last(begin, last, end_is_known=is_known), truncated=truncated)}
 
 
 def write_levels(path: Target, traces: Mapping[str, Trace]) -> None:

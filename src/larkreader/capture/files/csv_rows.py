@@ -38,7 +38,7 @@ class CsvRows:
         If it is not a table of levels or voltages.
     """
 
-    cut_off: str
+    truncated: str
 
     def __init__(self, file: Content, *, with_times: bool) -> None:
         self.name = name = file.name
@@ -51,7 +51,7 @@ class CsvRows:
         if twice:
             raise CaptureError(name, f'has two columns "{twice[0]}"', "columns must have names of their own")
         self.form: CsvForm = form
-        self.cut_off = ""
+        self.truncated = ""
         self._file = file
 
     def check_signals(self, signals: Sequence[str]) -> None:
@@ -65,11 +65,11 @@ class CsvRows:
         """Yield some columns, block by block, each with the number of its first row.
 
         Columns named in `numbers` are float64, the others text of few kinds. An incomplete last row is left out, and
-        `cut_off` says so.
+        `truncated` says so.
         """
         import pandas as pd
 
-        form, self.cut_off = self.form, ""
+        form, self.truncated = self.form, ""
         options: dict[str, Any] = {
             "sep": form.separator,
             "decimal": form.decimal,
@@ -106,7 +106,7 @@ class CsvRows:
         self._file.seek(0)
         lines = _WholeLines(self._file, self.form)
         yield io.BufferedReader(lines, 1 << 20)
-        self.cut_off = "its last row is incomplete" if lines.is_torn else ""
+        self.truncated = "its last row is incomplete" if lines.is_torn else ""
 
     def _refuse(self, options: dict[str, Any], numbers: Sequence[str], why: str) -> None:
         """Find the cell that is not a number, and raise `CaptureError` for it."""

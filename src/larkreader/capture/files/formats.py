@@ -133,7 +133,7 @@ def _byte_pieces(file: Content, form: CaptureForm) -> Iterator[dict[str, Charact
         raise CaptureError(file.name, "is empty", advice="Was anything recorded?")
     while piece:
         following = file.read(PIECE)
-        yield {ONE_WIRE: replace(Characters.from_bytes(piece), cut_off="" if following else file.cut_off)}
+        yield {ONE_WIRE: replace(Characters.from_bytes(piece), truncated="" if following else file.truncated)}
         piece = following
 
 
@@ -142,7 +142,7 @@ def _at_once(read: Callable[[bytes, str, CaptureForm], dict[str, Characters]]) -
 
     def pieces(file: Content, form: CaptureForm) -> Iterator[dict[str, Characters]]:
         wires = read(file.readall(), file.name, form)
-        yield {wire: replace(held, cut_off=held.cut_off or file.cut_off) for wire, held in wires.items()}
+        yield {wire: replace(held, truncated=held.truncated or file.truncated) for wire, held in wires.items()}
 
     return pieces
 

@@ -101,7 +101,7 @@ def read_log(data: bytes, name: str) -> dict[str, Characters]:
     text = data.decode("utf-8-sig", errors="replace")
     groups: dict[str, list[tuple[float, bytes, bytes]]] = {}
     first: float | None = None
-    cut_off = ""
+    truncated = ""
     is_torn = not text.endswith(("\n", "\r"))
     entries = _json_entries(text) if text.lstrip().startswith("{") else _table_entries(text, name)
     last_line = text.rstrip("\r\n").count("\n") + 1
@@ -116,14 +116,14 @@ def read_log(data: bytes, name: str) -> dict[str, Characters]:
             groups.setdefault(wire, []).append(((at - first) * unit, data, b""))
         except (ValueError, TypeError, KeyError, AttributeError, OverflowError):
             if is_torn and number == last_line:
-                cut_off = "its last entry is incomplete"
+                truncated = "its last entry is incomplete"
                 continue
             shown = text.splitlines()[number - 1][:60]
             wanted = "must have a time and bytes: time or timestamp, and hex, data, bytes, byte, value, text or char"
             raise CaptureError(f"{name}: line {number}", f'holds "{shown}"', wanted) from None
     if not groups:
         raise CaptureError(name, "holds no entry")
-    return {wire: replace(Characters.from_groups(result), cut_off=cut_off) for wire, result in groups.items()}
+    return {wire: replace(Characters.from_groups(result), truncated=truncated) for wire, result in groups.items()}
 
 
 def _parts_of(entry: Mapping[str, Any]) -> tuple[float, bool, float, bytes]:

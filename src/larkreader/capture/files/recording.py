@@ -159,7 +159,7 @@ def read_recording(data: bytes, name: str) -> dict[str, Characters]:
     offsets: dict[str, int] = {}
     first_began: datetime | None = None
     part_s = 0.0  # when the part of the recording began, on the clock of the first one
-    cut_off = ""
+    truncated = ""
     lines = data.split(b"\n")
     for number, line in enumerate(lines, 1):
         if not line:
@@ -188,7 +188,7 @@ def read_recording(data: bytes, name: str) -> dict[str, Characters]:
             if isinstance(error, CaptureError):
                 raise
             if number == len(lines):
-                cut_off = "its last entry is incomplete"
+                truncated = "its last entry is incomplete"
                 continue
             if is_recording(lines[number]):  # cut off while it was being written
                 continue
@@ -198,7 +198,7 @@ def read_recording(data: bytes, name: str) -> dict[str, Characters]:
             ) from None
     read = {wire: Characters.from_groups(entries) for wire, entries in groups.items()}
     return {
-        wire: replace(one, cut_off=cut_off, counted=(*counted.get(wire, ()), *one.counted))
+        wire: replace(one, truncated=truncated, counted=(*counted.get(wire, ()), *one.counted))
         for wire, one in read.items()
     }
 

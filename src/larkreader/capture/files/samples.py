@@ -61,10 +61,10 @@ def sample_pieces(file: Content, signals: Sequence[str], form: CaptureForm) -> I
     edges: list[list[np.ndarray]] = [[] for _ in signals]
     levels: list[int] = []
     begin = held = count = blocks = 0
-    cut_off = ""
+    truncated = ""
     while data := file.read(BLOCK):
         if len(data) % size:
-            cut_off = f"it ends within a sample of {size} bytes"
+            truncated = f"it ends within a sample of {size} bytes"
             data = data[: len(data) // size * size]
         samples = np.frombuffer(data, dtype=kind)
         if kind.byteorder == ">":
@@ -82,9 +82,9 @@ def sample_pieces(file: Content, signals: Sequence[str], form: CaptureForm) -> I
             begin, held, blocks = count, 0, 0
     if not count:
         raise CaptureError(file.name, "is empty", advice="Was anything recorded?")
-    cut_off = cut_off or file.cut_off
+    truncated = truncated or file.truncated
     last = _traces(signals, edges, levels, form.rate, min(begin, count - 1), count - 1)
-    yield {signal: replace(trace, cut_off=cut_off) for signal, trace in last.items()}
+    yield {signal: replace(trace, truncated=truncated) for signal, trace in last.items()}
 
 
 def _traces(

@@ -61,7 +61,7 @@ def vcd_pieces(file: Content, signals: Sequence[str]) -> Iterator[dict[str, Trac
         What happened next, for each of `signals`, or for none as long as its level is not known. A signal that is
         undefined (x) or undriven (z) for a while keeps its level there, and the trace says so in ``unknown``. The end
         of recording is known where the file closes with a time of its own. A file that is cut off is read as far
-        as it goes, and the last piece says so in ``cut_off``.
+        as it goes, and the last piece says so in ``truncated``.
 
     Raises
     ------
@@ -73,9 +73,9 @@ def vcd_pieces(file: Content, signals: Sequence[str]) -> Iterator[dict[str, Trac
     scan = _Scan(file.name, list(wanted.values()), file.tell())
     builders = [TraceBuilder(header.tick_s, signal) for signal in wanted]
     codes = [variable.code for variable in header.variables.values()]
-    read, cut_off = 0, ""
+    read, truncated = 0, ""
     for block in _blocks(file):
-        whole, cut_off = (block, "") if block[-1] <= 0x20 else _whole_words(block, codes, scan.time)
+        whole, truncated = (block, "") if block[-1] <= 0x20 else _whole_words(block, codes, scan.time)
         scan.feed(whole)
         read += len(block)
         if read >= PIECE:
@@ -86,10 +86,10 @@ def vcd_pieces(file: Content, signals: Sequence[str]) -> Iterator[dict[str, Trac
             yield {signal: piece for signal, piece in zip(wanted, pieces, strict=True) if piece is not None}
     for builder, result in zip(builders, scan.taken(), strict=True):
         builder.add(*result)
-    cut_off = cut_off or scan.cut_off or file.cut_off
+    truncated = truncated or scan.truncated or file.truncated
     for signal, builder in zip(wanted, builders, strict=True):
-        last = builder.last(scan.begin or 0, scan.time, end_is_known=scan.ends_with_time or bool(cut_off))
-        yield {signal: replace(last, cut_off=cut_off)}
+        last = builder.last(scan.begin or 0, scan.time, end_is_known=scan.ends_with_time or bool(truncated))
+        yield {signal: replace(last, truncated=truncated)}
 
 
 def _whole_words(text: bytes, codes: Sequence[bytes], now: int) -> tuple[bytes, str]:
@@ -140,7 +140,7 @@ class _Scan:
         self.time = self.latest = 0  # the file's last report, and where a change was taken last
         self.in_comment = False
         self.ends_with_time = False
-        self.cut_off = ""
+        self.truncated = ""
         self.times: list[list[npt.NDArray[np.int64]]] = [[] for _ in wanted]
         self.levels: list[list[Bytes]] = [[] for _ in wanted]
 
@@ -191,7 +191,7 @@ class _Scan:
         self._leave_out_comments(text, first, behind, kind)
         vectors = _leave_out_codes(kind)
         if len(vectors) and vectors[-1] == len(kind) - 1:  # only where the file ends
-            self.cut_off = f'it ends behind "{text[first[-1] : behind[-1]].tobytes().decode("latin-1")[:40]}"'
+            self.truncated = f'it ends behind "{text[first[-1] : behind[-1]].tobytes().decode("latin-1")[:40]}"'
             first, behind, kind, vectors = first[:-1], behind[:-1], kind[:-1], vectors[:-1]
         self._check(text, first, behind, kind, vectors)
         is_time = kind == TIME

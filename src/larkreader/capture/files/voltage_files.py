@@ -35,7 +35,7 @@ class VoltageFile(Protocol):
 
     name: str
     signals: tuple[str, ...]
-    cut_off: str
+    truncated: str
 
     @property
     def clock(self) -> tuple[float, float]:
@@ -72,7 +72,7 @@ def voltages_of(file: VoltageFile, signal: str) -> Voltages:
     check_signal(file, signal)
     blocks = [block[signal] for block in file.blocks([signal])]
     volts = np.concatenate(blocks) if blocks else np.empty(0, np.float32)
-    return Voltages(volts, *file.clock, signal, file.cut_off)
+    return Voltages(volts, *file.clock, signal, file.truncated)
 
 
 def voltage_pieces(file: VoltageFile, signals: Sequence[str], form: CaptureForm) -> Iterator[dict[str, Trace]]:
@@ -92,7 +92,7 @@ def voltage_pieces(file: VoltageFile, signals: Sequence[str], form: CaptureForm)
     for block in file.blocks(signals):
         pieces = {signal: slicers[signal].feed(volts) for signal, volts in block.items()}
         yield {signal: piece for signal, piece in pieces.items() if piece is not None}
-    yield {signal: replace(slicer.last(), cut_off=file.cut_off) for signal, slicer in slicers.items()}
+    yield {signal: replace(slicer.last(), truncated=file.truncated) for signal, slicer in slicers.items()}
 
 
 def check_signal(file: VoltageFile, signal: str) -> None:
@@ -116,7 +116,7 @@ class _Table:
         self.signals = rows.form.signals
         self._with_times = rows.form.unit is not None
         self._rate = form.rate
-        self.cut_off = ""
+        self.truncated = ""
 
     @cached_property
     def clock(self) -> tuple[float, float]:
@@ -132,7 +132,7 @@ class _Table:
             for signal, volts in columns.items():
                 rows.refuse_lacking(line, volts, signal)
             yield {signal: as_volts(volts, scales[signal]) for signal, volts in columns.items()}
-        self.cut_off = rows.cut_off or self._file.cut_off
+        self.truncated = rows.truncated or self._file.truncated
 
 
 def _even_times(rows: CsvRows) -> tuple[float, float]:
@@ -163,7 +163,7 @@ class _Wav:
 
     def __init__(self, file: Content, form: CaptureForm) -> None:
         self.name = name = file.name
-        self.cut_off = ""
+        self.truncated = ""
         self._file, self._form = file, form
         begin, size, result = self._find_data(file)
         code, channels, rate, _, block, bits = struct.unpack("<HHIIHH", result[:16])
@@ -177,8 +177,8 @@ class _Wav:
         self._channels, self._begin, self._block = channels, begin, block
         there = max(file.size - begin, 0)
         if there < size:
-            self.cut_off = f"it has {there:,} of {size:,} bytes of samples"
-        self.cut_off = self.cut_off or file.cut_off
+            self.truncated = f"it has {there:,} of {size:,} bytes of samples"
+        self.truncated = self.truncated or file.truncated
         self._count = min(size, there) // block
         self.clock = float(form.rate or rate), 0.0
         self.signals = tuple(str(number) for number in range(channels))
@@ -228,7 +228,7 @@ class _Arrays:
         self.name = name = file.name
         begin_s = 0.0
         self._form = form
-        arrays, self.cut_off = load_arrays(file)
+        arrays, self.truncated = load_arrays(file)
         rates = [float(arrays.pop(one).ravel()[0]) for one in _RATES if one in arrays]
         times = [arrays.pop(one).ravel() for one in _TIMES if one in arrays]
         self._columns: dict[str, npt.NDArray[Any]] = {}
@@ -299,4 +299,4 @@ def _load_one(file: Content) -> tuple[dict[str, npt.NDArray[Any]], str]:
     if not rows or (is_fortran and len(shape) > 1 and rows < shape[0]):
         raise CaptureError(file.name, "is a NumPy file without samples, or is cut off before them")
     array = file.array(dtype, (rows, *shape[1:]), begin, "F" if is_fortran else "C")
-    return {"": array}, file.cut_off if rows == shape[0] else f"it has {rows:,} of {shape[0]:,} rows"
+    return {"": array}, file.truncated if rows == shape[0] else f"it has {rows:,} of {shape[0]:,} rows"

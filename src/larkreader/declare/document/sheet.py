@@ -16,7 +16,7 @@ from larkreader.declare.link.event import EventSignal
 from larkreader.declare.link.line import LineSettings
 from larkreader.declare.link.registers import Meanings, Register
 from larkreader.declare.link.steps import Rule, Step
-from larkreader.declare.link.wiring import Joint
+from larkreader.declare.link.wiring import Connection
 from larkreader.declare.paths.receive_path import ReceivePath
 from larkreader.declare.paths.send_path import SendPath
 from larkreader.declare.run.capture_form import CaptureForm
@@ -48,7 +48,7 @@ TABLES: Sequence[Row] = (
     Row("send", SendPath, "named", names="wire"),
     Row("pair", Pairing, "named"),
     Row("step", Step, "list", {"end": "end"}),
-    Row("joint", Joint, "list"),
+    Row("joint", Connection, "list"),
     Row("traffic", Traffic, "list", {"wire": "wire", "frame": "frame"}),
     Row(
         "exchange",
@@ -97,7 +97,7 @@ class Sheet(Shown, BaseModel, frozen=True, extra="forbid"):
         What holds of the steps by which its ends are set up, by name.
     step : tuple of Step
         Those steps, in their order.
-    joint : tuple of Joint
+    joint : tuple of Connection
         What joins the pins of its ends.
     traffic : tuple of Traffic
         What its wires are to carry.
@@ -132,7 +132,7 @@ class Sheet(Shown, BaseModel, frozen=True, extra="forbid"):
     meaning: Input[Mapping[str, Meanings], Mapping[str, Meanings | Table]] = default({})
     rule: Input[Mapping[str, Rule], Mapping[str, Rule | Table]] = default({})
     step: Input[tuple[Step, ...], Sequence[Step | Table]] = default(())
-    joint: Input[tuple[Joint, ...], Sequence[Joint | Table]] = default(())
+    joint: Input[tuple[Connection, ...], Sequence[Connection | Table]] = default(())
     traffic: Input[tuple[Traffic, ...], Sequence[Traffic | Table]] = default(())
     receive: Input[Mapping[str, ReceivePath], Mapping[str, ReceivePath | Table]] = default({})
     send: Input[Mapping[str, SendPath], Mapping[str, SendPath | Table]] = default({})

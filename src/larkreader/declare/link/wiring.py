@@ -151,7 +151,7 @@ class Jumper(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False):
     wanted: str
 
 
-class Joint(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False):
+class Connection(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False):
     """A wire, a cable or a converter that joins pins.
 
     Parameters

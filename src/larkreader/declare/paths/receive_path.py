@@ -168,7 +168,7 @@ class BlockingApplication(PathPart, frozen=True):
     terminated: StrictBool = False
 
 
-class Deaf(PathPart, frozen=True):
+class ServiceBlackout(PathPart, frozen=True):
     """A stretch without service.
 
     Parameters
@@ -192,7 +192,7 @@ class Deaf(PathPart, frozen=True):
     note: str = ""
 
     @model_validator(mode="after")
-    def _ends(self) -> Deaf:
+    def _ends(self) -> ServiceBlackout:
         if self.every_s is not None and self.every_s <= self.for_s:
             raise PydanticCustomError("wanted", "every_s must be more than for_s, or there is never any service.")
         return self
@@ -249,7 +249,7 @@ class ReceivePath(PathPart, frozen=True):
         The software's buffer. Without one, what is fetched is with the application at once.
     application : PeriodicApplication, LineApplication or BlockingApplication, optional
         What takes out of the ring.
-    deaf : tuple of Deaf
+    deaf : tuple of ServiceBlackout
         Stretches without service.
     pause : Pause, optional
         What it does to pause the sender, on a line with flow control.
@@ -262,7 +262,7 @@ class ReceivePath(PathPart, frozen=True):
     service: Input[Service, Service | Table] = default(InterruptService())
     ring: Input[Ring | None, Ring | Table | None] = default(None)
     application: Input[Application | None, Application | Table | None] = default(None)
-    deaf: Input[tuple[Deaf, ...], Sequence[Deaf | Table]] = default(())
+    deaf: Input[tuple[ServiceBlackout, ...], Sequence[ServiceBlackout | Table]] = default(())
     pause: Input[Pause | None, Pause | Table | None] = default(None)
     seed: StrictInt = Field(default=0, ge=0)
 

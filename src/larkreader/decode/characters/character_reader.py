@@ -74,7 +74,7 @@ class CharacterReader:
         Returns
         -------
         Characters
-            Times are on the clock of the capture. ``begins_inside`` is of the first piece.
+            Times are on the clock of the capture. ``starts_mid_character`` is of the first piece.
 
         Raises
         ------
@@ -97,13 +97,13 @@ class CharacterReader:
             rows = int(np.searchsorted(found.begin, undecided))
             false_starts = int(np.searchsorted(found.false_starts, undecided))
             self._held = self._behind(whole, undecided)
-        result = found.characters(self._line, piece.cut_off)[:rows]
-        begins_inside = found.begins_inside and not self._is_begun
+        result = found.characters(self._line, piece.truncated)[:rows]
+        starts_mid_character = found.starts_mid_character and not self._is_begun
         self._is_begun = True
         return replace(
             result,
             false_starts_s=result.false_starts_s[:false_starts].copy(),
-            begins_inside=begins_inside,
+            starts_mid_character=starts_mid_character,
             unfinished_s=None,
         )
 
@@ -114,7 +114,7 @@ class CharacterReader:
         if held is None:
             nothing = np.empty(0)
             return Characters(nothing, nothing, np.empty(0, np.uint16), np.empty(0, np.uint8), nothing)
-        return replace(self._find(held).characters(self._line, held.cut_off), begins_inside=False)
+        return replace(self._find(held).characters(self._line, held.truncated), starts_mid_character=False)
 
     def _find(self, trace: Trace) -> Found:
         assert self._instants is not None

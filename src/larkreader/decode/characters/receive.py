@@ -99,7 +99,7 @@ def receive(
     """
     instants = Instants.of(trace, line, samples, oversampling)
     found = find_characters(instants.clocked(trace), line, instants, check_stops=check_stops)
-    return found.characters(line, trace.cut_off)
+    return found.characters(line, trace.truncated)
 
 
 @dataclass(frozen=True, eq=False)
@@ -118,7 +118,7 @@ class Found:
         Start edge of a character that is not all there.
     trace : Trace
         The stretch.
-    begins_inside : bool
+    starts_mid_character : bool
         Whether it begins at start level.
     """
 
@@ -129,9 +129,9 @@ class Found:
     false_starts: Ticks
     unfinished: int | None
     trace: Trace
-    begins_inside: bool
+    starts_mid_character: bool
 
-    def characters(self, line: LineSettings, cut_off: str = "") -> Characters:
+    def characters(self, line: LineSettings, truncated: str = "") -> Characters:
         """Return the characters with times in seconds."""
         tick_s = np.float64(self.trace.tick_s)
         result = Characters(
@@ -140,9 +140,9 @@ class Found:
             value=self.value,
             faults=self.faults,
             false_starts_s=self.false_starts * tick_s,
-            begins_inside=self.begins_inside,
+            starts_mid_character=self.starts_mid_character,
             unfinished_s=None if self.unfinished is None else float(self.unfinished * self.trace.tick_s),
-            cut_off=cut_off,
+            truncated=truncated,
         )
         return result.with_ninth_bit_apart() if line.has_address_mark else result
 

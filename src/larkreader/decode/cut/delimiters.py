@@ -82,14 +82,14 @@ class Delimiter(Generic[Declared]):
     def check(self, stream: Stream, where: str) -> None:
         """Raise `RequestError` if a stream does not show the delimiters; `where` names the boundary."""
 
-    def stretches(self, stream: Stream, *, goes_on: bool, last: bool) -> Stretches:
+    def stretches(self, stream: Stream, *, continues: bool, last: bool) -> Stretches:
         """Return what lies between delimiters.
 
         Parameters
         ----------
         stream : Stream
             What arrived.
-        goes_on : bool
+        continues : bool
             Whether it begins within a packet of which some was dropped.
         last : bool
             Whether nothing follows.
@@ -108,7 +108,7 @@ class Delimiter(Generic[Declared]):
         """Return whether one character is sound, and may end a frame."""
         return not character.faults[0]
 
-    def goes_on(self, characters: Characters, before: Before) -> Before | None:
+    def follow(self, characters: Characters, before: Before) -> Before | None:
         """Return the last of some characters if none of them ends what was received before; None if one may."""
         return None
 
@@ -120,7 +120,7 @@ class _Terminators(Delimiter[TerminatorBoundary]):
         super().__init__(boundary)
         self.deciding = frozenset(text[-1] for text in boundary.every)
 
-    def stretches(self, stream: Stream, *, goes_on: bool, last: bool) -> Stretches:
+    def stretches(self, stream: Stream, *, continues: bool, last: bool) -> Stretches:
         return _terminated(stream.value, self.boundary.every, last=last)
 
     def whole(self, held: bytes) -> Whole | None:
@@ -134,7 +134,7 @@ class _Zeros(Delimiter[CobsBoundary]):
 
     deciding = frozenset((0,))
 
-    def stretches(self, stream: Stream, *, goes_on: bool, last: bool) -> Stretches:
+    def stretches(self, stream: Stream, *, continues: bool, last: bool) -> Stretches:
         zeros = np.flatnonzero(stream.value == 0)
         return closed_by(zeros, np.ones_like(zeros))
 
@@ -155,7 +155,7 @@ class _Flags(Delimiter[SlipBoundary | HdlcBoundary | EscapeBoundary]):
         self.fill = stuffing.end[0] if stuffing.is_closed_by_begin and len(stuffing.end) == 1 else None
         self._between_flags = _between_flags(stuffing)
 
-    def stretches(self, stream: Stream, *, goes_on: bool, last: bool) -> Stretches:
+    def stretches(self, stream: Stream, *, continues: bool, last: bool) -> Stretches:
         return _flagged(stream.value, self.boundary.stuffing)
 
     def contents(self, stream: Bytes, begin: Places, end: Places) -> tuple[Ragged, Sound]:
@@ -171,7 +171,7 @@ class _Rests(Delimiter[IdleBoundary]):
     def check(self, stream: Stream, where: str) -> None:
         _check_times(stream, self.boundary, where)
 
-    def stretches(self, stream: Stream, *, goes_on: bool, last: bool) -> Stretches:
+    def stretches(self, stream: Stream, *, continues: bool, last: bool) -> Stretches:
         return opened_by(_behind_rests(stream, self.boundary), 0, kept=1)
 
     def whole(self, held: bytes) -> Whole | None:
@@ -183,7 +183,7 @@ class _Rests(Delimiter[IdleBoundary]):
         is_behind = before.end_s is not None and begin_s - before.end_s >= CLOCKS * least_s > 0
         return is_behind and not character.faults[0]
 
-    def goes_on(self, characters: Characters, before: Before) -> Before | None:
+    def follow(self, characters: Characters, before: Before) -> Before | None:
         for begin_s, end_s in zip(characters.begin_s.tolist(), characters.end_s.tolist(), strict=True):
             if before.end_s is None or not begin_s - before.end_s < CERTAIN * self._least_s(end_s - begin_s):
                 return None
@@ -202,8 +202,8 @@ class _Breaks(Delimiter[BreakBoundary]):
         if stream.breaks is None:
             raise RequestError(where, "is a break, which bytes alone do not show", "needs Characters with their faults")
 
-    def stretches(self, stream: Stream, *, goes_on: bool, last: bool) -> Stretches:
-        return opened_by(NOWHERE if stream.breaks is None else stream.breaks, 1, goes_on=goes_on)
+    def stretches(self, stream: Stream, *, continues: bool, last: bool) -> Stretches:
+        return opened_by(NOWHERE if stream.breaks is None else stream.breaks, 1, continues=continues)
 
     def whole(self, held: bytes) -> Whole | None:
         return Whole(held[1:-1], 1) if len(held) > 2 else None
@@ -211,7 +211,7 @@ class _Breaks(Delimiter[BreakBoundary]):
     def ends(self, character: Characters, before: Before) -> bool:
         return bool(character.faults[0] & Fault.BREAK)
 
-    def goes_on(self, characters: Characters, before: Before) -> Before | None:
+    def follow(self, characters: Characters, before: Before) -> Before | None:
         return None if any(faults & Fault.BREAK for faults in characters.faults.tolist()) else before
 
 
@@ -223,8 +223,8 @@ class _AddressMarks(Delimiter[AddressMarkBoundary]):
             wanted = "needs a line of nine data bits whose ninth_bit is an address-mark"
             raise RequestError(where, "is an address mark, which these characters do not have", wanted)
 
-    def stretches(self, stream: Stream, *, goes_on: bool, last: bool) -> Stretches:
-        return opened_by(NOWHERE if stream.addresses is None else stream.addresses, 0, goes_on=goes_on)
+    def stretches(self, stream: Stream, *, continues: bool, last: bool) -> Stretches:
+        return opened_by(NOWHERE if stream.addresses is None else stream.addresses, 0, continues=continues)
 
     def whole(self, held: bytes) -> Whole | None:
         return _before_the_next(held)
@@ -233,7 +233,7 @@ class _AddressMarks(Delimiter[AddressMarkBoundary]):
         marks = character.address_mark
         return not character.faults[0] and marks is not None and bool(marks[0])
 
-    def goes_on(self, characters: Characters, before: Before) -> Before | None:
+    def follow(self, characters: Characters, before: Before) -> Before | None:
         marks = characters.address_mark
         return before if marks is not None and not any(marks.tolist()) else None
 

@@ -73,7 +73,7 @@ def cut_packets(
 
     """
     total, most = len(stream.value), most_bytes(delimiter)
-    found = delimiter.stretches(stream, goes_on=dropped.count > 0, last=last)
+    found = delimiter.stretches(stream, continues=dropped.count > 0, last=last)
     begin, end, inner, inner_end, state = found.begin, found.end, found.inner, found.inner_end, found.state.copy()
     done, left = found.open_from, Dropped()
     is_first = not len(begin)

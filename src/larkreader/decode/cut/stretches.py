@@ -58,9 +58,9 @@ def closed_by(places: Places, widths: Places, kept: int = 0) -> Stretches:
     return Stretches(begins, ends, begins, places, state, open_from, open_from, PacketState.UNFINISHED, kept)
 
 
-def opened_by(places: Places, width: int, kept: int = 0, *, goes_on: bool = False) -> Stretches:
-    """Return the stretches that delimiters of one width open; the last of them is open, the first if it `goes_on`."""
-    is_outside = not len(places) or places[0] != 0 or goes_on
+def opened_by(places: Places, width: int, kept: int = 0, *, continues: bool = False) -> Stretches:
+    """Return the stretches that delimiters of one width open; the last of them is open, the first if it `continues`."""
+    is_outside = not len(places) or places[0] != 0 or continues
     begins, inner = places, places + width
     if is_outside:
         begins, inner = np.insert(begins, 0, 0), np.insert(inner, 0, 0)

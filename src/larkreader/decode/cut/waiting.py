@@ -162,7 +162,7 @@ class Waiting:
 
     def _goes_on(self, data: Characters) -> bool:
         """Return whether characters continue the packet that is held, none of them after a delimiter."""
-        before = None if self._delimiter is None else self._delimiter.goes_on(data, self._before)
+        before = None if self._delimiter is None else self._delimiter.follow(data, self._before)
         self._before = self._before if before is None else before
         return before is not None
 

@@ -10,8 +10,8 @@ import numpy.typing as npt
 from larkreader.declare.frame.layout import FrameLayout
 from larkreader.declare.run.loopback import WITH_CONTENT, LoopbackPlan
 
-from .by_hand import frame_of
 from .prbs import prbs_chunks
+from .typed_input import frame_of
 
 CHUNK = 1 << 16  # characters that are made at once
 LINES = 4096  # that are written at once

@@ -11,7 +11,7 @@ from larkreader.declare.frame.layout import FrameLayout
 from larkreader.declare.run.exchange import Exchange, TextReply, bytes_of
 from larkreader.decode.cut.frames import read_frames
 from larkreader.errors import RequestError, nearest
-from larkreader.exercise.payload.by_hand import frame_of, hex_of
+from larkreader.exercise.payload.typed_input import frame_of, hex_of
 from larkreader.exercise.ports.borrowed import as_port
 from larkreader.exercise.ports.port import Port
 
@@ -133,7 +133,7 @@ def run_dialogue(
     exchanges: Sequence[Exchange],
     layouts: Mapping[str, FrameLayout] | None = None,
     *,
-    goes_on: bool = False,
+    continue_on_failure: bool = False,
     on_step: Callable[[StepResult], None] | None = None,
 ) -> DialogueResult:
     r"""Hold a dialogue.
@@ -146,7 +146,7 @@ def run_dialogue(
         Its steps.
     layouts : mapping of str to FrameLayout, optional
         The frames that they send and expect.
-    goes_on : bool
+    continue_on_failure : bool
         Whether the steps behind one that failed are done too.
     on_step : callable, optional
         Called with the result of each step.
@@ -180,7 +180,7 @@ def run_dialogue(
     interrupted = has_failed = False
     for number, (one, turn) in enumerate(todo):
         name = one.title + (f" ({turn} of {one.times})" if one.times > 1 else "")
-        if (has_failed and not goes_on) or interrupted:
+        if (has_failed and not continue_on_failure) or interrupted:
             why = "interrupted before" if interrupted else "a step before failed"
             steps += [StepResult(each.title, "skipped", why, awaited=each.awaited) for each, _ in todo[number:]]
             break

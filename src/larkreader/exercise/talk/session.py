@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from larkreader.declare.run.port import DeclaredPort
 from larkreader.errors import PortError
-from larkreader.exercise.payload.by_hand import text_of
+from larkreader.exercise.payload.typed_input import text_of
 from larkreader.exercise.ports.port import Port
 from larkreader.judge.findings.finding import Finding, make_finding
 

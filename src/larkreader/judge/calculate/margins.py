@@ -38,7 +38,7 @@ class Timing:
         When each bit begins, and the first stop bit ends, in seconds after the start edge.
     middle_s : ndarray of float64, shape (n_bits,)
         How long after a bit's beginning it is judged when the end receives, in seconds.
-    look_s : float
+    sample_interval_s : float
         Time between two looks at the line when it receives, in seconds.
     spread : float
         How far its clock may be off to either side, as a share of it.
@@ -49,7 +49,7 @@ class Timing:
     name: str
     boundaries_s: Seconds
     middle_s: Seconds
-    look_s: float
+    sample_interval_s: float
     spread: float
     baud: float
 
@@ -187,7 +187,7 @@ class Margin:
         return self.sender.baud / self.receiver.baud - 1
 
     @cached_property
-    def to_blame(self) -> Timing:
+    def dominant_end(self) -> Timing:
         """The end that is farther from the declared baud, its clock's spread included."""
         return max((self.sender, self.receiver), key=lambda end: abs(end.baud / self.line.baud - 1) + end.spread)
 
@@ -206,7 +206,7 @@ class Margin:
         """
         edges = self.sender.boundaries_s * stretch
         early = self.receiver.samples_s
-        instants = np.column_stack([early, early + self.receiver.look_s])
+        instants = np.column_stack([early, early + self.receiver.sample_interval_s])
         return (instants - edges[:-1, None]) / np.diff(edges)[:, None]
 
     def to_dict(self) -> dict[str, Any]:
@@ -220,7 +220,7 @@ class Margin:
             "tolerance": list(self.tolerance),
             "left_nominal": list(self.left_nominal),
             "left": list(self.left),
-            "to_blame": self.to_blame.name,
+            "dominant_end": self.dominant_end.name,
         }
 
 
@@ -268,9 +268,9 @@ def _window(sender: Timing, receiver: Timing, line: LineSettings, samples: int) 
     begins, ends = sender.boundaries_s[1:-1], sender.boundaries_s[1:].copy()
     ends[-1] += (line.stop_bits - 1) / sender.baud
     early = receiver.samples_s
-    late = early + receiver.look_s
+    late = early + receiver.sample_interval_s
     if samples == 3:
-        late[-1] += receiver.look_s  # the next start is looked for when the stop bit has been judged
+        late[-1] += receiver.sample_interval_s  # the next start is looked for when the stop bit has been judged
     return float(np.max(late / ends)), float(np.min(early[1:] / begins))
 
 

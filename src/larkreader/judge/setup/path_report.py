@@ -19,7 +19,7 @@ from larkreader.judge.infer.survey import MESSAGE_GAP
 from larkreader.simulate.buffers import replay
 from larkreader.simulate.path_limits import PathLimits, find_limits
 from larkreader.simulate.replayed import BUFFERS, Fate, Replay
-from larkreader.simulate.software_receiver import Heard, compare_heard, hear, trace_of
+from larkreader.simulate.software_receiver import Heard, compare_heard, receive_in_software, trace_of
 
 ROOM = 0.8  # of what there is, that may be taken: the rest is for what the sheet does not say
 BUSY = 0.5  # of the processor's time
@@ -90,7 +90,7 @@ class PathReport:
         """Return the report as JSON has it, without its findings."""
         result = {**self.replay.to_dict(), "limits": self.limits.to_dict()}
         if self.heard is not None:
-            counts = {name: len(getattr(self.heard, name)) for name in ("missed", "misread", "made_up")}
+            counts = {name: len(getattr(self.heard, name)) for name in ("missed", "misread", "spurious")}
             result["heard"] = counts
         return result
 
@@ -134,7 +134,7 @@ def judge_receive_path(
     heard = None
     if isinstance(path.service, SoftwareReceiver):
         trace = trace_of(characters, line)
-        heard = compare_heard(characters, hear(trace, line, path.deaf, start=path.service.start), line)
+        heard = compare_heard(characters, receive_in_software(trace, line, path.deaf, start=path.service.start), line)
         characters, messages = heard.characters, None  # whose messages begin elsewhere
         path = path.model_copy(update={"deaf": tuple(one for one in path.deaf if one.stops == "everything")})
     starts = np.empty(0, np.int64) if messages is None or isinstance(messages, Messages) else messages
@@ -168,7 +168,7 @@ def judge_declared_path(wire: str, path: ReceivePath, line: LineSettings) -> Ite
 
 
 def _judge_deafness(wire: str, heard: Heard) -> Iterator[Finding]:
-    missed, misread, spurious = len(heard.missed), len(heard.misread), len(heard.made_up)
+    missed, misread, spurious = len(heard.missed), len(heard.misread), len(heard.spurious)
     if not missed + misread + spurious:
         return
     offsets = np.sort(np.concatenate([heard.missed, heard.misread]))

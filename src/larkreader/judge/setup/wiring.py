@@ -12,7 +12,7 @@ from itertools import combinations, product
 
 from larkreader.declare.document.sheet import Sheet
 from larkreader.declare.link.end import End
-from larkreader.declare.link.wiring import INPUTS, OUTPUTS, ROLES, Joint, Levels, Pin, Role
+from larkreader.declare.link.wiring import INPUTS, OUTPUTS, ROLES, Connection, Levels, Pin, Role
 from larkreader.judge.findings.finding import Finding, make_finding
 
 PIN_FARADS = 20e-12  # of an input or output and the trace to it
@@ -77,7 +77,7 @@ class Wiring:
         self.net, self.flips = self._nets_of(sheet.joint)
         self.touching, _ = self._nets_of([joint for joint in sheet.joint if not joint.isolates])
 
-    def _nets_of(self, joints: Sequence[Joint]) -> tuple[dict[str, int], dict[str, bool]]:
+    def _nets_of(self, joints: Sequence[Connection]) -> tuple[dict[str, int], dict[str, bool]]:
         """Return the number of each pin's net, and which pins see the inverse of the first of their net."""
         net: dict[str, int] = {}
         flips: dict[str, bool] = {}
@@ -95,7 +95,7 @@ class Wiring:
                             waiting.append(other)
         return net, flips
 
-    def _inverts(self, joint: Joint, one: str, other: str) -> bool:
+    def _inverts(self, joint: Connection, one: str, other: str) -> bool:
         """Return whether two pins of a joint see each other's inverse: those on the two sides of an inverter do."""
         if not joint.inverts or len(joint.joins) == 2:
             return joint.inverts
@@ -253,7 +253,7 @@ class Wiring:
             yield from _of_supply(where, supplies)
 
     def _slow_edge(
-        self, where: str, outputs: list[_Place], places: list[_Place], joints: list[Joint], pulls: list[float]
+        self, where: str, outputs: list[_Place], places: list[_Place], joints: list[Connection], pulls: list[float]
     ) -> Iterator[Finding]:
         farads = PIN_FARADS * len(places) + sum(one.length_m * one.farads_per_m for one in joints)
         ohms = 1 / sum(1 / pull for pull in pulls)
@@ -271,7 +271,7 @@ class Wiring:
                 ohms_needed=SLOW / baud / RISE / farads,
             )
 
-    def _of_joint(self, joint: Joint) -> Iterator[Finding]:
+    def _of_joint(self, joint: Connection) -> Iterator[Finding]:
         places = [self.places[name] for name in joint.joins]
         where = " ".join(joint.joins)
         if not joint.translates and not joint.isolates:
@@ -348,7 +348,7 @@ def _of_supply(where: str, places: list[_Place]) -> Iterator[Finding]:
             yield make_finding("supply-too-weak", where, **pair)
 
 
-def _too_long(joint: Joint, places: list[_Place], baud: float) -> dict[str, float]:
+def _too_long(joint: Connection, places: list[_Place], baud: float) -> dict[str, float]:
     """Return the evidence that a joint is too long for its levels and baud; nothing if it is not."""
     length_m = joint.length_m
     names = {place.pin.levels or place.end.levels for place in places}

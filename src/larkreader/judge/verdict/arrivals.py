@@ -7,7 +7,7 @@ from collections.abc import Iterator, Sequence
 from larkreader.capture.characters import Characters
 from larkreader.declare.link.line import LineSettings
 from larkreader.judge.findings.finding import Finding
-from larkreader.judge.wire.first_sight import judge_exchanges, judge_no_text, judge_text
+from larkreader.judge.wire.text_checks import judge_exchanges, judge_no_text, judge_text
 
 from .startup import find_startup
 

@@ -22,7 +22,7 @@ from larkreader.declare.link.line import LineSettings
 from larkreader.decode.columns.frame_columns import UNTRUSTED, Frames, Skip, Spans
 from larkreader.decode.cut.frames import read_layouts
 from larkreader.judge.findings.finding import NOWHERE, Finding, Places, make_finding
-from larkreader.judge.wire.first_sight import LETTERS, is_text
+from larkreader.judge.wire.text_checks import LETTERS, is_text
 
 PAUSE = 2.0  # character times of idle behind what stands alone
 MOST = 3  # characters together that are not a message
@@ -64,7 +64,7 @@ class Startup:
             characters,
             faults=faults,
             false_starts_s=characters.false_starts_s[later],
-            begins_inside=characters.begins_inside and self.low_s is None,
+            starts_mid_character=characters.starts_mid_character and self.low_s is None,
         )
 
     def finding(self, wire: str, characters: Characters) -> Finding:

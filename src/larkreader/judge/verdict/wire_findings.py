@@ -16,9 +16,9 @@ from larkreader.judge.findings.finding import Finding, Places, frame_subject, ma
 from larkreader.judge.infer.off_grid import judge_baud
 from larkreader.judge.wire.character_faults import judge_characters
 from larkreader.judge.wire.counting import judge_counting
-from larkreader.judge.wire.first_sight import judge_no_frames, judge_text
 from larkreader.judge.wire.frame_faults import Causes, judge_frames
 from larkreader.judge.wire.sequence import Losses, find_losses, lost_by_hardware
+from larkreader.judge.wire.text_checks import judge_no_frames, judge_text
 
 from .received import Received
 from .setting_suspicion import judge_settings

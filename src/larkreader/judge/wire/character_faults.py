@@ -73,13 +73,13 @@ def judge_characters(
             yield make_finding(kind, wire, Places.on(characters, offsets), counted=True)
     if len(false := characters.false_starts_s):
         yield make_finding("false-start", wire, Places.at(None, false))
-    if characters.cut_off:
-        reason = f"{characters.cut_off[0].upper()}{characters.cut_off[1:]}"
+    if characters.truncated:
+        reason = f"{characters.truncated[0].upper()}{characters.truncated[1:]}"
         yield make_finding("cut-capture", wire, reason=reason)
     if extent is not None:
         if not extent.changes:
             yield make_finding("silence", wire, level=extent.first_level)
-        elif (out_of_step := _out_of_step(characters, line, extent)) or characters.begins_inside:
+        elif (out_of_step := _out_of_step(characters, line, extent)) or characters.starts_mid_character:
             yield make_finding("cut-character", wire, Places.at(None, extent.begin_s), **out_of_step)
         ticks = line.bit_time_s / extent.tick_s
         if extent.changes and ticks < COARSE:
@@ -93,12 +93,12 @@ def _out_of_step(characters: Characters, line: LineSettings, extent: Extent) -> 
     if not len(characters):
         return {}
     character_s = line.character_time_s
-    if not characters.begins_inside and characters.begin_s[0] - extent.begin_s >= character_s:
+    if not characters.starts_mid_character and characters.begin_s[0] - extent.begin_s >= character_s:
         return {}
     rests = np.flatnonzero(characters.begin_s[1:] - characters.end_s[:-1] >= character_s)
     run = int(rests[0]) + 1 if rests.size else len(characters)
     faulty = np.flatnonzero(characters.faults[:run] & (Fault.FRAMING | Fault.BREAK))
-    if not faulty.size or (not characters.begins_inside and faulty[0] >= FEW):
+    if not faulty.size or (not characters.starts_mid_character and faulty[0] >= FEW):
         return {}
     doubtful = int(faulty[-1]) + 1
     return {"run": run, "until_s": float(characters.end_s[run - 1]), "doubtful": doubtful} if doubtful > 1 else {}

@@ -46,7 +46,7 @@ PATH: Content = {
     "characters": "count", "fates": {"*": "count"}, "high_water": {"*": "count"},
     "reads": {"complete": "count", "by_time": "count", "empty": "count", "unfinished": "count"}, "pauses": "count",
     "services": "count", "busy_share": "share", "longest_busy_s": "number", "most_held": "count", "limits": "object",
-    "heard?": {"missed": "count", "misread": "count", "made_up": "count"},
+    "heard?": {"missed": "count", "misread": "count", "spurious": "count"},
 }  # fmt: skip
 FIT: Content = {"line": "text", "characters": "count", "faulty": "count", "cost": "number"}
 SURVEY: Content = {
@@ -117,7 +117,7 @@ CONTENT: Mapping[str, Any] = {
         "clocks": [CLOCK],
         "margins": {"*": [{"sender": "text", "receiver": "text", "sender_baud": "number", "receiver_baud": "number",
                            "mismatch": "number", "tolerance": ["number"], "left_nominal": ["number"],
-                           "left": ["number"], "to_blame": "text"}]},
+                           "left": ["number"], "dominant_end": "text"}]},
         "loads": {"*": {"line": "text", "characters_per_second": "number", "share": "share", "baud_needed": "number",
                         "traffic": [{"name": "text", "characters": "number", "time_s": "number", "per_second": "number",
                                      "share": "share", "delay_s": "number?", "highest_rate": "number?",

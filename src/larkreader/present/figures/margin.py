@@ -41,7 +41,7 @@ def draw_margin(margin: Margin, *, ax: Axes | None = None) -> Axes:
     axes = new_axes(ax)
     least, greatest = margin.worst
     early = margin.receiver.samples_s * margin.line.baud
-    late = early + margin.receiver.look_s * margin.line.baud
+    late = early + margin.receiver.sample_interval_s * margin.line.baud
     for begin, end in zip(early, late, strict=True):
         axes.axvspan(begin, end, ymax=0.87, color=BAND, linewidth=0)
     for row, (title, stretch) in enumerate((("fastest", least), ("nominal", 1.0), ("slowest", greatest))):

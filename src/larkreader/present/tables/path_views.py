@@ -44,7 +44,7 @@ def receive_paths(paths: Mapping[str, PathReport]) -> Group:
             heard = one.heard
             parts.append(
                 f"It hears {len(heard.characters):,}: {len(heard.missed):,} are missed, {len(heard.misread):,} "
-                f"misread, {len(heard.made_up):,} begin on a data bit."
+                f"misread, {len(heard.spurious):,} begin on a data bit."
             )
     return Group(*parts)
 

@@ -150,7 +150,7 @@ def margins(plan: Plan) -> Group:
         "the sender is off by": [f"{one.sender.baud / one.line.baud - 1:+.2%}" for _, one in every],
         "the clocks may add": [share_text(one.sender.spread + one.receiver.spread) for _, one in every],
         "left at the worst": [f"{one.tightest:.2%}, {one.tightest * 1e6:,.0f} ppm" for _, one in every],
-        "dominant end": [one.to_blame.name for _, one in every],
+        "dominant end": [one.dominant_end.name for _, one in every],
     }
     for name, cells in rows.items():
         table.add_row(name, *cells)
