@@ -355,7 +355,7 @@ FIGURES: Mapping[str, Maker] = {
 
 
 def draw_into(figure: str, wanted: Wanted, output: Path) -> str:
-    """Draw a figure into a file; return of what it is."""
+    """Draw a figure into a file; return what it shows."""
     from larkreader.present.figures.style import new_figure
 
     maker = FIGURES[figure]

@@ -91,7 +91,7 @@ class LoopbackResult(Shown):
     sent, received : int
         Characters that went out and returned.
     lost, changed, extra, doubled : int
-        Characters that did not return, returned as others, returned without having been sent, and those of the
+        Characters that were not received, received with another value, received but not sent, and those of the
         latter that repeat their neighbours.
     difference : Difference, optional
         The first place where the two differ.

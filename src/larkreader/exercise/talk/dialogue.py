@@ -232,7 +232,7 @@ class _Dialogue:
         for tries in range(1, one.retries + 2):
             sent = self._message(one, (turn - 1) + tries)
             if sent and tries == 1:
-                self._held[there].clear()  # what was received before was no answer to this
+                self._held[there].clear()  # what was received before does not answer this
                 self._take(there, 0.0)
                 self._held[there].clear()
             begin_s = back.now_s()

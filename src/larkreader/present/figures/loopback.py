@@ -1,4 +1,4 @@
-"""Loopbacks drawn: a matrix of the result of each baud and format, and how long the blocks took."""
+"""Loopbacks drawn: a matrix of the results by baud and format, and how long the blocks took."""
 
 from __future__ import annotations
 
