@@ -153,8 +153,9 @@ STAGES: Mapping[str, Mapping[str, str]] = {
     "answers": {
         "clock_plan": "ClockPlan plan_clock",
         "diagnosis": "CaptureDiagnosis GarbledWire diagnose_capture",
+        "generator_plan": "GeneratorChoice GeneratorPlan plan_generators",
         "planning": "Plan plan",
-        "proposed_sheet": "propose_sheet sheet_of_line",
+        "proposed_sheet": "ProposedSheet propose_sheet sheet_of_line",
         "reading": "Reading read",
     },
     "present": {

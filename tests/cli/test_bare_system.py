@@ -56,7 +56,7 @@ WORKING = {
     "help": ["listen", "--help"],
     "plan": ["plan", "rig.toml"],
     "decode": ["decode", "rig.toml", "rig.vcd"],
-    "decode, as characters": ["decode", "rig.toml", "rig.vcd", "--characters", "-"],
+    "decode, as characters": ["decode", "rig.toml", "rig.vcd", "--dump"],
     "timeline": ["timeline", "rig.toml", "rig.vcd"],
     "report": ["report", "rig.toml", "rig.vcd", "-o", "rig.html"],
     "layout": ["layout", "rig.toml"],

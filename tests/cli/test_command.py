@@ -14,13 +14,13 @@ def test_the_demo_tells_the_whole_story_and_writes_its_files(shell, tmp_path, mo
     monkeypatch.chdir(tmp_path)
     status, short, err = shell("demo", "--into", "demo")
     assert (status, err) == (0, "")
-    assert "Found: exactly the 13 kinds of fault that were put on the wires." in short
+    assert "Found: exactly the 13 faults that were put on the wires." in short
     assert "Now your own capture: larkreader diagnose FILE" in short
     assert len(short.splitlines()) <= 45
     assert max(map(len, short.splitlines())) <= 80
     status, out, err = shell("demo", "--into", "demo", "--all")
     assert (status, err) == (0, "")
-    assert "Found: exactly the 13 kinds of fault that were put on the wires." in out
+    assert "Found: exactly the 13 faults that were put on the wires." in out
     assert "Verdict: pass: returned unchanged" in out
     assert "Verdict: fail: 2,048 changed" in out
     assert max(map(len, out.splitlines())) <= 80
@@ -75,7 +75,7 @@ def test_decode_writes_characters_and_frames_as_csv(shell, rig_files, tmp_path):
 
 def test_the_characters_are_shown_on_one_timeline(shell, rig_files):
     """Groups of both wires in order of time; each fault stands under its row; every character is shown once."""
-    status, out, _ = shell("decode", rig_files["sheet"], rig_files["capture"], "--characters", "-")
+    status, out, _ = shell("decode", rig_files["sheet"], rig_files["capture"], "--dump")
     heading, *rows = out.splitlines()
     assert (status, heading.split()) == (1, ["seconds", "who", "number", "text", "hexadecimal"])
     assert sum("faults at" in row for row in rows) == 7
@@ -85,9 +85,7 @@ def test_the_characters_are_shown_on_one_timeline(shell, rig_files):
     assert {row.split()[1] for row in rows if row[:11].strip()} == {"to_pump", "from_pump"}
     hexadecimal = [len(row.rsplit("  ", 1)[-1].split()) for row in rows if "faults at" not in row]
     assert sum(hexadecimal) == 3385
-    status, out, _ = shell(
-        "decode", rig_files["sheet"], rig_files["delivered"], "--wire", "from_pump", "--characters", "-"
-    )
+    status, out, _ = shell("decode", rig_files["sheet"], rig_files["delivered"], "--wire", "from_pump", "--dump")
     assert out.splitlines()[1].split()[0] == "from_pump"
 
 

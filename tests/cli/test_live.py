@@ -137,7 +137,19 @@ def test_two_ports_are_watched_and_forwarded(shell, tmp_path):
     record = tmp_path / "both.jsonl"
     with program("serve", "altered-echo", "pty") as (_, device):
         running = subprocess.Popen(
-            [*COMMAND, "listen", "pty", device, "--forward", "--record", record, "--quiet", "--line", "9600 8N1"],
+            [
+                *COMMAND,
+                "listen",
+                "pty",
+                device,
+                "--forward",
+                "--record",
+                record,
+                "--show",
+                "nothing",
+                "--line",
+                "9600 8N1",
+            ],
             stderr=subprocess.PIPE,
             text=True,
         )
@@ -174,7 +186,7 @@ def test_a_live_pump_is_recorded_and_then_judged(shell, tmp_path, rig_files):
 def test_a_killed_recording_is_readable_up_to_its_last_tenth_of_a_second(tmp_path):
     """A numbered line every 10 ms; after kill -9 at most the last tenth of a second is missing."""
     record = tmp_path / "killed.jsonl"
-    with program("listen", "pty", "--record", record, "--quiet") as (running, path):
+    with program("listen", "pty", "--record", record, "--show", "nothing") as (running, path):
         sent, stop = [], threading.Event()
 
         def talk():

@@ -116,7 +116,7 @@ def test_a_card_says_what_to_set_at_the_other_end(shell, sheet):
     assert rows["in short"] == "19200 8E1"
     assert rows["data bits"] == "8, without the parity bit"
     assert rows["word length"] == "9, where the parity bit is counted"
-    assert rows["on the wire"] == "11 bit times a character, 573 us"
+    assert rows["on the wire"] == "11 bit times a character, 573 µs"
     assert "to_pump" not in out
 
 
@@ -274,7 +274,7 @@ def test_a_path_that_cannot_be_is_told_at_its_place(shell, tmp_path, path, messa
     ],
 )  # fmt: skip
 def test_what_is_wrong_with_a_path_before_anything_is_lost_is_told(path, kind, text):
-    """At 57600 8E1 a character takes 191 us. 202 of them, by fours, leave 2; at 120 us each they take 24.24 of 40 ms."""
+    """At 57600 8E1 a character takes 191 µs. 202 of them, by fours, leave 2; at 120 µs each they take 24.24 of 40 ms."""
     sheet = (
         f'sheet = 1\n[line]\nbaud = 57600\nformat = "8E1"\n[wire.tx]\n[receive.tx]\nring = {{ size = 64 }}\n{path}\n'
     )

@@ -188,7 +188,7 @@ def test_the_ninth_data_bit_is_shown(shell, tmp_path):
     sheet, capture = tmp_path / "bus.toml", tmp_path / "bus.vcd"
     sheet.write_text('sheet = 1\n[line]\nbaud = 9600\nformat = "9N1"\n[wire.bus]\n')
     lr.write_vcd(capture, {"bus": lr.transmit([0x141, 0x042], line)})
-    _, out, _ = shell("decode", sheet, capture, "--characters", "-")
+    _, out, _ = shell("decode", sheet, capture, "--dump")
     assert out.splitlines()[1].endswith("·B        141 042")
 
 
@@ -201,7 +201,7 @@ def test_a_ring_buffer_is_shown_as_it_lies_and_read_in_the_order_of_writing(shel
     path = tmp_path / "ram.bin"
     path.write_bytes(memory)
     where = ["--wire", "from_pump", "--write-index", len(stream) % 64]
-    status, out, _ = shell("decode", rig_files["sheet"], path, *where, "--characters", "-")
+    status, out, _ = shell("decode", rig_files["sheet"], path, *where, "--dump")
     assert (status, out.splitlines()[0].split(";")[0]) == (0, "Ring buffer of 64 characters, 64 of them count")
     assert "In order of arrival:" in out
     status, out, _ = shell("decode", rig_files["sheet"], path, *where, "--frames", tmp_path / "f.csv")

@@ -233,7 +233,7 @@ def test_a_device_that_talks_is_heard_in_time_of_its_own():
 
 
 def test_a_device_that_talks_has_a_receive_path_too(rig):
-    """A pump head with a data register that is looked at every 150 us, and reads of ten, takes set-points while it talks."""
+    """A pump head with a data register that is looked at every 150 µs, and reads of ten, takes set-points while it talks."""
     path, layouts = rig.sheet.receive["to_pump"], rig.sheet.frame
     port = lr.SimulatedPort(rig.sheet.line, STAND_INS["pump"](), receive_path=path)
     step = lr.Exchange(

@@ -80,11 +80,11 @@ def fates(told):
 @pytest.mark.parametrize(
     ("fifo", "latency_s", "count", "lost"),
     [
-        # 1.5 ms are 17.28 characters of 86.8 us. A FIFO that asks at 8 has seen 25 when it is served, and held 16.
+        # 1.5 ms are 17.28 characters of 86.8 µs. A FIFO that asks at 8 has seen 25 when it is served, and held 16.
         ({"size": 16, "trigger": 8}, 1.5e-3, 25_000, 9_000),
         # It asks at 14: 31 have come when it is served, 15 of them in vain.
         ({"size": 16, "trigger": 14}, 1.5e-3, 31_000, 15_000),
-        # The next character after a full FIFO is complete 9 characters, 781.25 us, after the eighth.
+        # The next character after a full FIFO is complete 9 characters, 781.25 µs, after the eighth.
         ({"size": 16, "trigger": 8}, 781e-6, 10_000, 0),
         ({"size": 16, "trigger": 8}, 782e-6, 17_000, 1_000),
         # A data register must be read before the next character is complete.

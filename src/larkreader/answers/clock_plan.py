@@ -28,7 +28,7 @@ class ClockPlan:
     hits : sequence of BaudSetting
         The standard bauds that the clock makes.
     margins : sequence of Margin
-        What is left when this end sends to a perfect one, and when it receives from one; none without a setting.
+        What is left when this end sends to an ideal end, and when it receives from one; none without a setting.
     """
 
     clock: EndClock
@@ -37,7 +37,7 @@ class ClockPlan:
 
     @property
     def is_within(self) -> bool:
-        """Whether there is a setting, and it works with a perfect end both ways."""
+        """Whether there is a setting, and it works with an ideal end both ways."""
         return bool(self.margins) and all(margin.tightest >= 0 for margin in self.margins)
 
     def to_dict(self) -> dict[str, Any]:
@@ -80,9 +80,12 @@ def plan_clock(line: LineSettings, clock: Clock, generator: BaudGenerator, writt
     setting = found[0] if found else None
     if written:
         setting = of_registers(numbers_of(generator, written), line.baud, clock, generator, bits=bits)
-    margins = []
-    if setting is not None:
-        perfect, own = Timing.even(line.baud, line, name="a perfect end"), Timing.of_setting(setting, "this end")
-        margins = [calculate_margin(line, own, perfect), calculate_margin(line, perfect, own)]
+    margins = [] if setting is None else margins_of(line, setting)
     end = EndClock(End(key="this end", sends=("out",)), line, setting, found)
     return ClockPlan(end, calculate_bauds(clock, generator, bits=bits), margins)
+
+
+def margins_of(line: LineSettings, setting: BaudSetting) -> list[Margin]:
+    """Return what is left when an end with a setting sends to an ideal end, and when it receives from one."""
+    ideal, own = Timing.even(line.baud, line, name="an ideal end"), Timing.of_setting(setting, "this end")
+    return [calculate_margin(line, own, ideal), calculate_margin(line, ideal, own)]

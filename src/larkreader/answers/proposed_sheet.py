@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from pathlib import Path
 
 from larkreader.capture.files.capture_file import CaptureFile
@@ -18,8 +19,36 @@ from larkreader.judge.verdict.diagnosis import diagnose
 from larkreader.sources import Source
 
 
-def propose_sheet(capture: Source, *, kind: CaptureKind | None = None, form: CaptureForm | None = None) -> str:
-    """Return the text of a sheet of the wires of a capture that carry something.
+@dataclass(frozen=True)
+class ProposedSheet:
+    """A sheet for a capture that had none.
+
+    Parameters
+    ----------
+    text : str
+        The sheet, with comments: the settings under which each wire reads best, and the frames that it seems to carry.
+    wires : tuple of StarterWire
+        The wires, each with its settings; `StarterWire.line` is None where nothing could be read.
+    """
+
+    text: str
+    wires: tuple[StarterWire, ...]
+
+    @property
+    def uncertain(self) -> list[str]:
+        """The wires whose settings the capture leaves in doubt."""
+        return [wire.signal for wire in self.wires if wire.line is not None and not wire.is_certain]
+
+    @property
+    def unread(self) -> list[str]:
+        """The wires of which no settings can be proposed; the sheet has the settings of the others, or a default."""
+        return [wire.signal for wire in self.wires if wire.line is None]
+
+
+def propose_sheet(
+    capture: Source, *, kind: CaptureKind | None = None, form: CaptureForm | None = None
+) -> ProposedSheet:
+    """Propose a sheet of the wires of a capture that carry something.
 
     Parameters
     ----------
@@ -32,8 +61,8 @@ def propose_sheet(capture: Source, *, kind: CaptureKind | None = None, form: Cap
 
     Returns
     -------
-    str
-        A commented sheet: the settings under which each wire reads best, and the frames that it seems to carry.
+    ProposedSheet
+        The sheet, and how certain it is.
 
     Raises
     ------
@@ -45,7 +74,7 @@ def propose_sheet(capture: Source, *, kind: CaptureKind | None = None, form: Cap
     >>> import pathlib, tempfile
     >>> path, line = pathlib.Path(tempfile.mkdtemp()) / "pump.vcd", lr.LineSettings.parse("57600 8E1")
     >>> lr.write_vcd(path, {"pump_tx": lr.transmit(b"flow 12.5 mL/min; pressure 101.3 kPa; " * 20, line)})
-    >>> print(lr.parse_sheet(lr.answers.propose_sheet(path)).wire["pump_tx"].line)
+    >>> print(lr.parse_sheet(lr.answers.propose_sheet(path).text).wire["pump_tx"].line)
     57600 8E1
     """
     with CaptureFile(capture, kind=kind, form=form) as file:
@@ -55,7 +84,8 @@ def propose_sheet(capture: Source, *, kind: CaptureKind | None = None, form: Cap
         traces = {name: trace for name, trace in traces.items() if len(trace)}
     if kind is not None:
         form = form.model_copy(update={"kind": kind})
-    return starter_sheet([_wire_of(name, trace) for name, trace in traces.items()], title=title, form=form)
+    wires = tuple(_wire_of(name, trace) for name, trace in traces.items())
+    return ProposedSheet(starter_sheet(wires, title=title, form=form), wires)
 
 
 def sheet_of_line(
@@ -118,12 +148,15 @@ def sheet_of_line(
 def _wire_of(name: str, trace: Trace) -> StarterWire:
     """Return what the sheet has of one wire: its settings, a remark, and the frames that it carries."""
     diagnosis = diagnose(trace, wire=name)
-    line, first = diagnosis.proposal, diagnosis.findings[0]
+    line, first = diagnosis.likely, diagnosis.findings[0]
+    is_certain = diagnosis.proposal is not None
     remark = first.detail or first.text
     if line is None:
-        return StarterWire(name, None, f"The settings of this wire are not certain. {remark}", None)
+        return StarterWire(name, None, f"No settings fit this wire. {remark}", None, is_certain=False)
+    if not is_certain:
+        remark = f"The settings of this wire are not certain. {remark}"
     found = propose_layout(receive(trace, line))
     if found is None:
-        return StarterWire(name, line, remark, None)
+        return StarterWire(name, line, remark, None, is_certain)
     remark += f" It carries frames of {found.layout.length} bytes, {found.good} of {found.frames} of them right."
-    return StarterWire(name, line, remark, found.layout)
+    return StarterWire(name, line, remark, found.layout, is_certain)

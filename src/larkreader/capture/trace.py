@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass, field, replace
 from itertools import pairwise
+from typing import overload
 
 import numpy as np
 import numpy.typing as npt
@@ -12,6 +13,7 @@ import numpy.typing as npt
 from larkreader.errors import CaptureError
 from larkreader.shown import Shown
 
+NEARLY_WHOLE = 1e-12  # by which a float64 may miss a number of ticks a second
 NO_SPANS: npt.NDArray[np.int64] = np.empty((0, 2), dtype=np.int64)
 
 
@@ -198,6 +200,28 @@ class Trace(Shown):
         unknown = self.unknown + ticks
         return replace(self, edges=self.edges + ticks, begin=self.begin + ticks, end=end, unknown=unknown)
 
+    @overload
+    def in_seconds(self, ticks: int) -> float: ...
+    @overload
+    def in_seconds(self, ticks: npt.NDArray[np.int64]) -> npt.NDArray[np.float64]: ...
+    def in_seconds(self, ticks: int | npt.NDArray[np.int64]) -> float | npt.NDArray[np.float64]:
+        """Return ticks in seconds, as the float64 nearest to the true time where a second has a whole number of ticks.
+
+        Parameters
+        ----------
+        ticks : int or ndarray of int64
+            Of this trace.
+
+        Examples
+        --------
+        >>> lr.Trace([20_381_944], 1e-9).in_seconds(20_381_944)
+        0.020381944
+        """
+        rate = round(1 / self.tick_s)
+        if rate and abs(rate * self.tick_s - 1) < NEARLY_WHOLE:
+            return ticks / np.float64(rate) if isinstance(ticks, np.ndarray) else int(ticks) / rate
+        return ticks * np.float64(self.tick_s) if isinstance(ticks, np.ndarray) else float(ticks * self.tick_s)
+
     @property
     def last_level(self) -> int:
         """Level behind the last edge."""
@@ -206,13 +230,13 @@ class Trace(Shown):
     @property
     def edges_s(self) -> npt.NDArray[np.float64]:
         """When the level changed, in seconds; float64, shape (n_edges,)."""
-        return self.edges * np.float64(self.tick_s)
+        return self.in_seconds(self.edges)
 
     @property
     def end_s(self) -> float:
         """When recording ended, in seconds; the last edge where unknown."""
         last = self.edges[-1] if len(self.edges) else self.begin
-        return float((self.end if self.end is not None else last) * self.tick_s)
+        return self.in_seconds(self.end if self.end is not None else int(last))
 
     def __len__(self) -> int:
         return len(self.edges)

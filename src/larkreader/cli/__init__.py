@@ -16,7 +16,8 @@ import click
 
 from larkreader import __version__
 
-from .interrupts import Interrupts
+from .interrupts import Interrupts, PipeClosedError
+from .plain_letters import PLAIN_LETTERS
 
 COMMANDS = {
     "demo": "Run the whole story on the dosing rig's data.",
@@ -40,10 +41,6 @@ COMMANDS = {
 
 COMPLETION = "_LARKREADER_COMPLETE"  # set by the shells' scripts, as click has it
 OK, FINDINGS, UNUSABLE, BUG, INTERRUPTED, PIPE_CLOSED = 0, 1, 2, 70, 130, 141
-
-
-class _PipeClosedError(Exception):
-    """The reader of the output has gone."""
 
 
 class _LateGroup(click.Group):
@@ -72,7 +69,7 @@ class _LateGroup(click.Group):
         try:
             return super().invoke(ctx)
         except BrokenPipeError as gone:
-            raise _PipeClosedError from gone
+            raise PipeClosedError from gone
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         with formatter.section("Commands"):
@@ -90,8 +87,8 @@ def main() -> None:
     interrupts = Interrupts()
     interrupts.install()
     for stream in (sys.stdout, sys.stderr):
-        if isinstance(stream, io.TextIOWrapper):  # a terminal that lacks a letter shows its number
-            stream.reconfigure(errors="backslashreplace")
+        if isinstance(stream, io.TextIOWrapper):  # a terminal that lacks a letter shows the nearest that it has
+            stream.reconfigure(errors=PLAIN_LETTERS)
     if COMPLETION in os.environ:
         from . import completion  # noqa: F401 (it adds a shell to those that click knows)
     status = run(sys.argv[1:])
@@ -138,7 +135,7 @@ def run(arguments: list[str]) -> int:
     except (click.Abort, KeyboardInterrupt):
         click.echo("larkreader: interrupted", err=True)
         return INTERRUPTED
-    except (BrokenPipeError, _PipeClosedError):
+    except (BrokenPipeError, PipeClosedError):
         return _end_without_reader()
     except OSError as error:
         if os.name == "nt" and error.errno == errno.EINVAL and error.filename is None:

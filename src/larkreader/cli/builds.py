@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from .common import check_output, print_json
+from .output_file import OutputFile
 
 if TYPE_CHECKING:
     from larkreader.judge.findings.finding import Finding
@@ -20,9 +21,7 @@ _Command = Callable[..., Any]
 
 def build_options(command: _Command) -> _Command:
     """Add ``--junit`` and ``--annotations`` to a command."""
-    junit = click.option(
-        "--junit", type=click.Path(path_type=Path), metavar="FILE", help="Write findings as JUnit XML."
-    )
+    junit = click.option("--junit", type=OutputFile(".xml"), metavar="FILE", help="Write findings as JUnit XML.")
     annotations = click.option(
         "--annotations",
         type=click.Choice(["github", "gitlab"]),

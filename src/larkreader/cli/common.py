@@ -25,6 +25,7 @@ Decorator = Callable[[Callable[..., Any]], Callable[..., Any]]
 
 _HELD: list[str] | None = None  # notes that wait until a progress bar is gone
 
+DETAIL = "larkreader.cli.detail"  # in what click remembers of a command: how much it prints beside the result
 STANDARD_INPUT = "larkreader.cli.standard_input"  # in what click remembers of a command: whether it was read
 FIGURE_ENDINGS = (".png", ".svg", ".pdf")
 PROGRESS_FROM = 8 << 20  # bytes of a capture below which reading is too quick to show
@@ -58,6 +59,11 @@ def standard_input() -> Path:
     return path_of(_Named(sys.stdin.buffer))
 
 
+def name_of(path: Path) -> str:
+    """Return what to type for a file: its path, or ``-`` for standard input."""
+    return "-" if str(path) == _Named.name else str(path)
+
+
 class _Named:
     """Standard input, by the name that messages give it."""
 
@@ -85,6 +91,9 @@ oversampling_option: Decorator = click.option(
 stops_option: Decorator = click.option("--check-stops", is_flag=True, help="Look at the second stop bit too.")
 json_option: Decorator = click.option(
     "--json", "as_json", is_flag=True, help="Print a JSON document instead of tables."
+)
+json_lines_option: Decorator = click.option(
+    "--json", "as_json", is_flag=True, help="Print a recording (JSON Lines) instead of rows."
 )
 
 
@@ -147,8 +156,30 @@ def print_document(kind: str, content: Mapping[str, Any]) -> None:
     print_json(document_of(kind, content))
 
 
+def print_written(files: Mapping[str, str], **more: Any) -> None:
+    """Print which files a command wrote, and what each holds, as JSON."""
+    print_document("written", {"files": dict(files), **more})
+
+
 def note(text: str) -> None:
-    """Say something beside the result, on standard error; a terminal does not break it inside words."""
+    """Print a remark beside the result, on standard error, unless ``--quiet``; a terminal breaks it between words."""
+    if level_of_detail() >= 0:
+        _remark(text)
+
+
+def detail(text: str) -> None:
+    """Print a remark on standard error with ``--verbose``."""
+    if level_of_detail() > 0:
+        _remark(text)
+
+
+def level_of_detail() -> int:
+    """Return -1 with ``--quiet``, 1 with ``--verbose``, 0 with neither."""
+    context = click.get_current_context(silent=True)
+    return 0 if context is None else context.meta.get(DETAIL, 0)
+
+
+def _remark(text: str) -> None:
     if sys.stderr.isatty():
         text = textwrap.fill(text, shutil.get_terminal_size().columns, break_long_words=False, break_on_hyphens=False)
     if _HELD is None:
@@ -189,10 +220,23 @@ def progress_of(what: str, *, shown: bool) -> Iterator[Progress | None]:
             click.echo(text, err=True)
 
 
+def _describe(capture: Path, options: Mapping[str, Any]) -> None:
+    """Print with ``--verbose`` what kind of capture a file is, and what it holds."""
+    if level_of_detail() < 1:
+        return
+    from larkreader.capture.files.capture_file import CaptureFile
+
+    with CaptureFile(capture, kind=options.get("kind"), form=options.get("form")) as file:
+        held = f"signals {', '.join(file.signals())}" if file.holds_levels else "characters"
+        how = "as given" if options.get("kind") else "found from its content"
+        detail(f"{file.name}: {capture.stat().st_size:,} bytes, kind {file.kind} ({how}), holds {held}")
+
+
 def read_with_progress(sheet: Sheet, capture: Path, *, sheet_name: str, **options: Any) -> Reading:
     """Read a capture against a sheet, with a progress bar if it is a large one."""
     from larkreader.answers.reading import read
 
+    _describe(capture, options)
     large = capture.is_file() and capture.stat().st_size > PROGRESS_FROM
     with progress_of(f"reading {capture.name}", shown=large) as progress:
         return replace(read(sheet, capture, progress=progress, **options), sheet_name=sheet_name)

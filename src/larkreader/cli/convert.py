@@ -9,9 +9,10 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from .common import InputFile, check_output, note
+from .common import InputFile, check_output, json_option, note, print_written
 from .forms import Rate, form_of, form_options
 from .grouped import command
+from .output_file import standard_output
 
 if TYPE_CHECKING:
     from larkreader.capture.characters import Characters
@@ -27,31 +28,45 @@ ENDINGS = {".vcd": "vcd", ".csv": "csv", ".npz": "arrays", ".raw": "samples", ".
 @click.argument("output", metavar="OUT", type=click.Path(path_type=Path))
 @form_options
 @click.option("--signal", "signals", metavar="NAME", multiple=True, help="Take this signal alone; may be repeated.")
+@click.option(
+    "--to",
+    type=click.Choice([ending.removeprefix(".") for ending in ENDINGS]),
+    help="The format of standard output, by the ending that a file would have.",
+)
 @click.option("--out-rate", type=Rate(), metavar="N", help="Samples a second of OUT, where it is a raw file.")
 @click.option(
     "--out-bits", type=click.Choice(["1", "8", "16", "32"]), default="8", show_default=True, help="Bits of its samples."
 )
 @click.option("--out-packing", type=click.Choice(["lsb", "msb"]), default="lsb", help="Where its first sample lies.")
 @click.option("--out-order", type=click.Choice(["little", "big"]), default="little", help="Order of its bytes.")
+@json_option
 def convert(
     capture: Path,
     output: Path,
     kind: CaptureKind | None,
     given: dict[str, Any],
     signals: tuple[str, ...],
+    to: str | None,
     out_rate: float | None,
     out_bits: str,
     out_packing: str,
     out_order: str,
+    as_json: bool,
 ) -> int:
     """Write the capture IN in another format, which the ending of OUT selects.
 
     Levels and voltages: .vcd, .csv, .npz, or .raw for samples. Characters: .csv, .bin for their bytes alone, .jsonl
-    for a recording. An existing OUT is never overwritten.
+    for a recording. An existing OUT is never overwritten. OUT may be -, standard output, with --to.
     """
     from larkreader.capture.files.capture_file import CaptureFile
     from larkreader.errors import RequestError
 
+    if output == Path("-"):
+        if to is None:
+            raise RequestError("OUT", "is standard output", "needs --to, as in --to csv")
+        output = standard_output(f".{to}")
+    elif to is not None:
+        raise RequestError("--to", f"goes with standard output, and OUT is {output}", advice="Write - for OUT")
     ending = output.suffix.lower()
     if ending not in ENDINGS:
         raise RequestError(str(output), f'ends in "{ending}"', f"must end in {', '.join(ENDINGS)}")
@@ -61,15 +76,19 @@ def convert(
     with CaptureFile(capture, kind=kind, form=form_of(None, given)) as file:
         if file.holds_levels:
             out_form = form_of(None, {"bits": int(out_bits), "packing": out_packing, "order": out_order})
-            _convert_levels(file, output, signals, out_rate, out_form)
+            held = _convert_levels(file, output, signals, out_rate, out_form)
         else:
-            _convert_characters(file, output, signals)
+            held = _convert_characters(file, output, signals)
+    note(f"{held} written to {output}")
+    if as_json:
+        print_written({str(output): held})
     return 0
 
 
 def _convert_levels(
     file: CaptureFile, output: Path, signals: tuple[str, ...], rate: float | None, form: CaptureForm
-) -> None:
+) -> str:
+    """Write levels; return what was written."""
     to = ENDINGS[output.suffix.lower()]
     traces = file.traces({name: name for name in signals or file.signals()})
     write = _trace_writer(to, rate, form)
@@ -78,11 +97,12 @@ def _convert_levels(
         note(f"note: IN begins at {early_s:.9g} s; VCD has no time before 0, so that OUT begins there")
         traces = {name: trace.later_by(-round(early_s / trace.tick_s)) for name, trace in traces.items()}
     _written(output, lambda path: write(path, traces))
-    note(f"{sum(map(len, traces.values())):,} changes of {', '.join(traces)} written to {output}")
     _note_breaks({name: trace.truncated for name, trace in traces.items()})
+    return f"{sum(map(len, traces.values())):,} changes of {', '.join(traces)}"
 
 
-def _convert_characters(file: CaptureFile, output: Path, signals: tuple[str, ...]) -> None:
+def _convert_characters(file: CaptureFile, output: Path, signals: tuple[str, ...]) -> str:
+    """Write characters; return what was written."""
     from larkreader.errors import RequestError, nearest
 
     to, every = ENDINGS[output.suffix.lower()], file.every_wire()
@@ -92,10 +112,10 @@ def _convert_characters(file: CaptureFile, output: Path, signals: tuple[str, ...
     wires = {name: every[name] for name in signals or every}
     write = _character_writer(to, wires)
     _written(output, lambda path: write(path, wires))
-    note(f"{sum(map(len, wires.values())):,} characters of {', '.join(wires)} written to {output}")
     _note_breaks({name: characters.truncated for name, characters in wires.items()})
     if to != "recording":
         _note_counted(wires)
+    return f"{sum(map(len, wires.values())):,} characters of {', '.join(wires)}"
 
 
 def _written(output: Path, write: Callable[[Path], None]) -> None:

@@ -28,6 +28,7 @@ from .common import (
 from .forms import form_of, form_options
 from .grouped import command
 from .line_option import sheet_and_capture
+from .output_file import OutputFile
 from .showing import encoding_option, numbers_option
 
 if TYPE_CHECKING:
@@ -39,18 +40,16 @@ if TYPE_CHECKING:
 @command()
 @sheet_and_capture
 @json_option
-@click.option(
-    "--characters", type=click.Path(path_type=Path), metavar="FILE", help="Write the characters as CSV; - shows them."
-)
+@click.option("--characters", type=OutputFile(".csv"), metavar="FILE", help="Write the characters as CSV.")
 @click.option(
     "--frames",
-    type=click.Path(path_type=Path),
+    type=OutputFile(".csv"),
     metavar="FILE",
     help="Write the frames with their fields: .csv, .jsonl for JSON Lines, or .npz for NumPy arrays.",
 )
 @click.option(
     "--fates",
-    type=click.Path(path_type=Path),
+    type=OutputFile(".csv"),
     metavar="FILE",
     help="Write as CSV what becomes of each character in the declared receive paths.",
 )
@@ -68,6 +67,7 @@ if TYPE_CHECKING:
     help="Take frame N apart, counted from 0 in order of time: bits, values, checks.",
 )
 @click.option("--statistics", is_flag=True, help="Show statistics of fields, and how regularly frames arrive, instead.")
+@click.option("--elements", is_flag=True, help="With --statistics: a row for each element of an array.")
 @click.option("--bytes", "bytes_", is_flag=True, help="Show the frames in hexadecimal and what each byte does instead.")
 @click.option(
     "--moved-at", "moved_at_s", type=float, metavar="SECONDS", help="With --bytes: how they differ before and after."
@@ -75,6 +75,7 @@ if TYPE_CHECKING:
 @click.option(
     "--propose", is_flag=True, help="Write the fields that the bytes of the frames suggest as a sheet instead."
 )
+@click.option("--dump", is_flag=True, help="Show the characters as text and numbers instead.")
 @click.option("--changes", is_flag=True, help="Show what changed from one frame to the next instead.")
 @numbers_option
 @encoding_option
@@ -101,8 +102,10 @@ def decode(
     check_stops: bool,
     explain: int | None,
     statistics: bool,
+    elements: bool,
     bytes_: bool,
     moved_at_s: float | None,
+    dump: bool,
     changes: bool,
     propose: bool,
     write_index: int | None,
@@ -119,11 +122,14 @@ def decode(
     from larkreader.present.documents.frame_tables import check_ending
     from larkreader.present.text.notation import check_encoding
 
-    shown = characters == Path("-") and not as_json
-    characters = None if characters == Path("-") else characters
-    if sum((shown, explain is not None, statistics, bytes_, changes, propose)) > 1:
-        those = "--explain, --statistics, --bytes, --propose, --changes and --characters -"
-        raise RequestError(those, "each show something else", "must stand alone")
+    views = {"--explain": explain is not None, "--statistics": statistics, "--bytes": bytes_, "--changes": changes,
+             "--propose": propose, "--dump": dump}  # fmt: skip
+    if len(chosen := [view for view, is_chosen in views.items() if is_chosen]) > 1:
+        raise RequestError(" and ".join(chosen), "exclude each other", "choose one view")
+    if as_json and (dump or propose):
+        raise RequestError(chosen[0], "has no JSON document", advice="Leave out --json, or the view")
+    if elements and not statistics:
+        raise RequestError("--elements", "gives each element of an array a row", "goes with --statistics")
     if moved_at_s is not None and not bytes_:
         raise RequestError("--moved-at", "compares what bytes do", "goes with --bytes")
     check_output(characters)
@@ -157,14 +163,14 @@ def decode(
     if explain is not None:
         frame_reports.explain(reading, explain, as_json=as_json)
     elif statistics:
-        frame_reports.show_statistics(reading, as_json=as_json)
+        frame_reports.show_statistics(reading, elements=elements, as_json=as_json)
     elif bytes_:
         frame_reports.show_bytes(reading, moved_at_s, as_json=as_json)
     elif propose:
         frame_reports.propose(reading)
     elif changes:
         frame_reports.show_changes(reading, as_json=as_json)
-    elif shown:
+    elif dump:
         for row in _rows_of(reading, ring, numbers, encoding):
             click.echo(row)
     elif as_json:

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from .common import json_option, print_document
 from .grouped import command
 
 if TYPE_CHECKING:
@@ -32,7 +33,8 @@ WRONG_CLOCK_PPM = -65_000.0  # of the far end in the second loopback: more than 
     help="Where to write the sheet, the captures, the data and the figure.",
 )
 @click.option("--all", "show_all", is_flag=True, help="Show the whole tour, on ten pages.")
-def demo(into: Path, show_all: bool) -> int:
+@json_option
+def demo(into: Path, show_all: bool, as_json: bool) -> int:
     """Run the whole story on the dosing rig: declare, read, judge, exercise.
 
     A greenhouse controller talks to a pump head. Their link is worked out on paper; ten seconds of both wires are
@@ -49,7 +51,7 @@ def demo(into: Path, show_all: bool) -> int:
     from larkreader.present.text import terminal
 
     screen = terminal.make_console()
-    console = screen if show_all else terminal.make_console(into=io.StringIO())
+    console = screen if show_all and not as_json else terminal.make_console(into=io.StringIO())
     into.mkdir(parents=True, exist_ok=True)
     rig = make_rig()
     files = write_rig(into, rig)
@@ -70,7 +72,7 @@ def demo(into: Path, show_all: bool) -> int:
     console.print(finding_views.findings(reading.findings, reading.verdict))
     agree = is_found(rig.injected, reading.findings)
     number = len(rig.injected)
-    result = f"exactly the {number} kinds of fault that were put on the wires" if agree else "not what was put there"
+    result = f"exactly the {number} faults that were put on the wires" if agree else "not what was put there"
     console.print(f"\nFound: {result}.", style="bold")
 
     console.print(terminal.heading(f"5  The same bytes as the firmware got them, {files['delivered']}"))
@@ -102,9 +104,15 @@ def demo(into: Path, show_all: bool) -> int:
     console.print(terminal.files(shown))
     console.print(f"\nNow try: larkreader decode {files['sheet']} {files['capture']}", soft_wrap=True)
     console.print(f"and: larkreader report {files['sheet']} {files['capture']} -o {into / 'rig.html'}", soft_wrap=True)
-    if not show_all:
+    is_right = agree and passed and agreed and held and paired and planned.verdict == "clean"
+    if as_json:
+        faults = sorted({one.kind for one in rig.injected})
+        found = sorted({one.kind for one in reading.findings})
+        verdict = "pass" if is_right else "fail"
+        print_document("demo", {"files": shown, "verdict": verdict, "faults": faults, "found": found})
+    elif not show_all:
         _show_in_short(screen, rig, reading, files, into, result, passed=passed)
-    return 0 if agree and passed and agreed and held and paired and planned.verdict == "clean" else 1
+    return 0 if is_right else 1
 
 
 def _show_in_short(

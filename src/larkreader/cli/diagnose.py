@@ -12,6 +12,7 @@ from .builds import build_options, check_build_options, report_to_build
 from .common import InputFile, capture_argument, check_output, exit_status, json_option, note, print_document
 from .forms import form_of, form_options
 from .grouped import command
+from .output_file import OutputFile
 from .stepping import diagnose_port, is_port, probe_port
 
 if TYPE_CHECKING:
@@ -43,7 +44,7 @@ if TYPE_CHECKING:
 )
 @click.option("--ask", metavar="TEXT", help="What to send a device first, so that it answers.")
 @click.option(
-    "--write", type=click.Path(path_type=Path), metavar="FILE", help="Write the settings found on a port as a sheet."
+    "--write", type=OutputFile(".toml"), metavar="FILE", help="Write the settings found on a port as a sheet."
 )
 @click.option("--flow-probe", is_flag=True, help="Find out whether a port swallows XON and XOFF; it needs an echo.")
 @json_option

@@ -11,7 +11,9 @@ import click
 from .common import check_output, json_option, note, print_document, sheet_argument
 from .completed import completed
 from .grouped import command
+from .line_option import line_of
 from .live import open_named
+from .output_file import OutputFile
 
 if TYPE_CHECKING:
     from larkreader.declare.document.sheet import Sheet
@@ -24,7 +26,7 @@ INTERRUPTED = 130
 @click.argument("ports", nargs=-1, metavar="[PORT]...", shell_complete=completed("ports"))
 @click.option("--line", "line_text", metavar="TEXT", help='Settings such as "57600 8E1", instead of the sheet\'s.')
 @click.option("--go-on", "continue_on_failure", is_flag=True, help="Continue after a step that failed.")
-@click.option("--junit", type=click.Path(path_type=Path), metavar="FILE", help="Write the steps as JUnit XML.")
+@click.option("--junit", type=OutputFile(".xml"), metavar="FILE", help="Write the steps as JUnit XML.")
 @json_option
 def dialogue(
     sheet: Path,
@@ -40,7 +42,6 @@ def dialogue(
     opens another port under the name of one of the sheet. The exit status is 1 if a step fails.
     """
     from larkreader.declare.document.sheet_file import open_sheet
-    from larkreader.declare.link.line import LineSettings
     from larkreader.errors import RequestError
     from larkreader.exercise.talk.dialogue import run_dialogue
 
@@ -48,7 +49,7 @@ def dialogue(
     declared = open_sheet(sheet)
     if not declared.exchange:
         raise RequestError(str(sheet), "has no [[exchange]]", advice="Declare on the sheet what to send and to expect")
-    line = LineSettings.parse(line_text) if line_text else None
+    line = line_of(line_text) if line_text else None
     with ExitStack() as stack:
         opened = {
             name: stack.enter_context(open_named(place, declared, line))

@@ -7,12 +7,13 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from .common import check_figure, note, standard_input, wire_option
+from .common import check_figure, json_option, note, print_written, standard_input, wire_option
 from .completed import completed
 from .figures import FIGURES, Wanted, draw_into
 from .forms import form_options
 from .grouped import command
 from .line_option import line_options, refuse_signals, sheet_of_settings
+from .output_file import OutputFile
 
 if TYPE_CHECKING:
     from larkreader.declare.run.capture_form import CaptureKind
@@ -35,7 +36,7 @@ _LIST = "\n".join(f"{name:9} {one.summary}" for name, one in FIGURES.items())
 )
 @line_options
 @click.option(
-    "-o", "--output", type=click.Path(path_type=Path), required=True, metavar="FILE", help="A .png, .svg or .pdf file."
+    "-o", "--output", type=OutputFile(".png"), required=True, metavar="FILE", help="A .png, .svg or .pdf file."
 )
 @wire_option
 @click.option(
@@ -51,6 +52,7 @@ _LIST = "\n".join(f"{name:9} {one.summary}" for name, one in FIGURES.items())
 @click.option("--from", "from_s", type=float, metavar="SECONDS", help="Of timeline, fields and fill: from when on.")
 @click.option("--to", "to_s", type=float, metavar="SECONDS", help="Until when.")
 @form_options
+@json_option
 def draw(
     what: tuple[str, ...],
     settings: str | None,
@@ -58,6 +60,7 @@ def draw(
     output: Path,
     kind: CaptureKind | None,
     given: dict[str, Any],
+    as_json: bool,
     **asked: Any,
 ) -> int:
     """Draw one figure."""
@@ -93,5 +96,7 @@ def draw(
         sheet = sheet_of_settings(source, settings, signals, kind, given)
     made_from = Wanted(open_sheet(sheet), source, folder=sheet.parent, kind=kind, given=given, **asked)
     result = draw_into(figure, made_from, output)
+    if as_json:
+        print_written({str(output): f"{figure} {result}"})
     note(f"{figure} {result} drawn into {output}")
     return 0

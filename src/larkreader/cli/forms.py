@@ -38,7 +38,10 @@ class Rate(click.ParamType[float]):
 
 
 kind_option: Decorator = click.option(
-    "--kind", type=click.Choice(KIND_CHOICES), help="Kind of the capture; found from its content by default."
+    "--kind",
+    type=click.Choice(KIND_CHOICES),
+    metavar="KIND",
+    help=f"Kind of the capture: {', '.join(KIND_CHOICES)}; found from its content by default.",
 )
 
 

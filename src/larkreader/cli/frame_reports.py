@@ -13,20 +13,24 @@ if TYPE_CHECKING:
     from larkreader.answers.reading import Reading
 
 
-def show_statistics(reading: Reading, *, as_json: bool) -> None:
+def show_statistics(reading: Reading, *, elements: bool, as_json: bool) -> None:
     """Show the statistics of all layouts, and of the bursts of samples that they carry."""
+    from larkreader.judge.measure.statistics import measure_frames
     from larkreader.present.tables import reading_views
     from larkreader.present.text import terminal
 
     bursts = _bursts(reading)
+    found = dict(reading.statistics)
+    if elements:
+        found = {key: measure_frames(frames, elements=True) for key, frames in reading.frames.items()}
     if as_json:
-        document: dict[str, Any] = {key: statistics.to_dict() for key, statistics in reading.statistics.items()}
+        document: dict[str, Any] = {key: statistics.to_dict() for key, statistics in found.items()}
         for (key, name), rows in bursts.items():
             document[key].setdefault("bursts", {})[name] = rows
         print_document("statistics", {"frames": document})
         return
     console = terminal.make_console()
-    console.print(reading_views.statistics(reading.statistics))
+    console.print(reading_views.statistics(found))
     if bursts:
         console.print()
         console.print(reading_views.bursts(bursts))
@@ -97,7 +101,7 @@ def show_bytes(reading: Reading, moved_at_s: float | None, *, as_json: bool) -> 
                 }
                 for row in range(len(survey))
             ]
-            parts = [byte_tables.frame_rows(frames), "", byte_tables.byte_survey(survey)]
+            parts = [byte_tables.frame_rows(frames, width=console.width), "", byte_tables.byte_survey(survey)]
         if not as_json:
             console.print(f"{key}: {len(frames):,} frames", style="bold")
             console.print(*parts, "", sep="\n")

@@ -17,6 +17,10 @@ RETRY_S = 0.005
 IMPORTING = "<frozen importlib"  # how the file of each frame of the import system begins
 
 
+class PipeClosedError(Exception):
+    """The reader of the output has gone."""
+
+
 class Interrupts:
     """The handler of the signals that end a command."""
 

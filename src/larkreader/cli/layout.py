@@ -9,14 +9,13 @@ import click
 from .common import check_figure, note, print_document, sheet_argument
 from .completed import completed
 from .grouped import command
+from .output_file import OutputFile
 
 
 @command()
 @sheet_argument
 @click.argument("frame", required=False, shell_complete=completed("frames"))
-@click.option(
-    "-o", "--output", type=click.Path(path_type=Path), metavar="FILE", help="Draw it into a .png, .svg or .pdf file."
-)
+@click.option("-o", "--output", type=OutputFile(".png"), metavar="FILE", help="Draw it into a .png, .svg or .pdf file.")
 @click.option("--json", "as_json", is_flag=True, help="Print the tables as JSON.")
 def layout(sheet: Path, frame: str | None, output: Path | None, as_json: bool) -> int:
     """Show where the bits of each field lie in the frames of SHEET, or in one FRAME of them."""

@@ -8,17 +8,20 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from .common import InputFile, console_form, note
+from .common import InputFile, console_form, json_lines_option, note
 from .completed import completed
 from .grouped import command
+from .line_option import line_of
 from .live import Timeline, open_named, recording, say_findings, shower
 from .screen import Screen
 from .showing import ENDING_NAMES, DisplayOptions, make_view, showing_options
 
 if TYPE_CHECKING:
     from larkreader.declare.document.sheet import Sheet
-    from larkreader.exercise.ports.port import Port
+    from larkreader.exercise.ports.port import Port, Received
     from larkreader.present.text.views import View
+
+    Arrived = tuple[float, float, Received]  # from when to when, and what
 
 LOOK_S = 0.02  # at a port, if there is one
 LOOK_AT_TWO_S = 0.005  # at each of two in turn
@@ -37,7 +40,7 @@ LOOK_AT_TWO_S = 0.005  # at each of two in turn
 @click.option("--record", type=click.Path(path_type=Path), metavar="FILE", help="Append what arrives to a recording.")
 @click.option("--forward", is_flag=True, help="Forward what arrives at each of two ports to the other.")
 @click.option("--seconds", type=float, metavar="SECONDS", help="Stop after this time; by default when interrupted.")
-@click.option("--quiet", is_flag=True, help="Record and count, but do not show.")
+@json_lines_option
 def listen(
     ports: tuple[str, ...],
     sheet: Path | None,
@@ -48,7 +51,7 @@ def listen(
     record: Path | None,
     forward: bool,
     seconds: float | None,
-    quiet: bool,
+    as_json: bool,
     **showing: Any,
 ) -> int:
     """Show what arrives at PORT, or at two ports on one timeline, until interrupted.
@@ -58,7 +61,6 @@ def listen(
     has a ~ in front.
     """
     from larkreader.declare.document.sheet_file import open_sheet
-    from larkreader.declare.link.line import LineSettings
     from larkreader.errors import RequestError
 
     if len(ports) > 2:
@@ -70,35 +72,82 @@ def listen(
     names = _wires_of(ports, declared, wire)
     lines = [declared.wire[name].line if declared else None for name in names]
     if line_text is not None:
-        lines = [LineSettings.parse(line_text)] * len(ports)
+        lines = [line_of(line_text)] * len(ports)
     width = console_form()[0]
-    view = make_view(
-        DisplayOptions(**showing), names, declared, ending, width=(width - 3) // 2 if side_by_side else None
-    )
+    options, half = DisplayOptions(**showing), (width - 3) // 2 if side_by_side else None
+    view = make_view(options, names, declared, ending, width=half)
     with ExitStack() as stack:
-        opened: dict[str, Port] = {}
-        for name, port, line in zip(names, ports, lines, strict=True):
-            opened[name] = stack.enter_context(open_named(port, declared, line))
-            note(f"{name} is {opened[name].name}")
-        writer = stack.enter_context(recording(record, opened))
+        opened = {
+            name: stack.enter_context(open_named(port, declared, line))
+            for name, port, line in zip(names, ports, lines, strict=True)
+        }
+        arrivals: list[Arrived] = []
+        if declared is not None and wire is None and (candidates := _candidates(ports, declared)):
+            name, arrivals = _find_wire(opened[names[0]], declared, candidates, seconds)
+            opened, names = {name: opened[names[0]]}, [name]
+            view = make_view(options, names, declared, ending)
+        for name, its_port in opened.items():
+            note(f"{name} is {its_port.name}")
+        writers = stack.enter_context(recording(record, opened, to_output=as_json))
         screen = Screen(lambda: _footer(timeline, view))
-        show = shower(screen, view, names if side_by_side else [], width, quiet=quiet)
-        timeline = Timeline(opened, writer, view, show)
+        show = shower(
+            screen,
+            view,
+            names if side_by_side else [],
+            width,
+            quiet=as_json or record == Path("-") or showing["show"] == "nothing",
+        )
+        timeline = Timeline(opened, writers, view, show)
         try:
             with screen:
+                timeline.earlier(names[0], arrivals)
                 _watch(timeline, opened, screen, seconds, forward=forward)
         except KeyboardInterrupt:
             pass
         finally:
             for one in timeline.close():
                 note(one)
-            if values := _values(view):
+            if not as_json and (values := _values(view)):
                 click.echo(values)
             framed = [name for name in names if declared and declared.layouts_of(name)]
             say_findings(timeline.findings(framed, ENDING_NAMES[ending] if ending else None))
     if record is not None and sheet is not None:
         note(f"now try: larkreader decode {sheet} {record}")
     return 0
+
+
+def _candidates(ports: tuple[str, ...], declared: Sheet) -> list[str]:
+    """Return the wires that a single port may be, where the sheet leaves that open: those with one line and layouts."""
+    if len(ports) != 1 or (ports[0] in declared.port and declared.port[ports[0]].wire is not None):
+        return []
+    line = next(iter(declared.wire.values())).line
+    like = [wire for wire, one in declared.wire.items() if one.line == line and declared.layouts_of(wire)]
+    return like if len(declared.wire) > 1 else []
+
+
+def _find_wire(port: Port, declared: Sheet, candidates: list[str], seconds: float | None) -> tuple[str, list[Arrived]]:
+    """Return the wire whose layouts fit what arrives at a port, or the first if that stays open; and what arrived."""
+    from larkreader.exercise.talk.wire_finder import WireFinder
+
+    finder = WireFinder(declared, candidates)
+    arrivals: list[Arrived] = []
+    began_s = since_s = port.now_s()
+    try:
+        goes_on = True
+        while goes_on and (seconds is None or since_s - began_s < seconds):
+            received = port.read_some(4096, LOOK_S)
+            now_s = port.now_s()
+            arrivals.append((since_s, now_s, received))
+            since_s = now_s
+            goes_on = finder.feed(received.data, now_s)
+    except KeyboardInterrupt:
+        pass
+    if finder.found is not None:
+        note(f"note: what arrives fits the frames of {finder.found}")
+    else:
+        what = "what arrives fits no frame" if any(one.data for _, _, one in arrivals) else "nothing arrived"
+        note(f"note: {what} of {', '.join(candidates)}; name the wire with --wire")
+    return finder.found or candidates[0], arrivals
 
 
 def _watch(

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import sys
 from collections import deque
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
@@ -77,7 +78,7 @@ class Timeline:
     ----------
     ports : dict of str to Port
         Which wires there are, and the port of each.
-    writer : RecordingWriter, optional
+    writers : sequence of RecordingWriter
         Where to record.
     view : View, optional
         How to show what passes; it is not shown unless given.
@@ -88,13 +89,13 @@ class Timeline:
     def __init__(
         self,
         ports: dict[str, Port],
-        writer: RecordingWriter | None,
+        writers: Sequence[RecordingWriter],
         view: View | None,
         show: Callable[[str, Iterator[str]], None],
     ) -> None:
         self._wires = {wire: _Wire(port, port.now_s(), port.line) for wire, port in ports.items()}
-        self._writer = writer
-        self._counted = {wire: _counted_by(port) for wire, port in ports.items()} if writer is not None else {}
+        self._writers = writers
+        self._counted = {wire: _counted_by(port) for wire, port in ports.items()} if writers else {}
         self._view = view
         self._show = show
         self._group: _Group | None = None
@@ -118,6 +119,17 @@ class Timeline:
         if self._is_answer_kept:
             self.exchanges.append((message, b""))
 
+    def earlier(self, wire: str, arrivals: Sequence[tuple[float, float, Received]]) -> None:
+        """Take in what arrived on a wire before its name was known: each from when to when, on the port's clock."""
+        one = self._wires[wire]
+        if arrivals:
+            one.began_s = arrivals[0][0]
+        for since_s, now_s, received in arrivals:
+            one.looked_s = now_s - one.began_s
+            if received.data:
+                one.finest_s = max(one.finest_s, now_s - since_s)
+                self._add(wire, one.looked_s, since_s - one.began_s, received.data, received.faults)
+
     def look(self, wire: str, received: Received) -> None:
         """Take in what a look at a wire brought, even if it was nothing."""
         one, now_s = self._wires[wire], self.now_s(wire)
@@ -134,8 +146,9 @@ class Timeline:
         from larkreader.present.text.views import CharacterView
 
         one = self._wires[wire]
-        if self._writer is not None:
-            self._writer.add(at_s, wire, data, faults, self._newly_counted(wire))
+        counted = self._newly_counted(wire) if self._writers else {}
+        for writer in self._writers:
+            writer.add(at_s, wire, data, faults, counted)
         is_uncertain = self._last is not None and self._last[0] != wire and self._last[1] - since_s > CERTAIN_S
         self._last = (wire, at_s)
         group = self._group
@@ -256,6 +269,8 @@ def say_findings(found: Iterator[Any]) -> None:
     for finding in found:
         note(f"{finding.severity} {finding.kind} on {finding.wire}: {finding.text}")
         note(f"Fix: {finding.advice}")
+        if finding.kind == "undeclared-ending":
+            note("By default lines may have any ending; --ending names the ending that is expected.")
 
 
 @contextmanager
@@ -302,21 +317,23 @@ def open_named(
 
 
 @contextmanager
-def recording(path: Path | None, ports: dict[str, Port]) -> Iterator[RecordingWriter | None]:
-    """Open a recording of some wires, if a file is named."""
-    if path is None:
-        yield None
-        return
+def recording(path: Path | None, ports: dict[str, Port], *, to_output: bool) -> Iterator[list[RecordingWriter]]:
+    """Open recordings of some wires: in a file if it is named, and on standard output."""
     from larkreader.capture.files.recording import RecordingWriter
 
+    to_output = to_output or path == Path("-")
+    path = None if path == Path("-") else path
     check_output(path)
     wires = {
         wire: {"port": port.name, **({"line": str(port.line)} if port.line is not None else {})}
         for wire, port in ports.items()
     }
     began = datetime.now(UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z")
-    with RecordingWriter(path, began, wires) as writer:
-        yield writer
+    with ExitStack() as stack:
+        writers = [] if path is None else [stack.enter_context(RecordingWriter(path, began, wires))]
+        if to_output:
+            writers.append(RecordingWriter(sys.stdout.buffer, began, wires))
+        yield writers
 
 
 def _counted_by(port: Port) -> dict[str, int]:

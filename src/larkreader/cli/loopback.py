@@ -13,7 +13,9 @@ from larkreader.declare.run.loopback import PATTERN_NAMES
 from .common import InputFile, check_figure, check_output, json_option, note, print_document, progress_of
 from .completed import completed
 from .grouped import command
+from .line_option import line_of
 from .loopback_ports import content_of, opener
+from .output_file import OutputFile
 
 if TYPE_CHECKING:
     from larkreader.declare.document.sheet import Sheet
@@ -64,10 +66,10 @@ INTERRUPTED = 130
 @click.option("--one-way", is_flag=True, help="Between two ports: from the first to the second alone.")
 @click.option("--seed", type=int, help="Of the random pattern, or the register of a sequence. [default: 1]")
 @click.option("--tolerance", is_flag=True, help="Find out how far this end's clock may be off.")
-@click.option("--junit", type=click.Path(path_type=Path), metavar="FILE", help="Write the runs as JUnit XML.")
-@click.option("--csv", "csv_", type=click.Path(path_type=Path), metavar="FILE", help="Write the runs as CSV.")
+@click.option("--junit", type=OutputFile(".xml"), metavar="FILE", help="Write the runs as JUnit XML.")
+@click.option("--csv", "csv_", type=OutputFile(".csv"), metavar="FILE", help="Write the runs as CSV.")
 @click.option("--figure", type=click.Choice(["matrix", "latency"]), help="Draw the runs, or how long blocks took.")
-@click.option("-o", "--output", type=click.Path(path_type=Path), metavar="FILE", help="Where to draw it.")
+@click.option("-o", "--output", type=OutputFile(".png"), metavar="FILE", help="Where to draw it.")
 @json_option
 def loopback(places: tuple[str, ...], **options: Any) -> int:
     """Send patterns into PORT and compare what returns; or between two ports, both ways at once.
@@ -111,7 +113,7 @@ def _wanted(
     if len(places) == 2 and not has_sheet and Path(places[0]).is_file():
         has_sheet, ports = True, places[1:]
     declared = open_sheet(places[0]) if has_sheet else None
-    line = LineSettings.parse(options["line_text"]) if options["line_text"] else None
+    line = line_of(options["line_text"]) if options["line_text"] else None
     line = line or (declared.line_of(ports[0]) if declared else LineSettings())
     if options["one_way"] and len(ports) < 2:
         raise RequestError("--one-way", "is of two ports", "Name another port")

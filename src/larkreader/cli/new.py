@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from .common import InputFile, check_output, note
+from .common import InputFile, check_output, json_option, name_of, note, print_written
 from .forms import form_of, form_options
 from .grouped import command
 
@@ -25,19 +25,43 @@ if TYPE_CHECKING:
     help="Declare the wires of a capture, with the settings under which each reads best, and the frames it carries.",
 )
 @form_options
-def new(file: Path, capture: Path | None, kind: CaptureKind | None, given: dict[str, Any]) -> int:
-    """Write a commented sheet to begin with into FILE, which must not exist yet."""
+@json_option
+def new(file: Path, capture: Path | None, kind: CaptureKind | None, given: dict[str, Any], as_json: bool) -> int:
+    """Write a commented sheet to begin with into FILE, which must not exist yet; - is standard output.
+
+    The exit status is 1 if no settings fit any wire of the capture.
+    """
     from larkreader.answers.proposed_sheet import propose_sheet
     from larkreader.declare.document.starter import starter_sheet
     from larkreader.errors import RequestError
 
-    check_output(file)
-    if file.exists():
+    to_output = file == Path("-")
+    if to_output and as_json:
+        raise RequestError("FILE", "is standard output", "must be a file with --json")
+    check_output(None if to_output else file)
+    if not to_output and file.exists():
         raise RequestError(str(file), "exists already", advice="Name another file")
-    text = starter_sheet() if capture is None else propose_sheet(capture, kind=kind, form=form_of(None, given))
+    if capture is None:
+        return _write(file, starter_sheet(), as_json=as_json)
+    proposed = propose_sheet(capture, kind=kind, form=form_of(None, given))
+    status = _write(file, proposed.text, as_json=as_json)
+    if proposed.uncertain:
+        note(f"note: the settings of {', '.join(proposed.uncertain)} are not certain; the sheet gives the reason")
+    if proposed.unread:
+        note(f"note: no settings fit {', '.join(proposed.unread)}; the sheet gives the reason")
+    if not to_output:
+        note(f"now try: larkreader decode {file} {name_of(capture)}")
+    return 1 if len(proposed.unread) == len(proposed.wires) else status
+
+
+def _write(file: Path, text: str, *, as_json: bool) -> int:
+    """Write a sheet into a file or to standard output."""
+    if file == Path("-"):
+        click.echo(text, nl=False)
+        return 0
     with file.open("x", encoding="utf-8", newline="\n") as written:
         written.write(text)
+    if as_json:
+        print_written({str(file): "the sheet"})
     note(f"written to {file}")
-    if capture is not None:
-        note(f"now try: larkreader decode {file} {capture}")
     return 0

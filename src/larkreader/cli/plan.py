@@ -22,16 +22,20 @@ from .common import (
 )
 from .forms import Rate
 from .grouped import command
+from .line_option import line_of
+from .output_file import OutputFile
 
 if TYPE_CHECKING:
     from larkreader.answers.clock_plan import ClockPlan
+    from larkreader.answers.generator_plan import GeneratorPlan
     from larkreader.answers.planning import Plan
     from larkreader.declare.document.sheet import Sheet
 
 TOPICS = ("ends", "clocks", "registers", "margins", "steps", "wiring", "load", "receive", "send", "findings")
 
 
-QUICK = ("line", "accuracy", "oversampling", "prescaler", "divisor_bits", "fraction_bits", "extra", "holds", "written")
+GENERATOR = ("oversampling", "prescaler", "divisor_bits", "fraction_bits", "extra", "holds", "written")
+QUICK = ("line", "accuracy", *GENERATOR)
 WITH_SHEET = ("only", "card", "dumps", "ports", "wire", "output", "figure", "burst", "fates", "junit", "annotations")
 FIGURES = ("margin", "fill", "losses")
 
@@ -68,7 +72,7 @@ class _Numbers(click.ParamType[tuple[int, ...]]):
     help="A serial device of this host that is an end, to read its settings; may be repeated.",
 )
 @click.option("--wire", metavar="NAME", help="The wire to draw, or of which to print the card.")
-@click.option("-o", "--output", type=click.Path(path_type=Path), metavar="FILE", help="Draw a figure of a wire.")
+@click.option("-o", "--output", type=OutputFile(".png"), metavar="FILE", help="Draw a figure of a wire.")
 @click.option(
     "--figure",
     type=click.Choice(FIGURES),
@@ -84,7 +88,7 @@ class _Numbers(click.ParamType[tuple[int, ...]]):
 )
 @click.option(
     "--fates",
-    type=click.Path(path_type=Path),
+    type=OutputFile(".csv"),
     metavar="FILE",
     help="Write as CSV what becomes of each character in the declared receive paths.",
 )
@@ -122,7 +126,8 @@ def plan(
     """Work out what SHEET says of a link before anything is sent.
 
     Both ends side by side, the clock with its divisor, what is left of the receiver's tolerance, and what the wires are
-    to carry. Without a SHEET, --clock and --line calculate what to write into a baud generator.
+    to carry. Without a SHEET, --clock and --line compare the usual kinds of baud generator; with options that describe
+    a generator, they calculate what to write into it, and where each bit begins.
     """
     from larkreader.errors import RequestError
 
@@ -157,17 +162,24 @@ def plan(
     return exit_status(planned.verdict)
 
 
-def _refuse_unused(names: tuple[str, ...], given: str) -> None:
-    """Raise `RequestError` if an option was given that would be passed over."""
+def _typed(names: tuple[str, ...]) -> list[str]:
+    """Return which of some options were typed, as their long names."""
     from click.core import ParameterSource
 
+    context = click.get_current_context()
+    return [
+        max(parameter.opts, key=len)
+        for parameter in context.command.params
+        if parameter.name in names and context.get_parameter_source(parameter.name) == ParameterSource.COMMANDLINE
+    ]
+
+
+def _refuse_unused(names: tuple[str, ...], given: str) -> None:
+    """Raise `RequestError` if an option was given that would be passed over."""
     from larkreader.errors import RequestError
 
-    context = click.get_current_context()
-    for parameter in context.command.params:
-        source = context.get_parameter_source(parameter.name or "")
-        if parameter.name in names and source == ParameterSource.COMMANDLINE:
-            raise RequestError(max(parameter.opts, key=len), f"does not go with {given}")
+    for option in _typed(names):
+        raise RequestError(option, f"does not go with {given}")
 
 
 def _with_dumps(sheet: Sheet, dumps: tuple[str, ...]) -> Sheet:
@@ -300,32 +312,47 @@ def _draw_path(planned: Plan, wire: str | None, output: Path, figure: str, burst
 def _quick(
     hertz: float, text: str | None, written: tuple[int, ...] | None, generator: dict[str, Any], *, as_json: bool
 ) -> int:
-    """Show what to write into a baud generator that options describe."""
+    """Show what to write into a baud generator that options describe, or compare the usual kinds."""
     from pydantic import ValidationError
 
     from larkreader.answers.clock_plan import plan_clock
+    from larkreader.answers.generator_plan import plan_generators
     from larkreader.declare.common.mistakes import mistakes_of
     from larkreader.declare.link.baud_generator import BaudGenerator
     from larkreader.declare.link.clock import Clock
-    from larkreader.declare.link.line import LineSettings
     from larkreader.errors import RequestError
 
     if text is None:
         raise RequestError("--line", "is missing", 'baud and format, as in --line "38400 8N1"')
-    line = LineSettings.parse(text)
+    line = line_of(text)
     accuracy = generator.pop("accuracy")
     try:
         clock = Clock(hertz=hertz, accuracy=accuracy)
         divider = BaudGenerator(**generator)
     except ValidationError as error:
         first = mistakes_of(error, BaudGenerator, "")[0]
-        where = "--" + first.where.partition("[")[0].replace("_", "-")
+        field = first.where.partition("[")[0]
+        where = "--clock" if field == "hertz" else "--" + field.replace("_", "-")
         raise RequestError(where, f"is {first.found}", first.wanted) from None
+    if not _typed(GENERATOR):
+        return _show_choices(plan_generators(line, clock), as_json=as_json)
     planned = plan_clock(line, clock, divider, written or ())
     if as_json:
         print_document("divisors", planned.to_dict())
         return 0 if planned.clock.alternatives else 1
     return _show_quick(planned)
+
+
+def _show_choices(planned: GeneratorPlan, *, as_json: bool) -> int:
+    from larkreader.present.tables.plan_views import generators
+    from larkreader.present.text import terminal
+
+    if as_json:
+        print_document("generators", planned.to_dict())
+    else:
+        terminal.make_console().print(generators(planned))
+        note("Where each bit begins: name the generator, as in --oversampling 16 --fraction-bits 4")
+    return 1 if planned.best.fit == "fails" else 0
 
 
 def _show_quick(planned: ClockPlan) -> int:

@@ -12,7 +12,9 @@ import click
 from .common import (
     check_output,
     exit_status,
+    json_option,
     note,
+    print_written,
     progress_of,
     read_with_progress,
     wire_option,
@@ -35,6 +37,7 @@ LARGEST = 64 << 20  # bytes of a capture whose levels are kept for figures
 @click.option("--markdown", is_flag=True, help="Write Markdown, and the figures into a folder beside it.")
 @wire_option
 @form_options
+@json_option
 def report(
     sheet: Path,
     capture: Path,
@@ -43,6 +46,7 @@ def report(
     wire: str | None,
     kind: CaptureKind | None,
     given: dict[str, Any],
+    as_json: bool,
 ) -> int:
     """Write what CAPTURE holds, read as SHEET declares it, to hand to a colleague.
 
@@ -57,6 +61,8 @@ def report(
     to_screen = output == Path("-")
     if to_screen and not markdown:
         raise RequestError("-o", 'is "-"', "a page needs a file; --markdown can be written to standard output")
+    if to_screen and as_json:
+        raise RequestError("-o", 'is "-"', "must be a file with --json")
     check_output(None if to_screen else output)
     if output.resolve() in (sheet.resolve(), capture.resolve()):
         raise RequestError("-o", f'is "{output}"', "must be another file than the sheet and the capture")
@@ -84,7 +90,10 @@ def report(
     if to_screen:
         click.echo(render_markdown(content), nl=False)
     else:
-        _, *figures = write_page(output, content, markdown=markdown)
+        page, *figures = write_page(output, content, markdown=markdown)
+        if as_json:
+            held = {str(page): "the report", **{str(figure): "a figure" for figure in figures}}
+            print_written(held, verdict=reading.verdict)
         into = f", its {len(figures)} figures into {output.with_name(f'{output.stem}_figures')}" if markdown else ""
         note(f"report written to {output}{into}")
     return exit_status(reading.verdict)

@@ -9,8 +9,9 @@ from .grouped import command
 
 # as `larkreader.present.documents.schemas` has them, which is loaded when one is printed; a test compares the two
 DOCUMENTS = (
-    "reading", "plan", "divisors", "diagnosis", "trials", "flow-probe", "statistics", "frame", "bytes", "changes",
-    "layout", "ports", "port-change", "loopback", "tolerance", "dialogue", "timeline",
+    "reading", "plan", "divisors", "generators", "diagnosis", "trials", "flow-probe", "statistics", "frame", "bytes",
+    "changes", "layout", "ports", "port-change", "loopback", "tolerance", "dialogue", "timeline", "written", "demo",
+    "serving",
 )  # fmt: skip
 
 
@@ -23,6 +24,7 @@ DOCUMENTS = (
     show_default=True,
     help="A sheet, or a document that a command prints with --json, by what it gives as its kind.",
 )
+@click.option("--json", is_flag=True, expose_value=False, help="As without it: a schema is JSON.")
 def schema(what: str) -> None:
     """Print the JSON Schema of a sheet, by which editors complete and check it; or of what --json prints."""
     if what == "sheet":

@@ -12,9 +12,10 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from .common import InputFile, note
+from .common import InputFile, json_lines_option, note
 from .completed import completed
 from .grouped import command
+from .line_option import line_of
 from .live import TOGETHER_S, Timeline, open_named, recording, say_findings, shower
 from .screen import Screen
 from .showing import ENDING_NAMES, DisplayOptions, make_view, showing_options
@@ -51,6 +52,7 @@ if TYPE_CHECKING:
 )
 @showing_options
 @click.option("--record", type=click.Path(path_type=Path), metavar="FILE", help="Append what passes to a recording.")
+@json_lines_option
 def send(
     port: str,
     what: tuple[str, ...],
@@ -66,6 +68,7 @@ def send(
     every: int | None,
     wait: float,
     record: Path | None,
+    as_json: bool,
     **showing: Any,
 ) -> int:
     r"""Send WHAT into PORT and show what returns, on one timeline.
@@ -74,7 +77,6 @@ def send(
     lines are read from standard input and sent one by one.
     """
     from larkreader.declare.document.sheet_file import open_sheet
-    from larkreader.declare.link.line import LineSettings
     from larkreader.errors import RequestError
     from larkreader.exercise.loopback.one_way import block_for
 
@@ -85,7 +87,7 @@ def send(
     if not 0 <= wait <= 3600:
         raise RequestError("--wait", f"is {wait:g}", "must be 0 to 3600 seconds")
     declared = None if sheet is None else open_sheet(sheet)
-    line = LineSettings.parse(line_text) if line_text else None
+    line = line_of(line_text) if line_text else None
     messages = _messages(what, as_hex, file, frame, declared, ending, times)
     dues: Iterator[tuple[float | None, bytes | None]]
     dues = _replayed(replay, wire) if replay else ((None, message) for message in messages)
@@ -95,8 +97,9 @@ def send(
     view = make_view(chosen, [out, back], declared, None)
     with ExitStack() as stack:
         opened = stack.enter_context(open_named(port, declared, line))
-        writer = stack.enter_context(recording(record, {out: opened, back: opened}))
-        timeline = Timeline({out: opened, back: opened}, writer, view, shower(Screen(), view))
+        writers = stack.enter_context(recording(record, {out: opened, back: opened}, to_output=as_json))
+        show = shower(Screen(), view, quiet=as_json or record == Path("-") or chosen.show == "nothing")
+        timeline = Timeline({out: opened, back: opened}, writers, view, show)
         framed = [back] if declared and back in declared.wire and declared.layouts_of(back) else []
         stack.callback(_say_all, timeline, framed, ending)  # after an interrupt too
         start_s = due_s = timeline.now_s(out)
@@ -139,7 +142,10 @@ def _refuse_what_would_be_ignored(
 
 
 def _wires(declared: Sheet | None, frame: str | None) -> tuple[str, str]:
-    """Name what goes out and what returns: as the sheet does, if it has two wires."""
+    """Name what goes out and what returns: as the sheet does, if it has one or two wires."""
+    if declared is not None and len(declared.wire) == 1:
+        (only,) = declared.wire
+        return ("out", only) if frame is None else (only, "in")
     if declared is None or len(declared.wire) != 2:
         return "out", "in"
     first, second = declared.wire

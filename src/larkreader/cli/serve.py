@@ -9,9 +9,10 @@ from typing import TYPE_CHECKING
 
 import click
 
-from .common import note, say_what_is_worth_knowing
+from .common import json_option, note, print_document, say_what_is_worth_knowing
 from .completed import completed
 from .grouped import command
+from .line_option import line_of
 
 if TYPE_CHECKING:
     from larkreader.exercise.devices.device import Device
@@ -27,14 +28,15 @@ LOOK_S = 0.02  # between looks whether a device that speaks unasked has somethin
 @click.argument("ports", nargs=-1, required=True, metavar="PORT [PORT]", shell_complete=completed("ports"))
 @click.option("--line", "line_text", metavar="TEXT", default="115200 8N1", show_default=True, help="Its settings.")
 @click.option("--seconds", type=float, metavar="SECONDS", help="Stop after this time; by default when interrupted.")
-def serve(device: str, ports: tuple[str, ...], line_text: str, seconds: float | None) -> int:
+@json_option
+def serve(device: str, ports: tuple[str, ...], line_text: str, seconds: float | None, as_json: bool) -> int:
     """Offer the stand-in DEVICE on PORT until interrupted.
 
     DEVICE is echo, altered-echo, line-answerer, lossy-echo, noisy-echo or pump; or forwarder, which has two ports and
     sends on at the one what arrives at the other. PORT is pty, which makes a pseudo terminal and says its path;
-    accept:HOST:PORT, to which others connect; or any other port.
+    accept:HOST:PORT, to which others connect; or any other port. With --json the document is printed once the ports
+    are open.
     """
-    from larkreader.declare.link.line import LineSettings
     from larkreader.errors import PortError, RequestError, nearest
     from larkreader.exercise.devices.stand_ins import STAND_INS
     from larkreader.exercise.ports.open import open_port
@@ -45,7 +47,7 @@ def serve(device: str, ports: tuple[str, ...], line_text: str, seconds: float | 
     ends = 2 if device == FORWARDER else 1
     if len(ports) != ends:
         raise RequestError("arguments", f"name {len(ports)} ports", f"must name {ends} for {device}")
-    line = LineSettings.parse(line_text)
+    line = line_of(line_text)
     with ExitStack() as stack:
         opened = []
         for port in ports:
@@ -54,6 +56,8 @@ def serve(device: str, ports: tuple[str, ...], line_text: str, seconds: float | 
             opened.append(stack.enter_context(open_port(port, line, limit_s=seconds)))
             say_what_is_worth_knowing(opened[-1])
         note(f"{device} serves on {' and '.join(one.name for one in opened)}; interrupt to stop")
+        if as_json:
+            print_document("serving", {"device": device, "line": str(line), "ports": [one.name for one in opened]})
         look, counts = _forwarding(opened) if device == FORWARDER else _answering(STAND_INS[device](), opened[0])
         began_s = opened[0].now_s()
         try:

@@ -21,7 +21,8 @@ numbers_option: Decorator = click.option(
     type=click.Choice(["hex", "decimal", "octal", "binary", "all"]),
     default="hex",
     show_default=True,
-    help="How characters are written as numbers; all gives each a row of its own.",
+    metavar="FORM",
+    help="How characters are written as numbers: hex, decimal, octal, binary, or all, each in a row of its own.",
 )
 encoding_option: Decorator = click.option(
     "--encoding", default="ascii", show_default=True, metavar="NAME", help="Of text, such as utf-8 or latin-1."
@@ -48,9 +49,9 @@ def showing_options(command: Callable[..., Any]) -> Callable[..., Any]:
         numbers_option,
         click.option(
             "--show",
-            type=click.Choice(["characters", "lines", "frames", "bytes", "values"]),
-            help="What to show: characters; lines of text; frames by their fields; by their bytes; or a table of "
-            "their last values.",
+            type=click.Choice(["characters", "lines", "frames", "bytes", "values", "nothing"]),
+            help="What to show: characters; lines of text; frames by their fields; by their bytes; a table of "
+            "their last values; or nothing.",
         ),
     ):
         command = option(command)
@@ -116,7 +117,7 @@ def make_view(
     )
     if show == "lines":
         return LineView(form, ENDINGS[ending] if ending else None, is_stripped=showing.strip_escapes)
-    if show == "characters":
+    if show in ("characters", "nothing"):
         return CharacterView(form)
     if show == "values":
         return ValueView(form, layouts, fields)

@@ -20,6 +20,7 @@ from .common import (
 from .forms import form_of, form_options
 from .grouped import command
 from .line_option import sheet_and_capture
+from .output_file import OutputFile
 
 if TYPE_CHECKING:
     from larkreader.answers.reading import Reading
@@ -41,12 +42,8 @@ MOST_DRAWN = 400  # messages that one figure can distinguish
 @click.option(
     "--moved-at", "moved_at_s", type=float, metavar="SECONDS", help="Compare the parts of a cycle before and after."
 )
-@click.option(
-    "--messages", type=click.Path(path_type=Path), metavar="FILE", help="Write all messages, and what pairs, as CSV."
-)
-@click.option(
-    "-o", "--output", type=click.Path(path_type=Path), metavar="FILE", help="Draw what is shown: .png, .svg or .pdf."
-)
+@click.option("--messages", type=OutputFile(".csv"), metavar="FILE", help="Write all messages, and what pairs, as CSV.")
+@click.option("-o", "--output", type=OutputFile(".png"), metavar="FILE", help="Draw what is shown: .png, .svg or .pdf.")
 @form_options
 def timeline(
     sheet: Path,

@@ -30,6 +30,8 @@ Seconds = npt.NDArray[np.float64]
 PAUSE = 0.5  # character times of rest, from which on another message begins on a wire without frames
 GROUP_PAUSE_S = 0.02  # the same between groups; adapters on USB hold characters back for up to 16 ms
 LF, CR = 0x0A, 0x0D
+TEXT_CONTROLS = (0x08, 0x09, LF, CR, 0x1B)
+TEXT = 0.75  # share of such characters from which a wire carries text
 
 
 class What(IntEnum):
@@ -40,7 +42,7 @@ class What(IntEnum):
     SKIPPED = 1
     """Bytes of a wire with frames that belong to none."""
     MESSAGE = 2
-    """Characters of a wire without frames, up to a line ending or a pause."""
+    """Characters of a wire without frames, up to a pause or, in text, a line ending."""
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -268,7 +270,8 @@ def _messages(characters: Characters, line: LineSettings) -> tuple[Places, Place
     begins[0] = True
     after_cr = value[:-1] == CR
     pause_s = PAUSE * line.character_time_s
-    begins[1:count] = (value[:-1] == LF) | after_cr
+    if _is_text(value):
+        begins[1:count] = (value[:-1] == LF) | after_cr
     begins[1:count] |= characters.begin_s[1:] - characters.end_s[:-1] > (
         pause_s if characters.has_line else max(pause_s, GROUP_PAUSE_S)
     )
@@ -276,3 +279,17 @@ def _messages(characters: Characters, line: LineSettings) -> tuple[Places, Place
     begins[count] = True
     places = np.flatnonzero(begins).astype(np.int64)
     return places[:-1], np.diff(places)
+
+
+def _is_text(value: npt.NDArray[np.uint16]) -> bool:
+    """Return whether characters are mostly text, ASCII or UTF-8: in binary data LF and CR end nothing."""
+    if not len(value) or int(value.max()) > 0xFF:
+        return False
+    is_usual = ((value >= 0x20) & (value < 0x7F)) | np.isin(value, TEXT_CONTROLS)
+    if int(value.max()) > 0x7F:
+        try:
+            value.astype(np.uint8).tobytes().decode("utf-8")
+            is_usual |= value > 0x7F
+        except UnicodeDecodeError:
+            pass
+    return float(is_usual.mean()) >= TEXT

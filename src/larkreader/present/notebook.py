@@ -161,4 +161,4 @@ def _plain(cell: Any) -> str:
 
 
 def _text(text: str) -> str:
-    return str(escape(plain(text).strip()))
+    return str(escape(plain(terminal.unbound(text)).strip()))

@@ -24,7 +24,7 @@ from dataclasses import replace
 from datetime import datetime
 from itertools import pairwise
 from pathlib import Path
-from typing import Any, Self
+from typing import Any, BinaryIO, Self
 
 import numpy as np
 
@@ -41,8 +41,9 @@ class RecordingWriter:
 
     Parameters
     ----------
-    path : pathlib.Path
-        The file; an existing one is appended to only if it is a recording, and then goes on as a new part of it.
+    path : pathlib.Path or binary file
+        The file, or a stream such as standard output. An existing file is appended to only if it is a recording, and
+        then goes on as a new part of it.
     began : str
         When the clock of the entries stood at 0: date and time in UTC, ISO 8601.
     wires : mapping of str to mapping
@@ -54,18 +55,9 @@ class RecordingWriter:
         If the file exists and is not a recording.
     """
 
-    def __init__(self, path: Path, began: str, wires: Mapping[str, Mapping[str, str]]) -> None:
-        if path.exists() and path.stat().st_size:
-            with path.open("rb") as there:
-                if not is_recording(there.read(4096)):
-                    raise CaptureError(str(path), "exists and is not a recording", advice="Name another file")
-                there.seek(-1, os.SEEK_END)
-                torn = there.read(1) != b"\n"
-        else:
-            torn = False
-        self._file: io.FileIO = path.open("ab", buffering=0)
-        if torn:  # the last entry was cut off by a crash
-            self._file.write(b"\n")
+    def __init__(self, path: Path | BinaryIO, began: str, wires: Mapping[str, Mapping[str, str]]) -> None:
+        self._is_ours = isinstance(path, Path)
+        self._file: BinaryIO | io.FileIO = _appended(path) if isinstance(path, Path) else path
         self._put({"recording": VERSION, "began": began, "wires": wires})
 
     def add(
@@ -81,8 +73,9 @@ class RecordingWriter:
         self._put(entry)
 
     def close(self) -> None:
-        """Close the file."""
-        self._file.close()
+        """Close the file; a stream stays open."""
+        if self._is_ours:
+            self._file.close()
 
     def __enter__(self) -> Self:
         return self
@@ -92,6 +85,22 @@ class RecordingWriter:
 
     def _put(self, entry: Mapping[str, Any]) -> None:
         self._file.write(json.dumps(entry).encode() + b"\n")
+        self._file.flush()
+
+
+def _appended(path: Path) -> io.FileIO:
+    """Open a recording to append to it, or a new file; raise `CaptureError` if the file holds something else."""
+    torn = False
+    if path.exists() and path.stat().st_size:
+        with path.open("rb") as there:
+            if not is_recording(there.read(4096)):
+                raise CaptureError(str(path), "exists and is not a recording", advice="Name another file")
+            there.seek(-1, os.SEEK_END)
+            torn = there.read(1) != b"\n"
+    file = path.open("ab", buffering=0)
+    if torn:  # the last entry was cut off by a crash
+        file.write(b"\n")
+    return file
 
 
 def write_recording(path: str | Path, wires: Mapping[str, Characters]) -> None:

@@ -92,12 +92,15 @@ class StarterWire:
         Anything worth telling.
     layout : FrameLayout, optional
         The frames that it carries.
+    is_certain : bool
+        Whether a capture leaves no doubt about the settings.
     """
 
     signal: str
     line: LineSettings | None = None
     remark: str = ""
     layout: FrameLayout | None = None
+    is_certain: bool = True
 
 
 MADE_UP = (StarterWire("tx", remark="to the device"), StarterWire("rx", remark="from the device"))

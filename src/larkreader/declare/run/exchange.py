@@ -40,26 +40,68 @@ class TextReply:
     expression: re.Pattern[str]
 
     def __init__(self, text: str) -> None:
-        expression, here = "", 0
+        here = 0
         self.names: list[str] = []
+        self._parts: list[tuple[str, str]] = []  # each as an expression, and as it was written or would be
         for match in _PLACE.finditer(text):
-            expression += re.escape(bytes_of(text[here : match.start()]).decode("latin-1"))
+            self._add_text(bytes_of(text[here : match.start()]))
             here = match.end()
             if match[0] in ("{{", "}}"):
-                expression += re.escape(match[0][0])
+                self._add_text(match[0][:1].encode())
                 continue
             name, _, kind = (match[1] or "").partition(":")
             if not _NAME.fullmatch(name) or kind not in KINDS:
                 known = ", ".join(one for one in KINDS if one)
-                raise ValueError(f'has "{match[0]}", which must be a name in braces, or with one of {known} behind it')
+                raise ValueError(f'has "{match[0]}", which must be a name in braces, or with one of {known} behind it; '
+                                 f"{{{name}}} alone is text to the end of the line")  # fmt: skip
             if name in self.names:
                 raise ValueError(f"has {{{name}}} twice")
             self.names.append(name)
-            expression += f"(?P<{name}>{KINDS[kind]})"
-        expression += re.escape(bytes_of(text[here:]).decode("latin-1"))
+            self._parts.append((f"(?P<{name}>{KINDS[kind]})", match[0]))
+        self._add_text(bytes_of(text[here:]))
         if self.names and here == len(text):  # a name at the end stands for the rest of its line
-            expression += r"(?=[\r\n])"
-        self.expression = re.compile(expression)  # over one character a byte
+            self._parts.append((r"(?=[\r\n])", "the end of the line"))
+        self.expression = re.compile("".join(part for part, _ in self._parts))  # over one character a byte
+
+    def _add_text(self, data: bytes) -> None:
+        self._parts += [(re.escape(letter), _written(letter)) for letter in data.decode("latin-1")]
+
+    def fits_as_far_as(self, received: bytes) -> tuple[bytes, str] | None:
+        r"""Return what fits the beginning of the text, two characters at least, and what was expected next.
+
+        Parameters
+        ----------
+        received : bytes
+            In which the whole text does not occur.
+
+        Returns
+        -------
+        tuple of bytes and str, or None
+            None where not even the beginning was received.
+
+        Examples
+        --------
+        >>> from larkreader.declare.run.exchange import TextReply
+        >>> TextReply(r"flow {flow:number} mL\n").fits_as_far_as(b"flow 12.5 mL")
+        (b'flow 12.5 mL', '\\n')
+        """
+        held = received.decode("latin-1")
+        for count in range(len(self._parts) - 1, 0, -1):
+            match = re.search("".join(part for part, _ in self._parts[:count]), held)
+            if match is not None and len(match[0]) >= 2:
+                return match[0].encode("latin-1"), self._parts[count][1]
+        return None
+
+
+def text_of_bytes(data: bytes) -> str:
+    """Write bytes as a text of a sheet that stands for them; see `bytes_of`."""
+    return "".join(map(_written, data.decode("latin-1")))
+
+
+def _written(letter: str) -> str:
+    """Write one character as a sheet has it."""
+    named = next((name for name, byte in _SINGLE.items() if byte == letter.encode("latin-1")), None)
+    return letter if letter.isascii() and letter.isprintable() else f"\\{named or f'x{ord(letter):02X}'}"
 
 
 def bytes_of(text: str) -> bytes:

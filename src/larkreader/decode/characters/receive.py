@@ -133,15 +133,14 @@ class Found:
 
     def characters(self, line: LineSettings, truncated: str = "") -> Characters:
         """Return the characters with times in seconds."""
-        tick_s = np.float64(self.trace.tick_s)
         result = Characters(
-            begin_s=self.begin * tick_s,
+            begin_s=self.trace.in_seconds(self.begin),
             end_s=self.end_s,
             value=self.value,
             faults=self.faults,
-            false_starts_s=self.false_starts * tick_s,
+            false_starts_s=self.trace.in_seconds(self.false_starts),
             starts_mid_character=self.starts_mid_character,
-            unfinished_s=None if self.unfinished is None else float(self.unfinished * self.trace.tick_s),
+            unfinished_s=None if self.unfinished is None else self.trace.in_seconds(self.unfinished),
             truncated=truncated,
         )
         return result.with_ninth_bit_apart() if line.has_address_mark else result
@@ -327,12 +326,13 @@ def _ends(
     begin: Ticks, faults: npt.NDArray[np.uint8], trace: Trace, line: LineSettings, instants: Instants
 ) -> npt.NDArray[np.float64]:
     """Return when each character ends, in seconds."""
-    end = begin * np.float64(trace.tick_s)
+    end = trace.in_seconds(begin)
+    follows = end[1:].copy()
     end += line.character_time_s
-    np.minimum(end[:-1], begin[1:] * trace.tick_s, out=end[:-1])
+    np.minimum(end[:-1], follows, out=end[:-1])
     breaks = np.flatnonzero(faults & Fault.BREAK)
     if breaks.size:
         idle_again = np.searchsorted(trace.edges, begin[breaks] + instants.last, side="right")
-        times = np.append(trace.edges * trace.tick_s, trace.end_s)
+        times = np.append(trace.edges_s, trace.end_s)
         end[breaks] = times[idle_again]
     return end

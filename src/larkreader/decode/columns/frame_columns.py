@@ -235,6 +235,27 @@ class Frames(Columns):
         by_value = {value: label for label, value in (field.names if field else {}).items()}
         return over_items(self.raw(name), lambda raw: _labels(raw, by_value))
 
+    def bytes_in(self, name: str) -> npt.NDArray[np.object_]:
+        """Return what a field of bytes holds in each frame.
+
+        Parameters
+        ----------
+        name : str
+            The field.
+
+        Returns
+        -------
+        ndarray of object, shape (n_frames,)
+            `bytes`, or None where a frame lacks the field.
+        """
+        values = self[name]
+        held = np.empty(len(self), dtype=object)
+        if isinstance(values, np.ma.MaskedArray):
+            held[:] = [None if one is np.ma.masked else bytes([int(one)]) for one in values]
+        else:
+            held[:] = [np.atleast_1d(row).astype(np.uint8).tobytes() for row in values]
+        return held
+
     def rows(self) -> Iterator[dict[str, Any]]:
         """Yield each frame as a mapping: offset, length, begin_s, names of its faults, and its fields by name.
 
@@ -256,6 +277,8 @@ class Frames(Columns):
     def to_pandas(self) -> pd.DataFrame:
         """Return a data frame of offset, begin_s, the fields by name (an array's items apart), and fault names.
 
+        Fields of bytes are `bytes`, those of text `str`.
+
         Its ``attrs["units"]`` has the units of the fields that have one.
         """
         import pandas as pd
@@ -263,7 +286,9 @@ class Frames(Columns):
         columns: dict[str, Any] = {"offset": self.offset, "begin_s": np.round(self.begin_s, 12)}
         for name, slot in self.layout.slot.items():
             values = self.labels(name) if slot.field is not None and slot.field.names else self[name]
-            if isinstance(values, Ragged):
+            if slot.kind == "bytes":
+                columns[name] = self.bytes_in(name)
+            elif isinstance(values, Ragged):
                 columns[name] = np.asarray(values)
             elif isinstance(values, np.ma.MaskedArray):
                 columns[name] = values.data.astype(object)

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from typing import Any, Literal
 
 from larkreader.declare.frame.layout import FrameLayout
-from larkreader.declare.run.exchange import Exchange, TextReply, bytes_of
+from larkreader.declare.run.exchange import Exchange, TextReply, bytes_of, text_of_bytes
 from larkreader.decode.cut.frames import read_frames
 from larkreader.errors import RequestError, nearest
 from larkreader.exercise.payload.typed_input import frame_of, hex_of
@@ -253,6 +253,8 @@ class _Dialogue:
                 f"nothing fits within {_time(one.within_s)}" if arrived else f"nothing within {_time(one.within_s)}"
             )
             result += f", {tries} times" if tries > 1 else ""
+            if not why and one.expect is not None and (fits := one.reply.fits_as_far_as(arrived)):
+                result += f'; fits as far as "{text_of_bytes(fits[0])}", expected "{fits[1]}" next'
             outcome: Literal["skipped", "fail"] = "skipped" if one.optional else "fail"
             return StepResult(name, outcome, result, sent, b"", arrived, {}, one.awaited, took_s, tries)
         before, got = found.came[: found.begin], found.came[found.begin : found.end]

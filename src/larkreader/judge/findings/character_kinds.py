@@ -19,8 +19,8 @@ FAULT_OF: Mapping[str, Fault] = {
 }
 """The fault of a character that each kind reports."""
 SAME_SETTINGS = (
-    "{?many}So many faults have a common cause: the two ends, or the sheet and the wire, differ in a setting. Compare "
-    "baud, data bits, parity and polarity before looking for noise."
+    "{?many}So many faults have a common cause: the two ends, or the sheet and the wire, differ in a setting. "
+    "larkreader diagnose shows which; look for noise only after that."
 )
 
 BY_BLOCK = (

@@ -35,7 +35,7 @@ _VERBS = {
     "does": ("does", "do"),
     "lie": ("lies", "lie"),
 }
-_UNITS = (("s", 1.0), ("ms", 1e3), ("us", 1e6), ("ns", 1e9))
+_UNITS = (("s", 1.0), ("ms", 1e3), ("µs", 1e6), ("ns", 1e9))
 
 
 def clauses_of(template: Template) -> tuple[str, ...]:

@@ -24,6 +24,7 @@ BACK_TO_BACK = 0.05  # of the characters that must follow the one before at the 
 PLAIN_BITS = 8  # data bits up to which the highest may never change, as in text
 FAULTLESS_BITS = 7.0  # what speaks at least for settings without a fault rather than for settings with some
 FEWEST_VALUES = 8  # different characters from which a parity bit that agrees with all of them is not chance
+FIRST = 64  # characters that are shown
 FEWEST_CHARACTERS = 4  # from which the transmitter's clock is measured character by character
 
 
@@ -71,6 +72,8 @@ class Survey:
         Idle time between characters of a message, and between messages: pauses of three character times or more.
     levels : LevelSurvey or None
         What the voltages look like; None where there are levels alone.
+    first_values : tuple of int
+        The first characters that were read under that format, 64 at most.
     best : FormatFit or None
         The settings under which the wire reads best, and how well.
     runner_up : FormatFit or None
@@ -95,6 +98,7 @@ class Survey:
     character_gaps: Spread | None = None
     message_gaps: Spread | None = None
     levels: LevelSurvey | None = None
+    first_values: tuple[int, ...] = ()
     best: FormatFit | None = None
     runner_up: FormatFit | None = None
     alike: tuple[LineSettings, ...] = ()
@@ -112,6 +116,7 @@ class Survey:
     def to_dict(self) -> dict[str, Any]:
         """Return the survey as JSON has it."""
         result = {key: value for key, value in asdict(self).items() if key not in ("best", "runner_up", "alike")}
+        result["first_values"] = list(self.first_values)
         result["alike"] = [str(line) for line in self.alike]
         for key, fit in (("best", self.best), ("runner_up", self.runner_up)):
             result[key] = (
@@ -168,13 +173,14 @@ def survey_of(trace: Trace, bit: BitTime | None, fits: list[FormatFit], line: Li
     asymmetry_s = bit.asymmetry_ticks * tick_s
     best = fits[0] if fits else None
     runner_up, gaps, messages, characters, idle_share = None, None, None, 0, 1.0
+    first_values: tuple[int, ...] = ()
     alike: tuple[LineSettings, ...] = ()
     if best is not None:
         different = [fit for fit in fits if _differs(fit.line, best.line)]
         faultless = [fit for fit in different if fit.is_faultless] if best.is_faultless else []
         runner_up = next(iter(faultless or different), None)
         read = receive(trace, best.line)
-        characters = len(read)
+        characters, first_values = len(read), tuple(read.value[:FIRST].tolist())
         if clock := _clock_of(trace, read, best.line):
             baud, uncertainty_ppm, jitter_s, asymmetry_s = clock
             best = replace(best, line=best.line.model_copy(update={"baud": baud}))
@@ -201,6 +207,7 @@ def survey_of(trace: Trace, bit: BitTime | None, fits: list[FormatFit], line: Li
         characters=characters,
         character_gaps=gaps,
         message_gaps=messages,
+        first_values=first_values,
         best=best,
         runner_up=runner_up,
         alike=alike,

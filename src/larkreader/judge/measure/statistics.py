@@ -10,6 +10,7 @@ import numpy as np
 import numpy.typing as npt
 
 from larkreader.capture.characters import Characters
+from larkreader.capture.ragged import Ragged
 from larkreader.declare.frame.layout import FrameLayout
 from larkreader.decode.columns.frame_columns import UNTRUSTED, Frames
 from larkreader.decode.columns.ragged_columns import every_item
@@ -87,13 +88,15 @@ class FrameStatistics(Shown):
         return asdict(self)
 
 
-def measure_frames(frames: Frames) -> FrameStatistics:
+def measure_frames(frames: Frames, *, elements: bool = False) -> FrameStatistics:
     r"""Sum up the frames of a layout.
 
     Parameters
     ----------
     frames : Frames
         As `read_frames` or a reading gives them.
+    elements : bool
+        Whether each element of an array is measured by itself, as ``valve[2]``.
 
     Returns
     -------
@@ -127,7 +130,7 @@ def measure_frames(frames: Frames) -> FrameStatistics:
         jitter_s=jitter,
         late=len(late),
         missing=0 if declared_s is None else int(_missing(apart, late, declared_s).sum()),
-        fields={name: _field(good, name) for name in _measurable(frames.layout)},
+        fields={key: held for name in _measurable(frames.layout) for key, held in _fields(good, name, elements)},
     )
 
 
@@ -222,18 +225,34 @@ def _measurable(layout: FrameLayout) -> list[str]:
     ]
 
 
-def _field(good: Frames, name: str) -> FieldStatistics:
+def _fields(good: Frames, name: str, elements: bool) -> Iterator[tuple[str, FieldStatistics]]:
+    """Yield the statistics of a field, or of each element of an array."""
     slot = good.layout.slot[name]
     assert slot.field is not None
     some = good[~good.substituted(name)]
-    if slot.field.names or slot.kind in ("text", "word"):
-        column = some.labels(name) if slot.field.names else some[name]
-        texts, counts = np.unique(every_item(column), return_counts=True)
+    has_names = bool(slot.field.names) or slot.kind in ("text", "word")
+    column = some.labels(name) if slot.field.names else some[name]
+    if not elements:
+        yield name, _held(every_item(column), slot.field.unit, has_names=has_names)
+    elif isinstance(column, Ragged):
+        for item in range(int(column.length.max(initial=0))):
+            there = column.begin[column.length > item] + item
+            yield f"{name}[{item}]", _held(column.items[there], slot.field.unit, has_names=has_names)
+    elif column.ndim == 2:
+        for item in range(column.shape[1]):
+            yield f"{name}[{item}]", _held(every_item(column[:, item]), slot.field.unit, has_names=has_names)
+    else:
+        yield name, _held(every_item(column), slot.field.unit, has_names=has_names)
+
+
+def _held(items: npt.NDArray[Any], unit: str, *, has_names: bool) -> FieldStatistics:
+    """Return the statistics of some values."""
+    if has_names:
+        texts, counts = np.unique(items, return_counts=True)
         often = sorted(zip(texts.tolist(), counts.tolist(), strict=True), key=lambda one: -one[1])
         return FieldStatistics(int(counts.sum()), names=dict(often))
-    values = every_item(some[name]).astype(np.float64)
+    values = items.astype(np.float64)
     values = values[np.isfinite(values)]
     if not len(values):
-        return FieldStatistics(0, unit=slot.field.unit)
-    least, most, mean = float(values.min()), float(values.max()), float(values.mean())
-    return FieldStatistics(len(values), least, most, mean, unit=slot.field.unit)
+        return FieldStatistics(0, unit=unit)
+    return FieldStatistics(len(values), float(values.min()), float(values.max()), float(values.mean()), unit=unit)

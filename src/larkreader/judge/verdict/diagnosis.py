@@ -87,6 +87,14 @@ class Diagnosis(Shown):
         return f"<Diagnosis: {self.verdict}; {scores}; reads best at {self.proposal or 'no settings'}>"
 
     @property
+    def likely(self) -> LineSettings | None:
+        """The proposal, or where it is not certain the settings under which most characters have no fault."""
+        best = self.survey.best
+        if self.proposal is not None or best is None or best.fault_share > HOPELESS_FAULTS:
+            return self.proposal
+        return best.line.model_copy(update={"baud": usual_baud(best.line.baud, None)})
+
+    @property
     def verdict(self) -> Verdict:
         """As of a reading."""
         return verdict_of(self.findings)

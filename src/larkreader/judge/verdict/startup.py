@@ -126,7 +126,7 @@ def find_startup(
         return None
     begins = [*pulses[:1], *characters.begin_s[: min(count, 1)]]
     if beginning is not None and low_s is not None:
-        begins.append(beginning.begin * beginning.tick_s)
+        begins.append(beginning.in_seconds(beginning.begin))
     return Startup(count, pulses, float(min(begins)), low_s)
 
 
@@ -157,7 +157,7 @@ def _idle_before(characters: Characters, beginning: Trace | None) -> float:
     """Return for how long the wire was captured before its first character, in seconds; 0 where that is unknown."""
     if beginning is None or not len(characters):
         return 0.0
-    return float(characters.begin_s[0]) - beginning.begin * beginning.tick_s
+    return float(characters.begin_s[0]) - beginning.in_seconds(beginning.begin)
 
 
 def _count_spurious(characters: Characters, layouts: Sequence[FrameLayout], pause_s: float, idle: float) -> int:

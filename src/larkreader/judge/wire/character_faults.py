@@ -40,11 +40,11 @@ class Extent:
     @classmethod
     def of(cls, trace: Trace) -> Extent:
         """Return the extent of a trace without its changes."""
-        return cls(0, trace.first_level, trace.begin * trace.tick_s, trace.tick_s)
+        return cls(0, trace.first_level, trace.in_seconds(trace.begin), trace.tick_s)
 
     def grown_by(self, trace: Trace) -> Extent:
         """Return the extent with the changes of a further piece."""
-        end_s = self.end_s if trace.end is None else trace.end * trace.tick_s
+        end_s = self.end_s if trace.end is None else trace.in_seconds(trace.end)
         return replace(self, changes=self.changes + len(trace), end_s=end_s)
 
 

@@ -181,7 +181,7 @@ def _paused_wires(
 ) -> Iterator[_Wire]:
     """Yield the wires whose requests to pause were captured."""
     ends = [float(result.end_s[-1]) for result in characters.values() if result.has_times and len(result)]
-    ends += [signal.end * signal.tick_s for signal in clear.values() if signal.end is not None]
+    ends += [signal.in_seconds(signal.end) for signal in clear.values() if signal.end is not None]
     until_s = max(ends, default=0.0)
     for key, result in characters.items():
         line, allowance = sheet.wire[key].line, sheet.wire[key].pause_allowance
@@ -218,7 +218,7 @@ def _judge_clear(wire: _Wire, signal: Trace, clear_level: str) -> Iterator[Findi
     pauses = wire.intervals
     within = _count_in(wire.begins, pauses[:, 0], pauses[:, 1])
     rests_s = float((np.minimum(pauses[:, 1], wire.until_s) - pauses[:, 0]).sum())
-    allowed_s = wire.until_s - signal.begin * signal.tick_s - rests_s
+    allowed_s = wire.until_s - signal.in_seconds(signal.begin) - rests_s
     share = int(within.sum()) / len(wire.begins) if len(wire.begins) else 0.0
     is_shown = len(wire.begins) >= FEWEST and np.count_nonzero(within) > 1 and len(signal) > 2
     own = _is_own_signal(wire, signal.edges_s)
@@ -319,7 +319,7 @@ def _not_clear(signal: Trace, clear: int) -> Seconds:
     """Return from when to when a clear-to-send signal forbids sending: float64, shape (n, 2)."""
     times = signal.edges_s
     if signal.first_level != clear:
-        times = np.concatenate([[signal.begin * signal.tick_s], times])
+        times = np.concatenate([[signal.in_seconds(signal.begin)], times])
     return _pairs(times)
 
 

@@ -138,7 +138,9 @@ def _columns_of(key: str, frames: Frames) -> dict[str, Any]:
     }
     for name, slot in frames.layout.slot.items():
         values = frames.labels(name) if slot.field is not None and slot.field.names else frames[name]
-        if not isinstance(values, Ragged) and values.ndim == 2:
+        if slot.kind == "bytes":
+            columns[name] = np.array(["" if one is None else one.hex(" ") for one in frames.bytes_in(name)], object)
+        elif not isinstance(values, Ragged) and values.ndim == 2:
             columns |= {f"{name}[{item}]": values[:, item] for item in range(values.shape[1])}
         else:
             columns[name] = values

@@ -53,8 +53,8 @@ SURVEY: Content = {
     "edges": "count", "duration_s": "number", "shortest_s": "number?", "idle": "text?", "baud": "number?",
     "baud_uncertainty_ppm": "number?", "deviation_ppm": "number?", "asymmetry_s": "number?", "jitter_s": "number?",
     "glitches": "count", "idle_share": "number?", "characters": "count", "character_gaps": (SPREAD, None),
-    "message_gaps": (SPREAD, None), "levels": ("object", None), "alike": ["text"], "best": (FIT, None),
-    "runner_up": (FIT, None),
+    "message_gaps": (SPREAD, None), "levels": ("object", None), "first_values": ["count"], "alike": ["text"],
+    "best": (FIT, None), "runner_up": (FIT, None),
 }  # fmt: skip
 RUN: Content = {
     "on": "text", "verdict": "pass", "failures": ["text"], "stopped": "text?", "line": "text?", "pattern": "text",
@@ -79,7 +79,8 @@ STATISTICS: Content = {
     "bursts?": {"*": [{"*": "number?"}]},
 }  # fmt: skip
 FIELD: Content = {
-    "name": "text?", "type": "text", "first_bit": "count?", "bits": "count", "count": "count", "moves": "flag",
+    "name": "text?", "type": "text", "first_bit": "count?", "bits": "count", "element_bits": ["count"],
+    "count": "count", "moves": "flag",
     "order": "text?", "unit": "text", "scale": "number", "offset": "number", "range": (["number"], None),
     "equals": "value", "names": {"*": "integer"}, "meaning": "text",
 }  # fmt: skip
@@ -128,6 +129,13 @@ CONTENT: Mapping[str, Any] = {
         "findings": ["finding"],
     },
     "divisors": {**CLOCK, "hits": [SETTING]},
+    "written": {"files": {"*": "text"}, "verdict?": "verdict"},
+    "demo": {"files": {"*": "text"}, "verdict": "pass", "faults": ["text"], "found": ["text"]},
+    "serving": {"device": "text", "line": "text", "ports": ["text"]},
+    "generators": {
+        "line": "text", "hertz": "number", "best": "text", "fit": "text", "other_clocks": ["number"],
+        "choices": [{"name": "text", "fit": "text", "left": "number?", "setting": (SETTING, None)}],
+    },
     "diagnosis": {
         "sheet": "text?", "capture": "text", "verdict": "verdict",
         "wires": {"*": (

@@ -12,7 +12,7 @@ from larkreader.decode.check.verify import names_known, within_range
 from larkreader.decode.columns.frame_columns import DAMAGED, Frames
 from larkreader.errors import RequestError, nearest
 
-from .style import INK, PALE, SOFT, finish, literal, new_axes, time_scale
+from .style import FAULT, INK, PALE, WIRES, finish, literal, new_axes, time_scale
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -51,7 +51,8 @@ def draw_fields(
     matplotlib.axes.Axes
         Over the number of the frame where the source has no times. A cross stands at the edge of a strip where a
         frame's checksum or one of its characters is wrong, whose value is not drawn; a ring at a value that is out of
-        range, or has no name. The line is broken where frames are missing.
+        range, or has no name; a square at a value that a flag declares a substitute. The line is broken where frames
+        are missing.
 
     Raises
     ------
@@ -93,7 +94,8 @@ def draw_fields(
     margin = 0.01 * span * factor if span else 0.5
     axes.set_xlim(at[0] * factor - margin, at[-1] * factor + margin)
     axes.set_xlabel(f"time, {unit}" if is_timed else "number of the frame")
-    meanings = {"x": "cross: checksum or character wrong, not drawn", "o": "ring: out of range or without a name"}
+    meanings = {"x": "cross: checksum or character wrong, not drawn", "o": "ring: out of range or without a name",
+                "s": "square: declared a substitute"}  # fmt: skip
     result = "; ".join(text for mark, text in meanings.items() if mark in marked)
     finish(axes, f"{frames.layout.key}: {len(shown):,} frames", result)
     return axes
@@ -125,12 +127,13 @@ def _usual(frames: Frames) -> list[str]:
 
 
 class _Column(NamedTuple):
-    """What is drawn in one strip: a value a frame, their names, and which of them make no sense."""
+    """What is drawn in one strip: a value a frame, their names, and which of them make no sense or are substitutes."""
 
     label: str
     values: npt.NDArray[np.float64]
     texts: dict[float, str]
     odd: npt.NDArray[np.bool_]
+    substituted: npt.NDArray[np.bool_]
 
 
 def _columns_of(frames: Frames, name: str) -> list[_Column]:
@@ -174,6 +177,7 @@ def _columns_of(frames: Frames, name: str) -> list[_Column]:
             values[:, one],
             texts if texts else {0.0: "0", 1.0: "1"} if slot.kind == "flag" else {},
             odd,
+            frames.substituted(plain),
         )
         for one in items
     ]
@@ -200,7 +204,7 @@ def _draw_strip(
     column: _Column,
 ) -> list[tuple[float, str]]:
     """Draw one field; return where which text stands beside it."""
-    label, values, texts, _ = column
+    label, values, texts = column.label, column.values, column.texts
     low, high = _limits(frames, values)
     for edge in (base, base + 1):
         axes.axhline(edge, color=PALE, linewidth=1, zorder=0)
@@ -234,11 +238,16 @@ def _mark(axes: Axes, frames: Frames, at: npt.NDArray[np.float64], base: float, 
     low, high = _limits(frames, values)
     good, marks = _trusted(frames), set()
     if not good.all():
-        axes.plot(at[~good], np.full(int((~good).sum()), base), "x", color=INK, markersize=7, markeredgewidth=1.6)
+        axes.plot(at[~good], np.full(int((~good).sum()), base), "x", color=FAULT, markersize=7, markeredgewidth=1.6)
         marks.add("x")
     odd = good & column.odd & np.isfinite(values)
     if odd.any():
         y = base + (values[odd] - low) / (high - low)
-        axes.plot(at[odd], y, "o", color=SOFT, fillstyle="none", markersize=9, markeredgewidth=1.4)
+        axes.plot(at[odd], y, "o", color=FAULT, fillstyle="none", markersize=9, markeredgewidth=1.4)
         marks.add("o")
+    held = good & column.substituted & np.isfinite(values)
+    if held.any():
+        y = base + (values[held] - low) / (high - low)
+        axes.plot(at[held], y, "s", color=WIRES[1], fillstyle="none", markersize=6, markeredgewidth=1.2)
+        marks.add("s")
     return marks

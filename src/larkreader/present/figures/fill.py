@@ -17,7 +17,7 @@ from larkreader.judge.setup.path_report import PathReport
 from larkreader.present.tables.path_views import holds_of
 from larkreader.simulate.replayed import Fate, Replay
 
-from .style import INK, PALE, SOFT, finish, literal, new_axes, time_scale
+from .style import FAULT, INK, PALE, SOFT, finish, literal, new_axes, time_scale
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -107,8 +107,8 @@ def _draw_stage(
     lost_s = result.lost_s[np.isin(result.fate, LOST_AT[stage])]
     for begin, end, count in _bunched(lost_s[(lost_s >= window[0]) & (lost_s <= window[1])] * factor, NEAR * width):
         wide = max(end - begin, 0.004 * width)
-        axes.add_patch(Rectangle((begin, base + 1.03), wide, 0.12, facecolor="white", edgecolor=INK, hatch="////"))
-        axes.text(begin + wide / 2, base + 1.17, f"{count:,} lost", ha="center", va="bottom", fontsize=8, color=INK)
+        axes.add_patch(Rectangle((begin, base + 1.03), wide, 0.12, facecolor="white", edgecolor=FAULT, hatch="////"))
+        axes.text(begin + wide / 2, base + 1.17, f"{count:,} lost", ha="center", va="bottom", fontsize=8, color=FAULT)
 
 
 def _draw_wires(axes: Axes, report: PathReport, window: tuple[float, float], factor: float) -> int:

@@ -88,4 +88,4 @@ def draw_gaps(gaps: Gaps, line: LineSettings, *, ax: Axes | None = None) -> Axes
 def _duration_text(times_s: np.ndarray) -> str:
     from larkreader.present.text.terminal import duration
 
-    return duration(float(np.median(times_s))).replace("us", "\u00b5s")
+    return duration(float(np.median(times_s)))

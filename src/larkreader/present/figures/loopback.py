@@ -10,7 +10,7 @@ from larkreader.exercise.loopback.matrix import MatrixResult
 from larkreader.exercise.loopback.result import LoopbackResult
 from larkreader.present.tables.loopback_views import name_of
 
-from .style import DASHES, INK, PALE, finish, literal, new_axes, time_scale
+from .style import DASHES, FAULT, INK, PALE, finish, literal, new_axes, time_scale
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -49,7 +49,7 @@ def draw_matrix(result: MatrixResult, *, ax: Axes | None = None) -> Axes:
             worst = max(there, key=lambda one: (one.verdict == "fail", one.lost + one.extra, _ratio(one)))
             failed = sum(one.verdict == "fail" for one in there)
             grey = str(1 - DARKEST * min(2 * _ratio(worst), 1.0) ** 0.25) if worst.bit_errors.any() else "white"
-            edge, hatch = (INK, "//") if failed else (PALE, None)
+            edge, hatch = (FAULT, "//") if failed else (PALE, None)
             axes.add_patch(Rectangle((column, row), 1, 1, facecolor=grey, edgecolor=edge, linewidth=1, hatch=hatch))
             axes.text(column + 0.5, row + 0.5, "\n".join(_said(worst, failed, len(there))), ha="center", va="center",
                       fontsize=10, color=INK, fontweight="bold" if not failed else "normal",

@@ -14,7 +14,7 @@ import numpy as np
 
 from larkreader.judge.calculate.margins import Margin
 
-from .style import INK, PALE, SOFT, finish, new_axes
+from .style import FAULT, INK, PALE, finish, new_axes
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -69,7 +69,7 @@ def _draw_bits(axes: Axes, margin: Margin, row: float, title: str, stretch: floa
         area = (begin, row - HEIGHT / 2), end - begin, HEIGHT
         axes.add_patch(Rectangle(*area, fill=False, edgecolor=INK, linewidth=1.4, zorder=3))
         if is_missed:
-            axes.add_patch(Rectangle(*area, fill=False, edgecolor=SOFT, hatch="xxxx", linewidth=0, zorder=2))
+            axes.add_patch(Rectangle(*area, fill=False, edgecolor=FAULT, hatch="xxxx", linewidth=0, zorder=2))
     spare = margin.left_at(stretch)
     result = f"{title}: {1 / stretch - 1:+.2%} against the receiver's clock; " if stretch != 1 else f"{title}; "
     result += f"{spare:.2%} left" if spare >= 0 else f"{-spare:.2%} too much"

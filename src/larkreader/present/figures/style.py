@@ -1,4 +1,7 @@
-"""What all figures look like: ink on white, distinguished by grey, dashes, hatching and letters, never by colour alone.
+"""What all figures look like: ink on white; dashes, hatching and letters distinguish, and colour never does alone.
+
+Faults are rust-red and hatched, the first wire is blue, the second ochre: of different lightness, so that they stay
+apart in grey and for eyes that see no red or no green.
 
 Nothing here, and no figure, changes Matplotlib's settings or opens a window.
 """
@@ -12,6 +15,8 @@ if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
 INK, SOFT, PALE = "#1c2b33", "#6b7c85", "#e9eef0"
+FAULT = "#b23a17"
+WIRES = ("#1d5f8a", "#a9741a")
 DASHES = ("-", "--", ":", "-.")
 TIME_UNITS = (("s", 1.0), ("ms", 1e3), ("\u00b5s", 1e6), ("ns", 1e9))
 LEAST, HEADROOM = 0.7, 1.6  # where an axis of counts begins, so that 1 is seen, and ends, times the highest
@@ -66,6 +71,11 @@ def finish(axes: Axes, title: str, remark: str = "", *, sides: tuple[str, ...] =
         axes.set_title(literal(remark), loc="right", color=INK, fontsize=NOTE_SIZE)
     for side in ("top", "right", "left", "bottom"):
         axes.spines[side].set_visible(side in sides)
+
+
+def wire_color(number: int, count: int) -> str:
+    """Return the colour of a wire by its place among others: one of two, and soft ink where there are more or fewer."""
+    return WIRES[number] if count == len(WIRES) else SOFT
 
 
 def literal(text: str) -> str:

@@ -16,7 +16,7 @@ from larkreader.errors import RequestError
 from larkreader.present.tables.timeline_rows import Entry, TimelineRows
 from larkreader.present.text.terminal import duration
 
-from .style import INK, PALE, SOFT, finish, literal, new_axes, time_scale
+from .style import FAULT, INK, PALE, finish, literal, new_axes, time_scale, wire_color
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -91,7 +91,8 @@ def draw_timeline(
     _draw_thin(axes, [one for one in entries.values() if _is_thin(one, begin, end)], lanes, begin, end, factor)
     for entry in entries.values():
         if not _is_thin(entry, begin, end):
-            _draw_box(axes, entry, lanes[entry.wire], begin, end, factor)
+            color = wire_color(list(lanes).index(entry.wire), len(lanes))
+            _draw_box(axes, entry, lanes[entry.wire], color, begin, end, factor)
         if entry.is_wrong:
             marked |= _draw_letters(axes, entry, lanes, begin, end, factor)
     _join(axes, rows, entries, lanes, begin, end, factor)
@@ -117,9 +118,9 @@ def _is_thin(entry: Entry, begin: float, end: float) -> bool:
 
 
 def _draw_thin(axes: Axes, thin: list[Entry], lanes: dict[str, float], begin: float, end: float, factor: float) -> None:
-    """Draw the boxes that have no room for hatching, which may be many: faulty ones black."""
-    for wire, lane in lanes.items():
-        for is_faulty, color in ((False, SOFT), (True, INK)):
+    """Draw the boxes that have no room for hatching, which may be many: faulty ones in the colour of faults."""
+    for number, (wire, lane) in enumerate(lanes.items()):
+        for is_faulty, color in ((False, wire_color(number, len(lanes))), (True, FAULT)):
             spans = [
                 ((one.begin_s - begin) * factor, max(one.end_s - one.begin_s, NARROWEST * (end - begin)) * factor)
                 for one in thin
@@ -129,15 +130,16 @@ def _draw_thin(axes: Axes, thin: list[Entry], lanes: dict[str, float], begin: fl
                 axes.broken_barh(spans, (lane - HEIGHT / 2, HEIGHT), facecolors=color, linewidth=0)
 
 
-def _draw_box(axes: Axes, entry: Entry, lane: float, begin: float, end: float, factor: float) -> None:
+def _draw_box(axes: Axes, entry: Entry, lane: float, color: str, begin: float, end: float, factor: float) -> None:
     from matplotlib.patches import Rectangle
 
     width = entry.end_s - entry.begin_s
     is_faulty = entry.is_faulty
     area = ((entry.begin_s - begin) * factor, lane - HEIGHT / 2), width * factor, HEIGHT
     face = "white" if is_faulty else PALE
-    axes.add_patch(Rectangle(*area, facecolor=face, edgecolor=SOFT, linewidth=0, hatch="////" if is_faulty else None))
-    axes.add_patch(Rectangle(*area, fill=False, edgecolor=INK, linewidth=1.6 if is_faulty else 0.9))
+    axes.add_patch(Rectangle(*area, facecolor=face, edgecolor=FAULT, linewidth=0, hatch="////" if is_faulty else None))
+    edge = FAULT if is_faulty else color
+    axes.add_patch(Rectangle(*area, fill=False, edgecolor=edge, linewidth=1.6 if is_faulty else 1.1))
     left, right = max(entry.begin_s, begin), min(entry.end_s, end)  # what of it is seen
     if 0.0065 * len(entry.name) < (right - left) / (end - begin) and entry.name:
         axes.text(
@@ -177,7 +179,7 @@ def _draw_letters(
             va="bottom" if is_upper else "top",
             fontsize=10,
             fontweight="bold",
-            color=INK,
+            color=FAULT if "F" in letters else INK,
             linespacing=0.95,
         )
     return set(letters)

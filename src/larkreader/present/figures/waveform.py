@@ -17,7 +17,7 @@ from larkreader.declare.link.line import LineSettings
 from larkreader.decode.characters.receive import expected_parity
 from larkreader.errors import RequestError
 
-from .style import INK, PALE, SOFT, finish, new_axes, time_scale
+from .style import FAULT, INK, PALE, SOFT, finish, new_axes, time_scale
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -171,7 +171,7 @@ def _draw_character(
             width,
             VALUES[1] - VALUES[0],
             facecolor="white",
-            edgecolor=INK if letters else SOFT,
+            edgecolor=FAULT if letters else SOFT,
             lw=1.2 if letters else 0.6,
             hatch="////" if letters else None,
             hatch_linewidth=0.5,
@@ -187,7 +187,7 @@ def _draw_character(
         va="center",
         fontsize=11 if lettered else 8,
         fontweight="bold" if letters else "normal",
-        color=INK,
+        color=FAULT if letters else INK,
         bbox={"facecolor": "white", "edgecolor": "none", "pad": 2.5},
     )
 

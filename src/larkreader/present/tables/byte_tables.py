@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 
 from rich.console import Group
 from rich.text import Text
@@ -10,23 +10,26 @@ from rich.text import Text
 from larkreader.decode.columns.frame_columns import Frames
 from larkreader.judge.measure.byte_survey import ByteDifference, ByteSurvey
 from larkreader.judge.measure.changes import FrameChange
-from larkreader.present.text.terminal import new_table
+from larkreader.present.text.terminal import new_table, whole
 
+from .byte_groups import byte_rows
 from .frame_views import number_text
 
 ROWS = 12  # frames that are shown
 MOST = 12  # items of an array, and bytes that changed, that are shown of one frame
-LINE = 24  # bytes of a frame in a row
+MOST_BYTES = 8  # of a frame in a row, at least
+OTHER_COLUMNS = 28  # of a terminal, which time, character and length take
 
 
-def frame_rows(frames: Frames, at: Sequence[int] | None = None) -> Group:
-    """Show frames in hexadecimal, one a row, the first few of them."""
+def frame_rows(frames: Frames, at: Sequence[int] | None = None, *, width: int = 80) -> Group:
+    """Show frames in hexadecimal, one a row, the first few of them; a long frame breaks where a field ends."""
+    longest = max(MOST_BYTES, (width - OTHER_COLUMNS) // 3)
     table = new_table(">time", ">character", ">bytes", "hex")
     rows = range(min(len(frames), ROWS)) if at is None else at
     for row in rows:
         data = frames.data[row].tobytes()
         begin_s = float(frames.begin_s[row])
-        hexadecimal = "\n".join(data[low : low + LINE].hex(" ").upper() for low in range(0, len(data), LINE))
+        hexadecimal = "\n".join(whole(part.hex(" ").upper()) for part in byte_rows(frames.layout, data, longest))
         time = "-" if begin_s != begin_s else f"{begin_s:.6f}"
         table.add_row(time, f"{int(frames.offset[row]):,}", str(len(data)), hexadecimal)
     more = len(frames) - len(rows)
@@ -65,14 +68,24 @@ def changes(key: str, frames: Frames, every: Iterable[FrameChange]) -> Group:
     """Show what changed from one frame to the next."""
     table = new_table(">frame", ">time", "fields", "bytes")
     for one in every:
-        fields = "\n".join(
-            f"{name} {_text(frames, name, was)} -> {_text(frames, name, now)}" for name, was, now in one.fields
-        )
-        places = ", ".join(f"{place}: {_hex(was)} {_hex(now)}" for place, was, now in one.bytes[:MOST])
+        fields = "\n".join(line for name, was, now in one.fields for line in _field_lines(frames, name, was, now))
+        places = ", ".join(whole(f"{place}: {_hex(was)} {_hex(now)}") for place, was, now in one.bytes[:MOST])
         places += f" and {len(one.bytes) - MOST} more" if len(one.bytes) > MOST else ""
         time = "-" if one.begin_s != one.begin_s else f"{one.begin_s:.6f}"
         table.add_row(str(one.row), time, fields, places)
     return Group(Text(key, style="bold"), table if table.row_count else Text("  nothing changed"))
+
+
+def _field_lines(frames: Frames, name: str, was: object, now: object) -> Iterator[str]:
+    """Yield what changed in a field: in an array of the same length, each element that did."""
+    if isinstance(was, list) and isinstance(now, list) and len(was) == len(now) > 1:
+        moved = [item for item, pair in enumerate(zip(was, now, strict=True)) if pair[0] != pair[1]]
+        for item in moved[:MOST]:
+            yield f"{name}[{item}] {_text(frames, name, was[item])} -> {_text(frames, name, now[item])}"
+        if len(moved) > MOST:
+            yield f"{name}: {len(moved) - MOST} more elements"
+    else:
+        yield f"{name} {_text(frames, name, was)} -> {_text(frames, name, now)}"
 
 
 def _hex(value: int | None) -> str:

@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from larkreader.judge.verdict.checked import Checked
     from larkreader.judge.verdict.diagnosis import Diagnosis
 
-from larkreader.present.text.terminal import new_table
+from larkreader.present.text.terminal import ERROR, NOTE, WARNING, Paragraph, new_table
 
 SHOWN_TEXT = 24  # characters of a message that is shown beside other things
 
@@ -26,7 +26,7 @@ SHOWN_TEXT = 24  # characters of a message that is shown beside other things
 CERTAINTIES = {"likely": "likely", "possible": "possible"}
 
 
-SEVERITY_STYLES = {"error": "bold reverse", "warning": "bold", "note": "dim"}
+SEVERITY_STYLES = {"error": ERROR, "warning": WARNING, "note": NOTE}
 
 
 VERDICTS = {
@@ -46,7 +46,7 @@ def findings(found: Sequence[Finding], verdict: str, checked: Checked | None = N
     for one, depth in in_order(found):
         parts += ["", _head(one), *_sentences(one, depth)]
     if checked is not None and str(checked):
-        parts += ["", *(Text(line) for line in str(checked).split("\n"))]
+        parts += ["", *(Paragraph(line) for line in str(checked).split("\n"))]
     return Group(*parts)
 
 
@@ -75,11 +75,11 @@ def _head(one: Finding) -> Text:
 
 def _sentences(one: Finding, depth: int = 0) -> list[Padding]:
     """Return what a finding says and what to do; of a consequence, of what it is one."""
-    sentences = [Padding(Text(one.text), (0, 0, 0, 2))]
+    sentences: list[Padding] = [Paragraph(one.text, 2)]
     if depth and one.caused_by is not None:
-        sentences.append(Padding(Text(f"A consequence of the {one.caused_by.kind} above."), (0, 0, 0, 2)))
+        sentences.append(Paragraph(f"A consequence of the {one.caused_by.kind} above.", 2))
     elif one.advice:
-        sentences.append(Padding(Text.assemble(("Fix: ", "bold"), one.advice), (0, 0, 0, 2)))
+        sentences.append(Paragraph(Text.assemble(("Fix: ", "bold"), one.advice), 2))
     return sentences
 
 

@@ -20,7 +20,9 @@ from larkreader.decode.columns.ragged_columns import every_item
 from larkreader.decode.cut.streaming import LayoutsReader
 from larkreader.present.text.dump import OFFSET_WIDTH, TIME_WIDTH, DumpForm
 from larkreader.present.text.notation import visible
-from larkreader.present.text.views import Arrival, CharacterView, View
+from larkreader.present.text.views import NO_BREAK, Arrival, CharacterView, View
+
+from .byte_groups import byte_groups
 
 CHANGED = "'"  # behind what is not as it was in the frame before
 RECENT = 20  # frames from which a rate is taken
@@ -130,7 +132,8 @@ class FrameView(View):
                 faulty = f" ({seen.faults:,} faulty)" if seen.faults else ""
                 parts.append(f"{seen.count:,} {key}{faulty}")
         if self.skipped.get(wire):
-            parts.append(f"{self.skipped[wire]:,} bytes of no frame")
+            count = self.skipped[wire]
+            parts.append(f"{count:,} byte{'' if count == 1 else 's'} of no frame")
         return ", ".join(parts)
 
     def _shown(self, wire: str, found: Mapping[str, Frames], *, is_uncertain: bool = False) -> Iterator[str]:
@@ -168,16 +171,26 @@ class FrameView(View):
             zip(*columns, strict=True) if columns else [()] * len(frames),
             strict=True,
         )
-        for offset, at_s, faults, is_trusted, texts in rows:
+        for row, (offset, at_s, faults, is_trusted, texts) in enumerate(rows):
             before = seen.texts or texts
             parts = [
                 f"{label}{text}{CHANGED if text != old else ''}" if text or label else ""
                 for label, text, old in zip(labels, texts, before, strict=True)
             ]
+            if self._as_bytes:
+                parts = list(_grouped(parts, byte_groups(frames.layout, frames.data[row].tobytes())))
             yield offset, at_s, " ".join([key, *filter(None, parts)]), faults
             if is_trusted:
                 seen.texts = texts
         seen.take(frames, trusted)
+
+
+def _grouped(parts: Sequence[str], groups: Sequence[bytes]) -> Iterator[str]:
+    """Yield the bytes of each group as one word, which no row breaks."""
+    begin = 0
+    for group in groups:
+        yield NO_BREAK.join(parts[begin : begin + len(group)])
+        begin += len(group)
 
 
 class ValueView(FrameView):

@@ -11,6 +11,8 @@ from larkreader.declare.frame.frame_shape import ShapedLayout
 from larkreader.declare.frame.shape import Packing, repeat_of, slots_of, varies
 from larkreader.declare.frame.slot import Slot
 
+MOST_ELEMENTS = 8  # of an array, of which each has a row
+
 
 @dataclass(frozen=True)
 class LayoutRow:
@@ -68,6 +70,7 @@ def layout_document(layout: ShapedLayout) -> dict[str, Any]:
                 "type": row.type,
                 "first_bit": row.first_bit,
                 "bits": row.bits,
+                "element_bits": _element_bits(row),
                 "count": 1 if row.slot is None else row.slot.count,
                 "moves": row.moves,
                 "order": None if row.slot is None else row.slot.order,
@@ -88,6 +91,12 @@ def layout_document(layout: ShapedLayout) -> dict[str, Any]:
         "boundary": layout.boundary.model_dump(mode="json"),
         "fields": fields,
     }
+
+
+def _element_bits(row: LayoutRow) -> list[int]:
+    """Return the first bit of each element of an array; nothing for one value, and in a line of text."""
+    slot = row.slot
+    return [] if slot is None or row.first_bit is None or slot.count < 2 else [*map(slot.bit_of, range(slot.count))]
 
 
 def layout_rows(layout: ShapedLayout) -> Iterator[LayoutRow]:
@@ -112,6 +121,32 @@ def layout_rows(layout: ShapedLayout) -> Iterator[LayoutRow]:
         moved |= varies(entry)
     if closing is not None:
         yield _end_row(layout, closing, moved=moved)
+
+
+def element_rows(row: LayoutRow, packing: Packing) -> list[tuple[str, str]]:
+    """Return place and name of the elements of an array: of all, or of a long one the first, second and last.
+
+    Parameters
+    ----------
+    row : LayoutRow
+        A field.
+    packing : {"lsb", "msb"}
+        Of the layout.
+
+    Returns
+    -------
+    list of tuple of str
+        Nothing for a field that has one element, for text and bytes, and where the place is not known.
+    """
+    slot = row.slot
+    if slot is None or slot.count < 2 or row.first_bit is None or slot.kind in ("text", "bytes"):
+        return []
+    later = "+" if row.moves else ""
+    places = [
+        (place_of(bit, bit + slot.bits, packing) + later, f"{row.name}[{item}]")
+        for item, bit in enumerate(map(slot.bit_of, range(slot.count)))
+    ]
+    return places if len(places) <= MOST_ELEMENTS else [*places[:2], ("...", "..."), places[-1]]
 
 
 def layout_text(layout: ShapedLayout) -> str:

@@ -9,6 +9,7 @@ from rich.console import Group
 from rich.text import Text
 
 from larkreader.answers.end_clock import EndClock
+from larkreader.answers.generator_plan import GeneratorPlan
 from larkreader.answers.planning import Plan, numbers_text
 from larkreader.declare.document.sheet import Sheet
 from larkreader.declare.link.clock import hertz_text, share_text
@@ -138,6 +139,34 @@ def hits(settings: Sequence[BaudSetting]) -> Group:
     for one in settings[:MOST_HITS]:
         table.add_row(f"{one.wanted:,.0f}", numbers_text(one), f"{one.baud:,.2f}", error_text(one))
     return Group(table)
+
+
+def generators(plan: GeneratorPlan) -> Group:
+    """Show what a clock makes with the usual kinds of baud generator, a verdict, and what would do better."""
+    table = new_table("oversampling, divisor", "write", ">baud", ">error", ">left", "fit")
+    for choice in plan.choices:
+        if choice.setting is None:
+            table.add_row(choice.name, "no divisor makes it", "-", "-", "-", choice.fit)
+            continue
+        setting = choice.setting
+        left = f"{choice.left:.2%}" if choice.left >= 0 else "none"
+        table.add_row(choice.name, numbers_text(setting), f"{setting.baud:,.2f}", error_text(setting), left, choice.fit)
+    best, clock = plan.best, hertz_text(plan.clock.hertz)
+    verdict = {
+        "good": f"good: {clock} makes {plan.line} with {best.name}",
+        "tight": f"tight: at best, {best.name}, the other end may be {max(best.left, 0):.2%} off; two ideal ends have "
+        f"{best.room:.2%}",
+        "fails": f"fails: no usual generator makes {plan.line} from {clock}",
+    }[best.fit]
+    parts: list[Any] = [
+        Text.assemble((clock, "bold"), f" to {plan.line}, with the usual kinds of baud generator"), "", table, "",
+        "16x: 16 samples a bit. left: how far the other end may be off, at least.", "",
+        Text.assemble(("Verdict", "bold"), f": {verdict}"),
+    ]  # fmt: skip
+    if plan.choices[0].fit != "good" and plan.other_clocks:
+        names = ", ".join(hertz_text(hertz) for hertz in plan.other_clocks)
+        parts.append(f"Clocks that make it exactly with 16 samples a bit: {names}")
+    return Group(*parts)
 
 
 def margins(plan: Plan) -> Group:

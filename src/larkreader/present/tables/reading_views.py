@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from itertools import accumulate
 from typing import TYPE_CHECKING, Any
 
 from rich.console import Group
@@ -19,8 +20,9 @@ if TYPE_CHECKING:
     from larkreader.judge.measure.statistics import FrameStatistics
 
     from .frame_views import ValueView
-from larkreader.present.text.terminal import WIDE, duration, kept_whole, new_table
+from larkreader.present.text.terminal import ERROR, WIDE, duration, kept_whole, new_table, wire_text
 
+ROW = 16  # bytes of a frame in a row, at most
 MOST_NAMES = 6  # of a field whose counts are shown
 
 
@@ -30,10 +32,10 @@ def link(sheet: Sheet) -> Group:
     for key, wire in sheet.wire.items():
         line = wire.line
         wires.add_row(
-            key,
+            wire_text(key, key, sheet.wire),
             wire.source,
             str(line),
-            f"{line.bit_time_s * 1e6:.4g} us",
+            f"{line.bit_time_s * 1e6:.4g} µs",
             f"{line.bits_per_character:g}",
             f"{line.characters_per_second:,.1f}",
         )
@@ -58,7 +60,7 @@ def counts(reading: Reading) -> Group:
         parts = reading.bytes_of(wire)
         faults = [(characters.count(fault), name) for fault, name in FAULT_NAMES.items()]
         wires.add_row(
-            wire,
+            wire_text(wire, wire, reading.sheet.wire),
             f"{len(characters):,}",
             ", ".join(f"{count:,} {name}" for count, name in faults if count) or "none",
             f"{parts['good']:,}",
@@ -95,7 +97,7 @@ def events(reading: Reading) -> Group:
 
 def statistics(result: Mapping[str, FrameStatistics]) -> Group:
     """Show what the frames of each layout hold altogether, and how regularly they come."""
-    heads = ("found", "trusted", "frames/s", "period", "least", "most", "jitter", "late", "missing")
+    heads = ("found", "trusted", "per s", "period", "least", "most", "jitter", "late", "missing")
     frames = new_table("frame", *(f">{head}" for head in heads))
     fields = new_table("frame", "field", ">values", ">least", ">mean", ">most", "unit", "names")
     for key, one in result.items():
@@ -112,16 +114,19 @@ def statistics(result: Mapping[str, FrameStatistics]) -> Group:
 
 def frame_parts(frames: Frames, row: int, faults: Any, width: int) -> Group:
     """Show one frame taken apart; without the declared types on a terminal of few columns."""
+    from .byte_groups import byte_rows
     from .frame_explained import headline, parts_of
 
     types = ["type"] if width >= WIDE else []
     table = new_table("field", *types, "byte.bit", "bits", ">raw", "value", "check")
     for part in parts_of(frames, row):
-        check = Text(part.check, style="bold reverse" if part.check.startswith("WRONG") else "")
+        check = Text(part.check, style=ERROR if part.check.startswith("WRONG") else "")
         kind = [part.type] if types else []
         table.add_row(part.name or "-", *kind, part.place, part.bits, part.raw, part.value, check)
     data = frames.data[row].tobytes()
-    rows = [f"{low:>4}  {data[low : low + 16].hex(' ').upper()}" for low in range(0, len(data), 16)]
+    parts = byte_rows(frames.layout, data, ROW)
+    places = accumulate(map(len, parts), initial=0)
+    rows = [f"{place:>4}  {part.hex(' ').upper()}" for place, part in zip(places, parts, strict=False)]
     return Group(
         Text(headline(frames, row, faults), style="bold"), "", *rows, "", kept_whole(table, len(table.columns) - 1)
     )
@@ -132,7 +137,7 @@ def values(view: ValueView) -> Table:
     table = new_table("frame", "field", ">last", "unit", ">least", ">most", ">frames/s")
     before = None
     for key, name, last, unit, least, most, rate, is_odd in view.values():
-        held = Text(f"{last} out of range", style="bold reverse") if is_odd else Text(last, style="bold")
+        held = Text(f"{last} out of range", style=ERROR) if is_odd else Text(last, style="bold")
         table.add_row("" if key == before else key, name, held, unit, least, most, "" if key == before else rate)
         before = key
     return table
@@ -152,11 +157,13 @@ def bursts(result: Mapping[tuple[str, str], Sequence[Mapping[str, Any]]]) -> Gro
 
 def layout_table(layout: FrameLayout) -> Group:
     """Show where the bits of each field of a layout lie, and what they mean."""
-    from .layout_table import layout_heading, layout_rows
+    from .layout_table import element_rows, layout_heading, layout_rows
 
     table = new_table(*(["byte.bit"] if layout.pattern is None else []), "field", "type", "meaning")
     for row in layout_rows(layout):
         table.add_row(*([row.place] if layout.pattern is None else []), row.name, row.type, row.meaning)
+        for place, name in element_rows(row, layout.packing):
+            table.add_row(f"  {place}", f"  {name}", "", "")
     return Group(Text(layout_heading(layout), style="bold"), kept_whole(table, len(table.columns) - 1))
 
 

@@ -18,15 +18,17 @@ from larkreader.present.text.terminal import SAMPLE, duration, new_table
 
 from .reading_views import _number
 
+SHOWN_FIRST, SHOWN_HEX = 24, 8  # characters of a wire that are shown as text, and as numbers
+
 
 def surveys(seen: Mapping[str, Survey]) -> Table:
     """Show what wires really look like, a column a wire."""
     table = new_table("", *(f">{wire}" for wire in seen))
-    rows: dict[str, list[str]] = {}
+    rows: dict[str, list[str | Text]] = {}
     for one in seen.values():
         deviation = one.deviation_ppm
-        result = {
-            "rests": one.idle or "unknown",
+        result: dict[str, str | Text] = {
+            "idle level": one.idle or "unknown",
             "changes": f"{one.edges:,}",
             "recorded": duration(one.duration_s),
             "shortest stretch": "-" if one.shortest_s is None else duration(one.shortest_s),
@@ -36,12 +38,16 @@ def surveys(seen: Mapping[str, Survey]) -> Table:
             "edge asymmetry": duration(one.asymmetry_s),
             "jitter": duration(one.jitter_s),
             "glitches": _number(one.glitches),
-            "idle": f"{100 * one.idle_share:.1f} %",
+            "idle time": f"{100 * one.idle_share:.1f} %",
             "reads best as": "-" if one.best is None else str(one.best.line).split(" ", 1)[1],
             "  characters": _number(one.characters),
             "  of them faulty": "-" if one.best is None else _number(one.best.faulty),
-            "  gap between characters": _median(one.character_gaps),
-            "  gap between messages": _median(one.message_gaps),
+            "  beginning with": Text(visible(one.first_values[:SHOWN_FIRST]) or "-"),
+            "  in hexadecimal": " ".join(f"{value:02X}" for value in one.first_values[:SHOWN_HEX]) or "-",
+            "gap between characters": _median(one.character_gaps),
+            "  least to most": _range(one.character_gaps),
+            "gap between messages": _median(one.message_gaps),
+            "  least to most ": _range(one.message_gaps),
         }
         for name, text in result.items():
             rows.setdefault(name, []).append(text)
@@ -89,6 +95,8 @@ def trials(tried: Sequence[Trial]) -> Table:
 
 
 def _median(spread: Spread | None) -> str:
-    if spread is None:
-        return "-"
-    return f"{duration(spread.median_s)} ({duration(spread.least_s)} to {duration(spread.most_s)})"
+    return "-" if spread is None else duration(spread.median_s)
+
+
+def _range(spread: Spread | None) -> str:
+    return "-" if spread is None else f"{duration(spread.least_s)} to {duration(spread.most_s)}"

@@ -12,13 +12,13 @@ from rich.text import Text
 
 from larkreader.judge.measure.distribution import figures_of
 from larkreader.judge.measure.pair_columns import PARTS, Pairs, PairState
-from larkreader.present.text.terminal import duration, new_table
+from larkreader.present.text.terminal import ERROR, duration, new_table, wire_text
 
 from .timeline_rows import Entry
 
 TWO_COLUMNS = 76  # of a terminal, from which two wires have a column each
 BAR = 24  # signs of the longest bar of a histogram
-WRONG = "bold reverse"
+WRONG = ERROR
 IN_GROUPS = (
     "Times are those at which software received groups of characters: messages of two wires that lie near each other "
     "may be in the other order, and latencies are exact to a group."
@@ -52,14 +52,18 @@ def timeline_table(entries: Iterable[Entry], wires: tuple[str, ...], *, pairings
     table = new_table(">at s", ">rest", *heads, *(["pair" if pairings == 1 else "pairs"] if pairings else []))
     table.columns[0].no_wrap = table.columns[1].no_wrap = True
     for entry in entries:
-        message = Text(entry.text)
+        message = wire_text(entry.text, entry.wire, wires)
         if entry.faults:
             message.append(" ")
             message.append(entry.faults, style=WRONG)
         if entry.collides:
             message.append(" ")
             message.append("into another", style=WRONG)
-        cells = [message if wire == entry.wire else "" for wire in wires] if apart else [entry.wire, message]
+        cells = (
+            [message if wire == entry.wire else "" for wire in wires]
+            if apart
+            else [wire_text(entry.wire, entry.wire, wires), message]
+        )
         rest = "" if np.isnan(entry.rest_s) else duration(entry.rest_s) if entry.rest_s >= 0 else "overlaps"
         parts = [_pair_cell(entry, named=pairings > 1)] if pairings else []
         table.add_row(f"{entry.begin_s:.6f}", rest, *cells, *parts)

@@ -2,21 +2,98 @@
 
 from __future__ import annotations
 
+import re
 import sys
-from collections.abc import Mapping
-from typing import TYPE_CHECKING, Any, TextIO
+from collections.abc import Iterable, Mapping
+from itertools import zip_longest
+from typing import Any, Literal, TextIO
 
 from rich import box
-from rich.console import Console
+from rich.console import Console, ConsoleOptions, RenderResult
+from rich.padding import Padding
+from rich.segment import Segment
 from rich.table import Table
 from rich.text import Text
 
-if TYPE_CHECKING:
-    pass
-
+ColorUse = Literal["auto", "always", "never"]
 LONGEST_WHOLE = 24  # of a name that is not folded
 WIDE = 100  # columns of a terminal from which everything is shown
 SAMPLE = 40  # characters of what arrived that are shown
+
+
+BOND = "\ue000"  # of the private use area: one column wide, and no space where a line is broken
+_NUMBER_AND_WORD = re.compile(r"(?<=\d) (?=[A-Za-z%\u00b5\u00b1][^\s=]*(?:\s|$))")
+ERROR, WARNING, NOTE = "bold reverse red", "bold yellow", "dim"
+WIRES = ("#4f86c6", "#c98a2b")  # of two wires: blue and ochre, which people of every colour vision tell apart
+_color: ColorUse = "auto"
+
+
+def use_color(when: ColorUse) -> None:
+    """Set when consoles that are made from now on use colours; auto: on a terminal, unless NO_COLOR is set."""
+    global _color
+    _color = when
+
+
+def wire_text(text: str, wire: str, wires: Iterable[str]) -> Text:
+    """Return a text in the colour of a wire among others: each of two has one, and more have none."""
+    styles = dict(zip_longest(wires, WIRES, fillvalue=""))
+    return Text(text, style=styles.get(wire, "") if len(styles) == len(WIRES) else "")
+
+
+def bound(text: str) -> str:
+    """Return a text in which a number and the word behind it are not parted when it is wrapped; see `unbound`."""
+    return _NUMBER_AND_WORD.sub(BOND, text)
+
+
+def whole(text: str) -> str:
+    """Return a text that is not parted at all when it is wrapped; see `unbound`."""
+    return text.replace(" ", BOND)
+
+
+def unbound(text: str) -> str:
+    """Return a text with spaces where `bound` put bonds."""
+    return text.replace(BOND, " ")
+
+
+class _Table(Table):
+    """A table whose cells part no number from the word behind it."""
+
+    def add_row(self, *cells: Any, **options: Any) -> None:
+        super().add_row(*(_bound_cell(cell) for cell in cells), **options)
+
+    def __rich_console__(self, console: Console, options: ConsoleOptions) -> RenderResult:
+        yield from _unbound(super().__rich_console__(console, options))
+
+
+class Paragraph(Padding):
+    """A paragraph of text that parts no number from the word behind it.
+
+    Parameters
+    ----------
+    text : str or Text
+        What it is.
+    indent : int
+        Columns before each line.
+    """
+
+    def __init__(self, text: str | Text, indent: int = 0) -> None:
+        super().__init__(_bound_cell(Text(text) if isinstance(text, str) else text), (0, 0, 0, indent))
+
+    def __rich_console__(self, console: Console, options: ConsoleOptions) -> RenderResult:
+        yield from _unbound(super().__rich_console__(console, options))
+
+
+def _bound_cell(cell: Any) -> Any:
+    if isinstance(cell, Text):
+        cell = cell.copy()
+        cell.plain = bound(cell.plain)
+        return cell
+    return bound(cell) if isinstance(cell, str) else cell
+
+
+def _unbound(parts: RenderResult) -> RenderResult:
+    for part in parts:
+        yield Segment(unbound(part.text), part.style, part.control) if isinstance(part, Segment) else part
 
 
 class _Console(Console):
@@ -32,7 +109,17 @@ def make_console(*, stderr: bool = False, into: TextIO | None = None) -> Console
         return _Console(file=into, highlight=False, emoji=False, legacy_windows=False)
     stream = sys.stderr if stderr else sys.stdout
     legacy = None if stream.isatty() else False  # what is not a console of Windows has none of its limits
-    return _Console(stderr=stderr, highlight=False, emoji=False, soft_wrap=False, legacy_windows=legacy)
+    forced = {"always": True, "never": False}.get(_color)
+    return _Console(
+        stderr=stderr,
+        highlight=False,
+        emoji=False,
+        soft_wrap=False,
+        legacy_windows=legacy,
+        force_terminal=forced,
+        no_color=None if forced is None else not forced,
+        color_system="standard" if forced and not stream.isatty() else "auto",
+    )
 
 
 def heading(text: str) -> Text:
@@ -50,7 +137,7 @@ def files(written: Mapping[str, Any]) -> Table:
 
 def new_table(*columns: str) -> Table:
     """Make a table of our own kind; a column that begins with ``>`` is aligned to the right."""
-    table = Table(box=box.SIMPLE_HEAD, padding=(0, 1, 0, 0), pad_edge=False, show_edge=False, header_style="bold")
+    table = _Table(box=box.SIMPLE_HEAD, padding=(0, 1, 0, 0), pad_edge=False, show_edge=False, header_style="bold")
     for column in columns:
         table.add_column(
             column.removeprefix(">"), justify="right" if column.startswith(">") else "left", overflow="fold"
@@ -72,6 +159,6 @@ def duration(seconds: float) -> str:
     if size < 5e-10:
         return "0 s"
     unit, factor = (
-        ("s", 1.0) if size >= 1 else ("ms", 1e3) if size >= 1e-3 else ("us", 1e6) if size >= 1e-6 else ("ns", 1e9)
+        ("s", 1.0) if size >= 1 else ("ms", 1e3) if size >= 1e-3 else ("µs", 1e6) if size >= 1e-6 else ("ns", 1e9)
     )
     return f"{seconds * factor:.3g} {unit}"

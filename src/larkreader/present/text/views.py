@@ -15,6 +15,7 @@ from larkreader.decode.characters.escapes import find_escapes, strip_escapes
 from .dump import OFFSET_WIDTH, TIME_WIDTH, DumpForm
 from .notation import cells_of
 
+NO_BREAK = "\u00a0"  # between words that stay in one row
 UNCERTAIN = "~"  # before the time of what may have come before the row above, on the other wire
 LONGEST_LINE = 4096  # characters after which a line without an ending is shown
 PATIENCE_S = 0.3  # after which a line without an ending is shown
@@ -86,7 +87,7 @@ class View(ABC):
         head = f"{time:>{TIME_WIDTH}} {form.who(wire)}{offset:{OFFSET_WIDTH}} "
         room = max(form.width - len(head), 16)
         for part in textwrap.wrap(text, room, break_on_hyphens=False) or [""]:
-            yield head + part
+            yield head + part.replace(NO_BREAK, " ")
             head = " " * len(head)
 
     def _remark(self, text: str) -> str:

@@ -1,0 +1,74 @@
+"""Files that a command writes, ``-`` for standard output."""
+
+from __future__ import annotations
+
+import shutil
+import sys
+import tempfile
+from contextlib import ExitStack, redirect_stdout
+from pathlib import Path
+from typing import Any
+
+import click
+
+from .interrupts import PipeClosedError
+
+STANDARD_OUTPUT = "larkreader.cli.standard_output"  # in what click remembers of a command: whether a file goes there
+
+
+class OutputFile(click.Path):
+    """A file to write; ``-`` is standard output, and tables then go to standard error.
+
+    Parameters
+    ----------
+    ending : str
+        What standard output gets, as the ending of a file: ``.csv``.
+    """
+
+    def __init__(self, ending: str) -> None:
+        super().__init__(path_type=Path, allow_dash=True)
+        self.ending = ending
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
+        """Return the path of the file; for standard output, of one that is copied there in the end."""
+        if value in ("-", Path("-")) and ctx is not None and not ctx.resilient_parsing:
+            return standard_output(self.ending)
+        return super().convert(value, param, ctx)
+
+
+def standard_output(ending: str) -> Path:
+    """Return the path of a file that is copied to standard output when the command is over.
+
+    Raises
+    ------
+    RequestError
+        If another file goes to standard output already.
+    """
+    from larkreader.errors import RequestError
+    from larkreader.sources import SpooledPath
+
+    context = click.get_current_context()
+    if context.meta.get(STANDARD_OUTPUT):
+        raise RequestError("-", "is standard output, which was named already", "One file can go there")
+    context.meta[STANDARD_OUTPUT] = True
+    folder = Path(tempfile.mkdtemp(prefix="larkreader-"))
+    path: Path = SpooledPath(folder, f"output{ending}")
+    path.shown = "standard output"  # type: ignore[attr-defined]  # of a spooled path
+    true_output = sys.stdout.buffer
+    tables = ExitStack()
+    tables.enter_context(redirect_stdout(sys.stderr))
+
+    def finish() -> None:
+        tables.close()
+        try:
+            if path.exists():
+                with path.open("rb") as written:
+                    shutil.copyfileobj(written, true_output)
+                true_output.flush()
+        except BrokenPipeError as gone:
+            raise PipeClosedError from gone
+        finally:
+            shutil.rmtree(folder, ignore_errors=True)
+
+    context.call_on_close(finish)
+    return path
