@@ -17,7 +17,7 @@ limits = lr.find_limits(characters, path, line)
 print(f"A ring of {limits.ring_needed} loses nothing of it; {limits.ring_bound} are enough however the phases lie.")
 if limits.slowest_s is not None and limits.slowest_bound_s is not None:
     print(
-        f"Interrupts may be {limits.slowest_s * 1e6:.0f} us late; by arithmetic {limits.slowest_bound_s * 1e6:.0f} us."
+        f"Interrupts may be {limits.slowest_s * 1e6:.0f} µs late; by arithmetic {limits.slowest_bound_s * 1e6:.0f} µs."
     )
 
 paused = make_history(paused=True)

@@ -205,14 +205,15 @@ def test_a_reader_that_goes_away_is_no_bug(rig_files):
 def test_help_shows_options_in_groups(shell):
     """Each on a screen of its own at most; a command with few options has no groups."""
     _, out, _ = shell("decode", "--help")
-    parts = re.split(r"\n\n(?=Input:|What to show:|Receiver:|Output:|Options:)", out)
+    parts = re.split(r"\n\n(?=Input:|Views|What to show:|Receiver:|Output:|Options:)", out)
     assert [part.partition("\n")[0] for part in parts[1:]] == [
         "Input:",
+        "Views, one at a time:",
         "What to show:",
         "Receiver:",
         "Output:",
         "Options:",
     ]
     assert max(part.count("\n") for part in parts) <= 24
-    assert ("--explain" in parts[2], "--wire" in parts[1], "--junit" in parts[4]) == (True, True, True)
+    assert ("--explain" in parts[2], "--wire" in parts[1], "--junit" in parts[5]) == (True, True, True)
     assert "What to show:" not in shell("layout", "--help")[1]

@@ -93,7 +93,7 @@ def test_bytes_and_changes(shell, rig_files):
     assert [3, 0, 1] in first["bytes"]
     for options, message in (
         (("--moved-at", 3), "--moved-at compares what bytes do"),
-        (("--bytes", "--changes"), "each show something else"),
+        (("--bytes", "--changes"), "--bytes and --changes exclude each other"),
         (("--bytes", "--moved-at", 99), "must lie within the frames"),
     ):
         status, _, err = shell("decode", *files, *options)

@@ -2,6 +2,7 @@
 
 import json
 import os
+import re
 
 import pandas as pd
 import pytest
@@ -81,7 +82,7 @@ def test_one_json_object_has_it_all(shell, sheet):
 
 
 def test_without_a_sheet_clock_and_line_do(shell):
-    status, out, _ = shell("plan", "--clock", "10M", "--line", "38400 8N1")
+    status, out, _ = shell("plan", "--clock", "10M", "--line", "38400 8N1", "--oversampling", "16")
     assert status == 0
     assert "write 16. That makes 39,062.50 baud, +1.725%." in out
     status, out, _ = shell(
@@ -101,11 +102,30 @@ def test_without_a_sheet_clock_and_line_do(shell):
     )
     status, out, _ = shell("plan", "--clock", "16M", *line, "--fraction-bits", "4", "--written", "104,3")
     assert "fraction 3/16. That makes 9,598.08 baud" in " ".join(out.split())  # 16e6 / 16 / 104.1875
-    status, out, _ = shell("plan", "--clock", "8M", "--line", "115200 8N1")  # 7.8 % off
+    status, out, _ = shell("plan", "--clock", "8M", "--line", "115200 8N1", "--oversampling", "16")  # 7.8 % off
     assert status == 1
     assert "too far off" in out
     status, out, _ = shell("plan", "--clock", "1M", "--line", "300 8N1", "--divisor-bits", "6")
     assert (status, "No divisor makes it." in out) == (1, True)
+
+
+def test_without_a_generator_the_usual_kinds_are_compared(shell):
+    """Of 32768 Hz, 9600 baud are 3.41 ticks: a whole divisor is 14 % off, longer bits among shorter ones do."""
+    status, out, err = shell("plan", "--clock", "32768", "--line", "9600")
+    rows = {line[:20].strip(): line.split()[-1] for line in out.splitlines() if re.match(r"\d+x, ", line)}
+    assert (status, err.splitlines()[0]) == (0, "note: --line is read as 9600 8N1")
+    assert [name for name, fit in rows.items() if fit != "fails"] == ["1x, 8 modulated bits"]
+    assert "1.8432 MHz" in out.split("Clocks that make it exactly")[1]  # 16 x 9600 x 12
+    status, out, _ = shell("plan", "--clock", "16M", "--line", "115200 8N1", "--json")
+    found = {one["name"]: one for one in json.loads(out)["choices"]}
+    assert (status, json.loads(out)["best"]) == (0, "16x, 4 fraction bits")
+    assert found["16x, whole divisor"]["setting"]["divisor"] == round(16e6 / 16 / 115200)
+    sixteenths = round(16e6 / 115200)  # with 16 samples, a sixteenth of the divisor is one tick
+    setting = found["16x, 4 fraction bits"]["setting"]
+    assert (setting["divisor"], setting["fraction"]) == divmod(sixteenths, 16)
+    assert found["16x, 4 fraction bits"]["left"] > found["16x, whole divisor"]["left"] > 0
+    status, out, _ = shell("plan", "--clock", "1k", "--line", "115200 8N1")
+    assert (status, "fails: no usual generator makes 115200 8N1 from 1 kHz" in out) == (1, True)
 
 
 def test_a_card_says_what_to_set_at_the_other_end(shell, sheet):
@@ -161,7 +181,8 @@ def test_the_margin_of_a_wire_is_drawn(shell, sheet, tmp_path):
         ("plan {sheet} --oversampling 8", "--oversampling does not go with a SHEET."),
         ("plan --clock 8M --line '9600 8N1' --card", "--card does not go with --clock."),
         ("plan --clock fast --line x", '"fast" is not a rate'),
-        ("plan --clock 8M --line 9600", 'must be baud and format, as in "57600 8E1"'),
+        ("plan --clock 8M --line 9600x", 'must be baud and format, as in "57600 8E1"'),
+        ("plan --clock 0 --line '9600 8N1'", "--clock is 0.0. It must be more than 0."),
         ("plan --clock 8M --line '9600 8N1' --oversampling 0", "--oversampling is [0]"),
         ("plan --clock 8M --line '9600 8N1' --oversampling many", '"many" must be whole numbers'),
         ("plan --clock 8M --line '9600 8N1' --accuracy good", "must be a share"),

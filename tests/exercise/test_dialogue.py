@@ -55,7 +55,12 @@ def test_what_a_reply_holds_is_kept_and_sent_again():
         (b"flow 12.5\n", {"flow": 12.50}, "pass", ""),
         (b"flow off\n", {"flow": [0, 1]}, "fail", "flow is off, no number"),
         (b"flow off\n", {"flow": "on"}, "fail", "flow is off, not on"),
-        (b"flow off", {}, "fail", "nothing fits within 1 s"),  # the rest of a line needs its end
+        (
+            b"flow off",
+            {},
+            "fail",
+            'nothing fits within 1 s; fits as far as "flow off", expected the end of the line next',
+        ),  # the rest of a line needs its end
         (b"", {}, "fail", "nothing within 1 s"),
         (b"\x00\xffflow 7\r", {"flow": 7}, "pass", ""),
     ],

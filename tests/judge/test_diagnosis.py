@@ -192,7 +192,9 @@ def test_a_starter_sheet_declares_the_wires_of_a_capture(tmp_path, capsys):
     }
     lr.write_vcd(capture, traces)
     assert run(["new", str(sheet), "--from", str(capture)]) == 0
-    assert f"now try: larkreader decode {sheet} {capture}" in capsys.readouterr().err
+    err = capsys.readouterr().err
+    assert f"now try: larkreader decode {sheet} {capture}" in err
+    assert "note: no settings fit rig.busy" in err
     declared = lr.open_sheet(sheet)
     assert {key: str(wire.line) for key, wire in declared.wire.items()} == {
         "tx": "57600 7E1",
@@ -200,7 +202,7 @@ def test_a_starter_sheet_declares_the_wires_of_a_capture(tmp_path, capsys):
         "other_rx": "9600 8N1 idle-low",
         "busy": "57600 7E1",
     }
-    assert "# The settings of this wire are not certain." in sheet.read_text()
+    assert "# No settings fit this wire." in sheet.read_text()
     reading = lr.read(declared, {key: traces[declared.wire[key].source] for key in ("tx", "rig_rx", "other_rx")})
     assert reading.verdict == "clean"
     assert run(["new", str(sheet)]) == 2

@@ -64,7 +64,7 @@ class TextReply:
         self.expression = re.compile("".join(part for part, _ in self._parts))  # over one character a byte
 
     def _add_text(self, data: bytes) -> None:
-        self._parts += [(re.escape(letter), _written(letter)) for letter in data.decode("latin-1")]
+        self._parts += [(re.escape(letter), f'"{_written(letter)}"') for letter in data.decode("latin-1")]
 
     def fits_as_far_as(self, received: bytes) -> tuple[bytes, str] | None:
         r"""Return what fits the beginning of the text, two characters at least, and what was expected next.
@@ -83,11 +83,12 @@ class TextReply:
         --------
         >>> from larkreader.declare.run.exchange import TextReply
         >>> TextReply(r"flow {flow:number} mL\n").fits_as_far_as(b"flow 12.5 mL")
-        (b'flow 12.5 mL', '\\n')
+        (b'flow 12.5 mL', '"\\n"')
         """
         held = received.decode("latin-1")
         for count in range(len(self._parts) - 1, 0, -1):
-            match = re.search("".join(part for part, _ in self._parts[:count]), held)
+            beginning = "".join(part for part, _ in self._parts[:count])
+            match = re.search(rf"{beginning}\Z", held) or re.search(beginning, held)
             if match is not None and len(match[0]) >= 2:
                 return match[0].encode("latin-1"), self._parts[count][1]
         return None

@@ -254,7 +254,7 @@ class _Dialogue:
             )
             result += f", {tries} times" if tries > 1 else ""
             if not why and one.expect is not None and (fits := one.reply.fits_as_far_as(arrived)):
-                result += f'; fits as far as "{text_of_bytes(fits[0])}", expected "{fits[1]}" next'
+                result += f'; fits as far as "{text_of_bytes(fits[0])}", expected {fits[1]} next'
             outcome: Literal["skipped", "fail"] = "skipped" if one.optional else "fail"
             return StepResult(name, outcome, result, sent, b"", arrived, {}, one.awaited, took_s, tries)
         before, got = found.came[: found.begin], found.came[found.begin : found.end]

@@ -9,7 +9,7 @@ from itertools import zip_longest
 from typing import Any, Literal, TextIO
 
 from rich import box
-from rich.console import Console, ConsoleOptions, RenderResult
+from rich.console import Console, ConsoleOptions, RenderableType
 from rich.padding import Padding
 from rich.segment import Segment
 from rich.table import Table
@@ -22,9 +22,9 @@ SAMPLE = 40  # characters of what arrived that are shown
 
 
 BOND = "\ue000"  # of the private use area: one column wide, and no space where a line is broken
-_NUMBER_AND_WORD = re.compile(r"(?<=\d) (?=[A-Za-z%\u00b5\u00b1][^\s=]*(?:\s|$))")
+_NUMBER_AND_WORD = re.compile(r"(?<![^\s(])([+\-\u00b1]?\d[\d,.]*) (?=[A-Za-z%\u00b5])")
 ERROR, WARNING, NOTE = "bold reverse red", "bold yellow", "dim"
-WIRES = ("#4f86c6", "#c98a2b")  # of two wires: blue and ochre, which people of every colour vision tell apart
+WIRES = ("#4f86c6", "#c98a2b")  # of two wires: blue and ochre, distinct for every colour vision
 _color: ColorUse = "auto"
 
 
@@ -42,7 +42,7 @@ def wire_text(text: str, wire: str, wires: Iterable[str]) -> Text:
 
 def bound(text: str) -> str:
     """Return a text in which a number and the word behind it are not parted when it is wrapped; see `unbound`."""
-    return _NUMBER_AND_WORD.sub(BOND, text)
+    return _NUMBER_AND_WORD.sub(rf"\1{BOND}", text)
 
 
 def whole(text: str) -> str:
@@ -61,9 +61,6 @@ class _Table(Table):
     def add_row(self, *cells: Any, **options: Any) -> None:
         super().add_row(*(_bound_cell(cell) for cell in cells), **options)
 
-    def __rich_console__(self, console: Console, options: ConsoleOptions) -> RenderResult:
-        yield from _unbound(super().__rich_console__(console, options))
-
 
 class Paragraph(Padding):
     """A paragraph of text that parts no number from the word behind it.
@@ -79,9 +76,6 @@ class Paragraph(Padding):
     def __init__(self, text: str | Text, indent: int = 0) -> None:
         super().__init__(_bound_cell(Text(text) if isinstance(text, str) else text), (0, 0, 0, indent))
 
-    def __rich_console__(self, console: Console, options: ConsoleOptions) -> RenderResult:
-        yield from _unbound(super().__rich_console__(console, options))
-
 
 def _bound_cell(cell: Any) -> Any:
     if isinstance(cell, Text):
@@ -91,13 +85,18 @@ def _bound_cell(cell: Any) -> Any:
     return bound(cell) if isinstance(cell, str) else cell
 
 
-def _unbound(parts: RenderResult) -> RenderResult:
-    for part in parts:
-        yield Segment(unbound(part.text), part.style, part.control) if isinstance(part, Segment) else part
-
-
 class _Console(Console):
-    """A console that leaves it to the command to end when the reader of its output went away."""
+    """A console that parts no number from the word behind it.
+
+    It leaves it to the command to end when the reader of its output went away.
+    """
+
+    def render_str(self, text: str, **options: Any) -> Text:
+        return super().render_str(bound(text), **options)
+
+    def render(self, renderable: RenderableType, options: ConsoleOptions | None = None) -> Iterable[Segment]:
+        for part in super().render(renderable, options):
+            yield Segment(unbound(part.text), part.style, part.control) if BOND in part.text else part
 
     def on_broken_pipe(self) -> None:
         raise BrokenPipeError
