@@ -255,16 +255,28 @@ def slow_fit(content, layout):
             behind = len(content) - shape.checksum_slot.first_bit // 8
         if counted + before + behind != len(content):
             return False, False, False
-    genuine = content.startswith(layout.marker) and content.endswith(layout.end_marker)
+    fixed_values_ok = content.startswith(layout.marker) and content.endswith(layout.end_marker)
     for slot in shape.slots:
         wanted = slot.value if slot.field is None else slot.field.equals
         for item in range(slot.count if wanted is not None else 0):
-            genuine &= slow_bits(content, slot.bit_of(item), slot.bits, layout.packing) == wanted
+            fixed_values_ok &= slow_bits(content, slot.bit_of(item), slot.bits, layout.packing) == wanted
     right = True
     if layout.checksum:
         begin, end = shape.covered
         right = [layout.checksum.method.of(content[begin:end])] == layout.peek(content, shape.checksum_slot.name)
-    return True, genuine, right
+    return True, fixed_values_ok, right
+
+
+def slow_claim(data, layout):
+    """Return how long the frame is that a length field claims, at least; None where it cannot be that long."""
+    boundary, field = layout.boundary, layout.slot[layout.boundary.field]
+    if len(data) < field.end_bit // 8:
+        return layout.shortest
+    counted = slow_number(data, field, 0, layout.packing) - boundary.offset
+    before = 0 if boundary.counts == "all" else field.end_bit // 8
+    behind = layout.checksum.method.width // 8 if boundary.counts == "payload" and layout.checksum else 0
+    claimed = counted + before + behind
+    return claimed if layout.shortest <= claimed <= layout.longest else None
 
 
 def slow_varying(data, layout):
@@ -276,7 +288,7 @@ def slow_varying(data, layout):
 
     def fits_at(place):
         tried = ((length, slow_fit(data[place : place + length], layout)) for length in range(1, total - place + 1))
-        return [(length, genuine, right) for length, (fits, genuine, right) in tried if fits]
+        return [(length, fixed_values_ok, right) for length, (fits, fixed_values_ok, right) in tried if fits]
 
     known = {place: fits_at(place) for place in range(total) if data[place : place + len(marker)] == marker}
     assert all(len(one) <= 1 for one in known.values())
@@ -286,18 +298,27 @@ def slow_varying(data, layout):
 
     def confirmed(place):
         return any(
-            genuine and (right if layout.checksum else follows(place + length))
-            for length, genuine, right in known.get(place, [])
+            fixed_values_ok and (right if layout.checksum else follows(place + length))
+            for length, fixed_values_ok, right in known.get(place, [])
         )
+
+    def is_unfinished(place):
+        """A length field that claims more than there is, where no marker shows that a frame begins."""
+        if marker or layout.boundary.kind != "length-field" or any(confirmed(one) for one in range(place + 1, total)):
+            return False
+        claimed = slow_claim(data[place:], layout)
+        return claimed is not None and place + claimed > total
 
     frames, place = [], 0
     while place < total:
         take = 0
-        for length, genuine, _ in known.get(place, []):
-            if confirmed(place) or (follows(place + length) or (genuine and not layout.checksum)):
+        if not known.get(place) and is_unfinished(place):
+            break
+        for length, fixed_values_ok, _ in known.get(place, []):
+            if confirmed(place) or (follows(place + length) or (fixed_values_ok and not layout.checksum)):
                 inside = any(confirmed(one) for one in range(place + 1, place + length))
                 take = length if confirmed(place) or not inside else 0
-                take = take if marker or layout.checksum or genuine else 0
+                take = take if marker or layout.checksum or fixed_values_ok else 0
         if take:
             frames.append((place, take))
         place += take or 1

@@ -128,9 +128,9 @@ class RequestError(LarkReaderError, ValueError):
 
 def nearest(name: str, known: Sequence[str]) -> str:
     """Return a sentence that names the `known` name nearest to `name`."""
-    close = get_close_matches(name.lower(), [one.lower() for one in known], n=1, cutoff=0.6)
+    close = get_close_matches(name.lower(), [item.lower() for item in known], n=1, cutoff=0.6)
     if close:
-        meant = next(one for one in known if one.lower() == close[0])
+        meant = next(item for item in known if item.lower() == close[0])
         return f'Did you mean "{meant}"?'
     if not known:
         return "There is none to choose from."

@@ -99,7 +99,7 @@ STAGES: Mapping[str, Mapping[str, str]] = {
         "path_limits": "PathLimits find_limits",
         "replayed": "Fate Reads Replay",
         "send_path": "SendFate SendReplay replay_send",
-        "software_receiver": "Heard compare_heard receive_in_software trace_of",
+        "software_receiver": "SoftwareReception compare_reception receive_in_software trace_of",
         "traffic": "traffic_characters traffic_messages",
     },
     "judge": {

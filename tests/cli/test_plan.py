@@ -91,7 +91,7 @@ def test_without_a_sheet_clock_and_line_do(shell):
     told = json.loads(out)
     # 8e6 / 16 / 115200 = 4.34, 8e6 / 8 / 115200 = 8.68
     assert [(one["oversampling"], one["divisor"]) for one in told["alternatives"]] == [(8, 9), (16, 4)]
-    assert [one["wanted"] for one in told["hits"]] == [
+    assert [one["wanted"] for one in told["standard_bauds"]] == [
         300, 600, 1200, 2400, 4800, 9600, 14400, 19200, 28800, 31250, 38400, 76800, 250000,
         500000, 1000000]  # fmt: skip
     line = ("--line", "9600 8N1")

@@ -37,7 +37,7 @@ def heard(values, deaf_from_bit, deaf_bits, start="change", gaps=0):
     """Return what is heard of characters from bit 10 on; deaf for some bits, on the capture's clock in bits."""
     trace = lr.transmit(values, LINE, begin_s=10 * BIT_S, gaps=gaps)
     deaf = (lr.declare.ServiceBlackout(first_s=deaf_from_bit * BIT_S, for_s=deaf_bits * BIT_S),)
-    return lr.simulate.compare_heard(
+    return lr.simulate.compare_reception(
         lr.receive(trace, LINE), lr.simulate.receive_in_software(trace, LINE, deaf, start=start), LINE
     )
 
@@ -115,6 +115,6 @@ def test_plan_tells_of_a_deaf_receiver(rig):
     )
     (found,) = [one for one in lr.plan(sheet).findings if one.kind == "deaf-receiver"]
     assert found.count == sum(
-        lr.plan(sheet).paths["to_pump"].to_dict()["heard"][name] for name in ("missed", "misread")
+        lr.plan(sheet).paths["to_pump"].to_dict()["software"][name] for name in ("missed", "misread")
     )
     assert found.count >= 3 * 2 * 2  # 3 ms are 2.9 characters, twice in each of two messages of 104 ms

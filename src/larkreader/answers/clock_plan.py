@@ -32,7 +32,7 @@ class ClockPlan:
     """
 
     clock: EndClock
-    hits: Sequence[BaudSetting]
+    standard_bauds: Sequence[BaudSetting]
     margins: Sequence[Margin]
 
     @property
@@ -42,7 +42,7 @@ class ClockPlan:
 
     def to_dict(self) -> dict[str, Any]:
         """Return the plan as JSON has it."""
-        return {**self.clock.to_dict(), "hits": [setting.to_dict() for setting in self.hits]}
+        return {**self.clock.to_dict(), "standard_bauds": [setting.to_dict() for setting in self.standard_bauds]}
 
 
 def plan_clock(line: LineSettings, clock: Clock, generator: BaudGenerator, written: Sequence[int] = ()) -> ClockPlan:

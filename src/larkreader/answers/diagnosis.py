@@ -53,12 +53,12 @@ class GarbledWire:
         return {
             "explanations": [
                 {
-                    "mistake": one.mistake,
-                    "sender": str(one.sender),
-                    "likeness": round(one.likeness, 3),
-                    "recovered_hex": one.recovered.hex(" "),
+                    "mistake": explanation.mistake,
+                    "sender": str(explanation.sender),
+                    "likeness": round(explanation.likeness, 3),
+                    "recovered_hex": explanation.recovered.hex(" "),
                 }
-                for one in self.explanations
+                for explanation in self.explanations
             ],
             "findings": [finding.to_dict() for finding in self.findings],
         }
@@ -85,32 +85,32 @@ class CaptureDiagnosis(Shown):
     @property
     def of_levels(self) -> dict[str, Diagnosis]:
         """The wires whose levels were captured."""
-        return {wire: one for wire, one in self.wires.items() if isinstance(one, Diagnosis)}
+        return {wire: item for wire, item in self.wires.items() if isinstance(item, Diagnosis)}
 
     @property
     def of_bytes(self) -> dict[str, GarbledWire]:
         """The wires of which bytes were captured."""
-        return {wire: one for wire, one in self.wires.items() if isinstance(one, GarbledWire)}
+        return {wire: item for wire, item in self.wires.items() if isinstance(item, GarbledWire)}
 
     @property
     def findings(self) -> list[Finding]:
         """The findings of all wires."""
-        return [finding for one in self.wires.values() for finding in one.findings]
+        return [finding for wire in self.wires.values() for finding in wire.findings]
 
     @property
     def verdict(self) -> Verdict:
         """The worst verdict of its wires."""
-        verdicts = {one.verdict for one in self.wires.values()}
+        verdicts = {wire.verdict for wire in self.wires.values()}
         order: tuple[Verdict, ...] = ("faults", "warnings", "nothing-read", "clean")
-        return next((one for one in order if one in verdicts), "clean")
+        return next((item for item in order if item in verdicts), "clean")
 
     def __repr__(self) -> str:
-        lines = [f"{wire}: {one!r}" for wire, one in self.wires.items()]
+        lines = [f"{wire}: {item!r}" for wire, item in self.wires.items()]
         return "\n".join([f"<CaptureDiagnosis of {self.capture}: {self.verdict}>", *lines])
 
     def to_dict(self) -> dict[str, Any]:
         """Return the diagnosis as the JSON document has it."""
-        wires = {wire: one.to_dict() for wire, one in self.wires.items()}
+        wires = {wire: item.to_dict() for wire, item in self.wires.items()}
         return {"capture": self.capture, "verdict": self.verdict, "wires": wires}
 
 
@@ -169,32 +169,32 @@ def diagnose_capture(
         name = file.name
     silent: tuple[str, ...] = ()
     if sheet is None:
-        idle = [one for one, what in held.items() if isinstance(what, Trace) and not len(what)]
+        idle = [item for item, what in held.items() if isinstance(what, Trace) and not len(what)]
         silent = tuple(idle) if FEW_SILENT < len(idle) < len(held) else ()
     wires: dict[str, Diagnosis | GarbledWire] = {}
-    for one, what in held.items():
-        if one in silent:
+    for item, what in held.items():
+        if item in silent:
             continue
-        line, layouts = (None, ()) if sheet is None else (sheet.wire[one].line, sheet.layouts_of(one))
+        line, layouts = (None, ()) if sheet is None else (sheet.wire[item].line, sheet.layouts_of(item))
         if isinstance(what, Trace | Voltages):
             if sent is not None or expect != "text":
                 raise RequestError("sent" if sent is not None else "expect", "goes with bytes, not with levels")
-            wires[one] = diagnose(what, line, layouts=layouts, wire=one)
+            wires[item] = diagnose(what, line, layouts=layouts, wire=item)
         elif line is None or not len(what):
-            raise RequestError(f"wire {one}", f"has nothing on it in {name}")
+            raise RequestError(f"wire {item}", f"has nothing on it in {name}")
         else:
-            wires[one] = _of_bytes(one, what, line, layouts, sent, expect)
+            wires[item] = _of_bytes(item, what, line, layouts, sent, expect)
     return CaptureDiagnosis(name, wires, silent)
 
 
 def _held_in(file: CaptureFile, sheet: Sheet | None, wire: str | None) -> Mapping[str, Trace | Voltages | Characters]:
     """Return what a file holds of the wires of a sheet, or of its own signals."""
     if sheet is not None:
-        signals = {one: sheet.wire[one].source for one in sheet.wires_named(wire)}
+        signals = {item: sheet.wire[item].source for item in sheet.wires_named(wire)}
     else:
-        signals = {one: one for one in (file.signals() if wire is None else [wire])}
+        signals = {item: item for item in (file.signals() if wire is None else [wire])}
     if file.kind == "voltages" and file.form.thresholds is None:
-        return {one: file.voltages(signal) for one, signal in signals.items()}
+        return {item: file.voltages(signal) for item, signal in signals.items()}
     return file.wires(signals)
 
 

@@ -39,8 +39,8 @@ class EndClock:
     @property
     def reachable(self) -> Sequence[BaudSetting]:
         """The standard bauds that this clock makes within 1 %; see `calculate_bauds`."""
-        one = self.setting
-        return () if one is None else calculate_bauds(one.clock, one.generator, bits=one.bits)
+        setting = self.setting
+        return () if setting is None else calculate_bauds(setting.clock, setting.generator, bits=setting.bits)
 
     def to_dict(self) -> dict[str, Any]:
         """Return it as JSON has it."""
@@ -48,5 +48,5 @@ class EndClock:
             "end": self.end.key,
             "line": str(self.line),
             "setting": None if self.setting is None else self.setting.to_dict(),
-            "alternatives": [one.to_dict() for one in self.alternatives],
+            "alternatives": [alternative.to_dict() for alternative in self.alternatives],
         }

@@ -105,7 +105,10 @@ class GeneratorPlan:
     @property
     def best(self) -> GeneratorChoice:
         """The choice that leaves the other end most; of those that are good, the simplest."""
-        return next((one for one in self.choices if one.fit == "good"), max(self.choices, key=lambda one: one.left))
+        return next(
+            (choice for choice in self.choices if choice.fit == "good"),
+            max(self.choices, key=lambda choice: choice.left),
+        )
 
     @cached_property
     def other_clocks(self) -> Sequence[float]:

@@ -75,8 +75,8 @@ class Plan(Shown):
     findings: tuple[Finding, ...]
 
     def __repr__(self) -> str:
-        ends = ", ".join(dict.fromkeys(one.end.key for one in self.clocks)) or "none with a clock"
-        kinds = ", ".join(dict.fromkeys(one.kind for one in self.findings)) or "none"
+        ends = ", ".join(dict.fromkeys(clock.end.key for clock in self.clocks)) or "none with a clock"
+        kinds = ", ".join(dict.fromkeys(finding.kind for finding in self.findings)) or "none"
         return f'<Plan of "{self.sheet.title}": {self.verdict}; ends {ends}; findings {kinds}>'
 
     @property
@@ -91,14 +91,14 @@ class Plan(Shown):
             "verdict": self.verdict,
             "ends": {wire: [row.to_dict() for row in rows] for wire, rows in self.settings.items()},
             "registers": {
-                end: {"values": one.values, "relied": list(one.relied), "passed_over": list(one.passed_over)}
-                for end, one in self.implied.items()
+                end: {"values": item.values, "relied": list(item.relied), "passed_over": list(item.passed_over)}
+                for end, item in self.implied.items()
             },
-            "clocks": [one.to_dict() for one in self.clocks],
-            "margins": {wire: [one.to_dict() for one in margins] for wire, margins in self.margins.items()},
+            "clocks": [clock.to_dict() for clock in self.clocks],
+            "margins": {wire: [margin.to_dict() for margin in margins] for wire, margins in self.margins.items()},
             "loads": {wire: load.to_dict() for wire, load in self.loads.items()},
-            "receive": {wire: one.to_dict() for wire, one in self.paths.items()},
-            "send": {wire: one.to_dict() for wire, one in self.sends.items()},
+            "receive": {wire: path.to_dict() for wire, path in self.paths.items()},
+            "send": {wire: send.to_dict() for wire, send in self.sends.items()},
             "findings": [finding.to_dict() for finding in self.findings],
         }
 
@@ -126,7 +126,7 @@ def plan(sheet: Sheet, *, burst: int | None = None) -> Plan:
     """
     declared = sheet
     sheet, implied = with_registers(declared)
-    clocks = [one for end in sheet.end.values() for one in _clocks_of(end, sheet)]
+    clocks = [item for end in sheet.end.values() for item in _clocks_of(end, sheet)]
     margins = {wire: margins for wire in sheet.wire if (margins := _margins_of(wire, sheet, clocks))}
     loads = calculate_load(sheet)
     paths = {
@@ -138,13 +138,18 @@ def plan(sheet: Sheet, *, burst: int | None = None) -> Plan:
     sends = {
         wire: replay_send(*traffic_messages(sheet, wire), sheet.send[wire], sheet.wire[wire].line)
         for wire in sheet.send
-        if any(one.wire == wire for one in sheet.traffic)
+        if any(item.wire == wire for item in sheet.traffic)
     }
     findings = [
         *judge_ends(sheet),
-        *(finding for one in clocks for finding in _judge_clock(one)),
-        *(finding for wire, every in margins.items() for one in every for finding in _judge_margin(wire, one, clocks)),
-        *(finding for one in implied.values() for finding in one.findings),
+        *(finding for clock in clocks for finding in _judge_clock(clock)),
+        *(
+            finding
+            for wire, every in margins.items()
+            for item in every
+            for finding in _judge_margin(wire, item, clocks)
+        ),
+        *(finding for item in implied.values() for finding in item.findings),
         *compare_maps(sheet),
         *judge_steps(sheet),
         *judge_wiring(sheet),
@@ -154,7 +159,7 @@ def plan(sheet: Sheet, *, burst: int | None = None) -> Plan:
             for wire, path in sheet.receive.items()
             for finding in judge_declared_path(wire, path, sheet.wire[wire].line)
         ),
-        *(finding for one in paths.values() for finding in one.findings),
+        *(finding for item in paths.values() for finding in item.findings),
         *(
             finding
             for wire, result in sends.items()
@@ -212,7 +217,7 @@ def _setting_in_use(
         believed = clock.model_copy(update={"hertz": end.believed_hertz})
         meant = find_divisors(line.baud, believed, generator, bits=bits)
         return _on_clock(meant[0], clock) if meant else None
-    return next((one for one in alternatives if one.clock == clock), None)
+    return next((alternative for alternative in alternatives if alternative.clock == clock), None)
 
 
 def _on_clock(setting: BaudSetting, clock: Clock) -> BaudSetting:
@@ -220,21 +225,21 @@ def _on_clock(setting: BaudSetting, clock: Clock) -> BaudSetting:
     return replace(setting, clock=clock)
 
 
-def _judge_clock(one: EndClock) -> Iterator[Finding]:
+def _judge_clock(end_clock: EndClock) -> Iterator[Finding]:
     """Yield what is wrong with how an end makes a baud."""
-    end, setting = one.end, one.setting
+    end, setting = end_clock.end, end_clock.setting
     where = f"end.{end.key}"
     hertz = setting.clock.hertz if setting is not None else None
     if setting is None:
-        remedy = _better_setting(one, [best for best in one.alternatives if abs(best.error) < 0.02])
-        named = {"baud": one.line.baud, "problem": one.problem or None, "remedy": bool(remedy), **remedy}
+        remedy = _better_setting(end_clock, [best for best in end_clock.alternatives if abs(best.error) < 0.02])
+        named = {"baud": end_clock.line.baud, "problem": end_clock.problem or None, "remedy": bool(remedy), **remedy}
         yield make_finding("no-divisor", where, end=end.key, **named)
         return
     if end.believed_hertz is not None and hertz is not None and end.believed_hertz != hertz:
         ratio = hertz / end.believed_hertz
         clocks = {"assumed": hertz_text(end.believed_hertz), "clock": hertz_text(hertz)}
         yield make_finding("clock-mismatch", where, severity="error", end=end.key, times=ratio, **clocks)
-    best = next((other for other in one.alternatives if other.clock == setting.clock), setting)
+    best = next((other for other in end_clock.alternatives if other.clock == setting.clock), setting)
     if setting.worst_deviation - best.worst_deviation > WORSE and end.believed_hertz in (None, hertz):
         yield make_finding(
             "divisor-not-best",
@@ -270,7 +275,9 @@ def _timing(
     """Return how an end keeps time in characters of a shared format; None where it cannot make its baud."""
     if end.generator is not None:
         wanted = line.baud, line.stop_position
-        made = next(one for one in clocks if one.end is end and (one.line.baud, one.line.stop_position) == wanted)
+        made = next(
+            clock for clock in clocks if clock.end is end and (clock.line.baud, clock.line.stop_position) == wanted
+        )
         if made.setting is None:
             return None
         return Timing.of_setting(replace(made.setting, bits=shared.stop_position + 1), end.key)
@@ -285,7 +292,9 @@ def _judge_margin(wire: str, margin: Margin, clocks: Sequence[EndClock]) -> Iter
     slower, faster = margin.tolerance
     if margin.tightest >= THIN:
         return
-    made = next((one for one in clocks if one.end.key == blamed.name and one.line.baud == margin.line.baud), None)
+    made = next(
+        (clock for clock in clocks if clock.end.key == blamed.name and clock.line.baud == margin.line.baud), None
+    )
     evidence: dict[str, Any] = {
         "receiver": margin.receiver.name,
         "format": margin.line.format,
@@ -313,11 +322,11 @@ def _remedy(margin: Margin, made: EndClock | None) -> dict[str, Any]:
         return {}
     blamed = margin.dominant_end
     better = []
-    for one in made.alternatives:
-        timing = Timing.of_setting(replace(one, bits=margin.line.stop_position + 1), blamed.name)
+    for alternative in made.alternatives:
+        timing = Timing.of_setting(replace(alternative, bits=margin.line.stop_position + 1), blamed.name)
         ends = (timing, margin.receiver) if blamed is margin.sender else (margin.sender, timing)
         if calculate_margin(margin.line, *ends, samples=margin.samples).tightest >= THIN:
-            better.append(one)
+            better.append(alternative)
     return _better_setting(made, better)
 
 
@@ -330,11 +339,14 @@ def _better_setting(made: EndClock, better: Sequence[BaudSetting]) -> dict[str, 
         return {}
     evidence: dict[str, Any] = {}
     hits = [
-        one for one in calculate_bauds(setting.clock, setting.generator, within=THIN) if one.wanted != made.line.baud
+        baud for baud in calculate_bauds(setting.clock, setting.generator, within=THIN) if baud.wanted != made.line.baud
     ]
     if hits:
-        nearest_hits = sorted(hits, key=lambda one: abs(one.wanted / made.line.baud - 1))[:3]
-        bauds = [f"{one.wanted:.0f}" for one in sorted(nearest_hits, key=lambda one: one.wanted)]
+        nearest_hits = sorted(hits, key=lambda hit: abs(hit.wanted / made.line.baud - 1))[:3]
+        bauds = [
+            f"{nearest_hit.wanted:.0f}"
+            for nearest_hit in sorted(nearest_hits, key=lambda nearest_hit: nearest_hit.wanted)
+        ]
         evidence |= {"makes": bauds, "makes_end": made.end.key}
     ticks = setting.oversampling * setting.prescaler * made.line.baud
     exact = max(1, round(setting.clock.hertz / ticks)) * ticks

@@ -172,10 +172,10 @@ class Reading(Shown):
             "checked": self.checked.to_dict(),
             "wires": {wire: self._wire_dict(wire) for wire in self.characters},
             "frames": {key: _frames_dict(frames) for key, frames in self.frames.items()},
-            **({"events": {key: one.to_dict() for key, one in self.events.items()}} if self.sheet.event else {}),
-            **({"pairs": {key: one.to_dict() for key, one in self.pairs.items()}} if self.pairs else {}),
-            **({"receive": {key: one.to_dict() for key, one in self.paths.items()}} if self.paths else {}),
-            **({"pauses": {key: one.to_dict() for key, one in self.pauses.items()}} if self.pauses else {}),
+            **({"events": {key: events.to_dict() for key, events in self.events.items()}} if self.sheet.event else {}),
+            **({"pairs": {key: pairs.to_dict() for key, pairs in self.pairs.items()}} if self.pairs else {}),
+            **({"receive": {key: path.to_dict() for key, path in self.paths.items()}} if self.paths else {}),
+            **({"pauses": {key: pause.to_dict() for key, pause in self.pauses.items()}} if self.pauses else {}),
             "findings": [finding.to_dict() for finding in self.findings],
         }
 

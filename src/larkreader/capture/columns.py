@@ -117,7 +117,7 @@ class Columns(Shown):
 
     def __dask_tokenize__(self) -> tuple[Any, ...]:
         """Return what makes these rows the same as others, in another process too."""
-        return (type(self).__qualname__, *(_token(getattr(self, one.name)) for one in fields(self)))  # type: ignore[arg-type]  # every heir is a dataclass
+        return (type(self).__qualname__, *(_token(getattr(self, field.name)) for field in fields(self)))  # type: ignore[arg-type]  # every heir is a dataclass
 
     def check_lengths(self) -> None:
         """Raise `ValueError` unless all columns have one length."""
@@ -164,7 +164,7 @@ def _token(value: Any) -> Any:
     if hasattr(value, "model_dump_json"):
         return type(value).__qualname__, value.model_dump_json()
     if is_dataclass(value):
-        return (type(value).__qualname__, *(_token(getattr(value, one.name)) for one in fields(value)))
+        return (type(value).__qualname__, *(_token(getattr(value, field.name)) for field in fields(value)))
     return value
 
 

@@ -12,7 +12,7 @@ import numpy.typing as npt
 Bits = npt.NDArray[np.uint8]
 
 _REVERSED = np.packbits(np.unpackbits(np.arange(256, dtype=np.uint8)).reshape(-1, 8)[:, ::-1], axis=1)[:, 0]
-_LOWEST = np.array([0, *((one & -one).bit_length() - 1 for one in range(1, 256))], dtype=np.uint8)
+_LOWEST = np.array([0, *((item & -item).bit_length() - 1 for item in range(1, 256))], dtype=np.uint8)
 
 
 class LevelChanges:

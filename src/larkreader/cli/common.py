@@ -190,8 +190,8 @@ def _remark(text: str) -> None:
 
 def say_what_is_worth_knowing(port: Port) -> None:
     """Say on standard error what there is to know about a port before it is used."""
-    for one in port.notes:
-        note(f"note: {one}")
+    for item in port.notes:
+        note(f"note: {item}")
 
 
 @contextmanager

@@ -60,7 +60,7 @@ def complete_figures(context: click.Context, parameter: click.Parameter, word: s
     """Complete the name of a figure; a capture is completed as a file."""
     from .figures import FIGURES
 
-    known = [CompletionItem(name, help=one.summary) for name, one in FIGURES.items() if name.startswith(word)]
+    known = [CompletionItem(name, help=figure.summary) for name, figure in FIGURES.items() if name.startswith(word)]
     return known or [CompletionItem(word, type="file")]
 
 
@@ -90,7 +90,7 @@ def _sheet_of(context: click.Context) -> Sheet | None:
     from larkreader.errors import LarkReaderError
 
     before = [context.params.get("sheet"), *(context.params.get("places") or ())]
-    named = next((one for one in before if isinstance(one, Path | str)), None)
+    named = next((item for item in before if isinstance(item, Path | str)), None)
     if named is None or not Path(named).is_file():
         return None
     try:

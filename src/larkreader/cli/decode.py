@@ -247,8 +247,8 @@ def _read_ring(sheet: Path, capture: Path, ring: RingMemory, wire: str | None) -
     if wire is None and len(declared.wire) != 1:
         advice = f"Name the wire with --wire: {', '.join(declared.wire)}"
         raise RequestError(str(capture), "holds bytes of a single wire, but the sheet declares several", "", advice)
-    one = wire or next(iter(declared.wire))
-    reading = read(declared, {one: ring.unrolled()}, wire=one)
+    chosen = wire or next(iter(declared.wire))
+    reading = read(declared, {chosen: ring.unrolled()}, wire=chosen)
     return replace(reading, capture=str(capture), sheet_name=str(sheet))
 
 

@@ -106,8 +106,8 @@ def demo(into: Path, show_all: bool, as_json: bool) -> int:
     console.print(f"and: larkreader report {files['sheet']} {files['capture']} -o {into / 'rig.html'}", soft_wrap=True)
     is_right = agree and passed and agreed and held and paired and planned.verdict == "clean"
     if as_json:
-        faults = sorted({one.kind for one in rig.injected})
-        found = sorted({one.kind for one in reading.findings})
+        faults = sorted({item.kind for item in rig.injected})
+        found = sorted({finding.kind for finding in reading.findings})
         verdict = "pass" if is_right else "fail"
         print_document("demo", {"files": shown, "verdict": verdict, "faults": faults, "found": found})
     elif not show_all:
@@ -121,7 +121,7 @@ def _show_in_short(
     """Show the link, a few findings, and what to try next."""
     from larkreader.present.tables import finding_views, reading_views
 
-    first = {one.kind: one for one in reversed(reading.findings)}
+    first = {finding.kind: finding for finding in reversed(reading.findings)}
     characters, frames = sum(map(len, reading.characters.values())), sum(map(len, reading.frames.values()))
     console.print(reading_views.link(rig.sheet))
     console.print(f"\n{characters:,} characters and {frames:,} frames read. Three of the findings:\n", style="bold")
@@ -150,8 +150,8 @@ def _bursts(into: Path, console: Any) -> bool:
         lost.append(lost_of(reading.paths["from_pump"].replay))
         console.print(*([""] if paused else []), f"{result}\n", receive_paths(reading.paths), sep="\n")
         if not paused:
-            (one,) = reading.findings
-            console.print(f"{one.severity} {one.kind}: {one.advice}")
+            (finding,) = reading.findings
+            console.print(f"{finding.severity} {finding.kind}: {finding.advice}")
     return lost[0] > 0 and lost[1] == 0
 
 
@@ -175,7 +175,7 @@ def _timeline(into: Path, console: Any) -> bool:
     picture = new_figure()
     draw_timeline(reading, begin_s=DRAWN_S[0], end_s=DRAWN_S[1], ax=picture.add_subplot())
     picture.savefig(into / "timeline.png")
-    kinds = ", ".join(dict.fromkeys(one.kind for one in reading.findings))
+    kinds = ", ".join(dict.fromkeys(finding.kind for finding in reading.findings))
     console.print(f"\nFound: {kinds}.")
     return is_found(service.injected, reading.findings)
 
@@ -222,7 +222,9 @@ def _write_results(into: Path, rig: Rig, reading: Reading) -> dict[str, str]:
     write_characters(into / "characters.csv", reading.characters)
     write_frames(into / "frames.csv", reading)
     (into / "reading.json").write_text(json.dumps(reading.to_dict(), indent=2) + "\n", encoding="utf-8")
-    first = next(one.offset for one in reading.findings if one.kind == "parity-error" and one.wire == "from_pump")
+    first = next(
+        finding.offset for finding in reading.findings if finding.kind == "parity-error" and finding.wire == "from_pump"
+    )
     wire = rig.sheet.wire["from_pump"]
     picture = new_figure()
     draw_waveform(

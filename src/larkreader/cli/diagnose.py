@@ -161,7 +161,7 @@ def _show(found: CaptureDiagnosis) -> None:
 
     console = terminal.make_console()
     if levels := found.of_levels:
-        console.print(survey_views.surveys({name: one.survey for name, one in levels.items()}))
+        console.print(survey_views.surveys({name: item.survey for name, item in levels.items()}))
         console.print()
         console.print(finding_views.explanations(levels))
     for name, garbled in found.of_bytes.items():

@@ -80,8 +80,8 @@ def _places(declared: Sheet, ports: tuple[str, ...]) -> dict[str, str]:
         name, equals, place = port.partition("=")
         key = name if equals and name in declared.port else port
         places[key] = place if key == name and equals else port
-    used = {name for one in declared.exchange for name in (one.at, one.expect_at) if name is not None}
-    unnamed = any(one.at is None for one in declared.exchange)
+    used = {name for item in declared.exchange for name in (item.at, item.expect_at) if name is not None}
+    unnamed = any(item.at is None for item in declared.exchange)
     if unnamed and not places and declared.port:
         first = next(iter(declared.port))
         places[first] = first

@@ -18,7 +18,7 @@ from .output_file import OutputFile
 if TYPE_CHECKING:
     from larkreader.declare.run.capture_form import CaptureKind
 
-_LIST = "\n".join(f"{name:9} {one.summary}" for name, one in FIGURES.items())
+_LIST = "\n".join(f"{name:9} {item.summary}" for name, item in FIGURES.items())
 
 
 @command(

@@ -203,7 +203,7 @@ def _chosen_path(wanted: Wanted, figure: str) -> PathReport:
     if not wanted.reading.paths:
         result = "a wire needs [receive.*] on the sheet, and its levels in the capture"
         raise RequestError("sheet", f"leaves no {figure} to draw", result)
-    return max(wanted.reading.paths.values(), key=lambda one: one.replay.lost)
+    return max(wanted.reading.paths.values(), key=lambda path: path.replay.lost)
 
 
 def _fill(wanted: Wanted, axes: Axes) -> str:
@@ -235,7 +235,7 @@ def draw_losses_of(report: PathReport, characters: Characters, sheet: Sheet, axe
     from larkreader.present.figures.losses import draw_losses
     from larkreader.simulate.loss_survey import calculate_losses
 
-    others = [one.line for key, one in sheet.wire.items() if key != report.wire]
+    others = [item.line for key, item in sheet.wire.items() if key != report.wire]
     back = others[0] if len(others) == 1 else None
     draw_losses(calculate_losses(characters, sheet.receive[report.wire], report.line, back=back), ax=axes)
 
@@ -245,10 +245,10 @@ def _margin(wanted: Wanted, axes: Axes) -> str:
     from larkreader.present.figures.margin import draw_margin
 
     every = plan(wanted.sheet).margins
-    margins = [(one, wire) for wire, some in every.items() for one in some if wanted.wire in (None, wire)]
+    margins = [(item, wire) for wire, some in every.items() for item in some if wanted.wire in (None, wire)]
     if not margins:
         raise RequestError("margin", "has nothing to draw", "a wire needs an [end] that sends and one that receives")
-    tightest, wire = min(margins, key=lambda one: one[0].tightest)
+    tightest, wire = min(margins, key=lambda margin: margin[0].tightest)
     draw_margin(tightest, ax=axes)
     return f"of {wire}"
 

@@ -87,7 +87,7 @@ def show_bytes(reading: Reading, moved_at_s: float | None, *, as_json: bool) -> 
             if later.all() or not later.any():
                 continue
             found = compare_bytes(measure_bytes(frames[~later]), measure_bytes(frames[later]))
-            document[key] = [vars(one) for one in found]
+            document[key] = [vars(item) for item in found]
             parts: list[Any] = [byte_tables.byte_differences(found)]
         else:
             survey = measure_bytes(frames)
@@ -151,13 +151,13 @@ def show_changes(reading: Reading, *, as_json: bool) -> None:
         document = {
             key: [
                 {
-                    "frame": one.row,
-                    "offset": one.offset,
-                    "begin_s": None if one.begin_s != one.begin_s else one.begin_s,
-                    "bytes": one.bytes,
-                    "fields": {name: [was, now] for name, was, now in one.fields},
+                    "frame": item.row,
+                    "offset": item.offset,
+                    "begin_s": None if item.begin_s != item.begin_s else item.begin_s,
+                    "bytes": item.bytes,
+                    "fields": {name: [was, now] for name, was, now in item.fields},
                 }
-                for one in changed
+                for item in changed
             ]
             for key, changed in every.items()
         }

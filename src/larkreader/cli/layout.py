@@ -44,9 +44,9 @@ def layout(sheet: Path, frame: str | None, output: Path | None, as_json: bool) -
         note(f"{chosen[0].key} drawn into {output}")
         return 0
     if as_json:
-        print_document("layout", {"frames": {one.key: layout_document(one) for one in chosen}})
+        print_document("layout", {"frames": {item.key: layout_document(item) for item in chosen}})
         return 0
     console = terminal.make_console()
-    for number, one in enumerate(chosen):
-        console.print(*([""] if number else []), reading_views.layout_table(one), sep="\n")
+    for number, item in enumerate(chosen):
+        console.print(*([""] if number else []), reading_views.layout_table(item), sep="\n")
     return 0

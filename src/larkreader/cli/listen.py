@@ -105,8 +105,8 @@ def listen(
         except KeyboardInterrupt:
             pass
         finally:
-            for one in timeline.close():
-                note(one)
+            for item in timeline.close():
+                note(item)
             if not as_json and (values := _values(view)):
                 click.echo(values)
             framed = [name for name in names if declared and declared.layouts_of(name)]
@@ -121,7 +121,7 @@ def _candidates(ports: tuple[str, ...], declared: Sheet) -> list[str]:
     if len(ports) != 1 or (ports[0] in declared.port and declared.port[ports[0]].wire is not None):
         return []
     line = next(iter(declared.wire.values())).line
-    like = [wire for wire, one in declared.wire.items() if one.line == line and declared.layouts_of(wire)]
+    like = [wire for wire, item in declared.wire.items() if item.line == line and declared.layouts_of(wire)]
     return like if len(declared.wire) > 1 else []
 
 
@@ -145,7 +145,7 @@ def _find_wire(port: Port, declared: Sheet, candidates: list[str], seconds: floa
     if finder.found is not None:
         note(f"note: what arrives fits the frames of {finder.found}")
     else:
-        what = "what arrives fits no frame" if any(one.data for _, _, one in arrivals) else "nothing arrived"
+        what = "what arrives fits no frame" if any(arrival.data for _, _, arrival in arrivals) else "nothing arrived"
         note(f"note: {what} of {', '.join(candidates)}; name the wire with --wire")
     return finder.found or candidates[0], arrivals
 
@@ -161,8 +161,8 @@ def _watch(
     first = next(iter(opened))
     while seconds is None or timeline.now_s(first) < seconds:
         is_silent = True
-        for number, (name, one) in enumerate(opened.items()):
-            received = forwarder.look_at(number, limit_s) if forwarder else one.read_some(4096, limit_s)
+        for number, (name, item) in enumerate(opened.items()):
+            received = forwarder.look_at(number, limit_s) if forwarder else item.read_some(4096, limit_s)
             timeline.look(name, received)
             is_silent = is_silent and not received.data
         if is_silent:
@@ -206,9 +206,9 @@ def _wires_of(ports: tuple[str, ...], declared: Sheet | None, wire: str | None) 
         advice = nearest(wire, list(declared.wire)) if len(ports) == 1 else "It goes with one port"
         raise RequestError(f'--wire "{wire}"', "does not show which wire the port is", "", advice)
     stated = [wire or (declared.port[port].wire if port in declared.port else None) for port in ports]
-    free = [one for one in declared.wire if one not in stated]
+    free = [item for item in declared.wire if item not in stated]
     if stated.count(None) > len(free):
         raise RequestError(
             "sheet", f"declares {len(declared.wire)} wire", f"must declare {len(ports)}, one for each port"
         )
-    return [one if one is not None else free.pop(0) for one in stated]
+    return [item if item is not None else free.pop(0) for item in stated]

@@ -105,8 +105,8 @@ class Timeline:
 
     def now_s(self, wire: str) -> float:
         """Return the seconds since the timeline began."""
-        one = self._wires[wire]
-        return one.port.now_s() - one.began_s
+        state = self._wires[wire]
+        return state.port.now_s() - state.began_s
 
     def sent(self, wire: str, data: bytes, at_s: float) -> None:
         """Take in what was sent at a time."""
@@ -121,21 +121,21 @@ class Timeline:
 
     def earlier(self, wire: str, arrivals: Sequence[tuple[float, float, Received]]) -> None:
         """Take in what arrived on a wire before its name was known: each from when to when, on the port's clock."""
-        one = self._wires[wire]
+        state = self._wires[wire]
         if arrivals:
-            one.began_s = arrivals[0][0]
+            state.began_s = arrivals[0][0]
         for since_s, now_s, received in arrivals:
-            one.looked_s = now_s - one.began_s
+            state.looked_s = now_s - state.began_s
             if received.data:
-                one.finest_s = max(one.finest_s, now_s - since_s)
-                self._add(wire, one.looked_s, since_s - one.began_s, received.data, received.faults)
+                state.finest_s = max(state.finest_s, now_s - since_s)
+                self._add(wire, state.looked_s, since_s - state.began_s, received.data, received.faults)
 
     def look(self, wire: str, received: Received) -> None:
         """Take in what a look at a wire brought, even if it was nothing."""
-        one, now_s = self._wires[wire], self.now_s(wire)
-        since_s, one.looked_s = one.looked_s, now_s
+        state, now_s = self._wires[wire], self.now_s(wire)
+        since_s, state.looked_s = state.looked_s, now_s
         if received.data:
-            one.finest_s = max(one.finest_s, now_s - since_s)
+            state.finest_s = max(state.finest_s, now_s - since_s)
             self._add(wire, now_s, since_s, received.data, received.faults)
             if self._is_answer_kept:
                 message, answer = self.exchanges[-1]
@@ -145,7 +145,7 @@ class Timeline:
         from larkreader.capture.characters import Fault
         from larkreader.present.text.views import CharacterView
 
-        one = self._wires[wire]
+        state = self._wires[wire]
         counted = self._newly_counted(wire) if self._writers else {}
         for writer in self._writers:
             writer.add(at_s, wire, data, faults, counted)
@@ -154,14 +154,14 @@ class Timeline:
         group = self._group
         if group is None or group.wire != wire or at_s - group.last_s > TOGETHER_S:
             self.show()
-            group = self._group = _Group(wire, at_s, one.count, is_uncertain)
+            group = self._group = _Group(wire, at_s, state.count, is_uncertain)
         group.data, group.last_s = group.data + data, at_s
         group.faults += faults or bytes(len(data))
-        one.count += len(data)
-        one.faulty += sum(1 for fault in faults if fault and not fault & Fault.BY_BLOCK)
-        one.recent.append((at_s, one.count))
-        if one.count <= KEPT:
-            one.pieces.append((at_s, data, faults))
+        state.count += len(data)
+        state.faulty += sum(1 for fault in faults if fault and not fault & Fault.BY_BLOCK)
+        state.recent.append((at_s, state.count))
+        if state.count <= KEPT:
+            state.pieces.append((at_s, data, faults))
         if at_s - group.at_s > LONGEST_GROUP_S or not isinstance(self._view, CharacterView):
             self.show()
 
@@ -195,13 +195,13 @@ class Timeline:
     def status(self) -> list[str]:
         """Say of each wire in a few words what passes on it."""
         parts = []
-        for wire, one in self._wires.items():
-            rate = one.rate(self.now_s(wire))
-            share = f", {100 * rate / one.line.characters_per_second:.0f} % of the line" if one.line and rate else ""
+        for wire, item in self._wires.items():
+            rate = item.rate(self.now_s(wire))
+            share = f", {100 * rate / item.line.characters_per_second:.0f} % of the line" if item.line and rate else ""
             result = self._view.summary(wire) if self._view else ""
-            asserted = [name for name, is_on in one.port.modem_lines().items() if is_on]
+            asserted = [name for name, is_on in item.port.modem_lines().items() if is_on]
             parts.append(
-                f"{wire} {one.count:,} ({rate:,.0f}/s{share}){_faulty(one)}{'; ' + result if result else ''}"
+                f"{wire} {item.count:,} ({rate:,.0f}/s{share}){_faulty(item)}{'; ' + result if result else ''}"
                 f"{'; asserted ' + ' '.join(asserted) if asserted else ''}"
             )
         return parts
@@ -212,15 +212,15 @@ class Timeline:
         if self._view is not None:
             for wire, row in self._view.rest():
                 self._show(wire, iter([row]))
-        for wire, one in self._wires.items():
+        for wire, item in self._wires.items():
             result = self._view.summary(wire) if self._view else ""
-            result = f"; {result}" if result and one.count else ""
-            yield f"{wire} {one.count:,} character{'' if one.count == 1 else 's'}{_faulty(one)}{result}"
+            result = f"; {result}" if result and item.count else ""
+            yield f"{wire} {item.count:,} character{'' if item.count == 1 else 's'}{_faulty(item)}{result}"
         from larkreader.present.text.terminal import duration
 
-        for wire, one in self._wires.items():
-            if one.count and not one.is_sent:
-                yield f"times of {wire} are those of arrival, known to {duration(one.finest_s)}"
+        for wire, item in self._wires.items():
+            if item.count and not item.is_sent:
+                yield f"times of {wire} are those of arrival, known to {duration(item.finest_s)}"
 
     def findings(self, framed: Sequence[str], ending: str | None) -> Iterator[Any]:
         """Yield what strikes the eye in what was received; `framed` are the wires that carry frames."""
@@ -228,14 +228,14 @@ class Timeline:
         from larkreader.judge.verdict.arrivals import judge_arrivals
         from larkreader.present.text.views import LineView
 
-        nothing_sent = not any(one.is_sent and one.count for one in self._wires.values())
-        for wire, one in self._wires.items():
-            if not one.pieces or one.is_sent:
+        nothing_sent = not any(item.is_sent and item.count for item in self._wires.values())
+        for wire, item in self._wires.items():
+            if not item.pieces or item.is_sent:
                 continue
             yield from judge_arrivals(
                 wire,
-                Characters.from_groups(one.pieces),
-                line=one.line,
+                Characters.from_groups(item.pieces),
+                line=item.line,
                 slack_s=TOGETHER_S if nothing_sent else None,
                 framed=wire in framed,
                 ending=ending,
@@ -300,8 +300,8 @@ def open_named(
         try:
             if known is not None:
                 started = start_session(port, known)
-                for one in started.notes:
-                    note(f"note: {one}")
+                for item in started.notes:
+                    note(f"note: {item}")
                 if started.before:
                     text = visible(started.before[-60:])
                     note(f"before it was ready, {len(started.before):,} characters: {text}")
@@ -312,8 +312,8 @@ def open_named(
         finally:
             _say_what_the_driver_counted(port, before)
             port.close()
-            for one in port.notes[given:]:  # what closing could not restore
-                note(f"note: {one}")
+            for item in port.notes[given:]:  # what closing could not restore
+                note(f"note: {item}")
 
 
 @contextmanager
@@ -352,5 +352,5 @@ def _say_what_the_driver_counted(port: Port, before: Mapping[str, int]) -> None:
         note(f"the driver of {port.name} counted " + ", ".join(f"{count:,} {name}" for name, count in risen.items()))
 
 
-def _faulty(one: _Wire) -> str:
-    return f", {one.faulty:,} of them faulty" if one.faulty else ""
+def _faulty(wire: _Wire) -> str:
+    return f", {wire.faulty:,} of them faulty" if wire.faulty else ""

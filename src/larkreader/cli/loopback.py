@@ -118,7 +118,7 @@ def _wanted(
     if options["one_way"] and len(ports) < 2:
         raise RequestError("--one-way", "is of two ports", "Name another port")
     if options["tolerance"]:
-        passed_over = [one for one in ("junit", "csv", "figure") if options[one + "_" * (one == "csv")] is not None]
+        passed_over = [item for item in ("junit", "csv", "figure") if options[item + "_" * (item == "csv")] is not None]
         if len(ports) > 1 or passed_over:
             found = f"makes no --{passed_over[0]}" if passed_over else "needs a single port"
             raise RequestError("--tolerance", found, advice="Leave that out")
@@ -222,11 +222,11 @@ def _show(result: MatrixResult, where: str) -> None:
 
     console = terminal.make_console()
     if len(result.runs) == 1:
-        (one,) = result.runs
-        at = f" at {one.line}" if one.line else ""
-        console.print(f"Loopback on {where}{at}, pattern {loopback_views.name_of(one, short=True)}", soft_wrap=True)
+        (run,) = result.runs
+        at = f" at {run.line}" if run.line else ""
+        console.print(f"Loopback on {where}{at}, pattern {loopback_views.name_of(run, short=True)}", soft_wrap=True)
         console.print()
-        console.print(loopback_views.loopback(one))
+        console.print(loopback_views.loopback(run))
         return
     console.print(f"Loopback on {where}, {len(result.runs)} runs", soft_wrap=True)
     console.print()

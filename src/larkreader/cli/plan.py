@@ -272,11 +272,11 @@ def _draw(planned: Plan, wire: str | None, output: Path, figure: str, burst: int
         _known(planned, wire)
     if figure != "margin":
         return _draw_path(planned, wire, output, figure, burst)
-    margins = [one for key, every in planned.margins.items() if wire in (None, key) for one in every]
+    margins = [item for key, every in planned.margins.items() if wire in (None, key) for item in every]
     if not margins:
         raise RequestError("--output", "has nothing to draw", "a wire needs an [end] that sends and one that receives")
     picture = new_figure()
-    draw_margin(min(margins, key=lambda one: one.tightest), ax=picture.add_subplot())
+    draw_margin(min(margins, key=lambda margin: margin.tightest), ax=picture.add_subplot())
     picture.savefig(output)
     note(f"drawn into {output}")
     return 0
@@ -292,7 +292,7 @@ def _draw_path(planned: Plan, wire: str | None, output: Path, figure: str, burst
 
     from .figures import draw_losses_of
 
-    paths = {key: one for key, one in planned.paths.items() if wire in (None, key)}
+    paths = {key: path for key, path in planned.paths.items() if wire in (None, key)}
     if not paths:
         wanted = "a wire needs [receive.*], and traffic or --burst"
         raise RequestError("--figure", f"is {figure}, and there is nothing to draw", wanted)
@@ -356,7 +356,7 @@ def _show_choices(planned: GeneratorPlan, *, as_json: bool) -> int:
 
 
 def _show_quick(planned: ClockPlan) -> int:
-    from larkreader.present.tables.plan_views import clock_view, hits
+    from larkreader.present.tables.plan_views import clock_view, standard_bauds
     from larkreader.present.text import terminal
 
     console = terminal.make_console()
@@ -368,6 +368,6 @@ def _show_quick(planned: ClockPlan) -> int:
         slower, faster = margin.tolerance
         result = f"{margin.tightest:.2%}" if margin.tightest >= 0 else f"none, {-margin.tightest:.2%} too far off"
         console.print(f"{what}: {result}; tolerance {slower:+.2%} to {faster:+.2%}.")
-    if planned.hits:
-        console.print("\nStandard bauds within 1 %:\n", hits(planned.hits), sep="\n")
+    if planned.standard_bauds:
+        console.print("\nStandard bauds within 1 %:\n", standard_bauds(planned.standard_bauds), sep="\n")
     return 0 if planned.is_within else 1

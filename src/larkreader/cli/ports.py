@@ -28,7 +28,7 @@ def ports(as_json: bool, wait: bool, seconds: float | None, root: Path) -> int:
     if not wait:
         entries = find_ports(root)
         if as_json:
-            print_document("ports", {"ports": [one.to_dict() for one in entries]})
+            print_document("ports", {"ports": [entry.to_dict() for entry in entries]})
         else:
             from larkreader.present.tables import port_views
             from larkreader.present.text import terminal

@@ -215,7 +215,7 @@ def _replayed(path: Path, wire: str | None) -> Iterator[tuple[float | None, byte
     from larkreader.exercise.payload.typed_input import groups_of
 
     wires = open_every_wire(path, kind="recording")
-    chosen = wire or next((key for key, one in wires.items() if len(one)), None)
+    chosen = wire or next((key for key, item in wires.items() if len(item)), None)
     if chosen is None:
         raise RequestError(str(path), "holds nothing that could be sent")
     if chosen not in wires:
@@ -247,6 +247,6 @@ def _listen(opened: Port, timeline: Timeline, wire: str, until_s: float) -> None
 
 def _say_all(timeline: Timeline, framed: list[str], ending: str | None) -> None:
     """Show what is left, and say what there is to say at the end."""
-    for one in timeline.close():
-        note(one)
+    for item in timeline.close():
+        note(item)
     say_findings(timeline.findings(framed, ENDING_NAMES[ending] if ending else None))

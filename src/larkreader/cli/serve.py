@@ -55,9 +55,9 @@ def serve(device: str, ports: tuple[str, ...], line_text: str, seconds: float | 
                 note(f"waiting at {port.removeprefix('accept:')} for a connection")
             opened.append(stack.enter_context(open_port(port, line, limit_s=seconds)))
             say_what_is_worth_knowing(opened[-1])
-        note(f"{device} serves on {' and '.join(one.name for one in opened)}; interrupt to stop")
+        note(f"{device} serves on {' and '.join(item.name for item in opened)}; interrupt to stop")
         if as_json:
-            print_document("serving", {"device": device, "line": str(line), "ports": [one.name for one in opened]})
+            print_document("serving", {"device": device, "line": str(line), "ports": [item.name for item in opened]})
         look, counts = _forwarding(opened) if device == FORWARDER else _answering(STAND_INS[device](), opened[0])
         began_s = opened[0].now_s()
         try:

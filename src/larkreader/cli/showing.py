@@ -100,7 +100,7 @@ def make_view(
         raise RequestError(f"--show {show}", "has no layouts", "must go with a sheet that declares frames", advice)
     if showing.strip_escapes and show != "lines":
         raise RequestError("--strip-escapes", f"goes with --show {show}", "must go with --show lines")
-    fields = [one.strip() for one in (showing.fields or "").split(",") if one.strip()]
+    fields = [item.strip() for item in (showing.fields or "").split(",") if item.strip()]
     if fields and show not in ("frames", "values"):
         raise RequestError("--fields", f"goes with --show {show}", "must go with --show frames or values")
     known = list(dict.fromkeys(name for some in layouts.values() for layout in some for name in layout.slot))

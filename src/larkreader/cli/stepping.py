@@ -70,7 +70,7 @@ def diagnose_port(
     if as_json:
         proposal = None if best is None else str(best.line)
         document = {"sheet": None if sheet is None else str(sheet), "port": name, "proposal": proposal}
-        print_document("trials", {**document, "trials": [one.to_dict() for one in stepping.ranked]})
+        print_document("trials", {**document, "trials": [item.to_dict() for item in stepping.ranked]})
     else:
         from larkreader.present.tables import survey_views
         from larkreader.present.text import terminal
@@ -122,19 +122,19 @@ def _conclusion(best: Trial | None, ranked: list[Trial], *, has_asked: bool) -> 
 
     if best is not None:
         return f"It speaks {best.line}, almost certain."
-    if not any(one.characters for one in ranked):
+    if not any(item.characters for item in ranked):
         hint = "" if has_asked else " A device that waits for requests needs --ask TEXT."
         return f"Nothing was received at any setting.{hint}"
     first = ranked[0]
     if first.characters >= FEWEST and first.fault_share <= TOLERABLE:
-        alike = [str(one.line) for one in ranked if one.score > first.score - LEAD][:3]
+        alike = [str(item.line) for item in ranked if item.score > first.score - LEAD][:3]
         hint = "An echo without a line of its own does so, and a stand-in; a real device hardly."
         return f"Several settings read alike: {', '.join(alike)}. {hint}"
     return "The right settings are not certain. Fix: listen longer with --seconds, or check the wiring."
 
 
-def _means_the_same(one: LineSettings, other: LineSettings) -> bool:
-    return (one.baud, one.format[:2]) == (other.baud, other.format[:2])
+def _means_the_same(line: LineSettings, other: LineSettings) -> bool:
+    return (line.baud, line.format[:2]) == (other.baud, other.format[:2])
 
 
 def _write_sheet(path: Path, name: str, best: Trial) -> None:

@@ -117,9 +117,9 @@ def _show(
             parts.append(f"... and {len(chosen) - count:,} more: --count, --from, --to, --only-wrong")
     if reading.pairs:
         parts.append(timeline_views.pairs_table(reading.pairs))
-        if moved_at_s is None and any(len(one.histogram()) > 1 for one in reading.pairs.values()):
+        if moved_at_s is None and any(len(pairs.histogram()) > 1 for pairs in reading.pairs.values()):
             parts.append(timeline_views.histograms(reading.pairs, ascii_only=ascii_only))
-        parts += [timeline_views.parts_table(key, one, moved_at_s) for key, one in reading.pairs.items()]
+        parts += [timeline_views.parts_table(key, pairs, moved_at_s) for key, pairs in reading.pairs.items()]
     elif reading.sheet.pair:
         parts.append("Of no pairing were both sides captured.")
     elif len(rows.timeline.wires) > 1:
@@ -165,7 +165,7 @@ def _document(reading: Reading, rows: TimelineRows, chosen: Any) -> dict[str, An
         "capture": reading.capture,
         "verdict": reading.verdict,
         "times": "groups" if timeline.in_groups else "exact",
-        "pairs": {key: one.to_dict() for key, one in reading.pairs.items()},
+        "pairs": {key: pairs.to_dict() for key, pairs in reading.pairs.items()},
         "messages": messages,
     }
 

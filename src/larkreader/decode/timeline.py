@@ -154,7 +154,7 @@ class Timeline(Columns):
                 "begin_s": np.round(self.begin_s, 12),
                 "end_s": np.round(self.end_s, 12),
                 "wire": np.array([*self.wires, ""], dtype=object)[self.wire],
-                "what": np.array([one.name.lower() for one in What], dtype=object)[self.what],
+                "what": np.array([item.name.lower() for item in What], dtype=object)[self.what],
                 "layout": np.array([*self.layouts, ""], dtype=object)[self.layout],
                 "row": self.row,
                 "offset": self.offset,
@@ -198,7 +198,7 @@ def make_timeline(
     Timeline
         In order of their beginnings. What begins at one moment stands in the order of the wires.
     """
-    wires = tuple(wire for wire, one in characters.items() if one.has_times)
+    wires = tuple(wire for wire, item in characters.items() if item.has_times)
     layouts = tuple(frames)
     parts: list[list[npt.NDArray[Any]]] = []
     for number, wire in enumerate(wires):

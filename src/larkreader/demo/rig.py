@@ -244,7 +244,7 @@ def _status_messages(layout: FrameLayout, rows: list[dict[str, Any]]) -> list[Me
 
 
 def _in_order(*messages: list[Message]) -> list[Message]:
-    return sorted((one for several in messages for one in several), key=lambda message: message.at_s)
+    return sorted((item for several in messages for item in several), key=lambda message: message.at_s)
 
 
 def _setpoint_messages(layout: FrameLayout) -> list[Message]:

@@ -119,20 +119,20 @@ def make_service(*, seed: int = 5, faulty: bool = True) -> Service:
         else:
             talk.answer(talk.ask(at_s, number), number, usual_s)
     if faulty:  # the controller was silent behind what was asked last before its restart
-        talk.asked[[one.at_s < 0.02 + RESTART * PERIOD_S for one in talk.asked].index(False) - 1].marks.append(
+        talk.asked[[item.at_s < 0.02 + RESTART * PERIOD_S for item in talk.asked].index(False) - 1].marks.append(
             ("long-silence", sheet.frame["ask"].length - 1)
         )
     traces, injected = {}, []
     for wire, messages in (("to_pump", talk.asked), ("from_pump", talk.answered)):
         trace, marked = on_wire(messages, sheet.wire[wire].line, wire, [], END_S if faulty else HEALTHY_END_S)
         traces[sheet.wire[wire].source] = trace
-        injected += [_when_it_began(one, sheet.line.character_time_s) for one in marked]
+        injected += [_when_it_began(item, sheet.line.character_time_s) for item in marked]
     return Service(sheet, traces, tuple(injected), tuple(talk.latencies_s))
 
 
-def _when_it_began(one: Injected, character_s: float) -> Injected:
+def _when_it_began(injected: Injected, character_s: float) -> Injected:
     """Return a fault with the time at which it begins: a silence with the end of its last character."""
-    return replace(one, first_s=one.first_s + character_s) if one.kind == "long-silence" else one
+    return replace(injected, first_s=injected.first_s + character_s) if injected.kind == "long-silence" else injected
 
 
 def _question(talk: _Talk, number: int, at_s: float, usual_s: float) -> None:

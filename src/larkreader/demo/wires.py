@@ -71,5 +71,8 @@ def on_wire(
 
 def is_found(injected: Iterable[Injected], findings: Iterable[Finding]) -> bool:
     """Return whether findings are exactly the faults that were put on the wires: kind, wire, count, place and time."""
-    found = {(one.kind, one.wire, one.count, one.offset, round(one.first_s or 0.0, 6)) for one in findings}
-    return found == {(one.kind, one.wire, one.count, one.offset, round(one.first_s, 6)) for one in injected}
+    found = {
+        (finding.kind, finding.wire, finding.count, finding.offset, round(finding.first_s or 0.0, 6))
+        for finding in findings
+    }
+    return found == {(item.kind, item.wire, item.count, item.offset, round(item.first_s, 6)) for item in injected}

@@ -88,9 +88,9 @@ def html_of(shown: Any) -> str:
 def findings_table(found: Sequence[Finding]) -> Table:
     """Return findings as a table, one a row."""
     table = terminal.new_table("severity", "kind", "wire", ">how many", ">first at s", "what it means", "what to do")
-    for one in found:
-        first = "" if one.first_s is None else f"{one.first_s:.6f}"
-        table.add_row(one.severity, one.kind, one.wire, f"{one.count:,}", first, one.text, one.advice)
+    for item in found:
+        first = "" if item.first_s is None else f"{item.first_s:.6f}"
+        table.add_row(item.severity, item.kind, item.wire, f"{item.count:,}", first, item.text, item.advice)
     return table
 
 

@@ -12,8 +12,8 @@ from .replayed import Replay as Replay
 from .send_path import SendFate as SendFate
 from .send_path import SendReplay as SendReplay
 from .send_path import replay_send as replay_send
-from .software_receiver import Heard as Heard
-from .software_receiver import compare_heard as compare_heard
+from .software_receiver import SoftwareReception as SoftwareReception
+from .software_receiver import compare_reception as compare_reception
 from .software_receiver import receive_in_software as receive_in_software
 from .software_receiver import trace_of as trace_of
 from .traffic import traffic_characters as traffic_characters

@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 
 from larkreader.declare.paths.receive_path import BlockingApplication, LineApplication, PeriodicApplication, ReceivePath
 
-from .deafness import Deafness
+from .blackouts import Blackouts
 from .outcomes import Outcomes
 from .ring_state import drop_first
 from .senders import MISSING, NEVER, nanoseconds
@@ -201,7 +201,7 @@ class Blocking:
     state: str
     got_at: int = MISSING
 
-    def __init__(self, declared: BlockingApplication, ring: deque[int], outcomes: Outcomes, halts: Deafness) -> None:
+    def __init__(self, declared: BlockingApplication, ring: deque[int], outcomes: Outcomes, halts: Blackouts) -> None:
         self.reads = Taken()
         self._ring, self._outcomes, self._halts = ring, outcomes, halts
         self._length, self._busy = declared.length, nanoseconds(declared.busy_s)
@@ -282,7 +282,7 @@ Application = Periodic | Lines | Blocking
 
 
 def make_application(
-    path: ReceivePath, ring: deque[int], values: Sequence[int], outcomes: Outcomes, halts: Deafness
+    path: ReceivePath, ring: deque[int], values: Sequence[int], outcomes: Outcomes, halts: Blackouts
 ) -> Application | None:
     """Return the application of a path; None if it has none."""
     declared = path.application

@@ -245,7 +245,7 @@ def _ring_bound(
     free = ring.size - ring.capacity
     behind = path.fifo.size + path.fifo.shift_waits
     behind += path.service.block if isinstance(path.service, DmaService) else 0
-    blocked_s = 2 * _handler_s(path, line) + sum(one.for_s for one in path.deaf if one.stops == "everything")
+    blocked_s = 2 * _handler_s(path, line) + sum(item.for_s for item in path.deaf if item.stops == "everything")
     begins = np.sort(characters.begin_s)
     if has_flow:  # whatever is held back can come without a gap
         begins = begins[0] + np.arange(len(begins)) * line.character_time_s

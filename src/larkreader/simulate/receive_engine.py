@@ -21,7 +21,7 @@ from larkreader.declare.paths.receive_path import ReceivePath
 from larkreader.declare.paths.receive_services import DmaService
 
 from .application import Application, make_application
-from .deafness import Deafness
+from .blackouts import Blackouts
 from .hardware import ARM, ENTER, HANDLED, IDLE, LEAVE, Block, Hardware
 from .outcomes import Outcomes
 from .pause_signal import PauseSignal
@@ -77,7 +77,7 @@ class ReceiveEngine:
     ) -> None:
         self.sender: FreeSender | PausedSender = sender
         self.outcomes: Outcomes = Outcomes(len(values), stop_at, notes_given=is_live)
-        self._halted = Deafness([stretch for stretch in path.deaf if stretch.stops == "everything"])
+        self._halted = Blackouts([stretch for stretch in path.deaf if stretch.stops == "everything"])
         self.service: Service = Service(path, character_ns, self._halted)
         self._hardware = Hardware(path)
         self._block = Block(path.service) if isinstance(path.service, DmaService) else None

@@ -14,7 +14,7 @@ import numpy.typing as npt
 from larkreader.declare.paths.receive_path import ReceivePath
 from larkreader.declare.paths.receive_services import InterruptService, PollingService, SoftwareReceiver
 
-from .deafness import Deafness
+from .blackouts import Blackouts
 from .senders import MISSING, NEVER, nanoseconds
 
 RESTING, ASKED, ENTERING, FETCHING, STOPPED = "resting", "asked", "entering", "fetching", "stopped"
@@ -85,7 +85,7 @@ class Busy:
 
     __slots__ = ("_halted", "blocked_since", "longest", "services", "since", "total", "until")
 
-    def __init__(self, halted: Deafness) -> None:
+    def __init__(self, halted: Blackouts) -> None:
         self._halted = halted
         self.services: int = 0
         self.total: int = 0
@@ -146,13 +146,13 @@ class Service:
 
     __slots__ = ("_deaf", "_is_asked_again", "_looked_at", "at", "begin", "busy", "costs", "left", "start_at", "state")
 
-    def __init__(self, path: ReceivePath, character_ns: float, halted: Deafness) -> None:
+    def __init__(self, path: ReceivePath, character_ns: float, halted: Blackouts) -> None:
         self.costs: Costs = Costs.of(path, character_ns)
         self.busy: Busy = Busy(halted)
         self.state: str = RESTING
         self.start_at: int = NEVER
         self.begin = self.at = self.left = 0
-        self._deaf, self._looked_at, self._is_asked_again = Deafness(path.deaf), MISSING, False
+        self._deaf, self._looked_at, self._is_asked_again = Blackouts(path.deaf), MISSING, False
 
     def ask(self, at: int) -> None:
         """Ask for service."""

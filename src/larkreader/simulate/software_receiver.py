@@ -21,13 +21,13 @@ from larkreader.declare.paths.receive_path import ServiceBlackout
 from larkreader.decode.characters.bit_levels import levels_of
 from larkreader.decode.characters.receive import expected_parity
 
-from .deafness import Deafness
+from .blackouts import Blackouts
 
 SAME = 0.25  # of a bit, within which two starts are the same one
 
 
 @dataclass(frozen=True)
-class Heard:
+class SoftwareReception:
     """What a receiver in software made of a wire.
 
     Parameters
@@ -104,7 +104,7 @@ def receive_in_software(
     end = round(last * trace.tick_s * 1e9)
     inverted = line.idle == "low"
     idle_first = (trace.first_level == 1) != inverted
-    deafness = Deafness(deaf)
+    blackouts = Blackouts(deaf)
     bit = 1e9 * line.bit_time_s
     at = round(trace.begin * trace.tick_s * 1e9)
     starts, values, faults, false_starts = [], [], [], []
@@ -112,15 +112,15 @@ def receive_in_software(
     def is_idle(moment: int) -> bool:
         return (bisect_right(edges, moment) % 2 == 0) == idle_first
 
-    while (begin := _next_start(edges, at, deafness, idle_first, start)) is not None:
-        half = deafness.after(round(begin + bit / 2))
+    while (begin := _next_start(edges, at, blackouts, idle_first, start)) is not None:
+        half = blackouts.after(round(begin + bit / 2))
         if half > end:
             break
         if is_idle(half):
             false_starts.append(begin)
             at = half
             continue
-        samples = [deafness.after(round(begin + (place + 0.5) * bit)) for place in range(1, line.stop_position + 1)]
+        samples = [blackouts.after(round(begin + (place + 0.5) * bit)) for place in range(1, line.stop_position + 1)]
         if samples[-1] > end:
             break
         levels = [is_idle(moment) for moment in samples]
@@ -139,37 +139,37 @@ def receive_in_software(
     )
 
 
-def compare_heard(sent: Characters, heard: Characters, line: LineSettings) -> Heard:
+def compare_reception(sent: Characters, reception: Characters, line: LineSettings) -> SoftwareReception:
     """Return which characters of a wire a receiver missed, misread or invented.
 
     Parameters
     ----------
     sent : Characters
         What was on the wire.
-    heard : Characters
+    reception : Characters
         What the receiver made of it.
     line : LineSettings
         The line's settings.
 
     Returns
     -------
-    Heard
+    SoftwareReception
         Which characters were received right, wrong, or not at all.
     """
-    place = np.searchsorted(sent.begin_s, heard.begin_s - SAME * line.bit_time_s)
+    place = np.searchsorted(sent.begin_s, reception.begin_s - SAME * line.bit_time_s)
     near = np.append(sent.begin_s, np.inf)[place]
-    is_same = np.abs(near - heard.begin_s) <= SAME * line.bit_time_s
+    is_same = np.abs(near - reception.begin_s) <= SAME * line.bit_time_s
     owner = place[is_same]
-    differs = (heard.value[is_same] != sent.value[owner]) | (heard.faults[is_same] != sent.faults[owner])
+    differs = (reception.value[is_same] != sent.value[owner]) | (reception.faults[is_same] != sent.faults[owner])
     known = np.zeros(len(sent), np.bool_)
     known[owner] = True
-    return Heard(heard, np.flatnonzero(~known), owner[differs], np.flatnonzero(~is_same))
+    return SoftwareReception(reception, np.flatnonzero(~known), owner[differs], np.flatnonzero(~is_same))
 
 
-def _next_start(edges: list[int], at: int, deafness: Deafness, idle_first: bool, start: str) -> int | None:
+def _next_start(edges: list[int], at: int, blackouts: Blackouts, idle_first: bool, start: str) -> int | None:
     """Return the next moment that the receiver takes for the beginning of a start bit; None if there is none."""
     while True:
-        hears_at = deafness.after(at)
+        hears_at = blackouts.after(at)
         if start == "level" and (bisect_right(edges, hears_at) % 2 == 0) != idle_first:
             return hears_at
         place = bisect_left(edges, at)
@@ -177,7 +177,7 @@ def _next_start(edges: list[int], at: int, deafness: Deafness, idle_first: bool,
             place += 1  # this change leads to idle level
         if place >= len(edges):
             return None
-        stretch = deafness.around(edges[place])
+        stretch = blackouts.around(edges[place])
         if stretch is None:
             return edges[place]
         if start == "latched":

@@ -83,15 +83,15 @@ def traffic_characters(
 
 def _messages(sheet: Sheet, wire: str, span_s: float | None, most: int) -> list[tuple[float, int, bytes]]:
     """Return when each message is to be sent, whose it is, and its characters, in order."""
-    declared = [one for one in sheet.traffic if one.wire == wire]
+    declared = [item for item in sheet.traffic if item.wire == wire]
     if span_s is None:
-        span_s = min(PERIODS * max((one.every_s for one in declared), default=0.0), LONGEST_S)
+        span_s = min(PERIODS * max((item.every_s for item in declared), default=0.0), LONGEST_S)
     messages: list[tuple[float, int, bytes]] = []
-    for order, one in enumerate(declared):
-        content = _content(one, sheet)[:most]
+    for order, item in enumerate(declared):
+        content = _content(item, sheet)[:most]
         wanted = most // len(content) + 1  # messages; more are cut off below
-        bursts = min(max(int(np.ceil(span_s / one.every_s - 1e-9)), 1), -(-wanted // one.burst))
-        times = np.repeat(np.arange(bursts) * one.every_s, min(one.burst, wanted))
+        bursts = min(max(int(np.ceil(span_s / item.every_s - 1e-9)), 1), -(-wanted // item.burst))
+        times = np.repeat(np.arange(bursts) * item.every_s, min(item.burst, wanted))
         messages += [(at, order, content) for at in times.tolist()]
     messages.sort(key=lambda message: message[:2])
     within = np.cumsum([len(content) for _, _, content in messages]) <= most

@@ -44,10 +44,10 @@ def _rows(result: LoopbackResult | MatrixResult | DialogueResult) -> Iterator[st
             yield "the dialogue was interrupted"
         return
     runs = result.runs if isinstance(result, MatrixResult) else (result,)
-    for one in runs:
-        if one.verdict == "fail":
-            yield f"loopback, {name_of(one)}: {'; '.join(one.failures)}"
-            yield from (f"  {row}" for row in summary_of(one))
+    for run in runs:
+        if run.verdict == "fail":
+            yield f"loopback, {name_of(run)}: {'; '.join(run.failures)}"
+            yield from (f"  {row}" for row in summary_of(run))
 
 
 def check_same(received: bytes, expected: bytes) -> None:

@@ -99,7 +99,7 @@ def larkreader_port(request: pytest.FixtureRequest) -> Iterator[Port]:
         if sheet is not None and name in sheet.port:
             started = start_session(port, sheet.port[name])
             if started.findings:
-                pytest.fail("; ".join(one.text for one in started.findings), pytrace=False)
+                pytest.fail("; ".join(finding.text for finding in started.findings), pytrace=False)
         yield stack.enter_context(_recorded(request, port))
 
 

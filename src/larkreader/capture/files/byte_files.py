@@ -101,11 +101,11 @@ def _read_words(data: bytes, form: StatusWord, name: str) -> Characters:
     if _TEXT.fullmatch(data):
         texts = re.split(r"[\s,;]+", data.decode("ascii").strip())
         matches = [_WORD.fullmatch(text) for text in texts if text]
-        wrong = next((at for at, one in enumerate(matches) if one is None or len(one[1]) > form.bits // 4), None)
+        wrong = next((at for at, match in enumerate(matches) if match is None or len(match[1]) > form.bits // 4), None)
         if wrong is not None:
             found, wanted = f'is "{texts[wrong][:40]}"', f"must be a word of {form.bits} bits in hexadecimal"
             raise CaptureError(f"{name}: word {wrong}", found, wanted)
-        words = np.array([int(one[1], 16) for one in matches if one], dtype=np.uint32)
+        words = np.array([int(match[1], 16) for match in matches if match], dtype=np.uint32)
     else:
         size = form.bits // 8
         if len(data) % size:

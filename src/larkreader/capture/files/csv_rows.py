@@ -47,7 +47,7 @@ class CsvRows:
             wanted = "its first column must be the time, as in time_us, and the others levels or voltages"
             advice = "" if not with_times else "If it holds samples without times, add their --rate"
             raise CaptureError(name, "is not a table of levels or voltages", wanted, advice)
-        twice = [one for one in form.columns if form.columns.count(one) > 1]
+        twice = [column for column in form.columns if form.columns.count(column) > 1]
         if twice:
             raise CaptureError(name, f'has two columns "{twice[0]}"', "columns must have names of their own")
         self.form: CsvForm = form
@@ -77,13 +77,13 @@ class CsvRows:
             "header": None,
             "names": list(form.columns),
             "index_col": False,
-            "usecols": lambda one: one in columns,
+            "usecols": lambda item: item in columns,
             "comment": "#",
             "skipinitialspace": True,
             "encoding": "utf-8-sig",
         }
-        dtypes = {one: "float64" if one in numbers else "category" for one in columns}
-        lacking = {one: [""] if one in numbers else [] for one in columns}
+        dtypes = {column: "float64" if column in numbers else "category" for column in columns}
+        lacking = {column: [""] if column in numbers else [] for column in columns}
         done = 0
         try:
             with (

@@ -190,7 +190,7 @@ def find_format(file: Content, form: CaptureForm) -> CaptureKind:
     head = _bare(file)
     if not head:
         raise CaptureError(file.name, "is empty", advice="Was anything recorded?")
-    found = next((kind for kind, one in FORMATS.items() if one.is_this(file)), None) or form.kind
+    found = next((kind for kind, item in FORMATS.items() if item.is_this(file)), None) or form.kind
     if found is None and form.rate is not None and (table := find_form(head, with_times=False)) is not None:
         found = table.holds
     if found is not None:

@@ -49,7 +49,7 @@ def read_hex(text: str, name: str) -> bytes:
     """
     arrays = _c_arrays(text)
     if arrays:
-        return bytes(int(one, 16) for one in _C_BETWEEN.split(" ".join(arrays).strip(", \n\t\r")) if one)
+        return bytes(int(item, 16) for item in _C_BETWEEN.split(" ".join(arrays).strip(", \n\t\r")) if item)
     lines = [line for line in enumerate(text.splitlines(), 1) if line[1].strip() and not line[1].startswith("#")]
     matches = [_OFFSET.match(line.strip()) for _, line in lines if line.strip() != "*"]
     offsets = [match for match in matches if match is not None]
@@ -86,7 +86,7 @@ def _c_arrays(text: str) -> list[str]:
 def _can_be_offsets(matches: Sequence[re.Match[str]]) -> bool:
     """Return whether what lines begin with can be offsets: they rise, and something stands behind them."""
     written = [match[1] for match in matches]
-    if len({len(one) for one in written}) > 1 or all(match.end() == len(match.string) for match in matches):
+    if len({len(item) for item in written}) > 1 or all(match.end() == len(match.string) for match in matches):
         return False
     return _are_offsets(matches) if len(written) == 1 else all(a < b for a, b in pairwise(written))
 

@@ -132,7 +132,7 @@ def write_recording(path: str | Path, wires: Mapping[str, Characters]) -> None:
                 counted[what] += count if low <= place < high else 0
             entries.append((float(characters.begin_s[low]), wire, data.tobytes(), faults.tobytes(), counted))
     with RecordingWriter(Path(path), "1970-01-01T00:00:00Z", {wire: {} for wire in wires}) as writer:
-        for entry in sorted(entries, key=lambda one: one[0]):
+        for entry in sorted(entries, key=lambda item: item[0]):
             writer.add(*entry)
 
 
@@ -185,7 +185,7 @@ def read_recording(data: bytes, name: str) -> dict[str, Characters]:
             data = bytes.fromhex(entry["hex"])
             faults = bytearray(len(data))
             for place, names in entry.get("faults", []):
-                faults[place] = sum(_BY_NAME[one] for one in names.split("+"))
+                faults[place] = sum(_BY_NAME[item] for item in names.split("+"))
             wire = entry["wire"]
             groups[wire].append((part_s + float(entry["s"]), data, bytes(faults)))
             for what, count in entry.get("counted", {}).items():
@@ -207,8 +207,8 @@ def read_recording(data: bytes, name: str) -> dict[str, Characters]:
             ) from None
     read = {wire: Characters.from_groups(entries) for wire, entries in groups.items()}
     return {
-        wire: replace(one, truncated=truncated, counted=(*counted.get(wire, ()), *one.counted))
-        for wire, one in read.items()
+        wire: replace(item, truncated=truncated, counted=(*counted.get(wire, ()), *item.counted))
+        for wire, item in read.items()
     }
 
 

@@ -51,9 +51,9 @@ def _of_json(text: str, name: str) -> list[tuple[str, Any]]:
         raise CaptureError(f"{name}: line {error.lineno}", f"is not JSON: {error.msg}") from None
     if isinstance(document, dict):
         return list(document.items())
-    if not all(isinstance(one, dict) and {"register", "value"} <= one.keys() for one in document):
+    if not all(isinstance(item, dict) and {"register", "value"} <= item.keys() for item in document):
         raise CaptureError(name, "is a list of something else", 'must be objects with "register" and "value"')
-    return [(str(one["register"]), one["value"]) for one in document]
+    return [(str(item["register"]), item["value"]) for item in document]
 
 
 def _of_table(text: str, name: str) -> list[tuple[str, Any]]:

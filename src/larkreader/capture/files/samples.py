@@ -70,11 +70,11 @@ def sample_pieces(file: Content, signals: Sequence[str], form: CaptureForm) -> I
         if kind.byteorder == ">":
             samples = samples.astype(kind.newbyteorder("="))
         taken = len(samples) * (8 if form.bits == 1 else 1)
-        for signal, one, found in zip(signals, changes, edges, strict=True):
-            found.append(one.feed(packed_samples(samples, form.bits, int(signal), form.packing), taken))
+        for signal, item, found in zip(signals, changes, edges, strict=True):
+            found.append(item.feed(packed_samples(samples, form.bits, int(signal), form.packing), taken))
             held += len(found[-1])
         if not levels:
-            levels = [one.first_level or 0 for one in changes]
+            levels = [change.first_level or 0 for change in changes]
         count += taken
         blocks += 1
         if held > PIECE or blocks >= PIECE_BLOCKS:

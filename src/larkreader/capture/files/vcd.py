@@ -103,7 +103,7 @@ def _whole_words(text: bytes, codes: Sequence[bytes], now: int) -> tuple[bytes, 
         return text, ""
     follows_value = bool(before) and before[-1][:1] in b"bBrRsS"
     code = last if follows_value else last[1:] if last[:1] in b"01xXzZ" else b""
-    if code in codes and not any(one != code and one.startswith(code) for one in codes):
+    if code in codes and not any(item != code and item.startswith(code) for item in codes):
         return text, ""
     if last == b"$end":
         return text, ""

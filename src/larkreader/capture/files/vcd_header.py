@@ -70,13 +70,15 @@ class VcdHeader:
                 f'name one bit of it, as in "{signal}[0]"',
             )
         if found is None:
-            levels = [name for name, one in self.variables.items() if one.kind not in NOT_LEVELS]
+            levels = [name for name, variable in self.variables.items() if variable.kind not in NOT_LEVELS]
             raise CaptureError(f'{file_name}: signal "{signal}"', "is not in the file", advice=nearest(signal, levels))
         return found, bit
 
     def one_bit_signals(self) -> list[str]:
         """Name the scalars and the vectors of one bit; bits of wider vectors must be named one by one."""
-        return [name for name, one in self.variables.items() if one.kind not in NOT_LEVELS and one.size == 1]
+        return [
+            name for name, variable in self.variables.items() if variable.kind not in NOT_LEVELS and variable.size == 1
+        ]
 
     def _named(self, signal: str, file_name: str) -> Variable | None:
         if signal in self.variables:

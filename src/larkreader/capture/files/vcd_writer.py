@@ -62,7 +62,7 @@ def _write(file: TextIO, traces: Mapping[str, Trace], timescale: str, comment: s
     file.write(f"$timescale {timescale} $end\n")
     codes = {name: _code(number) for number, name in enumerate(traces)}
     open_scopes: list[str] = []
-    for name in sorted(traces, key=lambda one: one.split(".")[:-1]):
+    for name in sorted(traces, key=lambda item: item.split(".")[:-1]):
         *scopes, reference = name.split(".")
         while open_scopes != scopes[: len(open_scopes)]:
             open_scopes.pop()

@@ -212,13 +212,13 @@ class _Wav:
     def _volts(self, data: npt.NDArray[Any], channel: int) -> Volts:
         if self._bits == 24:
             three = data.reshape(-1, self._channels, 3)[:, channel].astype(np.int32)
-            one = (three[:, 0] << 8 | three[:, 1] << 16 | three[:, 2] << 24) >> 8
+            counts = (three[:, 0] << 8 | three[:, 1] << 16 | three[:, 2] << 24) >> 8
         else:
-            one = data[channel :: self._channels]
+            counts = data[channel :: self._channels]
         if self._is_float:
-            return as_volts(one)
+            return as_volts(counts)
         zero = 128 if self._bits == 8 else 0
-        return as_volts(one.astype(np.float64) - zero, self._form.volts_per_count, self._form.volts_at_zero)
+        return as_volts(counts.astype(np.float64) - zero, self._form.volts_per_count, self._form.volts_at_zero)
 
 
 class _Arrays:
@@ -229,8 +229,8 @@ class _Arrays:
         begin_s = 0.0
         self._form = form
         arrays, self.truncated = load_arrays(file)
-        rates = [float(arrays.pop(one).ravel()[0]) for one in _RATES if one in arrays]
-        times = [arrays.pop(one).ravel() for one in _TIMES if one in arrays]
+        rates = [float(arrays.pop(item).ravel()[0]) for item in _RATES if item in arrays]
+        times = [arrays.pop(time).ravel() for time in _TIMES if time in arrays]
         self._columns: dict[str, npt.NDArray[Any]] = {}
         for key, array in arrays.items():
             if array.ndim > 2 or array.dtype.kind not in "fiub":

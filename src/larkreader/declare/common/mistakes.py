@@ -62,8 +62,10 @@ def raise_mistakes(mistakes: Sequence[Mistake]) -> None:
             "mistakes",
             "{text}",
             {
-                "text": "; ".join(f"{one.where}: {one.found} {one.wanted}" for one in mistakes),
-                "mistakes": lambda where: [replace(one, where=f"{where}.{one.where}".strip(".")) for one in mistakes],
+                "text": "; ".join(f"{mistake.where}: {mistake.found} {mistake.wanted}" for mistake in mistakes),
+                "mistakes": lambda where: [
+                    replace(mistake, where=f"{where}.{mistake.where}".strip(".")) for mistake in mistakes
+                ],
             },
         )
 
@@ -107,7 +109,7 @@ def _place(model: type[BaseModel], loc: Sequence[int | str], where: str) -> tupl
             continue
         choices = _models_in(annotation)
         if _is_union(annotation):  # the validator names the branch that it took, which the author never wrote
-            annotation = next((one for one in choices if getattr(one, "tag", None) == part), None)
+            annotation = next((choice for choice in choices if getattr(choice, "tag", None) == part), None)
             continue
         owner = choices[0] if choices else owner
         place = f"{place}.{part}" if place else str(part)
@@ -125,6 +127,6 @@ def _models_in(annotation: Any) -> list[type[BaseModel]]:
 def _is_union(annotation: Any) -> bool:
     arguments = get_args(annotation)
     if get_origin(annotation) in (Union, UnionType):
-        several = [one for one in arguments if one is not type(None)]
-        return len(several) > 1 or any(_is_union(one) for one in several)
-    return any(_is_union(one) for one in arguments)
+        several = [argument for argument in arguments if argument is not type(None)]
+        return len(several) > 1 or any(_is_union(item) for item in several)
+    return any(_is_union(argument) for argument in arguments)

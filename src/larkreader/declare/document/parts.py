@@ -232,7 +232,8 @@ class _Parts:
             return None
         self._refer(f"{where}.wire", wire, "wire")
         is_known = isinstance(wire, str) and wire in declared
-        if is_known and table.get("to") == "frame" and not any(one.wire == wire for one in self.made["frame"].values()):
+        with_frames = {layout.wire for layout in self.made["frame"].values()}
+        if is_known and table.get("to") == "frame" and wire not in with_frames:
             self._add(f"{where}.to", '"frame"', f"needs a frame on {show(wire)}")
         return {**table, "wire": wire}
 
@@ -256,7 +257,7 @@ class _Parts:
             except OSError as error:
                 self._add(f"{where}.svd", show(file), f"cannot be read: {error.strerror}")
             except SheetError as error:
-                self.mistakes += [replace(one, where=f"{where}.svd, {one.where}") for one in error.mistakes]
+                self.mistakes += [replace(mistake, where=f"{where}.svd, {mistake.where}") for mistake in error.mistakes]
         known = self._described[file]
         if known and named not in known:
             self._add(f"{where}.named", show(named), f"is not a register of {file}", nearest(named, list(known)))
@@ -282,7 +283,7 @@ class _Parts:
         generators, wires = self.made["generator"], self.made["wire"]
         if end.words and end.generator in generators:
             wrong = check_words(generators[end.generator], end.words)
-            self.mistakes += [replace(one, where=f"{where}.{one.where}") for one in wrong]
+            self.mistakes += [replace(item, where=f"{where}.{item.where}") for item in wrong]
         for wire in end.wires:
             if wire in wires:
                 try:
@@ -308,7 +309,7 @@ class _Parts:
             return  # what is wrong with the register was reported
         fields = registers[register].field if register in registers else {}
         if name not in fields:
-            known = [f"{key}.{field}" for key, one in registers.items() for field in one.field]
+            known = [f"{key}.{field}" for key, item in registers.items() for field in item.field]
             wanted = "must be a field of a register of this sheet, as in CTRL.parity"
             self._add(where, show(place), wanted, nearest(place, known))
 

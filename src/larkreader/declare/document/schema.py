@@ -63,7 +63,7 @@ def _table_schema(row: Row, description: str, shared: dict[str, Any]) -> dict[st
 def _schema(model: type[BaseModel], shared: dict[str, Any]) -> dict[str, Any]:
     """Return the schema of a table, without the key that its place gives it; put what it refers to into `shared`."""
     schema = model.model_json_schema(by_alias=True, ref_template="#/$defs/{model}")
-    shared |= {name: _refined(name, one) for name, one in schema.pop("$defs", {}).items()}
+    shared |= {name: _refined(name, item) for name, item in schema.pop("$defs", {}).items()}
     schema = _refined(model.__name__, schema)
     schema["properties"].pop("key", None)
     needed = [name for name in schema.get("required", []) if name not in ("key", "wire")]
@@ -77,10 +77,10 @@ def _refined(name: str, schema: dict[str, Any]) -> dict[str, Any]:
     if model is not None:
         result = _descriptions(model)
         aliases = {field.serialization_alias or key: key for key, field in model.model_fields.items()}
-        for key, one in schema.get("properties", {}).items():
-            one.pop("title", None)
+        for key, item in schema.get("properties", {}).items():
+            item.pop("title", None)
             if text := result.get(key) or result.get(aliases.get(key, key)):
-                one["description"] = text
+                item["description"] = text
         schema["description"] = (inspect.getdoc(model) or "").split("\n", 1)[0]
     if name == "LineSettings":
         schema["properties"]["format"]["pattern"] = r"^[5-9][NEOMSneoms](1|1\.5|2)$"
@@ -108,10 +108,10 @@ def _models_of(model: type[BaseModel], found: dict[str, type[BaseModel]]) -> Non
     for field in model.model_fields.values():
         waiting = [field.annotation]
         while waiting:
-            one = waiting.pop()
-            if isinstance(one, type) and issubclass(one, BaseModel) and one.__name__ not in found:
-                _models_of(one, found)
-            waiting += list(getattr(one, "__args__", ()))
+            part = waiting.pop()
+            if isinstance(part, type) and issubclass(part, BaseModel) and part.__name__ not in found:
+                _models_of(part, found)
+            waiting += list(getattr(part, "__args__", ()))
 
 
 _MODELS: dict[str, type[BaseModel]] = {}

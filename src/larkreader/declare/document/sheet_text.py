@@ -49,19 +49,21 @@ def sheet_text(sheet: Sheet) -> str:
     text += f"title = {toml_value(sheet.title)}\n" if sheet.title else ""
     for row in TABLES:
         held = getattr(sheet, row.attribute)
-        if row.form == "one" and (given := _said(held)):
+        if row.form == "one" and (given := _declared_keys(held)):
             text += f"\n[{row.table}]\n" + _lines(given)
         elif row.form == "named":
             text += "".join(_named_text(row.table, key, model, sheet.line) for key, model in held.items())
         elif row.form == "list":
-            text += "".join(f"\n[[{row.table}]]\n" + _lines(_said(model)) for model in held)
+            text += "".join(f"\n[[{row.table}]]\n" + _lines(_declared_keys(model)) for model in held)
     return text
 
 
 def _named_text(table: str, key: str, model: BaseModel, line: LineSettings) -> str:
     if isinstance(model, FrameLayout):
         return frame_text(key, model)
-    return f"\n[{table}.{_key(key)}]\n" + _lines(_wire(model, line) if isinstance(model, Wire) else _said(model))
+    return f"\n[{table}.{_key(key)}]\n" + _lines(
+        _wire(model, line) if isinstance(model, Wire) else _declared_keys(model)
+    )
 
 
 def frame_text(key: str, layout: FrameLayout) -> str:
@@ -79,14 +81,16 @@ def frame_text(key: str, layout: FrameLayout) -> str:
     str
         TOML.
     """
-    declared = _said(layout)
+    declared = _declared_keys(layout)
     text = f"\n[frame.{_key(key)}]\n"
     text += _lines({name: value for name, value in declared.items() if name not in ("fields", "checksum")})
     if layout.fields:
         text += "fields = [\n"
         for entry in layout.fields:
-            members = [toml_value(_said(member)) for member in entry.fields] if isinstance(entry, FieldGroup) else []
-            own = {name: value for name, value in _said(entry).items() if name != "fields"}
+            members = (
+                [toml_value(_declared_keys(member)) for member in entry.fields] if isinstance(entry, FieldGroup) else []
+            )
+            own = {name: value for name, value in _declared_keys(entry).items() if name != "fields"}
             result = toml_value(own)
             if members:
                 inner = ",\n".join(f"    {member}" for member in members)
@@ -102,8 +106,8 @@ def toml_value(value: Any) -> str:
         return "true" if value else "false"
     if isinstance(value, Mapping):
         parts = [
-            f"{_key(str(name))} = {hex(one) if name in _IN_HEX and _is_natural(one) else toml_value(one)}"
-            for name, one in value.items()
+            f"{_key(str(name))} = {hex(item) if name in _IN_HEX and _is_natural(item) else toml_value(item)}"
+            for name, item in value.items()
         ]
         return "{ " + ", ".join(parts) + " }" if parts else "{}"
     if isinstance(value, (list, tuple)):
@@ -127,7 +131,7 @@ def _is_natural(value: Any) -> bool:
     return isinstance(value, int) and not isinstance(value, bool) and value > 9
 
 
-def _said(model: BaseModel) -> dict[str, Any]:
+def _declared_keys(model: BaseModel) -> dict[str, Any]:
     """Return what of a model is not its default, by the keys of a sheet."""
     declared: dict[str, Any] = {}
     for name, info in type(model).model_fields.items():
@@ -144,17 +148,17 @@ def _said(model: BaseModel) -> dict[str, Any]:
 
 def _plain(value: Any) -> Any:
     if isinstance(value, BaseModel):
-        return _said(value)
+        return _declared_keys(value)
     if isinstance(value, Mapping):
-        return {name: _plain(one) for name, one in value.items()}
+        return {name: _plain(item) for name, item in value.items()}
     if isinstance(value, tuple):
-        every = [_plain(one) for one in value]
+        every = [_plain(item) for item in value]
         return every
     return value
 
 
 def _wire(wire: Wire, line: LineSettings) -> dict[str, Any]:
-    declared = _said(wire)
+    declared = _declared_keys(wire)
     declared.pop("line", None)
     own = {name: getattr(wire.line, name) for name in LineSettings.model_fields}
     differs = {name: value for name, value in own.items() if value != getattr(line, name)}

@@ -48,7 +48,7 @@ class IdleBoundary(FrameBoundary, frozen=True, extra="forbid"):
     longest: Longest = 4096
 
     @model_validator(mode="after")
-    def _one_is_said(self) -> IdleBoundary:
+    def _length_is_given(self) -> IdleBoundary:
         if (self.characters is None) == (self.seconds is None):
             raise PydanticCustomError("wanted", "must have a length: characters = 3.5, or seconds = 0.002.")
         return self
@@ -98,7 +98,7 @@ class TerminatorBoundary(FrameBoundary, frozen=True, extra="forbid"):
     def every(self) -> tuple[bytes, ...]:
         """What may end a frame, longer ones first."""
         declared = [self.terminator] if isinstance(self.terminator, str) else self.terminator
-        return tuple(sorted({text.encode("latin-1") for text in declared}, key=lambda one: (-len(one), one)))
+        return tuple(sorted({text.encode("latin-1") for text in declared}, key=lambda item: (-len(item), item)))
 
     @property
     def may_be_empty(self) -> bool:

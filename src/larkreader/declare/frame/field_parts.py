@@ -76,12 +76,12 @@ class Samples(BaseModel, frozen=True, extra="forbid"):
 
 @dataclass(frozen=True)
 class Count:
-    """How many of a field follow each other, by what an earlier field holds: ``raw * factor / divisor + more``."""
+    """How many of a field follow each other, by what an earlier field holds: ``raw * factor / divisor + addend``."""
 
     field: str
     factor: int = 1
     divisor: int = 1
-    more: int = 0
+    addend: int = 0
 
     @classmethod
     def parse(cls, text: str) -> Count:
@@ -99,5 +99,5 @@ class Count:
 
     def raw_of(self, count: int) -> int | None:
         """Return what the field must hold for `count` of them; None if nothing does."""
-        raw, left = divmod((count - self.more) * self.divisor, self.factor)
+        raw, left = divmod((count - self.addend) * self.divisor, self.factor)
         return raw if left == 0 and raw >= 0 else None

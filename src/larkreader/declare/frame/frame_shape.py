@@ -46,7 +46,7 @@ class ShapedLayout(BaseModel, frozen=True, extra="forbid"):
 
     @model_validator(mode="before")
     @classmethod
-    def _nothing_said_is_bytes(cls, table: Any) -> Any:
+    def _default_field_is_bytes(cls, table: Any) -> Any:
         if isinstance(table, Mapping) and "fields" not in table and table.get("pattern") is None:
             return {**table, "fields": [{"name": "data", "type": "bytes", "repeat": REST}]}
         return table
@@ -209,15 +209,15 @@ class ShapedLayout(BaseModel, frozen=True, extra="forbid"):
             return room
         count = Count.parse(repeat)
         many, left = divmod(held.get(count.field, 0) * count.factor, count.divisor)
-        many += count.more
+        many += count.addend
         if left or not 0 <= many <= LONGEST:
             raise RequestError(name_of(entry), f"would be there {many} times by {repeat}", f"must be 0 to {LONGEST}")
         return many
 
     def bits_behind(self, entry: FieldEntry) -> int:
         """Return how many bits lie behind an entry, of which there are as many as there is room for."""
-        behind = self.fields[[one is entry for one in self.fields].index(True) + 1 :]
-        return sum(plain_number(one) * item_bits(one, self.checksum) for one in behind) + 8 * len(self.end_marker)
+        behind = self.fields[[field is entry for field in self.fields].index(True) + 1 :]
+        return sum(plain_number(item) * item_bits(item, self.checksum) for item in behind) + 8 * len(self.end_marker)
 
     def uncounted(self, shape: Shape) -> int:
         """Return how many bytes of a frame its length field does not count."""
@@ -262,4 +262,4 @@ def is_present(entry: FieldEntry, slots: Mapping[str, Slot], held: Mapping[str, 
 def raw_values(slot: Slot, declared: Sequence[int | str]) -> list[int]:
     """Return the raw numbers that numbers and names of a field stand for."""
     assert slot.field is not None
-    return [slot.field.names[one] if isinstance(one, str) else one for one in declared]
+    return [slot.field.names[item] if isinstance(item, str) else item for item in declared]

@@ -72,9 +72,9 @@ def layout_mistakes(
     left = placed[-1].ends - {0}  # else every place behind the wrong width is wrong, which would be reported repeatedly
     yield from _checksum_mistakes(shape, checksum, placed, whole=not left)
     laid = iter(shape.slots)
-    for one in placed:
-        for alone, slot in zip(slots_of(one.entry, 0, 1, packing, checksum), laid, strict=False):
-            yield from _order_mistake(one, slot, alone.first_bit, whole=not left, is_fixed=is_fixed)
+    for item in placed:
+        for alone, slot in zip(slots_of(item.entry, 0, 1, packing, checksum), laid, strict=False):
+            yield from _order_mistake(item, slot, alone.first_bit, whole=not left, is_fixed=is_fixed)
     for place, entry in enumerate(fields):
         result = entry.substitutes.fields if isinstance(entry, NamedField) and entry.substitutes else ()
         for number, name in enumerate(result):
@@ -154,7 +154,7 @@ def _reference_mistakes(fields: Sequence[FieldEntry], names: dict[str, int]) -> 
         for key, name, declared in asked:
             where = f"fields[{place}].{key}"
             if name not in names or "." in name:
-                advice = nearest(name, [one for one in names if "." not in one])
+                advice = nearest(name, [item for item in names if "." not in item])
                 yield where, f'"{name}"', f"is not a field of this frame. {advice}"
                 continue
             teller = fields[names[name]]
@@ -165,9 +165,9 @@ def _reference_mistakes(fields: Sequence[FieldEntry], names: dict[str, int]) -> 
                 yield where, f'"{name}"', f"is of type {teller.type}, but only a single whole number can hold it."
             elif key == "repeat" and teller.kind not in ("uint", "bcd"):
                 yield where, f'"{name}"', f"is of type {teller.type}, but a number of items is a uint or a bcd."
-            for one in declared:
-                if isinstance(one, str) and one not in teller.names:
-                    yield where, f'"{one}"', f"is not a name of {name}. {nearest(one, list(teller.names))}"
+            for item in declared:
+                if isinstance(item, str) and item not in teller.names:
+                    yield where, f'"{item}"', f"is not a name of {name}. {nearest(item, list(teller.names))}"
 
 
 def _rest_mistakes(fields: Sequence[FieldEntry], boundary: Boundary) -> Iterator[Claim]:
@@ -215,13 +215,13 @@ def _placed(fields: Sequence[FieldEntry], checksum: FrameChecksum | None, bit: i
         here = behind
 
 
-def _order_mistake(one: _Placed, slot: Slot, shift: int, *, whole: bool, is_fixed: bool) -> Iterator[Claim]:
+def _order_mistake(placed: _Placed, slot: Slot, shift: int, *, whole: bool, is_fixed: bool) -> Iterator[Claim]:
     if slot.order is None:
         return
-    if slot.bits % 8 or (whole and {(begin + shift) % 8 for begin in one.begins} != {0}) or slot.stride % 8:
+    if slot.bits % 8 or (whole and {(begin + shift) % 8 for begin in placed.begins} != {0}) or slot.stride % 8:
         begin = f"this field takes bits {slot.first_bit} to {slot.end_bit - 1} of the frame."
         yield (
-            one.place,
+            placed.place,
             f'"{slot.name}"',
             "has a byte order, which needs whole bytes that begin at a byte limit; "
             + (begin if is_fixed else "this field does not in every frame."),
@@ -251,7 +251,7 @@ def _checksum_mistakes(
         yield f"checksum.{key}", f'"{name}"', f"is not a field of this frame. {nearest(name, list(shape.slot))}"
     if unknown or not whole:
         return
-    at = {name_of(one.entry): one for one in placed if name_of(one.entry)}
+    at = {name_of(item.entry): item for item in placed if name_of(item.entry)}
     first, last = at.get(checksum.from_ or ""), at.get(checksum.to or "")
     if any("." in (name or "") for name in (checksum.from_, checksum.to)):
         yield "checksum", "", "covers a part of a group; name a field, or leave from and to out."

@@ -134,12 +134,22 @@ def slots_of(
     for member in entry.fields:
         inner = member.repeat if isinstance(member, NamedField) else 1
         assert isinstance(inner, int)
-        one = _slot(member, bit + within, count * inner, packing, checksum)
-        name = f"{entry.group}.{one.name}" if one.name else ""
+        slot = _slot(member, bit + within, count * inner, packing, checksum)
+        name = f"{entry.group}.{slot.name}" if slot.name else ""
         yield Slot(
-            name, one.kind, one.first_bit, one.bits, one.count, one.order, one.field, one.value, stride, inner, count
+            name,
+            slot.kind,
+            slot.first_bit,
+            slot.bits,
+            slot.count,
+            slot.order,
+            slot.field,
+            slot.value,
+            stride,
+            inner,
+            count,
         )
-        within += inner * one.bits
+        within += inner * slot.bits
 
 
 def item_bits(entry: FieldEntry, checksum: FrameChecksum | None) -> int:

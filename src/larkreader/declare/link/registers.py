@@ -217,7 +217,7 @@ class Meanings(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False):
                 for setting, meaning in self.declared.items()
                 for key, value in meaning.values.items()
                 if not any(
-                    value == one and isinstance(value, bool) == isinstance(one, bool) for one in SETTINGS[setting]
+                    value == item and isinstance(value, bool) == isinstance(item, bool) for item in SETTINGS[setting]
                 )
             ]
         )

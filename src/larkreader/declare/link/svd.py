@@ -61,7 +61,7 @@ class _Device:
     def __init__(self, root: ET.Element, name: str) -> None:
         self.name = name
         self.defaults = _own_defaults(root, {"size": "32", "resetValue": "0"})
-        self.peripherals = {_text(one, "name"): one for one in root.iterfind("peripherals/peripheral")}
+        self.peripherals = {_text(item, "name"): item for item in root.iterfind("peripherals/peripheral")}
         self.count = 0
 
     def registers(self) -> Iterator[tuple[str, Register]]:
@@ -78,20 +78,20 @@ class _Device:
         """Yield the registers of a peripheral or a cluster, those of its clusters too."""
         if depth > 16:
             _refuse(self.name, path, "has clusters within clusters without end")
-        known = {_text(one, "name"): one for one in block.iterfind("register")}
-        clusters = {_text(one, "name"): one for one in block.iterfind("cluster")}
+        known = {_text(item, "name"): item for item in block.iterfind("register")}
+        clusters = {_text(item, "name"): item for item in block.iterfind("cluster")}
         for key, found in known.items():
-            for name, one in self._repeated(self._derived(found, known, f"{path}.{key}")):
-                yield f"{path}.{name}", self._register(one, f"{path}.{name}", _own_defaults(one, defaults))
+            for name, item in self._repeated(self._derived(found, known, f"{path}.{key}")):
+                yield f"{path}.{name}", self._register(item, f"{path}.{name}", _own_defaults(item, defaults))
         for key, found in clusters.items():
-            for name, one in self._repeated(self._derived(found, clusters, f"{path}.{key}")):
-                yield from self._block(one, f"{path}.{name}", _own_defaults(one, defaults), depth + 1)
+            for name, item in self._repeated(self._derived(found, clusters, f"{path}.{key}")):
+                yield from self._block(item, f"{path}.{name}", _own_defaults(item, defaults), depth + 1)
 
-    def _register(self, one: ET.Element, path: str, defaults: Mapping[str, str]) -> Register:
+    def _register(self, element: ET.Element, path: str, defaults: Mapping[str, str]) -> Register:
         self.count += 1
         if self.count > MOST_REGISTERS:
             _refuse(self.name, path, f"is one of more than {MOST_REGISTERS:,} registers")
-        known = {_text(field, "name"): field for field in one.iterfind("fields/field")}
+        known = {_text(field, "name"): field for field in element.iterfind("fields/field")}
         fields = {}
         for key, found in known.items():
             width = 0
@@ -117,13 +117,15 @@ class _Device:
             return low + _number(_text(field, "bitWidth", "1")) - 1, low
         return _refuse(self.name, path, "does not contain its bits")
 
-    def _derived(self, one: ET.Element, siblings: Mapping[str, ET.Element], path: str, depth: int = 0) -> ET.Element:
+    def _derived(
+        self, element: ET.Element, siblings: Mapping[str, ET.Element], path: str, depth: int = 0
+    ) -> ET.Element:
         """Return an element with what it inherits from the one that it is derived from."""
-        source = one.get("derivedFrom")
+        source = element.get("derivedFrom")
         if source is None:
-            return one
+            return element
         found = siblings.get(source, siblings.get(source.rpartition(".")[2]))
-        if found is None and one.tag == "register":
+        if found is None and element.tag == "register":
             found = self._elsewhere(source)
         if found is None or depth > 16:
             _refuse(
@@ -132,10 +134,10 @@ class _Device:
                 f"is derived from {source}, " + ("which is not there" if found is None else "in a ring"),
             )
         merged = deepcopy(self._derived(found, siblings, path, depth + 1))
-        own = {child.tag for child in one}
+        own = {child.tag for child in element}
         for child in [child for child in merged if child.tag in own]:
             merged.remove(child)
-        merged.extend(one)
+        merged.extend(element)
         return merged
 
     def _elsewhere(self, source: str) -> ET.Element | None:
@@ -143,39 +145,39 @@ class _Device:
         peripheral, _, name = source.partition(".")
         block = self.peripherals.get(peripheral)
         every = [] if block is None else block.iterfind("registers//register")
-        return next((one for one in every if _text(one, "name") == name.rpartition(".")[2]), None)
+        return next((item for item in every if _text(item, "name") == name.rpartition(".")[2]), None)
 
-    def _repeated(self, one: ET.Element) -> Iterator[tuple[str, ET.Element]]:
+    def _repeated(self, element: ET.Element) -> Iterator[tuple[str, ET.Element]]:
         """Yield an element by its name, or each of an array or list of them."""
-        name = _text(one, "name")
-        if one.find("dim") is None:
-            yield name, one
+        name = _text(element, "name")
+        if element.find("dim") is None:
+            yield name, element
             return
-        count = _number(_text(one, "dim"))
+        count = _number(_text(element, "dim"))
         if count > MOST_REGISTERS:
             _refuse(self.name, name, f"has {count:,} of its kind")
-        index = _indices(_text(one, "dimIndex", ""), count)
+        index = _indices(_text(element, "dimIndex", ""), count)
         for number in index:
-            yield name.replace("[%s]", number).replace("%s", number), one
+            yield name.replace("[%s]", number).replace("%s", number), element
 
 
 def _indices(text: str, count: int) -> list[str]:
     """Return what stands for ``%s`` in the name of each."""
     if match := _RANGE.fullmatch(text.strip()):
         first, last = (int(match[1]), int(match[2])) if match[1] else (ord(match[3]), ord(match[4]))
-        return [str(one) if match[1] else chr(one) for one in range(first, min(last, first + count - 1) + 1)]
+        return [str(item) if match[1] else chr(item) for item in range(first, min(last, first + count - 1) + 1)]
     named = [part.strip() for part in text.split(",") if part.strip()]
-    return named[:count] if len(named) >= count else [str(one) for one in range(count)]
+    return named[:count] if len(named) >= count else [str(item) for item in range(count)]
 
 
-def _own_defaults(one: ET.Element, inherited: Mapping[str, str]) -> dict[str, str]:
-    return {name: _text(one, name, inherited[name]) for name in _INHERITED}
+def _own_defaults(element: ET.Element, inherited: Mapping[str, str]) -> dict[str, str]:
+    return {name: _text(element, name, inherited[name]) for name in _INHERITED}
 
 
-def _text(one: ET.Element, tag: str, unless: str | None = None) -> str:
-    found = one.findtext(tag)
+def _text(element: ET.Element, tag: str, unless: str | None = None) -> str:
+    found = element.findtext(tag)
     if found is None and unless is None:
-        _refuse("SVD", f"<{one.tag}>", f"lacks <{tag}>")
+        _refuse("SVD", f"<{element.tag}>", f"lacks <{tag}>")
     return (unless or "") if found is None else found.strip()
 
 

@@ -269,7 +269,7 @@ class ReceivePath(PathPart, frozen=True):
     @model_validator(mode="after")
     def _parts_fit(self) -> ReceivePath:
         mistakes = []
-        if sum(one.for_s / one.every_s for one in self.deaf if one.every_s is not None) >= 1:
+        if sum(item.for_s / item.every_s for item in self.deaf if item.every_s is not None) >= 1:
             mistakes.append(Mistake("deaf", "", "leave no time for any service: together they take all of it"))
         if (self.ring is None) != (self.application is None):
             missing, other = ("ring", "application") if self.ring is None else ("application", "ring")

@@ -51,7 +51,7 @@ class TextReply:
                 continue
             name, _, kind = (match[1] or "").partition(":")
             if not _NAME.fullmatch(name) or kind not in KINDS:
-                known = ", ".join(one for one in KINDS if one)
+                known = ", ".join(item for item in KINDS if item)
                 raise ValueError(f'has "{match[0]}", which must be a name in braces, or with one of {known} behind it; '
                                  f"{{{name}}} alone is text to the end of the line")  # fmt: skip
             if name in self.names:
@@ -228,8 +228,8 @@ class Exchange(BaseModel, frozen=True, extra="forbid"):
 
     @model_validator(mode="after")
     def _goes_together(self) -> Exchange:
-        sends = [one for one in (self.send, self.send_hex, self.send_frame) if one is not None]
-        awaits = [one for one in (self.expect, self.expect_hex, self.expect_frame) if one is not None]
+        sends = [item for item in (self.send, self.send_hex, self.send_frame) if item is not None]
+        awaits = [item for item in (self.expect, self.expect_hex, self.expect_frame) if item is not None]
         wrong = ""
         if len(sends) > 1 or len(awaits) > 1:
             wrong = "must send a single thing, and expect a single thing: a text, bytes or a frame."
@@ -251,7 +251,7 @@ class Exchange(BaseModel, frozen=True, extra="forbid"):
             wrong = "has retries, and nothing that could be sent again."
         for limits in self.where.values():
             if isinstance(limits, list) and (
-                len(limits) != 2 or not all(isinstance(one, int | float) for one in limits)
+                len(limits) != 2 or not all(isinstance(limit, int | float) for limit in limits)
             ):
                 wrong = "has a list in where that is not the least and the most."
         if wrong:

@@ -27,11 +27,11 @@ def _pattern_of(lead: bytes | None) -> re.Pattern[bytes]:
 
     def either(second: bytes) -> bytes:
         """Write control characters, named by the second bytes of their 7-bit form, as what matches both forms."""
-        eighth = b"" if lead is None else b"|" + lead + b"[" + bytes(one + 0x40 for one in second) + b"]"
+        eighth = b"" if lead is None else b"|" + lead + b"[" + bytes(item + 0x40 for item in second) + b"]"
         return b"(?:\x1b[" + re.escape(second) + b"]" + eighth + b")"
 
     content = b"[\x08-\x0d\x20-\x7e\xa0-\xff]" if lead == b"" else b"[\x08-\x0d\x20-\x7e\x80-\xff]"
-    functions = bytes(one for one in range(0x40, 0x60) if one not in b"PX[]^_")
+    functions = bytes(item for item in range(0x40, 0x60) if item not in b"PX[]^_")
     return re.compile(
         b"(?P<control_sequence>" + either(b"[") + rb"[\x30-\x3f]*[\x20-\x2f]*[\x40-\x7e])"
         b"|(?P<control_string>" + either(b"PX]^_") + content + b"{0,%d}?(?:" % LONGEST + either(b"\\") + rb"|\x07))"

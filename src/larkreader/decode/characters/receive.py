@@ -186,8 +186,8 @@ def _judge(edges: Ticks, at: Ticks, instants: Instants) -> tuple[Words, npt.NDAr
     """Sample the characters that begin at edges number `at`; return their words, and which are noisy."""
     if len(instants.rows) == 1:
         return _words(edges, at, instants.rows[0]), None
-    one, two, three = (_words(edges, at, row) for row in instants.rows)
-    return (one & two) | (two & three) | (one & three), (one != two) | (two != three)
+    early, middle, late = (_words(edges, at, row) for row in instants.rows)
+    return (early & middle) | (middle & late) | (early & late), (early != middle) | (middle != late)
 
 
 def _words(edges: Ticks, at: Ticks, row: Ticks) -> Words:

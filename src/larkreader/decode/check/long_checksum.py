@@ -109,14 +109,14 @@ def _fold_of(crc: CrcAlgorithm) -> tuple[int, int] | None:
     """Return `a` and `b` with y^a = y^b + 1, or a multiple of the `a` with y^a = 1, and 0; None if neither is found."""
     kind = table_of(crc).dtype
     powers = np.array([1 << crc.width - 1 if crc.reflect_in else 1 << max(8 - crc.width, 0)], dtype=kind)
-    one = powers[0]
+    unit = powers[0]
     while len(powers) < POWERS:
         powers = np.concatenate([powers, moved(powers, crc, len(powers))])
-    again = np.flatnonzero(powers[1:] == one) + 1
+    again = np.flatnonzero(powers[1:] == unit) + 1
     if again.size:
         return int(again[0]) * max(1, (POWERS // 2) // int(again[0])), 0
     order = np.argsort(powers, kind="stable")
-    wanted = powers ^ one
+    wanted = powers ^ unit
     found = order[np.minimum(np.searchsorted(powers, wanted, sorter=order), len(powers) - 1)]
     near = np.flatnonzero((powers[found] == wanted) & (found > np.arange(len(powers))))
     near = near[near > 0]
@@ -152,11 +152,11 @@ def moved(registers: Registers, crc: CrcAlgorithm, length: int) -> Registers:
 
 def _moved_on(register: int, crc: CrcAlgorithm, length: int) -> int:
     """Return a register after any number of bytes of nothing."""
-    one = np.array([register], dtype=table_of(crc).dtype)
+    state = np.array([register], dtype=table_of(crc).dtype)
     for power in range(length.bit_length()):
         if length >> power & 1:
-            one = moved(one, crc, 1 << power)
-    return int(one[0])
+            state = moved(state, crc, 1 << power)
+    return int(state[0])
 
 
 @lru_cache(maxsize=512)
@@ -166,8 +166,8 @@ def _tables(crc: CrcAlgorithm, length: int) -> list[Registers]:
     values = np.arange(1 << digit).astype(kind)
     each = [values << digit * place for place in range(8 * kind.itemsize // digit)]
     if length == 1:
-        return [advance(one, crc, np.zeros(len(one), np.uint8)) for one in each]
-    return [moved(moved(one, crc, length // 2), crc, length // 2) for one in each]
+        return [advance(item, crc, np.zeros(len(item), np.uint8)) for item in each]
+    return [moved(moved(item, crc, length // 2), crc, length // 2) for item in each]
 
 
 def _digit(crc: CrcAlgorithm) -> int:

@@ -20,7 +20,7 @@ Mask = npt.NDArray[np.bool_]
 Bytes = npt.NDArray[np.uint8]
 
 
-def value_faults(frames: Frames, genuine: Mask, intact: Mask) -> npt.NDArray[np.uint8]:
+def value_faults(frames: Frames, fixed_values_ok: Mask, intact: Mask) -> npt.NDArray[np.uint8]:
     """Return the faults that the fields of each frame show; those of a frame whose checksum fails show nothing.
 
     Parameters
@@ -36,7 +36,7 @@ def value_faults(frames: Frames, genuine: Mask, intact: Mask) -> npt.NDArray[np.
         Flags of `FrameFault`.
     """
     faults = np.zeros(len(frames), dtype=np.uint8)
-    known, sensible = genuine.copy(), np.ones(len(frames), np.bool_)
+    known, sensible = fixed_values_ok.copy(), np.ones(len(frames), np.bool_)
     layout = frames.layout
     for slot in layout.slots:
         field = slot.field

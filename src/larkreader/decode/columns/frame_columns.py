@@ -251,7 +251,7 @@ class Frames(Columns):
         values = self[name]
         held = np.empty(len(self), dtype=object)
         if isinstance(values, np.ma.MaskedArray):
-            held[:] = [None if one is np.ma.masked else bytes([int(one)]) for one in values]
+            held[:] = [None if value is np.ma.masked else bytes([int(value)]) for value in values]
         else:
             held[:] = [np.atleast_1d(row).astype(np.uint8).tobytes() for row in values]
         return held
@@ -317,7 +317,7 @@ class Frames(Columns):
         return {
             "offset": head.offset,
             **fields,
-            "faults": np.array([frame_fault_names(one) or "none" for one in head.faults]),
+            "faults": np.array([frame_fault_names(fault) or "none" for fault in head.faults]),
         }
 
     def _slot(self, name: str) -> Slot:

@@ -86,7 +86,7 @@ class Located:
 
     def of(self, name: str) -> FieldPlaces:
         """Return where a named field lies."""
-        return next(one for one in self.fields if one.slot.name == name)
+        return next(field for field in self.fields if field.slot.name == name)
 
 
 def locate(stream: Bytes, begin: Places, length: Places | None, layout: FrameLayout) -> Located:
@@ -114,7 +114,7 @@ def deciding_fields(layout: FrameLayout) -> set[str]:
     """Return the names of the fields whose values decide where others lie, or how long a frame is."""
     names = {name for entry in layout.fields for name in entry.when}
     repeats = [repeat_of(entry) for entry in layout.fields]
-    names |= {Count.parse(one).field for one in repeats if isinstance(one, str) and one != REST}
+    names |= {Count.parse(repeat).field for repeat in repeats if isinstance(repeat, str) and repeat != REST}
     return names | ({layout.boundary.counted.field} if layout.boundary.counted else set())
 
 
@@ -219,7 +219,7 @@ class _Walk:
         else:
             by = Count.parse(repeat)
             many = np.minimum(self.held.get(by.field, np.zeros(len(self.bit), np.int64)), 1 << 32) * by.factor
-            count = many // by.divisor + by.more
+            count = many // by.divisor + by.addend
             self._must(many % by.divisor == 0)
         self._must((count >= 0) & (count <= MOST_ITEMS * 8))
         for name, declared in entry.when.items():

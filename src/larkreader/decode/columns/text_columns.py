@@ -29,7 +29,7 @@ class Matched:
     ----------
     fits : ndarray of bool, shape (n_lines,)
         Whether the line matches.
-    right : ndarray of bool, shape (n_lines,)
+    checksum_ok : ndarray of bool, shape (n_lines,)
         Whether its checksum is right; without a checksum it is.
     texts : mapping of str to list of str
         What each field holds, line by line; nothing where the line does not match.
@@ -38,7 +38,7 @@ class Matched:
     """
 
     fits: Mask
-    right: Mask
+    checksum_ok: Mask
     texts: dict[str, list[str]]
     computed: Places
 
@@ -59,7 +59,7 @@ def match_lines(lines: Ragged, layout: FrameLayout) -> Matched:
     """
     pattern, checksum = layout.text_pattern, layout.checksum
     assert pattern is not None
-    fits, right = np.zeros((2, len(lines)), dtype=np.bool_)
+    fits, checksum_ok = np.zeros((2, len(lines)), dtype=np.bool_)
     computed = np.zeros(len(lines), dtype=np.uint64)
     texts: dict[str, list[str]] = {name: [] for name in pattern.fields}
     check = next((name for name, field in pattern.fields.items() if field.kind == "checksum"), None)
@@ -70,14 +70,14 @@ def match_lines(lines: Ragged, layout: FrameLayout) -> Matched:
             held.append("" if match is None else match[name])
         if match is None or text is None:
             continue
-        fits[number] = right[number] = True
+        fits[number] = checksum_ok[number] = True
         if checksum is not None and check is not None:
             begin = match.start(check)
             spans = {name: match.span(name) for name in pattern.fields if match.end(name) <= begin}
             covered = covered_text(text, spans, checksum).encode(layout.encoding)
             computed[number] = checksum.method.of(covered)
-            right[number] = int(match[check], 16) == int(computed[number])
-    return Matched(fits, right, texts, computed)
+            checksum_ok[number] = int(match[check], 16) == int(computed[number])
+    return Matched(fits, checksum_ok, texts, computed)
 
 
 def text_column(matched: Matched, name: str, layout: FrameLayout) -> Any:
@@ -98,7 +98,7 @@ def text_column(matched: Matched, name: str, layout: FrameLayout) -> Any:
         float64 of a ``decimal``, int64 of an ``integer``, uint64 of a ``hex`` or a ``checksum``, objects of a ``word``
         or a ``text``; of shape (n_lines,), (n_lines, n_items) for several, and Ragged where their number varies.
     """
-    field = next(one for one in layout.fields if isinstance(one, NamedField) and one.name == name)
+    field = next(entry for entry in layout.fields if isinstance(entry, NamedField) and entry.name == name)
     texts = matched.texts[name]
     if field.repeat == 1:
         return _numbers(texts, field.kind)

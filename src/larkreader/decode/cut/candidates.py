@@ -32,16 +32,16 @@ SURE = 7  # the score of what is confirmed
 class Candidates:
     """Places where a frame may begin, in order; at most one a place.
 
-    `genuine` and `right` hold whether the fixed values and the checksum of the layout number `which` are there. What
-    is `confirmed` is a frame whatever lies around it; what is `accepted` is a frame if it is met. What is `passed` over
-    as a whole is that, by default otherwise. What is `decided` is known if frames differ in length.
+    `fixed_values_ok` and `checksum_ok` hold whether the fixed values and the checksum of the layout number `which` are
+    there. What is `confirmed` is a frame whatever lies around it; what is `accepted` is a frame if it is met. What is
+    `passed` over as a whole is that, by default otherwise. What is `decided` is known if frames differ in length.
     """
 
     offset: Places
     which: npt.NDArray[np.uint8]
     length: Places
-    genuine: Mask
-    right: Mask
+    fixed_values_ok: Mask
+    checksum_ok: Mask
     accepted: Mask
     confirmed: Mask
     passed: Mask | None = None
@@ -72,13 +72,13 @@ def find_marked(stream: Bytes, layouts: Sequence[FrameLayout]) -> Candidates:
     found = Candidates.at(ends)
     best = np.full(len(ends), -1, dtype=np.int8)
     ends = np.append(ends, total)  # where a frame may end: before a marker, or with the stream
-    for number, layout in sorted(enumerate(layouts), key=lambda one: one[1].length):
+    for number, layout in sorted(enumerate(layouts), key=lambda item: item[1].length):
         offset = hits[layout.marker]
         at = slice(None) if len(hits) == 1 else np.searchsorted(found.offset, offset)
         whole = int(np.searchsorted(offset, total - layout.length, side="right"))
-        genuine, right = np.zeros(len(offset), np.bool_), np.zeros(len(offset), np.bool_)
-        genuine[:whole], right[:whole] = judge_rows(stream, offset[:whole], layout)
-        sure = genuine & right
+        fixed_values_ok, checksum_ok = np.zeros(len(offset), np.bool_), np.zeros(len(offset), np.bool_)
+        fixed_values_ok[:whole], checksum_ok[:whole] = judge_rows(stream, offset[:whole], layout)
+        sure = fixed_values_ok & checksum_ok
         followed = np.zeros(len(offset), dtype=np.bool_)
         asked = np.arange(whole) if layout.checksum is None else np.flatnonzero(~sure[:whole])
         followed[asked] = is_among(offset[asked] + layout.length, ends)
@@ -86,8 +86,8 @@ def find_marked(stream: Bytes, layouts: Sequence[FrameLayout]) -> Candidates:
         if layout.checksum is None:
             sure = sure & followed
         if any(other.marker == layout.marker and other.length > layout.length for other in layouts):
-            accepted &= genuine  # what lacks the fixed values may as well be the stump of a longer frame
-        score = (4 * sure + 2 * genuine + accepted).astype(np.int8)
+            accepted &= fixed_values_ok  # what lacks the fixed values may as well be the stump of a longer frame
+        score = (4 * sure + 2 * fixed_values_ok + accepted).astype(np.int8)
         better = score > best[at]
         better |= (score == best[at]) & (score < SURE) & (layout.length > found.length[at])
         every = bool(better.all())
@@ -96,8 +96,8 @@ def find_marked(stream: Bytes, layouts: Sequence[FrameLayout]) -> Candidates:
             (found.confirmed, sure),
             (found.which, number),
             (found.length, layout.length),
-            (found.genuine, genuine),
-            (found.right, right),
+            (found.fixed_values_ok, fixed_values_ok),
+            (found.checksum_ok, checksum_ok),
             (found.accepted, accepted),
         ):
             known[at] = result if every else np.where(better, result, known[at])
@@ -122,11 +122,11 @@ def find_fixed(stream: Bytes, layouts: Sequence[FrameLayout]) -> Candidates:
     found.length[:], found.accepted[:], found.confirmed[:] = length, True, True
     best = np.full(len(found.offset), -1, dtype=np.int8)
     for number, layout in enumerate(layouts):
-        genuine, right = judge_rows(stream, found.offset, layout)
-        score = (2 * genuine + right).astype(np.int8)
+        fixed_values_ok, checksum_ok = judge_rows(stream, found.offset, layout)
+        score = (2 * fixed_values_ok + checksum_ok).astype(np.int8)
         better = score > best
         best[better], found.which[better] = score[better], number
-        found.genuine[better], found.right[better] = genuine[better], right[better]
+        found.fixed_values_ok[better], found.checksum_ok[better] = fixed_values_ok[better], checksum_ok[better]
     return found
 
 

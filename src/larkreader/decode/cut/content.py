@@ -27,13 +27,13 @@ BLOCK = 1 << 20  # bytes of frames looked at together
 class Judged:
     """What contents are, each of shape (n_frames,), bool.
 
-    `fits` holds whether the fields add up to the content, `genuine` whether it then holds all fixed values, `right`
-    whether its checksum is right; without a checksum it is.
+    `fits` holds whether the fields add up to the content, `fixed_values_ok` whether it then holds all fixed values,
+    `checksum_ok` whether its checksum is right; without a checksum it is.
     """
 
     fits: Mask
-    genuine: Mask
-    right: Mask
+    fixed_values_ok: Mask
+    checksum_ok: Mask
 
 
 def judge_contents(stream: Bytes, begin: Places, length: Places, layout: FrameLayout) -> Judged:
@@ -54,20 +54,20 @@ def judge_contents(stream: Bytes, begin: Places, length: Places, layout: FrameLa
     """
     if layout.pattern is not None:
         matched = match_lines(Ragged(stream, begin, length), layout)
-        return Judged(matched.fits, matched.fits, matched.right)
+        return Judged(matched.fits, matched.fits, matched.checksum_ok)
     if not layout.needs_locating:
         fits = length == layout.length
-        genuine, right = np.zeros((2, len(begin)), dtype=np.bool_)
+        fixed_values_ok, checksum_ok = np.zeros((2, len(begin)), dtype=np.bool_)
         chosen = np.flatnonzero(fits)
-        genuine[chosen], right[chosen] = judge_rows(stream, begin[chosen], layout)
-        return Judged(fits, genuine, right)
+        fixed_values_ok[chosen], checksum_ok[chosen] = judge_rows(stream, begin[chosen], layout)
+        return Judged(fits, fixed_values_ok, checksum_ok)
     return judge_located(stream, begin, locate(stream, begin, length, layout), layout)
 
 
 def judge_located(stream: Bytes, begin: Places, located: Located, layout: FrameLayout) -> Judged:
     """Compare contents whose fields have been found with what their layout says; see `judge_contents`."""
     chosen = np.flatnonzero(located.fits)
-    genuine, right = np.zeros((2, len(begin)), dtype=np.bool_)
+    fixed_values_ok, checksum_ok = np.zeros((2, len(begin)), dtype=np.bool_)
     frame_bit = begin[chosen] * 8
     sound = np.ones(len(chosen), dtype=np.bool_)
     for place in located.fields:
@@ -83,20 +83,20 @@ def judge_located(stream: Bytes, begin: Places, located: Located, layout: FrameL
     ):
         for number, byte in enumerate(marker):
             sound &= stream.take(at + number) == byte
-    genuine[chosen] = sound
-    right[chosen] = _checksums_right(stream, begin, located, layout, chosen)
-    return Judged(located.fits, genuine, right)
+    fixed_values_ok[chosen] = sound
+    checksum_ok[chosen] = _checksums_right(stream, begin, located, layout, chosen)
+    return Judged(located.fits, fixed_values_ok, checksum_ok)
 
 
 def judge_rows(stream: Bytes, offset: Places, layout: FrameLayout) -> tuple[Mask, Mask]:
     """Return which frames of one shape hold the layout's fixed values, and which have a right checksum."""
-    genuine, right = np.empty(len(offset), np.bool_), np.empty(len(offset), np.bool_)
+    fixed_values_ok, checksum_ok = np.empty(len(offset), np.bool_), np.empty(len(offset), np.bool_)
     block = max(BLOCK // layout.length, 1)
     for low in range(0, len(offset), block):
         rows = rows_at(stream, offset[low : low + block], layout.length)
-        genuine[low : low + block] = _identities_right(rows, layout)
-        right[low : low + block] = _checksums_right_in(rows, layout)
-    return genuine, right
+        fixed_values_ok[low : low + block] = _identities_right(rows, layout)
+        checksum_ok[low : low + block] = _checksums_right_in(rows, layout)
+    return fixed_values_ok, checksum_ok
 
 
 def _checksums_right_in(rows: Bytes, layout: FrameLayout) -> Mask:
@@ -105,8 +105,8 @@ def _checksums_right_in(rows: Bytes, layout: FrameLayout) -> Mask:
     if slot is None or checksum is None:
         return np.ones(len(rows), dtype=np.bool_)
     begin, end = layout.covered
-    right: Mask = raw_column(rows, slot, layout.packing) == checksums_of_rows(rows, checksum.method, begin, end)
-    return right
+    checksum_ok: Mask = raw_column(rows, slot, layout.packing) == checksums_of_rows(rows, checksum.method, begin, end)
+    return checksum_ok
 
 
 def _identities_right(rows: Bytes, layout: FrameLayout) -> Mask:
@@ -131,5 +131,5 @@ def _checksums_right(
     first = begin[chosen]
     begins, ends = covered_bytes(layout, located.of, chosen)
     stored = items_at(stream, first * 8 + at.bit[chosen], check, layout.packing)
-    right: Mask = stored == checksums_of_stretches(stream, first + begins, first + ends, checksum.method)
-    return right
+    checksum_ok: Mask = stored == checksums_of_stretches(stream, first + begins, first + ends, checksum.method)
+    return checksum_ok

@@ -37,13 +37,13 @@ _DAMAGED = (Skip.LENGTH_MISMATCH, Skip.TRUNCATED_FRAME, Skip.BAD_STUFFING)
 class Sorted:
     """Packets sorted by layouts, a row each.
 
-    `which` is the number of the layout whose frame it is, or `NONE`; `genuine` and `right` hold whether that layout's
-    fixed values and checksum are there; `reason` is why it is not a frame, as `Skip`.
+    `which` is the number of the layout whose frame it is, or `NONE`; `fixed_values_ok` and `checksum_ok` hold whether
+    that layout's fixed values and checksum are there; `reason` is why it is not a frame, as `Skip`.
     """
 
     which: npt.NDArray[np.int64]
-    genuine: Mask
-    right: Mask
+    fixed_values_ok: Mask
+    checksum_ok: Mask
     reason: npt.NDArray[np.uint8]
 
 
@@ -67,7 +67,7 @@ def sort_packets(packets: Packets, layouts: Sequence[FrameLayout], *, at_start: 
     """
     count = len(packets)
     which, best = np.full(count, NONE, dtype=np.int64), np.zeros(count, dtype=np.int8)
-    genuine, right, fits_some = np.zeros((3, count), dtype=np.bool_)
+    fixed_values_ok, checksum_ok, fits_some = np.zeros((3, count), dtype=np.bool_)
     whole = packets.state == PacketState.WHOLE
     if _may_be_empty(layouts[0]):
         whole |= packets.state == PacketState.EMPTY
@@ -77,12 +77,12 @@ def sort_packets(packets: Packets, layouts: Sequence[FrameLayout], *, at_start: 
         fits = judged.fits & whole
         fits_some |= fits
         if len(layouts) == 1:
-            which[fits], genuine, right = number, judged.genuine & fits, judged.right & fits
+            which[fits], fixed_values_ok, checksum_ok = number, judged.fixed_values_ok & fits, judged.checksum_ok & fits
             break
-        score = (judged.genuine & fits) * (np.int8(1) + judged.right.astype(np.int8))
+        score = (judged.fixed_values_ok & fits) * (np.int8(1) + judged.checksum_ok.astype(np.int8))
         better = score > best
         best[better], which[better] = score[better], number
-        genuine[better], right[better] = True, judged.right[better]
+        fixed_values_ok[better], checksum_ok[better] = True, judged.checksum_ok[better]
     reason = np.array([_REASONS[state] for state in PacketState], dtype=np.uint8)[packets.state]
     refused = (packets.state == PacketState.WHOLE) & (which == NONE)
     shortest = np.full(count, min(layout.shortest for layout in layouts))
@@ -93,7 +93,7 @@ def sort_packets(packets: Packets, layouts: Sequence[FrameLayout], *, at_start: 
     reason[refused & (packets.content.length < shortest)] = Skip.TRUNCATED_FRAME
     if at_start and count and which[0] == NONE and reason[0] in _DAMAGED:
         reason[0] = Skip.UNFINISHED
-    return Sorted(which, genuine, right, reason)
+    return Sorted(which, fixed_values_ok, checksum_ok, reason)
 
 
 def _may_be_empty(layout: FrameLayout) -> bool:

@@ -289,7 +289,7 @@ def _terminated(stream: Bytes, terminators: Sequence[bytes], *, last: bool) -> S
     widths = width[places] if width is not None else np.ones(len(places), dtype=np.int64)
     if longest > 1 and len(places):
         behind = np.searchsorted(places, places + widths)
-        places, widths = (one[follow_chain(behind - np.arange(len(places)))] for one in (places, widths))
+        places, widths = (item[follow_chain(behind - np.arange(len(places)))] for item in (places, widths))
     if not last and len(terminators) > 1 and len(places):
         tail = int(places[-1])
         rest = stream[tail:].tobytes()

@@ -132,8 +132,8 @@ class _Taken:
     offset: Places
     length: Places
     content: Ragged
-    genuine: Mask
-    right: Mask
+    fixed_values_ok: Mask
+    checksum_ok: Mask
 
 
 def cut_frames(
@@ -166,8 +166,8 @@ def cut_frames(
         mine = _selection(taken & (found.which == number))
         offset, length = found.offset[mine], found.length[mine]
         content = Ragged(stream.value, offset, length)
-        one = _Taken(offset, length, content, found.genuine[mine], found.right[mine])
-        frames[layout.key] = _frames_of(stream, layout, one, skipped, first_offset)
+        kept = _Taken(offset, length, content, found.fixed_values_ok[mine], found.checksum_ok[mine])
+        frames[layout.key] = _frames_of(stream, layout, kept, skipped, first_offset)
     return Cut(frames, done, begun, needed)
 
 
@@ -183,11 +183,11 @@ def _cut_in_pieces(stream: Stream, layouts: Sequence[FrameLayout]) -> Mapping[st
         done, begun = done + cut.done, cut.begun
     frames = {}
     spans = [next(iter(part.values())).skipped for part in parts]
-    skipped = Spans(*(np.concatenate([one.column(name) for one in spans]) for name in Spans.COLUMNS))
+    skipped = Spans(*(np.concatenate([span.column(name) for span in spans]) for name in Spans.COLUMNS))
     for layout in layouts:
         every = [part[layout.key] for part in parts]
         offset, length, begin_s, faults = (
-            np.concatenate([one.column(name) for one in every]) for name in ("offset", "length", "begin_s", "faults")
+            np.concatenate([item.column(name) for item in every]) for name in ("offset", "length", "begin_s", "faults")
         )
         data: Bytes | Ragged = Ragged(stream.value, offset, length)
         if not layout.needs_locating:
@@ -211,7 +211,7 @@ def _cut_delimited(
     packets, done, left = cut_packets(stream, delimiter, Dropped(begun.before, begun.is_too_long), last=last)
     at_start = bool(len(packets)) and packets.offset[0] + first_offset == 0
     result = sort_packets(packets, layouts, at_start=at_start)
-    doubtful = np.flatnonzero((packets.state == PacketState.WHOLE) & ~(result.genuine & result.right))
+    doubtful = np.flatnonzero((packets.state == PacketState.WHOLE) & ~(result.fixed_values_ok & result.checksum_ok))
     if len(doubtful) and len(split := split_joined(stream.value, packets, layouts, doubtful)) > len(packets):
         packets = split
         result = sort_packets(packets, layouts, at_start=at_start)
@@ -221,30 +221,30 @@ def _cut_delimited(
     for number, layout in enumerate(layouts):
         mine = np.flatnonzero(result.which == number)
         offset, length = packets.offset[mine], packets.length[mine]
-        one = _Taken(offset, length, packets.content[mine], result.genuine[mine], result.right[mine])
-        frames[layout.key] = _frames_of(stream, layout, one, skipped, first_offset, packets.inner[mine])
+        kept = _Taken(offset, length, packets.content[mine], result.fixed_values_ok[mine], result.checksum_ok[mine])
+        frames[layout.key] = _frames_of(stream, layout, kept, skipped, first_offset, packets.inner[mine])
     return Cut(frames, done, Begun(left.count, is_too_long=left.is_too_long), 0)
 
 
 def _frames_of(
     stream: Stream,
     layout: FrameLayout,
-    one: _Taken,
+    taken: _Taken,
     skipped: Spans,
     first_offset: int,
     inner: Places | None = None,
 ) -> Frames:
     """Return the frames of one layout, with the faults of each."""
-    begin_s = np.full(len(one.offset), np.nan) if stream.begin_s is None else stream.begin_s[one.offset]
-    data: Bytes | Ragged = one.content
+    begin_s = np.full(len(taken.offset), np.nan) if stream.begin_s is None else stream.begin_s[taken.offset]
+    data: Bytes | Ragged = taken.content
     if not layout.needs_locating:
-        data = rows_at(one.content.items, one.content.begin, layout.length)
-    faults = np.zeros(len(one.offset), dtype=np.uint8)
-    frames = Frames(layout, one.offset + first_offset, begin_s, faults, data, skipped, one.length)
-    faults |= value_faults(frames, one.genuine, one.right)
+        data = rows_at(taken.content.items, taken.content.begin, layout.length)
+    faults = np.zeros(len(taken.offset), dtype=np.uint8)
+    frames = Frames(layout, taken.offset + first_offset, begin_s, faults, data, skipped, taken.length)
+    faults |= value_faults(frames, taken.fixed_values_ok, taken.checksum_ok)
     if stream.bad is not None:
-        first = one.offset if inner is None else inner  # the break before a frame is none of its characters
-        has_bad = np.searchsorted(stream.bad, first) != np.searchsorted(stream.bad, one.offset + one.length)
+        first = taken.offset if inner is None else inner  # the break before a frame is none of its characters
+        has_bad = np.searchsorted(stream.bad, first) != np.searchsorted(stream.bad, taken.offset + taken.length)
         faults[has_bad] |= np.uint8(FrameFault.CHARACTER_FAULT)
     return frames
 

@@ -61,7 +61,7 @@ class SingleFrames:
         self._known = [_Known(layout) for layout in layouts]
         self._whole = _whole_by(layouts)
         self._lengths = frozenset(layout.length for layout in layouts)
-        self._may_refute = _are_marked_and_checked(layouts) and all(one.is_complete for one in self._known)
+        self._may_refute = _are_marked_and_checked(layouts) and all(item.is_complete for item in self._known)
 
     def read(self, held: bytes, offset: int, begin_s: float) -> tuple[dict[str, Frames], int] | None:
         """Return the frame that some bytes are, by layout, and how many behind it belong to the next; None if unsure.
@@ -78,28 +78,28 @@ class SingleFrames:
         whole = self._whole(held)
         if whole is None or (whole.empty and not isnan(begin_s)):
             return None
-        found = [(one, form) for one in self._known if (form := one.form_of(whole.content)) is not None]
-        if len(found) != 1 or not all(one is found[0][0] or one.excludes(whole.content) for one in self._known):
+        found = [(item, form) for item in self._known if (form := item.form_of(whole.content)) is not None]
+        if len(found) != 1 or not all(item is found[0][0] or item.excludes(whole.content) for item in self._known):
             return None
         known, form = found[0]
         frames = known.frames(whole, form, offset, len(held) - whole.kept - whole.empty, begin_s)
-        others = (one.none(frames.skipped) for one in self._known if one is not known)
-        by_name = {one.layout.key: one for one in (frames, *others)}
-        return {one.layout.key: by_name[one.layout.key] for one in self._known}, whole.kept
+        others = (item.none(frames.skipped) for item in self._known if item is not known)
+        by_name = {item.layout.key: item for item in (frames, *others)}
+        return {item.layout.key: by_name[item.layout.key] for item in self._known}, whole.kept
 
     def refutes(self, held: bytes) -> bool:
         """Return whether bytes that begin with a marker are not a whole frame yet, as the checksum of none is right."""
         return (
             self._may_refute
             and len(held) in self._lengths
-            and any(held.startswith(one.layout.marker) for one in self._known)
-            and all(one.excludes(held) for one in self._known)
+            and any(held.startswith(item.layout.marker) for item in self._known)
+            and all(item.excludes(held) for item in self._known)
         )
 
     def learn(self, read: Mapping[str, Frames]) -> None:
         """Take note of the forms of frames that are right in every respect."""
-        for one in self._known:
-            one.learn(read[one.layout.key])
+        for item in self._known:
+            item.learn(read[item.layout.key])
 
 
 class _Known:
@@ -168,7 +168,9 @@ class _Known:
     def _line_form(self, content: bytes) -> _Form | None:
         line = np.frombuffer(content, np.uint8)
         judged = judge_contents(line, np.zeros(1, np.int64), np.array([len(line)]), self.layout)
-        return _Form(0, 0, None, None) if judged.fits[0] and judged.genuine[0] and judged.right[0] else None
+        return (
+            _Form(0, 0, None, None) if judged.fits[0] and judged.fixed_values_ok[0] and judged.checksum_ok[0] else None
+        )
 
     def frames(self, whole: Whole, form: _Form, offset: int, length: int, begin_s: float) -> Frames:
         """Return a frame of a form as the only row."""
@@ -248,7 +250,7 @@ def _check_of(
     if order not in ("little", "big"):
         return None
     at = int(places[slot.name].bit[0]) // 8
-    begin, end = (int(one[0]) for one in covered_bytes(layout, places.__getitem__, np.zeros(1, np.int64)))
+    begin, end = (int(item[0]) for item in covered_bytes(layout, places.__getitem__, np.zeros(1, np.int64)))
     return slice(at, at + slot.bits // 8), slice(begin, end), order
 
 

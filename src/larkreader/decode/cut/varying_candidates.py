@@ -30,7 +30,7 @@ class _Assessed:
     def __init__(self, count: int) -> None:
         self.length: Places = np.zeros(count, dtype=np.int64)  # or what it needs at least
         self.bound: Places = np.zeros(count, dtype=np.int64)  # bytes from it on that decide what it is
-        self.fits, self.genuine, self.right = np.zeros((3, count), dtype=np.bool_)
+        self.fits, self.fixed_values_ok, self.checksum_ok = np.zeros((3, count), dtype=np.bool_)
 
 
 def find_varying(stream: Bytes, layouts: Sequence[FrameLayout]) -> Candidates:
@@ -47,13 +47,13 @@ def find_varying(stream: Bytes, layouts: Sequence[FrameLayout]) -> Candidates:
         at = np.arange(len(own)) if len(every) == 1 else np.searchsorted(offset, own)
         seen = _assess(stream, own, layout, ends)
         followed = seen.fits & (is_among(own + seen.length, ends) if layout.marker else True)
-        sure = seen.fits & seen.genuine & seen.right
+        sure = seen.fits & seen.fixed_values_ok & seen.checksum_ok
         accepted = sure | followed
         if layout.checksum is None:
             sure = sure & followed
         if len(layouts) > 1 or not (layout.marker or layout.checksum):
-            accepted &= seen.genuine
-        score = (4 * sure + 2 * (seen.genuine & seen.fits) + accepted).astype(np.int8)
+            accepted &= seen.fixed_values_ok
+        score = (4 * sure + 2 * (seen.fixed_values_ok & seen.fits) + accepted).astype(np.int8)
         better = score > best[at]
         same = score == best[at]
         better |= same & np.where(score == SURE, seen.length < found.length[at], seen.length > found.length[at])
@@ -63,8 +63,8 @@ def find_varying(stream: Bytes, layouts: Sequence[FrameLayout]) -> Candidates:
             (found.confirmed, sure),
             (found.which, np.full(len(own), number)),
             (found.length, seen.length),
-            (found.genuine, seen.genuine),
-            (found.right, seen.right),
+            (found.fixed_values_ok, seen.fixed_values_ok),
+            (found.checksum_ok, seen.checksum_ok),
             (found.accepted, accepted),
         ):
             known[at] = np.where(better, result, known[at])
@@ -86,7 +86,7 @@ def _assess(stream: Bytes, own: Places, layout: FrameLayout, ends: Places) -> _A
     seen = _Assessed(len(own))
     located = locate(stream, own, None, layout)
     judged = judge_located(stream, own, located, layout)
-    seen.fits, seen.genuine, seen.right = judged.fits, judged.genuine, judged.right
+    seen.fits, seen.fixed_values_ok, seen.checksum_ok = judged.fits, judged.fixed_values_ok, judged.checksum_ok
     seen.length = located.length
     seen.bound = np.where(located.length > 0, located.length + len(layout.marker), 0)
     return seen
@@ -125,14 +125,18 @@ def _ended(stream: Bytes, own: Places, layout: FrameLayout, ends: Places) -> _As
             open_there = tried <= total
             open_ones, tried = open_ones[open_there], tried[open_there]
             judged = judge_contents(stream, own[open_ones], tried - own[open_ones], layout)
-            done = judged.fits & judged.genuine & judged.right
+            done = judged.fits & judged.fixed_values_ok & judged.checksum_ok
             end[open_ones[done]] = tried[done]
             open_ones = open_ones[~done]
     length = end - own
     is_bounded = (end <= total) & (length <= layout.longest)
     whole = np.flatnonzero(is_bounded)
     judged = judge_contents(stream, own[whole], length[whole], layout)
-    seen.fits[whole], seen.genuine[whole], seen.right[whole] = judged.fits, judged.genuine, judged.right
+    seen.fits[whole], seen.fixed_values_ok[whole], seen.checksum_ok[whole] = (
+        judged.fits,
+        judged.fixed_values_ok,
+        judged.checksum_ok,
+    )
     seen.length = np.where(is_bounded, np.where(seen.fits, length, layout.shortest), layout.longest)
     seen.bound = np.where(known & is_bounded, length, layout.longest) + len(layout.marker)
     return seen

@@ -140,7 +140,7 @@ class Waiting:
     def _is_between(self, values: Sequence[int]) -> bool:
         """Return whether there is nothing yet but flags between frames."""
         flag = None if self._delimiter is None else self._delimiter.fill
-        return flag is not None and all(one == flag for one in values) and not self.values.strip(bytes((flag,)))
+        return flag is not None and all(value == flag for value in values) and not self.values.strip(bytes((flag,)))
 
     def with_next(self, data: object) -> bytes | None:
         """Return all bytes there are with a next one that may end a frame; None where something is wrong with any."""

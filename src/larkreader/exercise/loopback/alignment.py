@@ -211,10 +211,10 @@ class _Differences:
     def add(self, steps: list[Step], here: int, there: int) -> None:
         """Add the differences of a stretch that begins at two places."""
         for kind, to in ((LOST, self._lost), (EXTRA, self._extra)):
-            places = [one[1] + here if kind == LOST else one[2] + there for one in steps if one[0] == kind]
+            places = [step[1] + here if kind == LOST else step[2] + there for step in steps if step[0] == kind]
             if places:
                 to.append(np.array(places, np.int64))
-        pairs = [(one[1] + here, one[2] + there) for one in steps if one[0] == CHANGED]
+        pairs = [(step[1] + here, step[2] + there) for step in steps if step[0] == CHANGED]
         if pairs:
             self._changed.append(np.array(pairs, np.int64))
 

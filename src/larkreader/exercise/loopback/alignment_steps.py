@@ -46,7 +46,7 @@ def fewest_steps(out: Array, back: Array) -> list[Step] | None:
     if best < 2 * SENSE * MOST:
         return None
     # many differences, but sense between them: the ways that may still be best differ in the last ones alone
-    diagonal = max(range(-MOST, MOST + 1), key=lambda one: 2 * reach[MOST][one + MOST] + one)
+    diagonal = max(range(-MOST, MOST + 1), key=lambda item: 2 * reach[MOST][item + MOST] + item)
     begin = max(_ways(reach[MOST - 1], MOST, diagonal, n, m))
     return _kinds(out, back, reach, diagonal, begin)[: MOST // 2]
 

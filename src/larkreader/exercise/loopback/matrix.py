@@ -42,15 +42,15 @@ class MatrixResult(Shown):
     @property
     def verdict(self) -> Literal["pass", "fail"]:
         """``"pass"`` if all runs passed, and all were run."""
-        return "pass" if self.runs and not self.stopped and all(one.verdict == "pass" for one in self.runs) else "fail"
+        return "pass" if self.runs and not self.stopped and all(run.verdict == "pass" for run in self.runs) else "fail"
 
     @property
     def fastest(self) -> LineSettings | None:
         """The settings of the highest baud at which, and below which, all runs passed; None if there are none."""
         best: LineSettings | None = None
-        for baud in sorted({one.line.baud for one in self.runs if one.line is not None}):
-            there = [one for one in self.runs if one.line is not None and one.line.baud == baud]
-            if any(one.verdict == "fail" for one in there):
+        for baud in sorted({run.line.baud for run in self.runs if run.line is not None}):
+            there = [run for run in self.runs if run.line is not None and run.line.baud == baud]
+            if any(item.verdict == "fail" for item in there):
                 break
             best = there[0].line
         return best
@@ -62,7 +62,7 @@ class MatrixResult(Shown):
             "verdict": self.verdict,
             "interrupted": self.stopped,
             "fastest_baud": None if fastest is None else fastest.baud,
-            "runs": [{"on": one.name, **one.to_dict()} for one in self.runs],
+            "runs": [{"on": run.name, **run.to_dict()} for run in self.runs],
         }
 
 
@@ -128,10 +128,10 @@ def run_matrix(
                 found = _run(_in_a_row(ports), plan, settings, one_way=one_way, change=change, progress=outcome)
                 done += plan.characters
                 runs += found
-                for one in found:
+                for item in found:
                     if on_run is not None:
-                        on_run(one)
-                if any(one.stopped == "interrupted" for one in found):
+                        on_run(item)
+                if any(item.stopped == "interrupted" for item in found):
                     return MatrixResult(tuple(runs), stopped=True)
     return MatrixResult(tuple(runs))
 

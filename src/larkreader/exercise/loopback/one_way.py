@@ -149,7 +149,7 @@ class OneWay:
         self.stopped: Stopped = ""
         self._is_draining = self._is_over = False
         self._before = self._read_away() if plan.sends else b""
-        self._begin_s = self._heard_s = self._outgoing.due_s = back.now_s()
+        self._begin_s = self._last_received_s = self._outgoing.due_s = back.now_s()
 
     @property
     def progress(self) -> tuple[int, int]:
@@ -217,13 +217,13 @@ class OneWay:
             if not is_one_port:
                 self._take(0.0)
         self._outgoing.has_written(end_s, self._plan.pause_s)
-        self._heard_s = max(self._heard_s, end_s)
+        self._last_received_s = max(self._last_received_s, end_s)
 
     def _await(self, now_s: float, patience_s: float | None) -> None:
         """Wait for what is under way, for the end of a pause, or for spurious characters."""
         plan, due_s = self._plan, self._outgoing.due_s
         rests = self._has_more() and not self._account.under_way
-        until_s = due_s if rests else self._heard_s + plan.limit_s
+        until_s = due_s if rests else self._last_received_s + plan.limit_s
         if self._has_more() and not rests and due_s > now_s:
             until_s = min(until_s, due_s)
         if plan.for_s is not None and not plan.sends:
@@ -231,13 +231,13 @@ class OneWay:
         limit_s = max(until_s - now_s, 0.0)
         arrived = self._take(limit_s if patience_s is None else min(limit_s, patience_s))
         if not plan.sends:
-            silent = self._back.now_s() - self._heard_s >= plan.limit_s - GRAIN_S
+            silent = self._back.now_s() - self._last_received_s >= plan.limit_s - GRAIN_S
             if len(self._account.received) >= self._planned or (silent and not arrived and plan.for_s is None):
                 self._is_over = True
             return
         if arrived or rests:
             return
-        if self._back.now_s() - self._heard_s >= plan.limit_s - GRAIN_S:
+        if self._back.now_s() - self._last_received_s >= plan.limit_s - GRAIN_S:
             self._give_up_on_the_rest()
 
     def _give_up_on_the_rest(self) -> None:
@@ -247,7 +247,7 @@ class OneWay:
             return
         received = self._account.received
         self._account.give_up()
-        self._heard_s = self._back.now_s()
+        self._last_received_s = self._back.now_s()
         if self._account.silent >= GIVE_UP and not received:
             self.stopped = "silence"
         if not self._has_more():
@@ -269,8 +269,8 @@ class OneWay:
             spent.receive_s += taken_s
         if not some.data:
             return False
-        self._heard_s = self._back.now_s()
-        account.take(some, self._heard_s)
+        self._last_received_s = self._back.now_s()
+        account.take(some, self._last_received_s)
         spent.is_awaited = False
         return True
 

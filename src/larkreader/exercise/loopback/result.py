@@ -265,8 +265,10 @@ class LoopbackResult(Shown):
             "duration_s": round(self.duration_s, 9),
             "characters_per_second": round(self.characters_per_second, 3),
             "line_share": None if self.line_share is None else round(self.line_share, 6),
-            "latency_s": None if latency is None else {name: round(one, 9) for name, one in latency._asdict().items()},
-            "cycle": {name: round(one, 9) for name, one in self.cycle._asdict().items()},
+            "latency_s": None
+            if latency is None
+            else {name: round(item, 9) for name, item in latency._asdict().items()},
+            "cycle": {name: round(item, 9) for name, item in self.cycle._asdict().items()},
             "first_difference": first
             and {
                 "offset": first.offset,

@@ -117,7 +117,7 @@ def run_both_ways(
     try:
         while sum(way.step(patience_s=TURN_S) for way in ways):
             if progress:
-                progress(*(sum(one) for one in zip(*(way.progress for way in ways), strict=True)))
+                progress(*(sum(item) for item in zip(*(way.progress for way in ways), strict=True)))
     except KeyboardInterrupt:
         for way in ways:
             way.stopped = "interrupted"

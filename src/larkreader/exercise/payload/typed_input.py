@@ -81,11 +81,11 @@ def frame_of(layout: FrameLayout, typed: Sequence[str], number: int) -> bytes:
         found = f"begins with {'a break' if opened_by == 'break' else 'an address mark'}"
         raise RequestError(f"frame {layout.key}", found, "must be delimited by bytes, to be sent by hand")
     values: dict[str, Any] = {}
-    for one in typed:
-        name, equals, value = one.partition("=")
+    for item in typed:
+        name, equals, value = item.partition("=")
         if not equals or name not in layout.slot:
             advice = nearest(name, list(layout.slot))
-            raise RequestError(f'field "{one}"', f"is not a value for a field of {layout.key}", "", advice)
+            raise RequestError(f'field "{item}"', f"is not a value for a field of {layout.key}", "", advice)
         values[name] = _values(layout.slot[name], value)
     counter = layout.counter
     if counter is not None and counter.name not in values:
@@ -121,7 +121,7 @@ def groups_of(characters: Characters) -> Iterator[tuple[float, bytes]]:
 
 
 def _value(text: str) -> int | float | str:
-    for kind in (lambda one: int(one, 0), float):
+    for kind in (lambda item: int(item, 0), float):
         try:
             number: int | float = kind(text)
             return number

@@ -271,7 +271,7 @@ def _refused(path: str, error: OSError) -> PortError:
     """Say why a device cannot be opened, and what to do."""
     where = f'port "{path}"'
     if error.errno in (errno.EBUSY, errno.EWOULDBLOCK):
-        held = [one for one in holders_of(path) if f"({os.getpid()})" not in one]
+        held = [item for item in holders_of(path) if f"({os.getpid()})" not in item]
         who = f"held by {', '.join(held)}" if held else "held by another program or by this one"
         return PortError(where, f"is busy, {who}", advice="Close it there first")
     if error.errno in (errno.EACCES, errno.EPERM):

@@ -194,7 +194,7 @@ class TtyPort(DescriptorPort):
             _set_attributes(self._descriptor, self._found)
             if self._found[OSPEED] == BOTHER and self._baud_found is not None:
                 set_baud(self._descriptor, self._baud_found)
-            self.notes += tuple(f"not restored on closing: {one}" for one in self._not_restored())
+            self.notes += tuple(f"not restored on closing: {item}" for item in self._not_restored())
             fcntl.flock(self._descriptor, fcntl.LOCK_UN)
             fcntl.ioctl(self._descriptor, termios.TIOCNXCL)
         except (OSError, termios.error, PortError):

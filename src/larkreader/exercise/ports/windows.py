@@ -349,7 +349,7 @@ def read_back(name: str) -> LineSettings:
 
 def is_port_name(name: str, there: Iterable[str]) -> bool:
     """Return whether a name can be that of a serial port; `there` are those that are registered."""
-    known = {one.upper() for one in there}
+    known = {item.upper() for item in there}
     return bool(_NUMBERED.fullmatch(name)) or name.startswith(DEVICES) or name.upper() in known
 
 

@@ -115,11 +115,11 @@ class DialogueResult:
     @property
     def verdict(self) -> Literal["pass", "fail"]:
         """``"pass"`` if no step failed, and none was left out."""
-        return "fail" if self.interrupted or any(one.outcome == "fail" for one in self.steps) else "pass"
+        return "fail" if self.interrupted or any(step.outcome == "fail" for step in self.steps) else "pass"
 
     def to_dict(self) -> dict[str, Any]:
         """Return the result as JSON has it."""
-        steps = [one.to_dict() for one in self.steps]
+        steps = [step.to_dict() for step in self.steps]
         return {
             "verdict": self.verdict,
             "interrupted": self.interrupted,
@@ -173,22 +173,22 @@ def run_dialogue(
     """
     named = {"": as_port(ports)} if not isinstance(ports, Mapping) else dict(ports)
     talk = _Dialogue(named, layouts or {})
-    for one in exchanges:
-        talk.check(one)
+    for exchange in exchanges:
+        talk.check(exchange)
     steps: list[StepResult] = []
-    todo = [(one, turn) for one in exchanges for turn in range(1, one.times + 1)]
+    todo = [(exchange, turn) for exchange in exchanges for turn in range(1, exchange.times + 1)]
     interrupted = has_failed = False
-    for number, (one, turn) in enumerate(todo):
-        name = one.title + (f" ({turn} of {one.times})" if one.times > 1 else "")
+    for number, (item, turn) in enumerate(todo):
+        name = item.title + (f" ({turn} of {item.times})" if item.times > 1 else "")
         if (has_failed and not continue_on_failure) or interrupted:
             why = "interrupted before" if interrupted else "a step before failed"
             steps += [StepResult(each.title, "skipped", why, awaited=each.awaited) for each, _ in todo[number:]]
             break
         try:
-            result = talk.do(one, name, turn)
+            result = talk.do(item, name, turn)
         except KeyboardInterrupt:
             interrupted = True
-            result = StepResult(name, "fail", "it was interrupted", awaited=one.awaited)
+            result = StepResult(name, "fail", "it was interrupted", awaited=item.awaited)
         has_failed = has_failed or result.outcome == "fail"
         steps.append(result)
         if on_step is not None:
@@ -204,33 +204,33 @@ class _Dialogue:
         self._held = {name: bytearray() for name in ports}
         self.values: dict[str, Any] = {}
 
-    def check(self, one: Exchange) -> None:
+    def check(self, exchange: Exchange) -> None:
         """Raise `RequestError` if a step cannot be done."""
-        for name in (one.at, one.expect_at):
+        for name in (exchange.at, exchange.expect_at):
             if name is not None and name not in self._ports and len(self._ports) > 1:
                 raise RequestError(f'port "{name}"', "is not open here", advice=nearest(name, list(self._ports)))
-        for key in (one.send_frame, one.expect_frame):
+        for key in (exchange.send_frame, exchange.expect_frame):
             if key is not None and key not in self._layouts:
                 raise RequestError(f'frame "{key}"', "is not known", advice=nearest(key, list(self._layouts)))
-        if one.expect_frame is not None:
-            known = list(self._layouts[one.expect_frame].slot)
-            for name in (*one.where, *one.keep):
+        if exchange.expect_frame is not None:
+            known = list(self._layouts[exchange.expect_frame].slot)
+            for name in (*exchange.where, *exchange.keep):
                 if name not in known:
-                    found = f"is not a field of {one.expect_frame}"
+                    found = f"is not a field of {exchange.expect_frame}"
                     raise RequestError(f'field "{name}"', found, advice=nearest(name, known))
 
-    def do(self, one: Exchange, name: str, turn: int) -> StepResult:
+    def do(self, exchange: Exchange, name: str, turn: int) -> StepResult:
         """Do a step."""
-        at = self._name_of(one.at)
-        there = self._name_of(one.expect_at) if one.expect_at is not None else at
+        at = self._name_of(exchange.at)
+        there = self._name_of(exchange.expect_at) if exchange.expect_at is not None else at
         port, back = self._ports[at], self._ports[there]
-        if one.pause_s:
-            self._gather(there, back.now_s() + one.pause_s)
+        if exchange.pause_s:
+            self._gather(there, back.now_s() + exchange.pause_s)
         sent, why, found, arrived = b"", "", Found(), b""
         tries = 0
         begin_s = back.now_s()
-        for tries in range(1, one.retries + 2):
-            sent = self._message(one, (turn - 1) + tries)
+        for tries in range(1, exchange.retries + 2):
+            sent = self._message(exchange, (turn - 1) + tries)
             if sent and tries == 1:
                 self._held[there].clear()  # what was received before does not answer this
                 self._take(there, 0.0)
@@ -238,49 +238,51 @@ class _Dialogue:
             begin_s = back.now_s()
             if sent:
                 port.write(sent, WRITE_LIMIT_S + (len(sent) / port.line.characters_per_second if port.line else 0.0))
-            if not one.awaited:
+            if not exchange.awaited:
                 return StepResult(name, "pass", sent=sent, tries=tries)
-            found, is_refused = self._await(one, there, begin_s + one.within_s)
+            found, is_refused = self._await(exchange, there, begin_s + exchange.within_s)
             if found.end >= 0:
                 break
-            arrived, why = found.came, found.why
-            if one.retry_on is not None and not is_refused:
+            arrived, why = found.received, found.why
+            if exchange.retry_on is not None and not is_refused:
                 break
         took_s = back.now_s() - begin_s
         if found.end < 0:
             self._held[there].clear()
             result = why or (
-                f"nothing fits within {_time(one.within_s)}" if arrived else f"nothing within {_time(one.within_s)}"
+                f"nothing fits within {_time(exchange.within_s)}"
+                if arrived
+                else f"nothing within {_time(exchange.within_s)}"
             )
             result += f", {tries} times" if tries > 1 else ""
-            if not why and one.expect is not None and (fits := one.reply.fits_as_far_as(arrived)):
+            if not why and exchange.expect is not None and (fits := exchange.reply.fits_as_far_as(arrived)):
                 result += f'; fits as far as "{text_of_bytes(fits[0])}", expected {fits[1]} next'
-            outcome: Literal["skipped", "fail"] = "skipped" if one.optional else "fail"
-            return StepResult(name, outcome, result, sent, b"", arrived, {}, one.awaited, took_s, tries)
-        before, got = found.came[: found.begin], found.came[found.begin : found.end]
+            outcome: Literal["skipped", "fail"] = "skipped" if exchange.optional else "fail"
+            return StepResult(name, outcome, result, sent, b"", arrived, {}, exchange.awaited, took_s, tries)
+        before, got = found.received[: found.begin], found.received[found.begin : found.end]
         del self._held[there][: found.end]
-        if one.strict and before:
+        if exchange.strict and before:
             result = f"{len(before):,} other characters before it"
-            return StepResult(name, "fail", result, sent, got, before, found.values, one.awaited, took_s, tries)
+            return StepResult(name, "fail", result, sent, got, before, found.values, exchange.awaited, took_s, tries)
         self.values.update(found.values)
-        return StepResult(name, "pass", "", sent, got, before, found.values, one.awaited, took_s, tries)
+        return StepResult(name, "pass", "", sent, got, before, found.values, exchange.awaited, took_s, tries)
 
     def _name_of(self, name: str | None) -> str:
         return name if name in self._ports and name is not None else next(iter(self._ports))
 
-    def _message(self, one: Exchange, number: int) -> bytes:
+    def _message(self, exchange: Exchange, number: int) -> bytes:
         """Return what a step sends."""
-        if one.send is not None:
-            return bytes_of(self._filled(one.send, number, is_text=True))
-        if one.send_hex is not None:
-            return hex_of(self._filled(one.send_hex, number))
-        if one.send_frame is None:
+        if exchange.send is not None:
+            return bytes_of(self._filled(exchange.send, number, is_text=True))
+        if exchange.send_hex is not None:
+            return hex_of(self._filled(exchange.send_hex, number))
+        if exchange.send_frame is None:
             return b""
         fields = []
-        for key, value in one.values.items():
+        for key, value in exchange.values.items():
             items = value if isinstance(value, list) else [value]
             fields.append(f"{key}=" + ",".join(self._filled(str(item), number) for item in items))
-        return frame_of(self._layouts[one.send_frame], fields, number - 1)
+        return frame_of(self._layouts[exchange.send_frame], fields, number - 1)
 
     def _filled(self, text: str, number: int, *, is_text: bool = False) -> str:
         """Put what was kept in its place."""
@@ -312,24 +314,24 @@ class _Dialogue:
         del held[:-MOST_HELD]
         return some
 
-    def _await(self, one: Exchange, name: str, deadline: float) -> tuple[Found, bool]:
+    def _await(self, exchange: Exchange, name: str, deadline: float) -> tuple[Found, bool]:
         """Wait for what fits; return it, and whether instead the text arrived upon which it is tried again."""
-        port, refused = self._ports[name], TextReply(one.retry_on) if one.retry_on is not None else None
-        watch = None if one.expect_frame is None else FrameWatch(one, self._layouts[one.expect_frame])
+        port, refused = self._ports[name], TextReply(exchange.retry_on) if exchange.retry_on is not None else None
+        watch = None if exchange.expect_frame is None else FrameWatch(exchange, self._layouts[exchange.expect_frame])
         held, new, is_quiet = self._held[name], bytes(self._held[name]), False
         is_sought, found = False, Found()
         while True:
             remaining = deadline - port.now_s()
             if watch is None or is_quiet or remaining <= 0:
                 if not is_sought:
-                    found, is_sought = self._find(one, bytes(held)), True
+                    found, is_sought = self._find(exchange, bytes(held)), True
             elif new:
                 found = watch.feed(new, len(held))
-            found.came = bytes(held)
+            found.received = bytes(held)
             if found.end >= 0:
                 return found, False
             if new and refused is not None and (match := refused.expression.search(held.decode("latin-1"))):
-                found.why = f'"{one.retry_on}" received instead'
+                found.why = f'"{exchange.retry_on}" received instead'
                 del held[: match.end()]
                 return found, True
             if remaining <= 0:
@@ -337,25 +339,25 @@ class _Dialogue:
             new = self._take(name, min(remaining, max(LOOK_S, remaining / 4)))
             is_quiet, is_sought = not new, is_sought and not new
 
-    def _find(self, one: Exchange, held: bytes) -> Found:
+    def _find(self, exchange: Exchange, held: bytes) -> Found:
         """Find what fits in what was received."""
-        if one.expect_frame is not None:
-            return self._find_frame(one, self._layouts[one.expect_frame], held)
-        if one.expect_hex is not None:
-            pairs = re.findall("..", re.sub(r"\s", "", one.expect_hex))
+        if exchange.expect_frame is not None:
+            return self._find_frame(exchange, self._layouts[exchange.expect_frame], held)
+        if exchange.expect_hex is not None:
+            pairs = re.findall("..", re.sub(r"\s", "", exchange.expect_hex))
             expression = b"".join(b"." if pair == "??" else re.escape(bytes.fromhex(pair)) for pair in pairs)
             match = re.search(expression, held, re.DOTALL)
             return Found(match.start(), match.end()) if match else Found()
         why = ""
-        for text in one.reply.expression.finditer(held.decode("latin-1")):
+        for text in exchange.reply.expression.finditer(held.decode("latin-1")):
             values = {key: value.encode("latin-1").decode(errors="replace") for key, value in text.groupdict().items()}
-            why = unmet(one, values)
+            why = unmet(exchange, values)
             if not why:
                 return Found(text.start(), text.end(), values)
         return Found(why=why)
 
-    def _find_frame(self, one: Exchange, layout: FrameLayout, held: bytes) -> Found:
-        return first_that_fits(one, read_frames(held, layout))
+    def _find_frame(self, exchange: Exchange, layout: FrameLayout, held: bytes) -> Found:
+        return first_that_fits(exchange, read_frames(held, layout))
 
 
 def _both(data: bytes) -> str:
@@ -363,7 +365,7 @@ def _both(data: bytes) -> str:
     shown = data[:SHOWN]
     more = f" and {len(data) - SHOWN:,} more" if len(data) > SHOWN else ""
     text = shown.decode("ascii", "replace")
-    printable = all(one.isprintable() or one in "\r\n\t" for one in text) and "\ufffd" not in text
+    printable = all(item.isprintable() or item in "\r\n\t" for item in text) and "\ufffd" not in text
     return f"{shown.hex(' ').upper()}{more}" + (f"  {text!r}" if printable else "")
 
 

@@ -19,14 +19,14 @@ class Found:
     end: int = -1
     values: dict[str, Any] = field(default_factory=dict)
     why: str = ""
-    came: bytes = b""
+    received: bytes = b""
 
 
 class FrameWatch:
     """Looks for a frame that fits while bytes arrive; it decides about each byte once, but for the last few."""
 
-    def __init__(self, one: Exchange, layout: FrameLayout) -> None:
-        self._one, self._reader, self._fed = one, FrameReader(layout), 0
+    def __init__(self, exchange: Exchange, layout: FrameLayout) -> None:
+        self._one, self._reader, self._fed = exchange, FrameReader(layout), 0
         self._shortest = layout.shortest
 
     def feed(self, new: bytes, held: int) -> Found:
@@ -43,7 +43,7 @@ class FrameWatch:
         return Found(found.begin - dropped, found.end - dropped, found.values)
 
 
-def first_that_fits(one: Exchange, frames: Any) -> Found:
+def first_that_fits(exchange: Exchange, frames: Any) -> Found:
     """Return the first good frame under the conditions of a step, or why there is none."""
     is_good = frames.faults == 0
     columns = {name: _column_of(frames, name) for name in frames.layout.slot} if is_good.any() else {}
@@ -53,10 +53,10 @@ def first_that_fits(one: Exchange, frames: Any) -> Found:
             why = why or "received a faulty frame"
             continue
         values = {name: _plain(column[row]) for name, column in columns.items()}
-        why = unmet(one, values)
+        why = unmet(exchange, values)
         if not why:
             begin = int(frames.offset[row])
-            kept = {to: values[name] for name, to in one.keep.items()}
+            kept = {to: values[name] for name, to in exchange.keep.items()}
             return Found(begin, begin + int(frames.length[row]), kept)
     return Found(why=why)
 
@@ -71,9 +71,9 @@ def _plain(value: Any) -> Any:
     return value.tolist() if hasattr(value, "tolist") else value
 
 
-def unmet(one: Exchange, values: Mapping[str, Any]) -> str:
+def unmet(exchange: Exchange, values: Mapping[str, Any]) -> str:
     """Say which condition does not hold; nothing if all do."""
-    for name, wanted in one.where.items():
+    for name, wanted in exchange.where.items():
         found = values.get(name)
         if isinstance(wanted, list):
             try:

@@ -116,9 +116,9 @@ class Stepping:
         for baud in self.bauds:
             for form in LENGTHS:
                 yield self._try(baud, form)
-        by_baud = sorted(self.bauds, key=lambda baud: -max(one.score for one in self._at(baud)))
+        by_baud = sorted(self.bauds, key=lambda baud: -max(item.score for item in self._at(baud)))
         for baud in by_baud[:PROMISING]:
-            if max(one.characters for one in self._at(baud)):
+            if max(item.characters for item in self._at(baud)):
                 for form in self.formats:
                     if form not in LENGTHS:
                         yield self._try(baud, form)
@@ -126,7 +126,7 @@ class Stepping:
     @property
     def ranked(self) -> list[Trial]:
         """The trials, the best first, those with enough characters before the others; of equals the more usual."""
-        return sorted(self.trials, key=lambda one: (one.characters < FEWEST, -round(one.score, 2), one.rank))
+        return sorted(self.trials, key=lambda trial: (trial.characters < FEWEST, -round(trial.score, 2), trial.rank))
 
     @property
     def best(self) -> Trial | None:
@@ -136,11 +136,13 @@ class Stepping:
         first, *others = self.ranked
         if first.characters < FEWEST or first.fault_share > TOLERABLE:
             return None
-        rival = next((one for one in others if one.line.baud != first.line.baud and one.characters >= FEWEST), None)
+        rival = next(
+            (other for other in others if other.line.baud != first.line.baud and other.characters >= FEWEST), None
+        )
         return None if rival is not None and rival.score > first.score - LEAD else first
 
     def _at(self, baud: float) -> list[Trial]:
-        return [one for one in self.trials if one.line.baud == baud]
+        return [trial for trial in self.trials if trial.line.baud == baud]
 
     def _try(self, baud: float, form: str) -> Trial:
         line = LineSettings(baud=baud, format=form)

@@ -131,7 +131,7 @@ class BaudSetting:
         bit = fraction_of(self.wanted)
         early = [(ticks * self.tick_s + looks * self.sample_s) * bit for ticks in self.boundary_ticks[:-1]]
         instants = [
-            [float(one - number), float(one + self.sample_s * bit - number)] for number, one in enumerate(early)
+            [float(item - number), float(item + self.sample_s * bit - number)] for number, item in enumerate(early)
         ]
         return np.array(instants)
 
@@ -168,7 +168,7 @@ class BaudSetting:
             "extra": list(self.pattern) if any(self.pattern) else [],
             "registers": self.registers,
             "words": {name: value for name, value, _ in self.words},
-            "deviations": [round(one, 6) for one in self.deviations],
+            "deviations": [round(deviation, 6) for deviation in self.deviations],
             "samples_within": np.round(self.samples_within, 6).tolist(),
         }
         return result

@@ -136,7 +136,7 @@ def calculate_load(sheet: Sheet) -> Mapping[str, WireLoad]:
     """
     loads = {}
     for key, wire in sheet.wire.items():
-        declared = [one for one in sheet.traffic if one.wire == key]
+        declared = [item for item in sheet.traffic if item.wire == key]
         loads[key] = _load_of(key, declared, wire.line, sheet.frame)
     return loads
 
@@ -158,17 +158,17 @@ def judge_load(load: WireLoad) -> list[Finding]:
     if load.share > 1:
         needed = {"baud_needed": load.baud_needed, "spare": float(1 - ROOM)}
         findings.append(make_finding("overloaded", load.wire, share=load.share, line=str(line), **needed))
-    for one in load.loads:
-        traffic = one.traffic
+    for item in load.loads:
+        traffic = item.traffic
         deadline_s = traffic.deadline_s or traffic.every_s
-        if one.delay_s is not None and one.delay_s > deadline_s:
+        if item.delay_s is not None and item.delay_s > deadline_s:
             found = make_finding(
                 "missed-deadline",
                 load.wire,
                 message=traffic.name or "a message",
                 deadline_s=deadline_s,
                 burst=f"the last of {traffic.burst:,}" if traffic.burst > 1 else "it",
-                delay_s=one.delay_s,
+                delay_s=item.delay_s,
             )
             findings.append(found)
         asked = traffic.samples * traffic.burst / fraction_of(traffic.every_s)
@@ -179,10 +179,12 @@ def judge_load(load: WireLoad) -> list[Finding]:
 
 
 def _load_of(wire: str, declared: list[Traffic], line: LineSettings, frames: Mapping[str, FrameLayout]) -> WireLoad:
-    sizes = [_size(one, frames.get(one.frame or ""), line) for one in declared]
-    shares = [time_s * one.burst / fraction_of(one.every_s) for one, (_, time_s) in zip(declared, sizes, strict=True)]
+    sizes = [_size(item, frames.get(item.frame or ""), line) for item in declared]
+    shares = [
+        time_s * item.burst / fraction_of(item.every_s) for item, (_, time_s) in zip(declared, sizes, strict=True)
+    ]
     share = sum(shares, Fraction(0))
-    at_once_s = sum(time_s * one.burst for one, (_, time_s) in zip(declared, sizes, strict=True))
+    at_once_s = sum(time_s * item.burst for item, (_, time_s) in zip(declared, sizes, strict=True))
     loads = []
     for traffic, (characters, time_s), own in zip(declared, sizes, shares, strict=True):
         rate, limited_by = max(Fraction(0), 1 - (share - own)) / time_s, "line" if traffic.samples else ""

@@ -216,7 +216,7 @@ def calculate_bauds(
     [(153600, 3), (230400, 2), (460800, 1)]
     """
     best = [find_divisors(baud, clock, generator, bits=bits)[:1] for baud in STANDARD_BAUDS]
-    return [one for settings in best for one in settings if abs(one.error) <= within]
+    return [setting for settings in best for setting in settings if abs(setting.error) <= within]
 
 
 def _rank(setting: BaudSetting) -> tuple[float, int, int, int]:

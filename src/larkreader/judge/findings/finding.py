@@ -122,7 +122,7 @@ class Places(Columns):
         row : array_like of int, optional
             Numbers of frames or messages.
         """
-        given = [np.atleast_1d(np.asarray(one)) for one in (offset, time_s, row) if one is not None]
+        given = [np.atleast_1d(np.asarray(item)) for item in (offset, time_s, row) if item is not None]
         count = len(given[0]) if given else 1
         return cls(
             np.full(count, NOWHERE) if offset is None else np.atleast_1d(np.asarray(offset)).astype(np.int64),
@@ -244,7 +244,7 @@ class Finding(Shown):
         known = KINDS[self.kind]
         held = self._named
         sentences = [self._how_often(), render(known.detail, held), render(known.meaning, held)]
-        return " ".join(one for one in sentences if one)
+        return " ".join(sentence for sentence in sentences if sentence)
 
     @property
     def detail(self) -> str:
@@ -296,7 +296,7 @@ class Finding(Shown):
             found["caused_by"] = {"kind": cause.kind, "wire": cause.wire, "offset": cause.offset}
         first_s = None if self.first_s is None else round(self.first_s, 12)
         found |= {"first_s": first_s, "offset": self.offset, "places": self.places.to_list()}
-        evidence = {name: list(one) if isinstance(one, tuple) else one for name, one in self.evidence.items()}
+        evidence = {name: list(item) if isinstance(item, tuple) else item for name, item in self.evidence.items()}
         return found | {"evidence": evidence, "text": self.text, "advice": self.advice}
 
 

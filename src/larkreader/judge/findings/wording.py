@@ -124,7 +124,7 @@ def duration(seconds: float) -> str:
     size = abs(seconds)
     if size < 5e-10:
         return "0 s"
-    unit, factor = next((one for one in _UNITS if size * one[1] >= 0.9995), _UNITS[-1])
+    unit, factor = next((item for item in _UNITS if size * item[1] >= 0.9995), _UNITS[-1])
     return f"{seconds * factor:.3g} {unit}"
 
 

@@ -87,7 +87,7 @@ def find_checksums(rows: Bytes, place: int, size: int) -> list[ChecksumFit]:
     ('CRC-16/MODBUS', 0, 3, 'little')
     """
     rows = np.unique(np.asarray(rows, dtype=np.uint8)[: 4 * LOOKED_AT], axis=0)[:LOOKED_AT]
-    names = [name for name, one in ALGORITHMS.items() if -(-one.width // 8) == size]
+    names = [name for name, item in ALGORITHMS.items() if -(-item.width // 8) == size]
     count, tries = len(rows), max(1, len(names) * rows.shape[1] * (1 if size == 1 else 2) * ENDS)
     needed = max(FEWEST, int(np.ceil((1 - MOST_WRONG) * count)))
     if count < FEWEST or not names:
@@ -104,7 +104,7 @@ def find_checksums(rows: Bytes, place: int, size: int) -> list[ChecksumFit]:
                     fits = int(np.count_nonzero(value == wanted))
                     if fits >= needed and _is_no_chance(rows[:, begin:end], algorithm.width, tries):
                         found.append(ChecksumFit(name, begin, end, place, size, order, fits, count))
-    return sorted(found, key=lambda one: (-one.frames, one.begin - one.end, names.index(one.algorithm)))
+    return sorted(found, key=lambda item: (-item.frames, item.begin - item.end, names.index(item.algorithm)))
 
 
 def explain_mismatches(frames: Bytes | Ragged, layout: FrameLayout) -> dict[str, Any]:
@@ -122,10 +122,10 @@ def explain_mismatches(frames: Bytes | Ragged, layout: FrameLayout) -> dict[str,
     if slot is None or layout.checksum is None or slot.first_bit % 8 or slot.bits % 8:
         return {}
     fits = find_checksums(rows, slot.first_bit // 8, slot.bits // 8)
-    names = {one.first_bit // 8: name for name, one in shape.slot.items() if one.first_bit % 8 == 0}
+    names = {item.first_bit // 8: name for name, item in shape.slot.items() if item.first_bit % 8 == 0}
     names[0] = "marker" if layout.marker else names.get(0, "")
-    last = {one.end_bit // 8: name for name, one in shape.slot.items() if one.end_bit % 8 == 0}
-    declarable = [one for one in fits if one.begin in names and (one.end == one.place or one.end in last)]
+    last = {item.end_bit // 8: name for name, item in shape.slot.items() if item.end_bit % 8 == 0}
+    declarable = [fit for fit in fits if fit.begin in names and (fit.end == fit.place or fit.end in last)]
     if not declarable:
         return {}
     best = declarable[0]

@@ -115,7 +115,7 @@ def _head(survey: ByteSurvey, size: int, places: range, rows: Ragged, *, whole: 
             known.append({"name": "size", "type": "uint8", "note": _size_note(rows, place)})
         elif survey.low[place] == survey.high[place]:
             known.append({"name": f"constant_{place}", "type": "uint8", "equals": int(survey.low[place])})
-        elif survey.step[place] == 1 and not any(one.get("counter") for one in known):
+        elif survey.step[place] == 1 and not any(item.get("counter") for item in known):
             known.append({"name": "count", "type": "uint8", "counter": True})
         else:
             known.append({"name": f"byte_{place}", "type": "uint8"})
@@ -152,7 +152,7 @@ def _checksum(rows: Ragged, head: int, tail: int) -> _Check | None:
         if least - size <= 0:
             continue
         stored = {order: _stored(rows.items, end - size, size, order) for order in ("little", "big")[: 1 + (size > 1)]}
-        names = [name for name, one in ALGORITHMS.items() if one.width == 8 * size]
+        names = [name for name, algorithm in ALGORITHMS.items() if algorithm.width == 8 * size]
         tries = len(names) * BEGINS * len(stored)
         found = []
         for name in names:
@@ -169,7 +169,7 @@ def _checksum(rows: Ragged, head: int, tail: int) -> _Check | None:
                     if share >= RIGHT and different * 8 * size > SURE + np.log2(tries):
                         found.append(_Check(name, size, order, begin, share))
         if found:
-            return min(found, key=lambda one: (-one.share, one.begin))
+            return min(found, key=lambda item: (-item.share, item.begin))
     return None
 
 

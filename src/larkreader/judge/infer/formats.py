@@ -253,7 +253,7 @@ def _meaning(values: npt.NDArray[np.uint16], data_bits: int, layouts: Sequence[F
     layouts = [layout for layout in layouts if not layout.boundary.opened_by]  # which values do not show
     if layouts and data_bits == 8:
         frames = read_layouts(values.astype(np.uint8), layouts).values()
-        found = sum(int(np.count_nonzero(one.faults == 0)) for one in frames)
+        found = sum(int(np.count_nonzero(frame.faults == 0)) for frame in frames)
         if found:
             return FRAME_BITS * found
     text = (values >= 0x20) & (values < 0x7F) | (values == 0x0A) | (values == 0x0D) | (values == 0x09)

@@ -149,7 +149,7 @@ def find_garble(
         if best is not None and best[0] >= (LEAST_LIKENESS if sent is not None else LEAST_TEXT):
             likeness, predicted, recovered = best
             found.append(Garble(mistake, sender, line, predicted, likeness, recovered))
-    return sorted(found, key=lambda one: -one.likeness)
+    return sorted(found, key=lambda item: -item.likeness)
 
 
 def _mistakes(line: LineSettings) -> Iterator[tuple[str, LineSettings]]:
@@ -189,9 +189,9 @@ def _alone(sender: LineSettings, line: LineSettings) -> int:
 
 def _wire(message: bytes, sender: LineSettings, gap: int, tick_s: float, behind_s: float) -> Trace:
     """Return the level changes of a sender that sends a message, with some time behind it."""
-    bits = [_character(one, sender) for one in message]
+    bits = [_character(item, sender) for item in message]
     pause = [1] * gap
-    levels = np.array([level for one in bits for level in (*one, *pause)], dtype=np.int8)
+    levels = np.array([level for item in bits for level in (*item, *pause)], dtype=np.int8)
     idle = 1 if sender.idle == "high" else 0
     on_wire = levels if idle else 1 - levels
     bit = 1 / (sender.baud * tick_s)
@@ -272,9 +272,9 @@ def _framed(
     shapes = _shapes(sender, line, bytes(range(256)))
     if any(len(made) != 1 for made in shapes) or len(shapes) < min(256, 1 << sender.data_bits):
         return None
-    undone = bytes(shapes.get(bytes([one]), one) for one in arrived)
+    undone = bytes(shapes.get(bytes([item]), item) for item in arrived)
     frames = read_layouts(undone, layouts).values()
-    good = sum(int(one.length[one.faults == 0].sum()) for one in frames)
+    good = sum(int(frame.length[frame.faults == 0].sum()) for frame in frames)
     return good / len(arrived), arrived, undone
 
 

@@ -91,8 +91,8 @@ def _variants(layout: FrameLayout) -> Iterator[tuple[str, FrameLayout]]:
     """Yield layouts that differ a little, the smallest change first, each with how to declare it."""
     if (boundary := layout.boundary.counted) is not None:
         offsets = sorted(range(-FARTHEST, FARTHEST + 1), key=abs)
-        counts = sorted(("rest", "payload", "all"), key=lambda one: one != boundary.counts)
-        choices = sorted(product((False, True), counts, offsets), key=lambda one: _far(one, boundary))
+        counts = sorted(("rest", "payload", "all"), key=lambda item: item != boundary.counts)
+        choices = sorted(product((False, True), counts, offsets), key=lambda item: _far(item, boundary))
         for flips, what, more in choices:
             offset = boundary.offset + more
             parts = [f'order = "{_other_order(layout, boundary.field)}" for {boundary.field}'] if flips else []
@@ -109,7 +109,7 @@ def _variants(layout: FrameLayout) -> Iterator[tuple[str, FrameLayout]]:
         name = entry.name if isinstance(entry, NamedField) else getattr(entry, "group", "")
         for more in sorted(range(-FARTHEST, FARTHEST + 1), key=abs):
             if more:
-                text = _count_text(count, count.more + more)
+                text = _count_text(count, count.addend + more)
                 fields = list(layout.fields)
                 fields[place] = entry.model_copy(update={"repeat": text})
                 yield from _made(layout, f'repeat = "{text}" for {name}', {"fields": tuple(fields)}, None)
@@ -133,8 +133,10 @@ def _made(
         other = _other_order(layout, flipped)
         fields = update.get("fields", layout.fields)
         table["fields"] = tuple(
-            one.model_copy(update={"order": other}) if isinstance(one, NamedField) and one.name == flipped else one
-            for one in fields
+            field.model_copy(update={"order": other})
+            if isinstance(field, NamedField) and field.name == flipped
+            else field
+            for field in fields
         )
     elif "fields" not in update:
         table["fields"] = layout.fields

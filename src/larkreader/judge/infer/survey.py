@@ -186,7 +186,7 @@ def survey_of(trace: Trace, bit: BitTime | None, fits: list[FormatFit], line: Li
             best = replace(best, line=best.line.model_copy(update={"baud": baud}))
         stops, others = _stop_bits(read, best.line)
         best = replace(best, line=_with_stops(best.line, stops))
-        alike = (*(_with_stops(best.line, one) for one in others), *_alike(best, fits, read))
+        alike = (*(_with_stops(best.line, other) for other in others), *_alike(best, fits, read))
         if not best.shows_order:
             alike = (*alike, best.line.model_copy(update={"first_bit": OPPOSITE[best.line.first_bit]}))
         gaps, messages = _gaps_of(read, best.line)
@@ -230,7 +230,7 @@ def _stop_bits(characters: Characters, line: LineSettings) -> tuple[float, tuple
     most = fitting[-1]
     if often >= max(FEWEST_CHARACTERS, BACK_TO_BACK * len(pitches)) and abs(room - (most - 1.0)) <= PITCH_FIT:
         return most, ()
-    return 1.0, tuple(one for one in fitting[1:] if one != 1.5)  # one and a half is rare
+    return 1.0, tuple(item for item in fitting[1:] if item != 1.5)  # one and a half is rare
 
 
 def _with_stops(line: LineSettings, stops: float) -> LineSettings:
@@ -256,7 +256,7 @@ def _alike(best: FormatFit, fits: list[FormatFit], read: Characters) -> tuple[Li
         same = same_order and same_count and other.idle == line.idle
         if not (same and fit.is_faultless and fit.is_usual) or _is_one_format(line, other):
             continue
-        whole = [1 + one.data_bits + one.has_parity for one in (line, other)]
+        whole = [1 + item.data_bits + item.has_parity for item in (line, other)]
         if whole[0] != whole[1] or not best.is_usual or _has_few_values(read):
             stops = 2.0 if apart >= whole[1] + 2 - PITCH_FIT and whole[1] < whole[0] else 1.0
             alike.append(_with_stops(other, stops))
@@ -281,9 +281,9 @@ def _has_few_values(read: Characters) -> bool:
     return len(np.unique(read.value)) < FEWEST_VALUES
 
 
-def _differs(one: LineSettings, other: LineSettings) -> bool:
+def _differs(line: LineSettings, other: LineSettings) -> bool:
     """Return whether settings differ in more than the number of stop bits."""
-    return (one.data_bits, one.parity, one.idle, one.first_bit) != (
+    return (line.data_bits, line.parity, line.idle, line.first_bit) != (
         other.data_bits,
         other.parity,
         other.idle,

@@ -100,7 +100,7 @@ class ByteSurvey(Columns):
         row : int
             The place of the byte.
         """
-        return "".join("x" if 0 < one < 1 else f"{one:.0f}" for one in self.ones[row, ::-1].tolist())
+        return "".join("x" if 0 < item < 1 else f"{item:.0f}" for item in self.ones[row, ::-1].tolist())
 
     def shown(self) -> dict[str, npt.NDArray[np.object_]]:
         """Return what a repr shows."""
@@ -173,8 +173,8 @@ def measure_bytes(frames: Frames | Ragged | npt.NDArray[np.uint8]) -> ByteSurvey
         values=np.array([np.count_nonzero(share) for share in shares], dtype=np.int64),
         changes=np.array([np.count_nonzero(np.diff(column)) for column in columns], dtype=np.int64),
         step=np.array([_step_of(column) for column in columns], dtype=np.int64),
-        ones=np.array([one.mean(axis=0) for one in bits], dtype=np.float64).reshape(count, 8),
-        bit_changes=np.array([np.count_nonzero(np.diff(one, axis=0), axis=0) for one in bits], dtype=np.int64).reshape(
+        ones=np.array([bit.mean(axis=0) for bit in bits], dtype=np.float64).reshape(count, 8),
+        bit_changes=np.array([np.count_nonzero(np.diff(bit, axis=0), axis=0) for bit in bits], dtype=np.int64).reshape(
             count, 8
         ),
         shares=np.array(shares, dtype=np.float64).reshape(count, 256),
@@ -209,7 +209,7 @@ def compare_bytes(before: ByteSurvey, after: ByteSurvey) -> list[ByteDifference]
         apart = np.abs(before.ones[place] - after.ones[place])
         bits = tuple(int(bit) for bit in np.flatnonzero(apart > max(0.05, 2 / np.sqrt(fewer))))
         found.append(ByteDifference(place, distance, _behaviour(before, place), _behaviour(after, place), bits))
-    return sorted(found, key=lambda one: (-round(one.distance, 3), one.place))
+    return sorted(found, key=lambda item: (-round(item.distance, 3), item.place))
 
 
 def _behaviour(survey: ByteSurvey, place: int) -> str:

@@ -120,7 +120,7 @@ def judge_levels(wire: str, seen: LevelSurvey) -> Iterator[Finding]:
     if seen.is_line_driver:
         yield make_finding("level-mismatch", wire, score=0.9, **levels, line_driver=True)
     elif not seen.read_by:
-        family = min(FAMILIES, key=lambda one: abs(one.supply_v - seen.high_v))
+        family = min(FAMILIES, key=lambda item: abs(item.supply_v - seen.high_v))
         most = family.supply_v * (1 + SUPPLY_FIT)
         yield make_finding(
             "level-mismatch",
@@ -140,9 +140,9 @@ def _read_by(low_v: float, high_v: float) -> tuple[str, ...]:
     if low_v <= -LINE_DRIVER_V and high_v >= LINE_DRIVER_V:
         return (LINE_DRIVER,)
     return tuple(
-        one.name
-        for one in FAMILIES
-        if low_v <= one.low_v and one.high_v <= high_v <= one.supply_v * (1 + SUPPLY_FIT) and low_v >= -0.3
+        family.name
+        for family in FAMILIES
+        if low_v <= family.low_v and family.high_v <= high_v <= family.supply_v * (1 + SUPPLY_FIT) and low_v >= -0.3
     )
 
 

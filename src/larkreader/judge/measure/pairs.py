@@ -119,8 +119,8 @@ def _keys(
 ) -> tuple[Places, Places]:
     """Return numbers of what requests and replies hold in the fields to match; all are 0 without any."""
     asked, answers = np.zeros(len(request), np.int64), np.zeros(len(reply), np.int64)
-    for one, other in pairing.match.items():
-        both = np.concatenate([_raw(timeline, frames, request, one), _raw(timeline, frames, reply, other)])
+    for item, other in pairing.match.items():
+        both = np.concatenate([_raw(timeline, frames, request, item), _raw(timeline, frames, reply, other)])
         joined = np.stack([np.concatenate([asked, answers]), np.unique(both, return_inverse=True)[1].reshape(-1)])
         numbers = np.unique(joined, axis=1, return_inverse=True)[1].reshape(-1)
         asked, answers = numbers[: len(request)], numbers[len(request) :]
@@ -135,7 +135,7 @@ def _raw(timeline: Timeline, frames: Mapping[str, Frames], rows: Places, name: s
         if len(own):
             raw = frames[layout][timeline.row[rows[own]]].raw(name)
             if isinstance(raw, Ragged) or raw.ndim > 1:
-                texts[own] = [str(one.tolist()) for one in raw]
+                texts[own] = [str(item.tolist()) for item in raw]
             else:
                 texts[own] = (raw.astype(np.uint8) if raw.dtype.kind == "b" else raw).astype(str)
     return texts.astype(str)
@@ -224,8 +224,8 @@ def _repeats(
     failed = (state[:-1] == PairState.UNANSWERED) | (state[:-1] == PairState.DAMAGED_REPLY)
     failed |= (answered[:-1] >= 0) & (timeline.begin_s[answered[:-1]] > timeline.begin_s[request[1:]])
     for place in np.flatnonzero(failed).tolist():  # few requests fail
-        one, other = (_content(timeline, frames, characters, int(row)) for row in request[place : place + 2])
-        again[place + 1] = place if one == other else -1
+        before, now = (_content(timeline, frames, characters, int(row)) for row in request[place : place + 2])
+        again[place + 1] = place if before == now else -1
     return again
 
 

@@ -249,7 +249,7 @@ def _held(items: npt.NDArray[Any], unit: str, *, has_names: bool) -> FieldStatis
     """Return the statistics of some values."""
     if has_names:
         texts, counts = np.unique(items, return_counts=True)
-        often = sorted(zip(texts.tolist(), counts.tolist(), strict=True), key=lambda one: -one[1])
+        often = sorted(zip(texts.tolist(), counts.tolist(), strict=True), key=lambda text: -text[1])
         return FieldStatistics(int(counts.sum()), names=dict(often))
     values = items.astype(np.float64)
     values = values[np.isfinite(values)]

@@ -19,7 +19,7 @@ from larkreader.judge.infer.survey import MESSAGE_GAP
 from larkreader.simulate.buffers import replay
 from larkreader.simulate.path_limits import PathLimits, find_limits
 from larkreader.simulate.replayed import BUFFERS, Fate, Replay
-from larkreader.simulate.software_receiver import Heard, compare_heard, receive_in_software, trace_of
+from larkreader.simulate.software_receiver import SoftwareReception, compare_reception, receive_in_software, trace_of
 
 ROOM = 0.8  # of what there is, that may be taken: the rest is for what the sheet does not say
 BUSY = 0.5  # of the processor's time
@@ -75,7 +75,7 @@ class PathReport:
         What the path could stand.
     findings : tuple of Finding
         What is wrong or worth knowing.
-    heard : Heard, optional
+    reception : SoftwareReception, optional
         What a receiver in software made of the wire; `replay` is of what it received.
     """
 
@@ -84,14 +84,14 @@ class PathReport:
     replay: Replay
     limits: PathLimits
     findings: tuple[Finding, ...]
-    heard: Heard | None = None
+    reception: SoftwareReception | None = None
 
     def to_dict(self) -> dict[str, Any]:
         """Return the report as JSON has it, without its findings."""
         result = {**self.replay.to_dict(), "limits": self.limits.to_dict()}
-        if self.heard is not None:
-            counts = {name: len(getattr(self.heard, name)) for name in ("missed", "misread", "spurious")}
-            result["heard"] = counts
+        if self.reception is not None:
+            counts = {name: len(getattr(self.reception, name)) for name in ("missed", "misread", "spurious")}
+            result["software"] = counts
         return result
 
 
@@ -129,26 +129,28 @@ def judge_receive_path(
         As for `replay`.
     """
     path, line = sheet.receive[wire], sheet.wire[wire].line
-    others = [one.line for key, one in sheet.wire.items() if key != wire]
+    others = [item.line for key, item in sheet.wire.items() if key != wire]
     back = others[0] if len(others) == 1 else None
-    heard = None
+    reception = None
     if isinstance(path.service, SoftwareReceiver):
         trace = trace_of(characters, line)
-        heard = compare_heard(characters, receive_in_software(trace, line, path.deaf, start=path.service.start), line)
-        characters, messages = heard.characters, None  # whose messages begin elsewhere
-        path = path.model_copy(update={"deaf": tuple(one for one in path.deaf if one.stops == "everything")})
+        reception = compare_reception(
+            characters, receive_in_software(trace, line, path.deaf, start=path.service.start), line
+        )
+        characters, messages = reception.characters, None  # whose messages begin elsewhere
+        path = path.model_copy(update={"deaf": tuple(item for item in path.deaf if item.stops == "everything")})
     starts = np.empty(0, np.int64) if messages is None or isinstance(messages, Messages) else messages
     result = replay(characters, path, line, back=back)
     limits = find_limits(characters, path, line, back=back) if search else PathLimits()
     findings = [
-        *([] if heard is None else _judge_deafness(wire, heard)),
+        *([] if reception is None else _judge_blackouts(wire, reception)),
         *_judge_losses(wire, result, limits, is_paused=path.pause is not None and line.flow_control != "none"),
         *_judge_reads(wire, result, messages if isinstance(messages, Messages) else Messages(starts)),
         *([] if any(result.count(fate) for fate in (Fate.OVERRUN, *BUFFERS)) else _judge_room(wire, result, limits)),
         *_judge_processor(wire, result),
         *_judge_waits(wire, result, line),
     ]
-    return PathReport(wire, line, result, limits, tuple(findings), heard)
+    return PathReport(wire, line, result, limits, tuple(findings), reception)
 
 
 def judge_declared_path(wire: str, path: ReceivePath, line: LineSettings) -> Iterator[Finding]:
@@ -167,11 +169,11 @@ def judge_declared_path(wire: str, path: ReceivePath, line: LineSettings) -> Ite
         yield make_finding("pause-unused", wire, line=str(line))
 
 
-def _judge_deafness(wire: str, heard: Heard) -> Iterator[Finding]:
-    missed, misread, spurious = len(heard.missed), len(heard.misread), len(heard.spurious)
+def _judge_blackouts(wire: str, reception: SoftwareReception) -> Iterator[Finding]:
+    missed, misread, spurious = len(reception.missed), len(reception.misread), len(reception.spurious)
     if not missed + misread + spurious:
         return
-    offsets = np.sort(np.concatenate([heard.missed, heard.misread]))
+    offsets = np.sort(np.concatenate([reception.missed, reception.misread]))
     yield make_finding(
         "deaf-receiver",
         wire,
@@ -179,7 +181,7 @@ def _judge_deafness(wire: str, heard: Heard) -> Iterator[Finding]:
         missed=missed,
         misread=misread,
         spurious=spurious,
-        framing=heard.characters.count(Fault.FRAMING),
+        framing=reception.characters.count(Fault.FRAMING),
     )
 
 
@@ -304,15 +306,15 @@ def _judge_waits(wire: str, result: Replay, line: LineSettings) -> Iterator[Find
     if isinstance(service, DmaService):
         if "idle" in service.notices:
             return
-        where, came_s, went_s = "DMA's block", result.fetched_s, result.stored_s
+        where, entered_s, left_s = "DMA's block", result.fetched_s, result.stored_s
     elif isinstance(service, InterruptService) and fifo.trigger > 1 and fifo.idle_characters is None:
-        where, came_s, went_s = "the FIFO", result.arrived_s, result.fetched_s
+        where, entered_s, left_s = "the FIFO", result.arrived_s, result.fetched_s
     else:
         return
-    waits_s = (went_s - came_s)[np.isfinite(went_s - came_s)]
-    left = int(np.count_nonzero(np.isfinite(came_s) & np.isnan(went_s) & (result.fate == Fate.LEFT)))
+    waits_s = (left_s - entered_s)[np.isfinite(left_s - entered_s)]
+    left = int(np.count_nonzero(np.isfinite(entered_s) & np.isnan(left_s) & (result.fate == Fate.LEFT)))
     longest_s = float(waits_s.max(initial=0.0))
-    deaf_s = sum(one.for_s for one in result.path.deaf)
+    deaf_s = sum(item.for_s for item in result.path.deaf)
     held = service.block if isinstance(service, DmaService) else fifo.trigger
     usual_s = service.latency_s + service.jitter_s + deaf_s + (held + LONG) * line.character_time_s
     if longest_s > usual_s or left:

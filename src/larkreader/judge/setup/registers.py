@@ -47,7 +47,7 @@ class ImpliedSettings:
 
 def registers_of(end: End, sheet: Sheet) -> dict[str, Register]:
     """Return the registers of an end, by name."""
-    return {key: one for key, one in sheet.registers.items() if one.end in (None, end.key)}
+    return {key: register for key, register in sheet.registers.items() if register.end in (None, end.key)}
 
 
 def read_registers(sheet: Sheet, end: str, registers: Mapping[str, int]) -> ImpliedSettings:
@@ -138,7 +138,7 @@ def with_registers(sheet: Sheet) -> tuple[Sheet, dict[str, ImpliedSettings]]:
                 implied[key] = ImpliedSettings(end, {}, (), (), (_unknown(key, problem=str(error)),))
     if not implied:
         return sheet, {}
-    return sheet.model_copy(update={"end": {**sheet.end, **{key: one.end for key, one in implied.items()}}}), implied
+    return sheet.model_copy(update={"end": {**sheet.end, **{key: item.end for key, item in implied.items()}}}), implied
 
 
 def compare_maps(sheet: Sheet) -> list[Finding]:
@@ -200,9 +200,9 @@ def _changes(
 
 def _meant(baud: float, declared: float) -> float:
     """Return the baud that is meant by one that a generator makes: the declared one, or a standard one, if near."""
-    for one in (declared, *sorted(STANDARD_BAUDS, key=lambda other: abs(other / baud - 1))):
-        if abs(baud / one - 1) <= NEAR:
-            return float(one)
+    for item in (declared, *sorted(STANDARD_BAUDS, key=lambda other: abs(other / baud - 1))):
+        if abs(baud / item - 1) <= NEAR:
+            return float(item)
     return baud
 
 

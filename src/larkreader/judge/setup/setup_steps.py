@@ -54,7 +54,7 @@ def _go(sheet: Sheet, end: str) -> _Progress:
     """Go through the steps of an end."""
     steps = _steps_of(sheet, end)
     rules = [rule for rule in sheet.rule.values() if rule.end in (None, end)]
-    registers = {key: one for key, one in sheet.registers.items() if one.end in (None, end)}
+    registers = {key: register for key, register in sheet.registers.items() if register.end in (None, end)}
     progress = _Progress()
     where = f"end.{end}"
     for number, step in enumerate(steps, 1):

@@ -95,14 +95,14 @@ class Wiring:
                             waiting.append(other)
         return net, flips
 
-    def _inverts(self, joint: Connection, one: str, other: str) -> bool:
+    def _inverts(self, joint: Connection, text: str, other: str) -> bool:
         """Return whether two pins of a joint see each other's inverse: those on the two sides of an inverter do."""
         if not joint.inverts or len(joint.joins) == 2:
             return joint.inverts
         is_output = {name: self.places[name].role in OUTPUTS for name in joint.joins}
         if len(set(is_output.values())) == 1:
             is_output = {name: name == joint.joins[0] for name in joint.joins}
-        return is_output[one] != is_output[other]
+        return is_output[text] != is_output[other]
 
     def findings(self) -> Iterator[Finding]:
         """Yield what is wrong with them."""
@@ -172,18 +172,18 @@ class Wiring:
         if sender.pin and receiver.pin and not grounds[0] & grounds[1] and not self._are_isolated(sender, receiver):
             yield make_finding("ground-missing", wire, sender=sender.key, receiver=receiver.key)
 
-    def _are_isolated(self, one: End, other: End) -> bool:
+    def _are_isolated(self, end: End, other: End) -> bool:
         """Return whether signals join two ends, and every one of them through an isolator."""
         signals = [
             (mine.text, theirs.text)
-            for mine, theirs in product(self._signals(one), self._signals(other))
+            for mine, theirs in product(self._signals(end), self._signals(other))
             if self.net[mine.text] == self.net[theirs.text]
         ]
         return bool(signals) and not any(self.touching[mine] == self.touching[theirs] for mine, theirs in signals)
 
     def _signals(self, end: End) -> list[_Place]:
         places = [self.places[f"{end.key}.{name}"] for name in end.pin]
-        return [one for one in places if one.role in (*OUTPUTS, *INPUTS)]
+        return [place for place in places if place.role in (*OUTPUTS, *INPUTS)]
 
     def _joined(self, wire: str, giver: End, output: Role, taker: End, into: Role) -> Iterator[Finding]:
         """Yield a finding if an output is not joined to the input that it is for; both pins must be known."""
@@ -192,9 +192,9 @@ class Wiring:
             return
         pins = {"output": outputs[0].text, "input": inputs[0].text}
         same = [
-            (one, role)
-            for one, other, role in ((giver, taker, output), (taker, giver, into))
-            if self._nets(one, role, wire) & self._nets(other, role, wire)
+            (item, role)
+            for item, other, role in ((giver, taker, output), (taker, giver, into))
+            if self._nets(item, role, wire) & self._nets(other, role, wire)
         ]
         if same:
             roles = " and ".join(f"{NAMES[role]} to {NAMES[role]}" for _, role in same)
@@ -240,7 +240,7 @@ class Wiring:
         pushing = [place.text for place in outputs if place.pin.drive == "push-pull"]
         if len(pushing) > 1:
             yield make_finding("outputs-collide", where, pins=pushing)
-        joints = [one for one in self.sheet.joint if any(place.text in one.joins for place in places)]
+        joints = [item for item in self.sheet.joint if any(place.text in item.joins for place in places)]
         every = [*(joint.pull_up_ohms for joint in joints), *(place.pin.pull_up_ohms for place in places)]
         pulls = [ohms for ohms in every if ohms is not None]
         if outputs and not pushing:
@@ -255,7 +255,7 @@ class Wiring:
     def _slow_edge(
         self, where: str, outputs: list[_Place], places: list[_Place], joints: list[Connection], pulls: list[float]
     ) -> Iterator[Finding]:
-        farads = PIN_FARADS * len(places) + sum(one.length_m * one.farads_per_m for one in joints)
+        farads = PIN_FARADS * len(places) + sum(joint.length_m * joint.farads_per_m for joint in joints)
         ohms = 1 / sum(1 / pull for pull in pulls)
         rise_s = RISE * ohms * farads
         baud = max(self._baud(place) for place in outputs)
@@ -289,10 +289,10 @@ class Wiring:
 
     def _pins(self, end: End, role: Role, wire: str | None) -> list[_Place]:
         places = [self.places[f"{end.key}.{name}"] for name in end.pin]
-        return [one for one in places if one.role == role and (wire is None or one.pin.wire in (None, wire))]
+        return [place for place in places if place.role == role and (wire is None or place.pin.wire in (None, wire))]
 
     def _nets(self, end: End, role: Role, wire: str | None) -> set[int]:
-        return {self.net[one.text] for one in self._pins(end, role, wire)}
+        return {self.net[pin.text] for pin in self._pins(end, role, wire)}
 
 
 def _is_inverted(place: _Place) -> bool:
@@ -330,21 +330,30 @@ def _of_supply(where: str, places: list[_Place]) -> Iterator[Finding]:
     givers = [place for place in places if place.pin.gives_a is not None]
     takers = [place for place in places if place.pin.draws_a is not None]
     if len(givers) > 1:
-        yield make_finding("outputs-collide", where, supplies=[one.text for one in givers])
+        yield make_finding("outputs-collide", where, supplies=[giver.text for giver in givers])
     given, drawn = (sum(amperes or 0.0 for amperes in every) for every in (
-        [one.pin.gives_a for one in givers], [one.pin.draws_a for one in takers]))  # fmt: skip
+        [giver.pin.gives_a for giver in givers], [taker.pin.draws_a for taker in takers]))  # fmt: skip
     if givers and drawn > given:
         yield make_finding(
             "supply-too-weak",
             where,
-            pins=[one.text for one in takers],
+            pins=[taker.text for taker in takers],
             drawn_ma=drawn * 1e3,
             supply=givers[0].text,
             given_ma=given * 1e3,
         )
-    for one, other in combinations(places, 2):
-        if one.pin.volts is not None and other.pin.volts is not None and one.pin.volts != other.pin.volts:
-            pair = {"first": one.text, "first_v": one.pin.volts, "second": other.text, "second_v": other.pin.volts}
+    for combination, other in combinations(places, 2):
+        if (
+            combination.pin.volts is not None
+            and other.pin.volts is not None
+            and combination.pin.volts != other.pin.volts
+        ):
+            pair = {
+                "first": combination.text,
+                "first_v": combination.pin.volts,
+                "second": other.text,
+                "second_v": other.pin.volts,
+            }
             yield make_finding("supply-too-weak", where, **pair)
 
 

@@ -110,8 +110,8 @@ class Checked:
     def to_dict(self) -> dict[str, Any]:
         """Return both lists as JSON has them."""
         return {
-            "proven": [one.to_dict() for one in self.proven],
-            "not_checked": [one.to_dict() for one in self.not_checked],
+            "proven": [item.to_dict() for item in self.proven],
+            "not_checked": [item.to_dict() for item in self.not_checked],
         }
 
     def __str__(self) -> str:
@@ -119,9 +119,9 @@ class Checked:
         lines = []
         for title, every in (("Proven", self.proven), ("Not checked", self.not_checked)):
             by_head: dict[str, list[str]] = {}
-            for one in every:
-                head, subject = _words_of(one.what)
-                by_head.setdefault(head, []).append(render(subject, one.evidence))
+            for item in every:
+                head, subject = _words_of(item.what)
+                by_head.setdefault(head, []).append(render(subject, item.evidence))
             if by_head:
                 parts = [f"{head} ({', '.join(subjects)})" for head, subjects in by_head.items()]
                 lines.append(f"{title}: {'; '.join(parts)}.")
@@ -173,7 +173,7 @@ def add_up(
         *_of_paths(sheet, characters, paths, findings),
         *_of_pauses(sheet, characters, pauses, findings),
     ]
-    proven, not_checked = ([one for one in every if one.is_proven is wanted] for wanted in (True, False))
+    proven, not_checked = ([item for item in every if item.is_proven is wanted] for wanted in (True, False))
     return Checked(tuple(proven), tuple(not_checked), is_read=any(map(len, characters.values())))
 
 
@@ -210,7 +210,7 @@ def _of_line(wire: str, held: Characters, sheet: Sheet) -> Iterator[Check]:
         sound = int(np.count_nonzero(held.faults == 0))
         if sound and not layouts:
             yield Check("line", {"wire": wire, "good": sound, "total": len(held)})
-        if not sheet.wire[wire].line.has_parity and not (layouts and all(one.checksum for one in layouts)):
+        if not sheet.wire[wire].line.has_parity and not (layouts and all(layout.checksum for layout in layouts)):
             yield Check("no-parity", {"wire": wire})
     else:
         yield Check("bytes-alone", {"wire": wire})
@@ -218,7 +218,7 @@ def _of_line(wire: str, held: Characters, sheet: Sheet) -> Iterator[Check]:
 
 def _of_layout(wire: str, frames: Frames, held: Characters, findings: Sequence[Finding]) -> Iterator[Check]:
     layout = frames.layout
-    wrong = {one.kind for one in findings if one.frame == layout.key and one.wire == wire}
+    wrong = {finding.kind for finding in findings if finding.frame == layout.key and finding.wire == wire}
     named = {"frame": layout.key}
     if layout.checksum is None:
         yield Check("no-checksum", named)
@@ -240,13 +240,13 @@ def _of_pairs(sheet: Sheet, pairs: Mapping[str, Any]) -> Iterator[Check]:
         if key not in pairs:
             yield Check("not-both-sides", named)
             continue
-        one = pairs[key]
-        answered, still_open = int(one.answered.sum()), one.count_open
-        if not len(one):
+        some = pairs[key]
+        answered, still_open = int(some.answered.sum()), some.count_open
+        if not len(some):
             yield Check("no-requests", named)
         if answered:
-            yield Check("pairs", {**named, "answered": answered, "total": len(one)})
-        if still_open and not answered and one.has_no_limit:
+            yield Check("pairs", {**named, "answered": answered, "total": len(some)})
+        if still_open and not answered and some.has_no_limit:
             yield Check("no-limit", named)
         elif still_open:
             yield Check("open-requests", {**named, "open": still_open})
@@ -259,7 +259,7 @@ def _of_paths(
         if wire in paths:
             wrong = {"stuck-read", "misaligned-read", "discarded-characters", "setting-suspect"}
             has_reads = sheet.receive[wire].application is not None
-            if has_reads and not any(one.kind in wrong and one.wire == wire for one in findings):
+            if has_reads and not any(finding.kind in wrong and finding.wire == wire for finding in findings):
                 yield Check("reads", {"wire": wire})
         elif wire in characters and len(characters[wire]):
             yield Check("no-levels", {"wire": wire})
@@ -276,5 +276,5 @@ def _of_pauses(
             yield Check("no-signal", {"wire": wire})
         elif not len(pauses[wire]):
             yield Check("no-pauses", {"wire": wire})
-        elif not any(one.kind in wrong and one.wire == wire for one in findings):
+        elif not any(finding.kind in wrong and finding.wire == wire for finding in findings):
             yield Check("pauses", {"wire": wire, "pauses": len(pauses[wire])})

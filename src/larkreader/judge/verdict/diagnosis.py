@@ -83,7 +83,10 @@ class Diagnosis(Shown):
     proposal: LineSettings | None = None
 
     def __repr__(self) -> str:
-        scores = ", ".join(f"{one.kind} {one.score:.3g}" for one in self.findings if one.score is not None) or "nothing"
+        scores = (
+            ", ".join(f"{finding.kind} {finding.score:.3g}" for finding in self.findings if finding.score is not None)
+            or "nothing"
+        )
         return f"<Diagnosis: {self.verdict}; {scores}; reads best at {self.proposal or 'no settings'}>"
 
     @property
@@ -104,7 +107,7 @@ class Diagnosis(Shown):
         return {
             "verdict": self.verdict,
             "proposal": None if self.proposal is None else str(self.proposal),
-            "findings": [one.to_dict() for one in self.findings],
+            "findings": [finding.to_dict() for finding in self.findings],
             "survey": self.survey.to_dict(),
         }
 
@@ -160,10 +163,10 @@ def diagnose(
             return Diagnosis((make_finding("as-declared", wire, score=0.9, alike=True),), seen, line)
         return Diagnosis((_too_little(wire, trace, seen, line),), seen)
     differ = [
-        one
-        for one in seen.alike
-        if (one.data_bits, one.parity) != (best.line.data_bits, best.line.parity)
-        and not adds_silent_bit(one, best.line)
+        item
+        for item in seen.alike
+        if (item.data_bits, item.parity) != (best.line.data_bits, best.line.parity)
+        and not adds_silent_bit(item, best.line)
     ]
     is_sure = seen.sureness >= SURE and best.fault_share <= HOPELESS_FAULTS and not differ
     usual = best.line.model_copy(update={"baud": usual_baud(best.line.baud, line)})
@@ -184,8 +187,8 @@ def diagnose(
     if not found:
         evidence = {**clock_evidence(seen), **read_evidence(best), "faulty": best.faulty}
         found.append(make_finding("as-declared", wire, score=1.0, **evidence))
-    found.sort(key=lambda one: -(one.score or 0.0))
-    if {one.kind for one in found} <= LINE_IS_RIGHT:
+    found.sort(key=lambda item: -(item.score or 0.0))
+    if {item.kind for item in found} <= LINE_IS_RIGHT:
         found += explain_losses(wire, receive(trace, line), layouts)
     return Diagnosis(tuple(found), seen, usual if is_sure else None)
 
@@ -208,11 +211,19 @@ def _best_bit_time(
         bauds = [measured * factor for factor in SLOWER]
         if not is_faultless:  # what was measured may be no multiple of it
             bauds += [measured * factor for factor in FASTER]
-            bauds += [one for one in STANDARD_BAUDS if measured / FARTHEST <= one <= FARTHEST * measured]
+            bauds += [
+                standard_baud
+                for standard_baud in STANDARD_BAUDS
+                if measured / FARTHEST <= standard_baud <= FARTHEST * measured
+            ]
             bauds += [line.baud] if line is not None else []
     else:
         shortest = float(np.percentile(np.diff(trace.edges), 5)) * trace.tick_s if len(trace) > 2 else 0.0
-        bauds = [one for one in STANDARD_BAUDS if shortest and 0.3 / shortest <= one <= 1.5 / shortest]
+        bauds = [
+            standard_baud
+            for standard_baud in STANDARD_BAUDS
+            if shortest and 0.3 / shortest <= standard_baud <= 1.5 / shortest
+        ]
         bauds += [line.baud] if line is not None and shortest else []
     some = trace
     if len(trace) > LOOKED_AT:
@@ -242,7 +253,7 @@ def _with_levels(voltages: Voltages, line: LineSettings | None, layouts: Sequenc
     trace = voltages.to_trace()
     result = diagnose(trace, line, layouts=layouts, wire=wire)
     levels = survey_levels(voltages, trace)
-    found = sorted((*result.findings, *judge_levels(wire, levels)), key=lambda one: -(one.score or 0.0))
+    found = sorted((*result.findings, *judge_levels(wire, levels)), key=lambda item: -(item.score or 0.0))
     return replace(result, findings=tuple(found), survey=replace(result.survey, levels=levels))
 
 
@@ -293,7 +304,7 @@ def _proposed(wire: str, seen: Survey, usual: LineSettings, *, is_sure: bool) ->
     evidence = {"settings": str(usual), **clock_evidence(seen), **read_evidence(seen.best)}
     if not seen.best.shows_order:
         evidence["assumed_first"] = ORDER_NAMES[usual.first_bit]
-    if alike := [format_text(one) for one in seen.alike if one.first_bit == usual.first_bit]:
+    if alike := [format_text(item) for item in seen.alike if item.first_bit == usual.first_bit]:
         evidence["alike"] = alike
     elif seen.runner_up is not None:
         evidence |= {"runner_up": format_text(seen.runner_up.line), "odds": odds_text(seen.sureness)}
@@ -339,7 +350,7 @@ def _format_findings(
             bits |= {"word": best.data_bits, "sheet_counts": True}
         yield make_finding("data-bits-mismatch", wire, score=score, **bits, **read)
     if best.parity != line.parity:
-        declared, sent = ("no" if one == "N" else PARITY_NAMES[one] for one in (line.parity, best.parity))
+        declared, sent = ("no" if item == "N" else PARITY_NAMES[item] for item in (line.parity, best.parity))
         yield make_finding("parity-mismatch", wire, score=score - 0.001, declared=declared, found=sent, **read)
     if best.first_bit != line.first_bit:
         order = {"declared": ORDER_NAMES[line.first_bit], "found": ORDER_NAMES[best.first_bit]}

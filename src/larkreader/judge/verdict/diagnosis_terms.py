@@ -17,7 +17,7 @@ NEAR_STANDARD = 0.025
 def usual_baud(baud: float, line: LineSettings | None) -> float:
     """Return the usual baud next to a measured one, or the measured one with four digits if none is near."""
     known = (*STANDARD_BAUDS, *(() if line is None else (line.baud,)))
-    nearest = min(known, key=lambda one: abs(one / baud - 1))
+    nearest = min(known, key=lambda item: abs(item / baud - 1))
     return float(nearest) if abs(nearest / baud - 1) < NEAR_STANDARD else float(f"{baud:.4g}")
 
 

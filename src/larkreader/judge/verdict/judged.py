@@ -81,7 +81,7 @@ def judge_received(sheet: Sheet, received: Received, wires: Sequence[str]) -> Ju
     skipped: dict[str, Spans] = {}
     findings: list[Finding] = []
     # a counter that a reply takes from its request jumps where one was not answered
-    taken = {(name, field) for one in sheet.pair.values() for name in one.reply for field in one.match.values()}
+    taken = {(name, field) for item in sheet.pair.values() for name in item.reply for field in item.match.values()}
     for key in characters:
         found = judge_wire(sheet, key, received, taken)
         frames |= found.frames
@@ -92,12 +92,12 @@ def judge_received(sheet: Sheet, received: Received, wires: Sequence[str]) -> Ju
     findings += judge_pauses(sheet, characters, received.clear, inside)
     pauses = measure_pauses(sheet, characters, received.clear, inside)
     paths = _paths_of(sheet, received, frames, skipped) if sheet.receive else {}
-    findings += [finding for one in paths.values() for finding in one.findings]
+    findings += [finding for path in paths.values() for finding in path.findings]
     pairs: dict[str, Pairs] = {}
     if _has_turns(sheet):
-        end_s = max((one.end_s for one in received.extents.values() if one.end_s is not None), default=None)
+        end_s = max((extent.end_s for extent in received.extents.values() if extent.end_s is not None), default=None)
         pairs = _judge_turns(sheet, characters, frames, skipped, end_s, findings)
-    findings.sort(key=lambda one: (SEVERITIES.index(one.severity), one.first_s or 0.0, one.offset or 0))
+    findings.sort(key=lambda item: (SEVERITIES.index(item.severity), item.first_s or 0.0, item.offset or 0))
     events = {
         key: measure_delays(event, received.changes_s[key], _begins_on(event, sheet, characters, frames))
         for key, event in sheet.event.items()
@@ -156,7 +156,7 @@ def _judge_turns(
         for key, pairing in sheet.pair.items()
         if set(sheet.wires_of((*pairing.request, *pairing.reply))) <= set(timeline.wires)
     }
-    findings += [finding for one in pairs.values() for finding in judge_pairs(one)]
+    findings += [finding for item in pairs.values() for finding in judge_pairs(item)]
     findings += judge_turns(sheet, timeline, characters, end_s)
     return pairs
 
@@ -190,7 +190,7 @@ def _paths_of(
         starts = _starts_on(sheet, key, frames)
         ends = [frames[layout.key].offset + frames[layout.key].length for layout in sheet.layouts_of(key)]
         is_whole: bool | None = by_rests.is_whole
-        if any((one == len(held)).any() for one in ends):
+        if any((end == len(held)).any() for end in ends):
             is_whole = True
         if key in skipped and len(skipped[key]) and skipped[key].reason[-1] == Skip.UNFINISHED:
             is_whole = by_rests.is_whole or False

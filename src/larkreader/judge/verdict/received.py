@@ -90,10 +90,10 @@ def signals_of(sheet: Sheet, wires: Sequence[str], *, with_events: bool) -> dict
 
     Those are the event signals and the clear-to-send signals of the wires, by names that `receive_all` knows.
     """
-    signals = {one: sheet.wire[one].source for one in wires}
+    signals = {wire: sheet.wire[wire].source for wire in wires}
     if with_events:
         signals |= {_event_key(event): event.source for event in sheet.event.values() if event.wire in wires}
-        signals |= {_clear_key(one): signal for one in wires if (signal := sheet.wire[one].clear_to_send)}
+        signals |= {_clear_key(wire): signal for wire in wires if (signal := sheet.wire[wire].clear_to_send)}
     return signals
 
 

@@ -28,7 +28,7 @@ FEWEST = 8  # characters of which anything is concluded
 FEWEST_VALUES = 14  # different values that all agree in a parity bit: one to 8,000 by chance
 FEWEST_LETTERS = 9  # the same where the other bits are letters
 FEWEST_OF_EACH = 3  # different values with that bit set, and without
-PRINTED = np.array([0x20 <= one < 0x7F or one in (0x09, 0x0A, 0x0D) for one in range(128)])
+PRINTED = np.array([0x20 <= item < 0x7F or item in (0x09, 0x0A, 0x0D) for item in range(128)])
 MISMATCHES = frozenset(
     ("baud-mismatch", "polarity-mismatch", "parity-mismatch", "data-bits-mismatch", "bit-order-mismatch")
 )
@@ -62,7 +62,7 @@ def judge_settings(
         Which share of the characters lies in good frames. If most do, and have a checksum, the settings are proven.
     """
     reads = good_share > READS
-    if len(characters) < FEWEST or (reads and all(one.checksum for one in layouts)):
+    if len(characters) < FEWEST or (reads and all(layout.checksum for layout in layouts)):
         return
     faulty = int(np.count_nonzero(characters.faults & (Fault.PARITY | Fault.FRAMING | Fault.BREAK)))
     few = faulty <= FAULTS * len(characters)  # else those without a fault are a choice by their parity
@@ -86,7 +86,7 @@ def judge_settings(
         some = Trace(edges, beginning.tick_s, beginning.first_level, beginning.begin, end)
     result = diagnose(some, line, layouts=layouts, wire=wire)
     best = result.survey.best
-    if result.proposal is None or best is None or not any(one.kind in MISMATCHES for one in result.findings):
+    if result.proposal is None or best is None or not any(finding.kind in MISMATCHES for finding in result.findings):
         return
     if result.proposal == line or (best.fault_share > FAULTS and best.fault_share > 0.5 * faulty / len(characters)):
         return
@@ -140,5 +140,5 @@ def _reads_backwards(values: Values, line: LineSettings) -> bool:
         return False
     some = values[:COMPARED].astype(np.uint8)
     mirrored = np.packbits(np.unpackbits(some[:, None], axis=1)[:, ::-1], axis=1).reshape(-1)
-    shares = [float(np.mean(PRINTED[one & 0x7F] & (one < 0x80))) for one in (some, mirrored)]
+    shares = [float(np.mean(PRINTED[item & 0x7F] & (item < 0x80))) for item in (some, mirrored)]
     return shares[0] < 0.8 and shares[1] > 0.95 and len(np.unique(some)) > 4

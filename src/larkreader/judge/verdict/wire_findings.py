@@ -76,7 +76,7 @@ def judge_wire(sheet: Sheet, wire: str, received: Received, taken: Collection[tu
     held = characters if startup is None else startup.left_out(characters)
     if any(layout.boundary.opened_by == "break" for layout in layouts):
         held = replace(held, faults=held.faults & ~np.uint8(Fault.BREAK))  # they begin frames, as declared
-    good = sum(int(one.length[(one.faults & CONTRADICTED) == 0].sum()) for one in every)
+    good = sum(int(item.length[(item.faults & CONTRADICTED) == 0].sum()) for item in every)
     share = good / len(held) if len(held) else 0.0
     suspects = list(judge_settings(wire, held, beginning, line, layouts, good_share=share))
     suspects = suspects or list(_judge_layouts(wire, characters, every))
@@ -108,14 +108,14 @@ def _judge_content(
     received: Received,
 ) -> Iterator[Finding]:
     """Yield what is wrong with the frames of a wire."""
-    causes = Causes(tuple(one for one in of_characters if one.kind in CAUSES))
+    causes = Causes(tuple(character for character in of_characters if character.kind in CAUSES))
     span_s = span_of(received, wire)
     found = judge_frames(wire, characters, every, skipped, losses, causes=causes, span_s=span_s)
     of_frames = _caused_by(suspect, found)
     yield from of_frames
-    if not any((one.faults == 0).any() for one in every):
+    if not any((item.faults == 0).any() for item in every):
         yield from judge_no_frames(wire, characters)
-        if suspect is None and not any(one.severity == "error" for one in (*of_frames, *of_characters)):
+        if suspect is None and not any(item.severity == "error" for item in (*of_frames, *of_characters)):
             yield from _judge_no_good_frame(wire, characters, every)
 
 
@@ -133,7 +133,7 @@ def _ending_of(sheet: Sheet, wire: str) -> str | None:
         return None
     names = {0x0D: "CR", 0x0A: "LF", 0x00: "NUL"}
     values = bytes.fromhex(application.terminator)
-    return " ".join(names[one] for one in values) if set(values) <= names.keys() else None
+    return " ".join(names[value] for value in values) if set(values) <= names.keys() else None
 
 
 def _caused_by(cause: Finding | None, found: Iterable[Finding], kinds: Collection[str] | None = None) -> list[Finding]:
@@ -141,8 +141,8 @@ def _caused_by(cause: Finding | None, found: Iterable[Finding], kinds: Collectio
     if cause is None:
         return list(found)
     return [
-        replace(one, caused_by=cause) if one.caused_by is None and (kinds is None or one.kind in kinds) else one
-        for one in found
+        replace(item, caused_by=cause) if item.caused_by is None and (kinds is None or item.kind in kinds) else item
+        for item in found
     ]
 
 
@@ -166,6 +166,6 @@ def _judge_layouts(wire: str, characters: Characters, every: list[Frames]) -> It
 def _judge_no_good_frame(wire: str, characters: Characters, every: list[Frames]) -> Iterator[Finding]:
     """Yield that a wire with declared layouts has no good frame, though it carries something."""
     if len(characters):
-        layouts = [one.layout.key for one in every]
+        layouts = [item.layout.key for item in every]
         count = len(characters)
         yield make_finding("no-good-frame", wire, Places.on(characters, 0), characters=count, layouts=layouts)

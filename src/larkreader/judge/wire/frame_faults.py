@@ -169,7 +169,7 @@ def _judge_spans(
     span_s: tuple[float, float] | None,
 ) -> Iterator[Finding]:
     """Yield the stretches between the frames that no loss behind the line explains."""
-    total, length = len(characters), max(one.layout.longest for one in every)
+    total, length = len(characters), max(item.layout.longest for item in every)
     is_text = every[0].layout.boundary.is_text
     too_long = "terminator-missing" if is_text else "overlong-frame"
     reason = skipped.reason.copy()

@@ -20,7 +20,7 @@ def explain_losses(wire: str, characters: Characters, layouts: Sequence[FrameLay
         return
     losses = find_losses(list(read_layouts(characters, layouts).values()), characters)
     for lost in losses:
-        yield from (one for one in judge_losses(lost, characters, wire) if one.kind in ("counter-gap", "overflow"))
+        yield from (loss for loss in judge_losses(lost, characters, wire) if loss.kind in ("counter-gap", "overflow"))
     overruns = np.flatnonzero(characters.faults & Fault.OVERRUN)
     if len(overruns):
         missing = lost_by_hardware(losses) or None

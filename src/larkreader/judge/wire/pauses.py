@@ -139,7 +139,10 @@ def measure_pauses(
     dict of str to Pauses
         By wire, of those whose requests to pause were captured.
     """
-    return {one.key: one.measured() for one in _paused_wires(sheet, characters, clear or {}, inside or {})}
+    return {
+        paused_wire.key: paused_wire.measured()
+        for paused_wire in _paused_wires(sheet, characters, clear or {}, inside or {})
+    }
 
 
 def judge_pauses(

@@ -203,7 +203,7 @@ def _holds_the_next(layout: FrameLayout, chain: Frames, place: int, counter: Slo
             if len(tail) < layout.shortest or len(tail) > layout.longest:
                 continue
             judged = judge_contents(np.frombuffer(tail, np.uint8), np.zeros(1, np.int64), np.array([len(tail)]), layout)
-            if judged.fits[0] and judged.genuine[0] and layout.peek(tail, counter.name) == [wanted]:
+            if judged.fits[0] and judged.fixed_values_ok[0] and layout.peek(tail, counter.name) == [wanted]:
                 return True
     return False
 

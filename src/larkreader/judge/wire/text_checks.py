@@ -51,7 +51,7 @@ def ending_names(data: bytes) -> list[tuple[str, int]]:
     named = {0x0D: "CR", 0x0A: "LF"}
     return [
         (
-            " ".join([named[one] for one in match.group() if one] + ["NUL"] * (0 in match.group())),
+            " ".join([named[item] for item in match.group() if item] + ["NUL"] * (0 in match.group())),
             match.start(),
         )
         for match in _ENDING.finditer(data)
@@ -81,7 +81,7 @@ def judge_text(wire: str, characters: Characters, ending: str | None = None, *, 
     data = values.astype(np.uint8).tobytes()
     if not is_text(data):
         return
-    known = [one for one in find_escapes(data) if one.kind != "unfinished"]
+    known = [escape for escape in find_escapes(data) if escape.kind != "unfinished"]
     if not is_doubled(data):
         endings = _without_cut(ending_names(data), data, ending)
         yield from _judge_endings(wire, characters, offset, endings, ending)
@@ -90,7 +90,7 @@ def judge_text(wire: str, characters: Characters, ending: str | None = None, *, 
     if known:
         often = Counter(map(str, known)).most_common(MOST_ESCAPES_NAMED)
         named = [f"{count} {name}" for name, count in often]
-        places = Places.on(characters, offset[[one.offset for one in known]])
+        places = Places.on(characters, offset[[item.offset for item in known]])
         yield make_finding("escape-sequence", wire, places, often=named)
 
 
@@ -135,7 +135,7 @@ def judge_exchanges(wire: str, exchanges: Sequence[tuple[bytes, bytes]]) -> Iter
 
 def is_text(data: bytes) -> bool:
     """Return whether bytes are plainly text: letters, spaces and line endings, with escape sequences and some NULs."""
-    if sum(following == one + 1 for one, following in pairwise(data[:SAMPLE])) > MOST_RISING * min(len(data), SAMPLE):
+    if sum(following == item + 1 for item, following in pairwise(data[:SAMPLE])) > MOST_RISING * min(len(data), SAMPLE):
         return False  # a counter or a ramp passes through letters
     plain = strip_escapes(data)
     letters = plain.replace(b"\0", b"")
@@ -149,15 +149,15 @@ def is_doubled(data: bytes) -> bool:
     if len(data) < FEWEST or len(data) % 2 or data[0::2] != data[1::2] or len(set(data)) <= 2:
         return False
     single = data[0::2]  # runs of one character are of even length by chance
-    return 2 * sum(one != other for one, other in pairwise(single)) >= len(single)
+    return 2 * sum(item != other for item, other in pairwise(single)) >= len(single)
 
 
 def _without_cut(endings: list[tuple[str, int]], data: bytes, declared: str | None) -> list[tuple[str, int]]:
     """Return line endings without the last, where the end of the capture may have cut it off."""
     if not endings or endings[-1][1] + len(endings[-1][0].split()) < len(data):
         return endings
-    name, others = endings[-1][0], {one for one, _ in endings[:-1]} | ({declared} if declared else set())
-    is_part = any(one.startswith(f"{name} ") for one in others) or (name == "CR" and not others)
+    name, others = endings[-1][0], {ending for ending, _ in endings[:-1]} | ({declared} if declared else set())
+    is_part = any(other.startswith(f"{name} ") for other in others) or (name == "CR" and not others)
     return endings[:-1] if is_part else endings
 
 
@@ -188,12 +188,12 @@ def _kind_of_exchange(sent: bytes, received: bytes) -> str | None:
     """Name what is odd about what returned."""
     if not sent or not received or received == sent or len(sent) > LONGEST_MESSAGE:
         return None
-    doubled = bytes(one for one in sent for _ in range(2))
+    doubled = bytes(item for item in sent for _ in range(2))
     if received in (sent + sent, doubled):
         return "doubled-characters"
     bare = received.strip(b" \r\n\0")
     written = {
-        sign.join(form(one) for one in sent).encode() for sign in ("", " ", ",") for form in (str, "{:02X}".format)
+        sign.join(form(item) for item in sent).encode() for sign in ("", " ", ",") for form in (str, "{:02X}".format)
     }
     if sent.strip(_AROUND_DIGITS) and bare in written:
         return "digits-for-value"

@@ -77,7 +77,7 @@ def judge_turns(
     end_s : float, optional
         When the capture ends, in seconds.
     """
-    lines = {key: one.line for key, one in sheet.wire.items()}
+    lines = {key: item.line for key, item in sheet.wire.items()}
     shared = sheet.timing.shared
     collisions = find_collisions(timeline, characters, lines, shared)
     if len(collisions):

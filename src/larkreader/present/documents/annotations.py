@@ -57,11 +57,11 @@ def github_lines(remarks: Iterable[Remark], file: str, sheet_text: str) -> Itera
     sheet_text : str
         What the sheet holds; empty for none.
     """
-    for one in remarks:
-        line = line_of(sheet_text, one.table)
-        where = {"file": file, **({"line": str(line)} if line else {}), "title": one.title}
+    for remark in remarks:
+        line = line_of(sheet_text, remark.table)
+        where = {"file": file, **({"line": str(line)} if line else {}), "title": remark.title}
         properties = ",".join(f"{name}={_escaped(value, ':,')}" for name, value in where.items())
-        yield f"::{LEVELS[one.severity]} {properties}::{_escaped(one.text)}"
+        yield f"::{LEVELS[remark.severity]} {properties}::{_escaped(remark.text)}"
 
 
 def gitlab_report(remarks: Iterable[Remark], file: str, sheet_text: str) -> list[dict[str, Any]]:
@@ -71,15 +71,15 @@ def gitlab_report(remarks: Iterable[Remark], file: str, sheet_text: str) -> list
     """
     return [
         {
-            "description": f"{one.title}: {one.text}",
-            "check_name": one.title.partition(" ")[0],
+            "description": f"{remark.title}: {remark.text}",
+            "check_name": remark.title.partition(" ")[0],
             "fingerprint": hashlib.sha256(
-                "\n".join((file, one.title, re.sub(r"\d+", "#", one.text))).encode()
+                "\n".join((file, remark.title, re.sub(r"\d+", "#", remark.text))).encode()
             ).hexdigest(),
-            "severity": GRAVITIES[one.severity],
-            "location": {"path": file, "lines": {"begin": line_of(sheet_text, one.table) or 1}},
+            "severity": GRAVITIES[remark.severity],
+            "location": {"path": file, "lines": {"begin": line_of(sheet_text, remark.table) or 1}},
         }
-        for one in remarks
+        for remark in remarks
     ]
 
 

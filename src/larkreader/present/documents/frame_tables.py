@@ -104,7 +104,7 @@ def _objects(reading: Reading) -> Iterator[dict[str, Any]]:
         columns = {}
         for name, slot in frames.layout.slot.items():
             values = frames.labels(name) if slot.field is not None and slot.field.names else frames[name]
-            columns[name] = [_json_value(one) for one in values.tolist()]
+            columns[name] = [_json_value(value) for value in values.tolist()]
         for row in range(len(frames)):
             begin_s = _json_value(float(frames.begin_s[row]))
             head = {"wire": frames.layout.wire, "frame": key, "offset": int(frames.offset[row]), "begin_s": begin_s}
@@ -114,7 +114,7 @@ def _objects(reading: Reading) -> Iterator[dict[str, Any]]:
 
 def _json_value(value: Any) -> Any:
     if isinstance(value, list):
-        return [_json_value(one) for one in value]
+        return [_json_value(item) for item in value]
     return None if isinstance(value, float) and not np.isfinite(value) else value
 
 
@@ -139,7 +139,9 @@ def _columns_of(key: str, frames: Frames) -> dict[str, Any]:
     for name, slot in frames.layout.slot.items():
         values = frames.labels(name) if slot.field is not None and slot.field.names else frames[name]
         if slot.kind == "bytes":
-            columns[name] = np.array(["" if one is None else one.hex(" ") for one in frames.bytes_in(name)], object)
+            columns[name] = np.array(
+                ["" if entry is None else entry.hex(" ") for entry in frames.bytes_in(name)], object
+            )
         elif not isinstance(values, Ragged) and values.ndim == 2:
             columns |= {f"{name}[{item}]": values[:, item] for item in range(values.shape[1])}
         else:

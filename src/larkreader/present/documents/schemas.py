@@ -46,7 +46,7 @@ PATH: Content = {
     "characters": "count", "fates": {"*": "count"}, "high_water": {"*": "count"},
     "reads": {"complete": "count", "by_time": "count", "empty": "count", "unfinished": "count"}, "pauses": "count",
     "services": "count", "busy_share": "share", "longest_busy_s": "number", "most_held": "count", "limits": "object",
-    "heard?": {"missed": "count", "misread": "count", "spurious": "count"},
+    "software?": {"missed": "count", "misread": "count", "spurious": "count"},
 }  # fmt: skip
 FIT: Content = {"line": "text", "characters": "count", "faulty": "count", "cost": "number"}
 SURVEY: Content = {
@@ -128,7 +128,7 @@ CONTENT: Mapping[str, Any] = {
                        "blocked_s": {"total": "number", "longest": "number", "share": "share"}}},
         "findings": ["finding"],
     },
-    "divisors": {**CLOCK, "hits": [SETTING]},
+    "divisors": {**CLOCK, "standard_bauds": [SETTING]},
     "written": {"files": {"*": "text"}, "verdict?": "verdict"},
     "demo": {"files": {"*": "text"}, "verdict": "pass", "faults": ["text"], "found": ["text"]},
     "serving": {"device": "text", "line": "text", "ports": ["text"]},
@@ -233,12 +233,12 @@ def _schema(content: Any) -> dict[str, Any]:
     if isinstance(content, list):
         return {"type": "array", "items": _schema(content[0])}
     if isinstance(content, tuple):
-        return {"anyOf": [_schema(one) for one in content]}
+        return {"anyOf": [_schema(item) for item in content]}
     if set(content) == {"*"}:
         return {"type": "object", "additionalProperties": _schema(content["*"])}
     return {
         "type": "object",
-        "properties": {name.removesuffix("?"): _schema(one) for name, one in content.items()},
+        "properties": {name.removesuffix("?"): _schema(item) for name, item in content.items()},
         "required": [name for name in content if not name.endswith("?")],
         "additionalProperties": False,
     }

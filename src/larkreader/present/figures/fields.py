@@ -141,7 +141,9 @@ def _columns_of(frames: Frames, name: str) -> list[_Column]:
     plain, _, item = name.partition("[")
     slot = frames.layout.slot.get(plain)
     if slot is None or slot.kind in ("checksum", "bytes", "text", "word"):
-        known = [one for one, other in frames.layout.slot.items() if other.kind not in ("checksum", "bytes", "text")]
+        known = [
+            entry for entry, other in frames.layout.slot.items() if other.kind not in ("checksum", "bytes", "text")
+        ]
         raise RequestError(f'field "{name}"', f"is not a number of {frames.layout.key}", "", nearest(plain, known))
     column = frames[plain]
     names = dict(slot.field.names) if slot.field is not None else {}
@@ -173,13 +175,13 @@ def _columns_of(frames: Frames, name: str) -> list[_Column]:
         values = np.where(np.isfinite(values), np.searchsorted(seen, values), np.nan)
     return [
         _Column(
-            (plain if values.shape[1] == 1 else f"{plain}[{one}]") + (f", {unit}" if unit else ""),
-            values[:, one],
+            (plain if values.shape[1] == 1 else f"{plain}[{entry}]") + (f", {unit}" if unit else ""),
+            values[:, entry],
             texts if texts else {0.0: "0", 1.0: "1"} if slot.kind == "flag" else {},
             odd,
             frames.substituted(plain),
         )
-        for one in items
+        for entry in items
     ]
 
 

@@ -74,7 +74,7 @@ def draw_gaps(gaps: Gaps, line: LineSettings, *, ax: Axes | None = None) -> Axes
     axes.minorticks_off()
     low, high = int(np.ceil(np.log10(bounds[0]))), int(np.floor(np.log10(bounds[-1])))
     decades_at = [10.0**power for power in range(low, high + 1)]
-    axes.set_xticks([np.sqrt(none[0] * none[1]), *decades_at], ["none", *(f"{one:,.10g}" for one in decades_at)])
+    axes.set_xticks([np.sqrt(none[0] * none[1]), *decades_at], ["none", *(f"{item:,.10g}" for item in decades_at)])
     axes.yaxis.set_major_formatter("{x:,.0f}")
     axes.set_xlabel(f"rest of the wire, {unit}")
     axes.set_ylabel("rests")

@@ -38,21 +38,22 @@ def draw_matrix(result: MatrixResult, *, ax: Axes | None = None) -> Axes:
     from matplotlib.patches import Rectangle
 
     axes = new_axes(ax)
-    known = [one for one in result.runs if one.line is not None]
-    bauds = sorted({one.line.baud for one in known if one.line})
-    formats = sorted({one.line.format for one in known if one.line})
+    known = [run for run in result.runs if run.line is not None]
+    bauds = sorted({item.line.baud for item in known if item.line})
+    formats = sorted({item.line.format for item in known if item.line})
     for row, form in enumerate(formats):
         for column, baud in enumerate(bauds):
-            there = [one for one in known if one.line and (one.line.baud, one.line.format) == (baud, form)]
+            there = [item for item in known if item.line and (item.line.baud, item.line.format) == (baud, form)]
             if not there:
                 continue
-            worst = max(there, key=lambda one: (one.verdict == "fail", one.lost + one.extra, _ratio(one)))
-            failed = sum(one.verdict == "fail" for one in there)
+            worst = max(there, key=lambda item: (item.verdict == "fail", item.lost + item.extra, _ratio(item)))
+            failed = sum(item.verdict == "fail" for item in there)
             grey = str(1 - DARKEST * min(2 * _ratio(worst), 1.0) ** 0.25) if worst.bit_errors.any() else "white"
             edge, hatch = (FAULT, "//") if failed else (PALE, None)
             axes.add_patch(Rectangle((column, row), 1, 1, facecolor=grey, edgecolor=edge, linewidth=1, hatch=hatch))
-            axes.text(column + 0.5, row + 0.5, "\n".join(_said(worst, failed, len(there))), ha="center", va="center",
-                      fontsize=10, color=INK, fontweight="bold" if not failed else "normal",
+            text = "\n".join(_cell_lines(worst, failed, len(there)))
+            axes.text(column + 0.5, row + 0.5, text, ha="center", va="center", fontsize=10, color=INK,
+                      fontweight="bold" if not failed else "normal",
                       bbox={"facecolor": "white", "edgecolor": "none", "pad": 2.5})  # fmt: skip
     axes.set_xlim(0, max(len(bauds), 1))
     axes.set_ylim(0, max(len(formats), 1))
@@ -66,25 +67,25 @@ def draw_matrix(result: MatrixResult, *, ax: Axes | None = None) -> Axes:
 
 
 def _title(result: MatrixResult) -> str:
-    names = sorted({one.name for one in result.runs})
+    names = sorted({run.name for run in result.runs})
     return f"{', '.join(names)}: error ratio of the worst run; hatched: failed"
 
 
-def _ratio(one: LoopbackResult) -> float:
-    return one.error_ratio if one.bit_errors.any() else 0.0
+def _ratio(result: LoopbackResult) -> float:
+    return result.error_ratio if result.bit_errors.any() else 0.0
 
 
-def _said(one: LoopbackResult, failed: int, runs: int) -> list[str]:
-    declared = [f"{one.error_ratio:.1e}" if one.bit_errors.any() else f"< {one.error_interval[1]:.0e}"]
-    if not one.received:
-        declared = ["nothing received"]
-    elif one.lost or one.extra:
-        declared.append(
-            ", ".join(f"{count:,} {what}" for what, count in (("lost", one.lost), ("extra", one.extra)) if count)
+def _cell_lines(result: LoopbackResult, failed: int, runs: int) -> list[str]:
+    lines = [f"{result.error_ratio:.1e}" if result.bit_errors.any() else f"< {result.error_interval[1]:.0e}"]
+    if not result.received:
+        lines = ["nothing received"]
+    elif result.lost or result.extra:
+        lines.append(
+            ", ".join(f"{count:,} {what}" for what, count in (("lost", result.lost), ("extra", result.extra)) if count)
         )
     if runs > 1:
-        declared.append(f"{runs - failed} of {runs} pass")
-    return declared
+        lines.append(f"{runs - failed} of {runs} pass")
+    return lines
 
 
 def draw_latency(result: MatrixResult, *, ax: Axes | None = None) -> Axes:
@@ -103,11 +104,11 @@ def draw_latency(result: MatrixResult, *, ax: Axes | None = None) -> Axes:
         One line a run, distinguished by grey and dashes; a tick at the median and at 99 %.
     """
     axes = new_axes(ax)
-    runs = [one for one in result.runs if one.latency_s is not None]
-    longest = max((one.latency_s.longest for one in runs if one.latency_s), default=1.0)
+    runs = [run for run in result.runs if run.latency_s is not None]
+    longest = max((run.latency_s.longest for run in runs if run.latency_s), default=1.0)
     unit, factor = time_scale(longest)
-    for number, one in enumerate(runs[:MOST_LINES]):
-        taken = np.sort(one.latencies_s[~np.isnan(one.latencies_s)]) * factor
+    for number, run in enumerate(runs[:MOST_LINES]):
+        taken = np.sort(run.latencies_s[~np.isnan(run.latencies_s)]) * factor
         share = np.arange(1, len(taken) + 1) / len(taken)
         grey = str(0.15 + 0.45 * (number // len(DASHES)) / max((len(runs) - 1) // len(DASHES), 1))
         style = DASHES[number % len(DASHES)]
@@ -118,14 +119,14 @@ def draw_latency(result: MatrixResult, *, ax: Axes | None = None) -> Axes:
             linestyle=style,
             color=grey,
             linewidth=1.6,
-            label=literal(name_of(one)),
+            label=literal(name_of(run)),
         )
         for part in (0.5, 0.99):
             at = float(np.quantile(taken, part, method="higher"))
             axes.plot([at], [part], marker="|", markersize=10, color=grey)
     axes.set_ylim(0, 1.02)
     axes.set_yticks([0, 0.25, 0.5, 0.75, 0.99], ["0", "25 %", "50 %", "75 %", "99 %"])
-    shortest = min((one.latency_s.shortest for one in runs if one.latency_s), default=longest)
+    shortest = min((run.latency_s.shortest for run in runs if run.latency_s), default=longest)
     if longest > WIDE * shortest > 0:
         axes.set_xscale("log")
         axes.xaxis.set_major_formatter("{x:g}")

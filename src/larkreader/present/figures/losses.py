@@ -49,7 +49,9 @@ def draw_losses(survey: LossSurvey, *, ax: Axes | None = None) -> Axes:
     axes.set_xlim(0, len(survey.rings))
     axes.set_ylim(0, len(survey.times_s))
     axes.set_xticks([place + 0.5 for place in range(len(survey.rings))], [f"{size:,}" for size in survey.rings])
-    axes.set_yticks([place + 0.5 for place in range(len(survey.times_s))], [duration(one) for one in survey.times_s])
+    axes.set_yticks(
+        [place + 0.5 for place in range(len(survey.times_s))], [duration(times_) for times_ in survey.times_s]
+    )
     axes.tick_params(length=0)
     axes.set_xlabel("places of the ring")
     axes.set_ylabel("looks every" if survey.slowest == "every_s" else "latency of the service")

@@ -88,7 +88,7 @@ def draw_timeline(
     for lane in lanes.values():
         axes.axhline(lane, color=PALE, linewidth=1.0, zorder=0)
     marked: set[str] = set()
-    _draw_thin(axes, [one for one in entries.values() if _is_thin(one, begin, end)], lanes, begin, end, factor)
+    _draw_thin(axes, [item for item in entries.values() if _is_thin(item, begin, end)], lanes, begin, end, factor)
     for entry in entries.values():
         if not _is_thin(entry, begin, end):
             color = wire_color(list(lanes).index(entry.wire), len(lanes))
@@ -122,9 +122,9 @@ def _draw_thin(axes: Axes, thin: list[Entry], lanes: dict[str, float], begin: fl
     for number, (wire, lane) in enumerate(lanes.items()):
         for is_faulty, color in ((False, wire_color(number, len(lanes))), (True, FAULT)):
             spans = [
-                ((one.begin_s - begin) * factor, max(one.end_s - one.begin_s, NARROWEST * (end - begin)) * factor)
-                for one in thin
-                if one.wire == wire and one.is_faulty == is_faulty
+                ((item.begin_s - begin) * factor, max(item.end_s - item.begin_s, NARROWEST * (end - begin)) * factor)
+                for item in thin
+                if item.wire == wire and item.is_faulty == is_faulty
             ]
             if spans:
                 axes.broken_barh(spans, (lane - HEIGHT / 2, HEIGHT), facecolors=color, linewidth=0)

@@ -129,14 +129,14 @@ def _steps(trace: Trace, begin_s: float, end_s: float) -> tuple[np.ndarray, np.n
 
 
 def _draw_character(
-    axes: Axes, one: Characters, line: LineSettings, origin_s: float, per_unit: float, *, lettered: bool
+    axes: Axes, characters: Characters, line: LineSettings, origin_s: float, per_unit: float, *, lettered: bool
 ) -> None:
     """Draw the strips of one character, its sampling instants and its faults."""
     from matplotlib.patches import Rectangle
 
     bit = line.bit_time_s * per_unit
-    begin = (float(one.begin_s[0]) - origin_s) * per_unit
-    value, faults = int(one.value[0]), int(one.faults[0])
+    begin = (float(characters.begin_s[0]) - origin_s) * per_unit
+    value, faults = int(characters.value[0]), int(characters.faults[0])
     for place, (label, shade) in enumerate(_bits(value, faults, line)):
         left = begin + place * bit
         axes.add_patch(

@@ -21,7 +21,7 @@ from larkreader.present.tables.finding_views import VERDICTS, in_order
 from larkreader.present.tables.frame_explained import headline, parts_of
 from larkreader.present.tables.layout_table import layout_heading, layout_rows
 from larkreader.present.tables.timeline_rows import TimelineRows
-from larkreader.present.tables.timeline_views import IN_GROUPS, TOLD
+from larkreader.present.tables.timeline_views import IN_GROUPS, PART_NAMES
 from larkreader.present.text.terminal import duration
 
 from .pictures import Picture, pictures_of, waveform_of
@@ -116,7 +116,7 @@ class Report:
     @property
     def opened(self) -> int:
         """The number of the frame that is open first: the first faulty one, if there is one."""
-        return next((one.number for one in self.frames if one.faults != "no fault"), 0)
+        return next((frame.number for frame in self.frames if frame.faults != "no fault"), 0)
 
 
 def make_report(
@@ -157,8 +157,8 @@ def make_report(
         verdict_text=VERDICTS[reading.verdict].partition(": ")[2],
         summary=_summary(reading),
         findings=[
-            ReportedFinding(one, _places_of(one), waveform_of(one, reading) if with_figures else None)
-            for one, _ in in_order(reading.findings)
+            ReportedFinding(item, _places_of(item), waveform_of(item, reading) if with_figures else None)
+            for item, _ in in_order(reading.findings)
         ],
         declared=_declared(reading.sheet),
         captured=_captured(reading),
@@ -198,20 +198,20 @@ def _declared(sheet: Sheet) -> list[TableOf]:
     ]  # fmt: skip
     tables = [TableOf("Wires", ("wire", "signal", "line", ">bit", ">characters/s", "note"), wires)]
     if sheet.frame:
-        rows = [(key, one.wire or "", one.marker.hex(" ").upper() or one.boundary.kind,
-                 str(one.length) if one.is_fixed else f"{one.shortest} to {one.longest}",
-                 _checksum(one.checksum), " ".join(one.slot)) for key, one in sheet.frame.items()]  # fmt: skip
+        rows = [(key, item.wire or "", item.marker.hex(" ").upper() or item.boundary.kind,
+                 str(item.length) if item.is_fixed else f"{item.shortest} to {item.longest}",
+                 _checksum(item.checksum), " ".join(item.slot)) for key, item in sheet.frame.items()]  # fmt: skip
         tables.append(TableOf("Frames", ("frame", "wire", "begins", ">bytes", "checksum", "fields"), rows))
     if sheet.pair:
         pairs = [
             (
                 key,
-                ", ".join(one.request),
-                ", ".join(one.reply),
-                ", ".join(f"{name} = {other}" for name, other in one.match.items()) or "the next",
-                "" if one.within_s is None else duration(one.within_s),
+                ", ".join(item.request),
+                ", ".join(item.reply),
+                ", ".join(f"{name} = {other}" for name, other in item.match.items()) or "the next",
+                "" if item.within_s is None else duration(item.within_s),
             )
-            for key, one in sheet.pair.items()
+            for key, item in sheet.pair.items()
         ]
         tables.append(TableOf("Requests and replies", ("pair", "request", "reply", "matched by", ">within"), pairs))
     return tables
@@ -229,7 +229,9 @@ def _captured(reading: Reading) -> list[TableOf]:
     for wire, characters in reading.characters.items():
         parts = reading.bytes_of(wire)
         faults = ", ".join(
-            f"{characters.count(one):,} {name}" for one, name in FAULT_NAMES.items() if characters.count(one)
+            f"{characters.count(fault_name):,} {name}"
+            for fault_name, name in FAULT_NAMES.items()
+            if characters.count(fault_name)
         )
         rows.append(
             (
@@ -243,9 +245,9 @@ def _captured(reading: Reading) -> list[TableOf]:
     tables = [TableOf("Wires", heads, rows)]
     if reading.frames:
         result = reading.to_dict()["frames"]
-        rows = [(key, f"{one['count']:,}", f"{one['good']:,}",
-                 ", ".join(f"{count:,} {name}" for name, count in one["faults"].items()) or "none",
-                 *_period(reading.statistics[key])) for key, one in result.items()]  # fmt: skip
+        rows = [(key, f"{item['count']:,}", f"{item['good']:,}",
+                 ", ".join(f"{count:,} {name}" for name, count in item["faults"].items()) or "none",
+                 *_period(reading.statistics[key])) for key, item in result.items()]  # fmt: skip
         tables.append(TableOf("Frames", ("frame", ">found", ">good", "faults", ">period", ">jitter"), rows))
     fields = _field_rows(reading.statistics)
     if fields:
@@ -284,10 +286,10 @@ def _pair_tables(every: Mapping[str, Pairs]) -> list[TableOf]:
         for name in PARTS:
             held = figures_of(result[name])
             shown = (
-                "-" if held[one] is None else duration(held[one])
-                for one in ("least_s", "median_s", "nearly_all_s", "most_s")
+                "-" if held[item] is None else duration(held[item])
+                for item in ("least_s", "median_s", "nearly_all_s", "most_s")
             )
-            parts.append((key, TOLD[name], *shown))
+            parts.append((key, PART_NAMES[name], *shown))
     heads = ("pair", ">requests", ">answered", ">late", ">damaged", ">no reply", ">open", ">repeated")
     return [
         TableOf("Requests and replies", heads, rows),

@@ -102,7 +102,7 @@ def pictures_of(reading: Reading) -> Iterator[Picture]:
         What was read; those of levels need them kept.
     """
     every = [_timeline(reading), *_fields(reading), *_rests(reading), *_levels(reading), *_paths(reading)]
-    yield from (one for one in every if one is not None)
+    yield from (item for item in every if item is not None)
 
 
 def _is_near(begin_s: np.ndarray, first: int, character_s: float) -> bool:

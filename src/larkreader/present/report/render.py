@@ -78,7 +78,7 @@ def write_figures(report: Report, folder: Path) -> list[Path]:
     """
     folder.mkdir(parents=True, exist_ok=True)
     written = []
-    pictures = [*(one.picture for one in report.findings if one.picture is not None), *report.pictures]
+    pictures = [*(finding.picture for finding in report.findings if finding.picture is not None), *report.pictures]
     for picture in pictures:
         path = folder / f"{picture.name}.svg"
         path.write_text('<?xml version="1.0" encoding="utf-8"?>\n' + picture.svg + "\n", encoding="utf-8")
@@ -88,7 +88,7 @@ def write_figures(report: Report, folder: Path) -> list[Path]:
 
 def plain(text: object) -> str:
     """Write a text so that nothing in it is invisible, or changes how the rest of a page is shown."""
-    return "".join(_shown(one) for one in str(text))
+    return "".join(_shown(item) for item in str(text))
 
 
 def escape_markdown(text: object) -> str:
@@ -96,16 +96,16 @@ def escape_markdown(text: object) -> str:
     return _MARKDOWN.sub(r"\\\1", plain(text).replace("\n", " "))
 
 
-def _shown(one: str) -> str:
-    code = ord(one)
-    if one == "\n":
-        return one
+def _shown(text: str) -> str:
+    code = ord(text)
+    if text == "\n":
+        return text
     name = CONTROLS[code][0] if code < len(CONTROLS) else "DEL" if code == 0x7F else PICTURES.get(code)
     if name is not None:
         return f"\u2039{name}\u203a"
-    if unicodedata.category(one) in ("Cc", "Cf", "Cs", "Co", "Zl", "Zp"):
+    if unicodedata.category(text) in ("Cc", "Cf", "Cs", "Co", "Zl", "Zp"):
         return f"\\u{code:04x}"
-    return one
+    return text
 
 
 def _finalize(value: Any) -> Any:

@@ -50,7 +50,7 @@ def byte_survey(survey: ByteSurvey) -> Group:
             str(survey.values[row]),
             str(survey.changes[row]),
             survey.bits(row),
-            " ".join(f"{one or '.':>{wide}}" for one in moving) if any(moving) else "",
+            " ".join(f"{item or '.':>{wide}}" for item in moving) if any(moving) else "",
         )
     return Group(table)
 
@@ -58,21 +58,21 @@ def byte_survey(survey: ByteSurvey) -> Group:
 def byte_differences(found: Iterable[ByteDifference]) -> Group:
     """Show which bytes differ between two stretches."""
     table = new_table(">byte", ">different", "before", "after", "bits")
-    for one in found:
-        bits = ", ".join(map(str, sorted(one.bits, reverse=True)))
-        table.add_row(str(one.place), f"{100 * one.distance:.0f} %", one.before, one.after, bits)
+    for item in found:
+        bits = ", ".join(map(str, sorted(item.bits, reverse=True)))
+        table.add_row(str(item.place), f"{100 * item.distance:.0f} %", item.before, item.after, bits)
     return Group(table) if table.row_count else Group(Text("No byte holds other values than before."))
 
 
 def changes(key: str, frames: Frames, every: Iterable[FrameChange]) -> Group:
     """Show what changed from one frame to the next."""
     table = new_table(">frame", ">time", "fields", "bytes")
-    for one in every:
-        fields = "\n".join(line for name, was, now in one.fields for line in _field_lines(frames, name, was, now))
-        places = ", ".join(whole(f"{place}: {_hex(was)} {_hex(now)}") for place, was, now in one.bytes[:MOST])
-        places += f" and {len(one.bytes) - MOST} more" if len(one.bytes) > MOST else ""
-        time = "-" if one.begin_s != one.begin_s else f"{one.begin_s:.6f}"
-        table.add_row(str(one.row), time, fields, places)
+    for item in every:
+        fields = "\n".join(line for name, was, now in item.fields for line in _field_lines(frames, name, was, now))
+        places = ", ".join(whole(f"{place}: {_hex(was)} {_hex(now)}") for place, was, now in item.bytes[:MOST])
+        places += f" and {len(item.bytes) - MOST} more" if len(item.bytes) > MOST else ""
+        time = "-" if item.begin_s != item.begin_s else f"{item.begin_s:.6f}"
+        table.add_row(str(item.row), time, fields, places)
     return Group(Text(key, style="bold"), table if table.row_count else Text("  nothing changed"))
 
 
@@ -98,7 +98,7 @@ def _text(frames: Frames, name: str, value: object) -> str:
         return "none"
     if isinstance(value, list):
         more = " ..." if len(value) > MOST else ""
-        return f"[{' '.join(_text(frames, name, one) for one in value[:MOST])}{more}]"
+        return f"[{' '.join(_text(frames, name, item) for item in value[:MOST])}{more}]"
     if isinstance(value, str):
         return value
     unit = slot.field.unit if slot.field is not None else ""

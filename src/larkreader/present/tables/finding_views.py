@@ -43,8 +43,8 @@ def findings(found: Sequence[Finding], verdict: str, checked: Checked | None = N
     At the end stands what was proven and what could not be checked.
     """
     parts: list[Any] = [Text(f"Verdict: {VERDICTS[verdict]}", style="bold")]
-    for one, depth in in_order(found):
-        parts += ["", _head(one), *_sentences(one, depth)]
+    for item, depth in in_order(found):
+        parts += ["", _head(item), *_sentences(item, depth)]
     if checked is not None and str(checked):
         parts += ["", *(Paragraph(line) for line in str(checked).split("\n"))]
     return Group(*parts)
@@ -55,43 +55,47 @@ def in_order(found: Sequence[Finding]) -> Iterator[tuple[Finding, int]]:
     present = list(found)
 
     def below(cause: Finding | None, depth: int) -> Iterator[tuple[Finding, int]]:
-        for one in present:
-            is_listed = one.caused_by is not None and any(one.caused_by is other for other in present)
-            if (one.caused_by if is_listed else None) is cause:
-                yield one, depth
-                yield from below(one, depth + 1)
+        for item in present:
+            is_listed = item.caused_by is not None and any(item.caused_by is other for other in present)
+            if (item.caused_by if is_listed else None) is cause:
+                yield item, depth
+                yield from below(item, depth + 1)
 
     yield from below(None, 0)
 
 
-def _head(one: Finding) -> Text:
-    head = Text.assemble((f" {one.severity} ", SEVERITY_STYLES[one.severity]), f" {one.kind} on ", (one.wire, "bold"))
-    if one.frame:
-        head.append(f", frame {one.frame}")
-    if one.certainty != "proven":
-        head.append(f", {CERTAINTIES[one.certainty]}" if one.score is None else f", {_likelihood(one.score)}")
+def _head(finding: Finding) -> Text:
+    head = Text.assemble(
+        (f" {finding.severity} ", SEVERITY_STYLES[finding.severity]), f" {finding.kind} on ", (finding.wire, "bold")
+    )
+    if finding.frame:
+        head.append(f", frame {finding.frame}")
+    if finding.certainty != "proven":
+        head.append(
+            f", {CERTAINTIES[finding.certainty]}" if finding.score is None else f", {_likelihood(finding.score)}"
+        )
     return head
 
 
-def _sentences(one: Finding, depth: int = 0) -> list[Padding]:
+def _sentences(finding: Finding, depth: int = 0) -> list[Padding]:
     """Return what a finding says and what to do; of a consequence, of what it is one."""
-    sentences: list[Padding] = [Paragraph(one.text, 2)]
-    if depth and one.caused_by is not None:
-        sentences.append(Paragraph(f"A consequence of the {one.caused_by.kind} above.", 2))
-    elif one.advice:
-        sentences.append(Paragraph(Text.assemble(("Fix: ", "bold"), one.advice), 2))
+    sentences: list[Padding] = [Paragraph(finding.text, 2)]
+    if depth and finding.caused_by is not None:
+        sentences.append(Paragraph(f"A consequence of the {finding.caused_by.kind} above.", 2))
+    elif finding.advice:
+        sentences.append(Paragraph(Text.assemble(("Fix: ", "bold"), finding.advice), 2))
     return sentences
 
 
 def explanations(result: Mapping[str, Diagnosis]) -> Group:
     """Show of each wire what is the matter with it, the likeliest explanation first, and the settings to try."""
     parts: list[Any] = []
-    for wire, one in result.items():
-        parts += [explained(one.findings), ""]
-        is_declared = any(finding.kind == "as-declared" for finding in one.findings)
-        if one.proposal is not None and one.verdict != "clean" and not is_declared:
+    for wire, item in result.items():
+        parts += [explained(item.findings), ""]
+        is_declared = any(finding.kind == "as-declared" for finding in item.findings)
+        if item.proposal is not None and item.verdict != "clean" and not is_declared:
             parts += [
-                Text.assemble((wire, "bold"), " reads best as ", (str(one.proposal), "bold"), "."),
+                Text.assemble((wire, "bold"), " reads best as ", (str(item.proposal), "bold"), "."),
                 "",
             ]
     return Group(*parts[:-1])
@@ -100,17 +104,17 @@ def explanations(result: Mapping[str, Diagnosis]) -> Group:
 def explained(found: Sequence[Finding]) -> Group:
     """Show findings with how likely they are as explanations, where they are some."""
     parts: list[Any] = []
-    for one in found:
-        parts += [_head(one), *_sentences(one), ""]
+    for item in found:
+        parts += [_head(item), *_sentences(item), ""]
     return Group(*parts[:-1])
 
 
 def garbles(found: Sequence[Garble], *, most: int = 5) -> Table:
     """Show which mistakes explain garbled bytes, the likeliest first, and what was sent if known."""
     table = new_table(">explains", "mistake of the sender", "its settings", "what was sent")
-    for one in found[:most]:
+    for item in found[:most]:
         table.add_row(
-            f"{100 * one.likeness:.0f} %", one.mistake, str(one.sender), Text(visible(one.recovered[:SHOWN_TEXT]))
+            f"{100 * item.likeness:.0f} %", item.mistake, str(item.sender), Text(visible(item.recovered[:SHOWN_TEXT]))
         )
     return table
 

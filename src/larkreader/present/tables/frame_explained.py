@@ -107,7 +107,7 @@ def parts_of(frames: Frames, row: int) -> Iterator[FieldPart]:
 
 def _parts_of_line(frames: Frames, row: int) -> Iterator[FieldPart]:
     """Yield what each field of a line of text holds; its place is counted in characters of the line."""
-    one, layout = frames[row : row + 1], frames.layout
+    frame, layout = frames[row : row + 1], frames.layout
     pattern = layout.text_pattern
     assert pattern is not None
     data = frames.data[row].tobytes()
@@ -116,10 +116,10 @@ def _parts_of_line(frames: Frames, row: int) -> Iterator[FieldPart]:
     for name, field in pattern.fields.items():
         slot = layout.slot[name]
         begin, end = (match.start(name), match.end(name)) if match is not None else (0, 0)
-        raw, value = one.raw(name), ", ".join(value_texts(one, name))
+        raw, value = frame.raw(name), ", ".join(value_texts(frame, name))
         check = ""
         if field.kind == "checksum":
-            check = "right" if one.matched.right[0] else "WRONG"
+            check = "right" if frame.matched.checksum_ok[0] else "WRONG"
         elif field.names:
             check = "right" if each_frame(raw, partial(names_known, slot=slot)).all() else "WRONG: has no name"
         elif field.range is not None:
@@ -128,7 +128,7 @@ def _parts_of_line(frames: Frames, row: int) -> Iterator[FieldPart]:
             check = f"within {limits}" if is_within else f"WRONG: not within {limits}"
         place = f"{begin}-{end - 1}" if end - begin > 1 else f"{begin}"
         yield FieldPart(
-            name, field.type, place, "", one.matched.texts[name][0], f"{value} {field.unit}".rstrip(), check
+            name, field.type, place, "", frame.matched.texts[name][0], f"{value} {field.unit}".rstrip(), check
         )
 
 
@@ -140,10 +140,10 @@ def _end_marker(layout: FrameLayout, bit: int) -> FieldPart:
 
 def headline(frames: Frames, row: int, faults: npt.NDArray[np.uint8] | None = None) -> str:
     """Say which frame it is, where it lay, and its faults."""
-    one = frames[row]
-    at = "" if np.isnan(one.begin_s[0]) else f", at {one.begin_s[0]:.6f} s"
-    result = frame_fault_names(int(one.faults[0])).replace("+", ", ") or "no fault"
-    text = f"{frames.layout.key} frame of {one.length[0]} bytes from character {one.offset[0]:,} on{at}: {result}"
+    frame = frames[row]
+    at = "" if np.isnan(frame.begin_s[0]) else f", at {frame.begin_s[0]:.6f} s"
+    result = frame_fault_names(int(frame.faults[0])).replace("+", ", ") or "no fault"
+    text = f"{frames.layout.key} frame of {frame.length[0]} bytes from character {frame.offset[0]:,} on{at}: {result}"
     if faults is not None and faults.any():
         hurt = [f"{place}: {fault_names(int(fault))}" for place, fault in enumerate(faults) if fault]
         text += f"; characters with faults: {', '.join(hurt)}"

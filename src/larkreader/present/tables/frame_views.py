@@ -140,7 +140,7 @@ class FrameView(View):
         """Yield the rows of frames and of what lies between them, in order."""
         spans = next(iter(found.values())).skipped
         self.skipped[wire] += int(spans.length.sum())
-        shown = [one for key, frames in found.items() for one in self._of_layout(key, frames)]
+        shown = [item for key, frames in found.items() for item in self._of_layout(key, frames)]
         for offset, length, reason in zip(
             spans.offset.tolist(), spans.length.tolist(), spans.reason.tolist(), strict=True
         ):
@@ -157,7 +157,7 @@ class FrameView(View):
             return
         seen, names = self.seen[key], self.shown[key]
         if self._as_bytes:
-            rows_of_bytes = [[f"{one:02X}" for one in row.tolist()] for row in frames.data]
+            rows_of_bytes = [[f"{item:02X}" for item in row.tolist()] for row in frames.data]
             labels = [""] * max(map(len, rows_of_bytes))
             columns = [list(column) for column in zip_longest(*rows_of_bytes, fillvalue="")]
         else:
@@ -240,7 +240,7 @@ def value_texts(frames: Frames, name: str) -> list[str]:
             texts = [text.encode(encoding, "replace") for text in frames[name].tolist()]
             return [f'"{visible(text, encoding=encoding)}"' for text in texts]
         values, joint = frames[name].reshape(len(frames), -1), "" if slot.kind == "flag" else ","
-        items = np.array([number_text(one, slot) for one in values.ravel().tolist()], object).reshape(values.shape)
+        items = np.array([number_text(item, slot) for item in values.ravel().tolist()], object).reshape(values.shape)
     return [joint.join(row) for row in items.tolist()]
 
 
@@ -253,7 +253,7 @@ def _value_text(frames: Frames, name: str, row: int) -> str:
     if items is np.ma.masked:
         return "absent"
     every = items.tolist() if isinstance(items, np.ndarray) else [items]
-    texts = every if is_named or slot.kind == "text" else [number_text(one, slot) for one in every]
+    texts = every if is_named or slot.kind == "text" else [number_text(item, slot) for item in every]
     return ("" if slot.kind == "flag" else ",").join(map(str, texts))
 
 

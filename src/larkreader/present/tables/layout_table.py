@@ -204,7 +204,7 @@ def _type(entry: FieldEntry, slot: Slot) -> str:
     repeat = repeat_of(entry)
     times = [str(slot.inner)] * (slot.inner > 1) if isinstance(entry, FieldGroup) else []
     times += [] if repeat == 1 else ["as many as fit" if repeat == "rest" else str(repeat)]
-    return f"{kind}{order}{''.join(f' x {one}' for one in times)}"
+    return f"{kind}{order}{''.join(f' x {time}' for time in times)}"
 
 
 def _meaning(slot: Slot) -> str:

@@ -35,17 +35,17 @@ def write_runs(path: Path, result: MatrixResult) -> None:
     with path.open("w", encoding="utf-8", newline="") as file:
         writer = csv.writer(file, lineterminator="\n")
         writer.writerow(RUN_COLUMNS)
-        for one in result.runs:
-            plan, latency = one.plan, one.latency_s
-            low, high = one.error_interval
+        for run in result.runs:
+            plan, latency = run.plan, run.latency_s
+            low, high = run.error_interval
             writer.writerow(
                 [
-                    *(one.name, one.line or "", plan.pattern, plan.block or "", plan.pause_s),
-                    *(one.sent, one.received, one.lost, one.changed, one.extra, one.doubled),
-                    *(one.compared, int(one.bit_errors.sum()), f"{low:.6g}", f"{high:.6g}"),
-                    *(f"{one.duration_s:.9g}", f"{one.characters_per_second:.6g}"),
-                    "" if one.line_share is None else f"{one.line_share:.6g}",
+                    *(run.name, run.line or "", plan.pattern, plan.block or "", plan.pause_s),
+                    *(run.sent, run.received, run.lost, run.changed, run.extra, run.doubled),
+                    *(run.compared, int(run.bit_errors.sum()), f"{low:.6g}", f"{high:.6g}"),
+                    *(f"{run.duration_s:.9g}", f"{run.characters_per_second:.6g}"),
+                    "" if run.line_share is None else f"{run.line_share:.6g}",
                     *(("",) * 4 if latency is None else (f"{part:.9g}" for part in latency)),
-                    *(one.verdict, "; ".join(one.failures)),
+                    *(run.verdict, "; ".join(run.failures)),
                 ]
             )

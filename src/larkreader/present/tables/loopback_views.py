@@ -69,7 +69,7 @@ def loopback(result: LoopbackResult) -> Group:
     table.add_row(
         f"{result.sent:,}",
         f"{result.received:,}",
-        *(_number(one) for one in (result.lost, result.changed, result.extra)),
+        *(_number(item) for item in (result.lost, result.changed, result.extra)),
         f"{result.characters_per_second:,.0f}",
         _share(result),
     )
@@ -111,7 +111,7 @@ def _remarks(result: LoopbackResult) -> list[Any]:
     }
     total = sum(parts.values())
     if total > 0 and result.plan.sends:
-        shares = [f"{name} {100 * one / total:.0f} %" for name, one in parts.items() if one / total >= 0.005]
+        shares = [f"{name} {100 * part / total:.0f} %" for name, part in parts.items() if part / total >= 0.005]
         found.append(f"The time went into {', '.join(shares)}.")
     return [*found, ""] if found else []
 
@@ -145,17 +145,17 @@ def _verdict_of(result: LoopbackResult) -> str:
 
 def matrix(result: MatrixResult) -> Group:
     """Show the result of many runs, a row each."""
-    several = {one.name for one in result.runs}
+    several = {run.name for run in result.runs}
     runs = [result.runs[number : number + 1] for number in range(len(result.runs))]
     table = _matrix_table(result.runs, shows_name=len(several) > 1)
     found = ["", "Errors: the share of wrong bits; without any, its upper limit with 95 % confidence."]
-    bad = next((one for (one,) in runs if one.verdict == "fail"), None)
+    bad = next((run for (run,) in runs if run.verdict == "fail"), None)
     if bad is not None:
         found += ["", f"The first that fails, {name_of(bad)}: {'; '.join(bad.failures)}", *difference_of(bad)]
     fastest = result.fastest
-    if fastest is not None and len({one.line.baud for one in result.runs if one.line is not None}) > 1:
+    if fastest is not None and len({run.line.baud for run in result.runs if run.line is not None}) > 1:
         found += ["", f"All runs pass up to {fastest.baud:,.10g} baud."]
-    failed = sum(one.verdict == "fail" for one in result.runs)
+    failed = sum(run.verdict == "fail" for run in result.runs)
     words = f"{failed} of {len(result.runs)} runs failed" if failed else f"all {len(result.runs)} runs passed"
     words = "interrupted: " + words if result.stopped else words
     return Group(table, *found, "", Text(f"Verdict: {result.verdict}: {words}", style="bold"))
@@ -163,23 +163,23 @@ def matrix(result: MatrixResult) -> Group:
 
 def _matrix_table(runs: Sequence[LoopbackResult], *, shows_name: bool) -> Table:
     """Show a row a run; what all runs have in common, or none has, is left out."""
-    blocks, pauses = any(one.plan.block for one in runs), any(one.plan.pause_s for one in runs)
+    blocks, pauses = any(run.plan.block for run in runs), any(run.plan.pause_s for run in runs)
     varying = [*([">block"] if blocks else []), *([">pause"] if pauses else [])]
     names = ["way"] if shows_name else []
     table = new_table(*names, "line", "pattern", *varying, ">lost", ">changed", ">extra", ">errors", ">of line", "")
-    for one in runs:
-        high = one.error_interval[1]
-        ratio = f"{one.error_ratio:.2g}" if one.bit_errors.any() else f"< {high:.1g}" if one.compared else "-"
+    for run in runs:
+        high = run.error_interval[1]
+        ratio = f"{run.error_ratio:.2g}" if run.bit_errors.any() else f"< {high:.1g}" if run.compared else "-"
         table.add_row(
-            *([one.name] if shows_name else []),
-            "unknown" if one.line is None else str(one.line),
-            one.plan.pattern,
-            *([f"{one.plan.block:,}" if one.plan.block else "-"] if blocks else []),
-            *([duration(one.plan.pause_s) if one.plan.pause_s else "-"] if pauses else []),
-            *(_number(count) for count in (one.lost, one.changed, one.extra)),
+            *([run.name] if shows_name else []),
+            "unknown" if run.line is None else str(run.line),
+            run.plan.pattern,
+            *([f"{run.plan.block:,}" if run.plan.block else "-"] if blocks else []),
+            *([duration(run.plan.pause_s) if run.plan.pause_s else "-"] if pauses else []),
+            *(_number(count) for count in (run.lost, run.changed, run.extra)),
             ratio,
-            _share(one),
-            one.verdict if one.stopped != "interrupted" else "cut off",
+            _share(run),
+            run.verdict if run.stopped != "interrupted" else "cut off",
         )
     return table
 

@@ -32,19 +32,19 @@ FATES = {
 def receive_paths(paths: Mapping[str, PathReport]) -> Group:
     """Show stage by stage how full each was, what was lost there, and what would do."""
     parts: list[Any] = []
-    for wire, one in paths.items():
-        result, limits, path = one.replay, one.limits, one.replay.path
+    for wire, item in paths.items():
+        result, limits, path = item.replay, item.limits, item.replay.path
         table = new_table(wire, ">holds", ">at most", ">enough", ">by arithmetic", ">lost")
         for stage in result.stages:
             table.add_row(stage, *_stage(stage, result, limits))
         ends = ", ".join(f"{result.count(fate):,} {text}" for fate, text in FATES.items() if result.count(fate))
         parts += [*([""] if parts else []), table, "", f"{len(result):,} characters: {ends or 'none'}."]
-        parts += [_service(path, result, limits), *_application(result), *_pauses(one)]
-        if one.heard is not None:
-            heard = one.heard
+        parts += [_service(path, result, limits), *_application(result), *_pauses(item)]
+        if item.reception is not None:
+            reception = item.reception
             parts.append(
-                f"It hears {len(heard.characters):,}: {len(heard.missed):,} are missed, {len(heard.misread):,} "
-                f"misread, {len(heard.spurious):,} begin on a data bit."
+                f"The software receiver reads {len(reception.characters):,}: {len(reception.missed):,} are missed, "
+                f"{len(reception.misread):,} misread, {len(reception.spurious):,} begin on a data bit."
             )
     return Group(*parts)
 
@@ -53,14 +53,14 @@ def paths_in_short(paths: Mapping[str, PathReport]) -> Group:
     """Show in one row each the paths that lose nothing, and the others in full."""
     table = new_table("receive path", ">characters", "at most of what it holds", ">taken")
     troubled: dict[str, PathReport] = {}
-    for wire, one in paths.items():
-        result = one.replay
+    for wire, path in paths.items():
+        result = path.replay
         fill = ", ".join(
-            f"{stage} {_stage(stage, result, one.limits)[1]} of {holds_of(stage, result):,}" for stage in result.stages
+            f"{stage} {_stage(stage, result, path.limits)[1]} of {holds_of(stage, result):,}" for stage in result.stages
         )
         table.add_row(wire, f"{len(result):,}", fill, f"{result.count(Fate.TAKEN):,}")
-        if result.lost or one.findings:
-            troubled[wire] = one
+        if result.lost or path.findings:
+            troubled[wire] = path
     rest: list[Any] = ["", receive_paths(troubled)] if troubled else []
     return Group(table, *rest)
 
@@ -133,9 +133,9 @@ def _application(result: Replay) -> list[str]:
     return [f"The application looks every {duration(application.every_s)} and {what}: {times}."]
 
 
-def _pauses(one: PathReport) -> list[str]:
-    result, limits, pause = one.replay, one.limits, one.replay.path.pause
-    if pause is None or one.line.flow_control == "none":
+def _pauses(report: PathReport) -> list[str]:
+    result, limits, pause = report.replay, report.limits, report.replay.path.pause
+    if pause is None or report.line.flow_control == "none":
         return []
     times = "1 pause is" if len(result.pauses_s) == 1 else f"{len(result.pauses_s):,} pauses are"
     held = f"; the sender holds back {result.most_held:,} at most" if len(result.pauses_s) else ""
@@ -183,8 +183,8 @@ def pauses_table(every: Mapping[str, Pauses]) -> Table:
     for wire, pauses in every.items():
         held = pauses.to_dict()
         after, last = held["characters_after"], held["last_after_s"]
-        counts = ["-" if one is None else f"{one:g}" for one in (after["median"], after["most"])]
-        times = ["-" if one is None else duration(one) for one in (last["median"], last["most"])]
+        counts = ["-" if item is None else f"{item:g}" for item in (after["median"], after["most"])]
+        times = ["-" if item is None else duration(item) for item in (last["median"], last["most"])]
         numbers = (f"{len(pauses):,}", f"{held['stopped_late']:,}", *counts, *times, duration(pauses.allowed_s))
         table.add_row(wire, *numbers)
     return table

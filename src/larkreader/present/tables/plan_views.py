@@ -22,7 +22,7 @@ from larkreader.present.text.terminal import duration, heading, kept_whole, new_
 from .path_views import receive_paths, send_paths
 
 MOST_ALTERNATIVES = 8
-MOST_HITS = 21
+MOST_STANDARD_BAUDS = 21
 READ = 0.5  # of a bit: a boundary that is farther off is on the wrong side of a sample
 PARITY_MEANS = {
     "E": ": an even number of ones, parity bit included",
@@ -65,31 +65,31 @@ def _ends(plan: Plan) -> Group:
 def _clocks(clocks: Sequence[EndClock]) -> Group:
     """Show of each end what is in its baud generator, where that puts the bits, and what else it could hold."""
     parts: list[Any] = [heading("Clocks and divisors")]
-    for one in clocks:
-        parts += [*clock_view(one), *([] if one.setting is None else ["", _reachable_line(one)]), ""]
+    for clock in clocks:
+        parts += [*clock_view(clock), *([] if clock.setting is None else ["", _reachable_line(clock)]), ""]
     return Group(*parts[:-1])
 
 
-def clock_view(one: EndClock) -> list[Any]:
+def clock_view(end_clock: EndClock) -> list[Any]:
     """Show how one end makes a baud."""
-    head = Text.assemble((one.end.key, "bold"), f": {one.line}")
-    if one.setting is None:
-        return [head, f"No divisor makes it. {one.problem}".strip()]
-    setting = one.setting
+    head = Text.assemble((end_clock.end.key, "bold"), f": {end_clock.line}")
+    if end_clock.setting is None:
+        return [head, f"No divisor makes it. {end_clock.problem}".strip()]
+    setting = end_clock.setting
     spread = f" and up to {share_text(setting.clock.spread)} uncertain" if setting.clock.spread else ""
     result = (
         f"{setting.clock.key}, {hertz_text(setting.clock.hertz)}{spread}: write {numbers_text(setting)}. "
         f"That makes {setting.baud:,.2f} baud, {error_text(setting)}."
     )
-    parts: list[Any] = [head, result, "", bit_rows(setting, one.line)]
-    if len(one.alternatives) > 1:
-        parts += ["", alternatives(one.alternatives, one.setting)]
+    parts: list[Any] = [head, result, "", bit_rows(setting, end_clock.line)]
+    if len(end_clock.alternatives) > 1:
+        parts += ["", alternatives(end_clock.alternatives, end_clock.setting)]
     return parts
 
 
-def _reachable_line(one: EndClock) -> str:
+def _reachable_line(end_clock: EndClock) -> str:
     """Name the standard bauds that a clock makes well."""
-    names = ", ".join(f"{setting.wanted:,.0f}" for setting in one.reachable)
+    names = ", ".join(f"{setting.wanted:,.0f}" for setting in end_clock.reachable)
     return f"Standard bauds within 1 % of this clock: {names or 'none'}."
 
 
@@ -109,18 +109,18 @@ def alternatives(settings: Sequence[BaudSetting], used: BaudSetting | None = Non
     varied = [
         name
         for name in ("clock", "oversampling", "prescaler")
-        if len({str(getattr(one, name)) for one in settings}) > 1
+        if len({str(getattr(setting, name)) for setting in settings}) > 1
     ]
-    near = [one for one in settings if one.worst_deviation < READ or one == used] or settings[:1]
-    for one in near[:MOST_ALTERNATIVES]:
-        numbers = numbers_text(one)
-        result = [str(one.clock) if name == "clock" else f"{name} {getattr(one, name)}" for name in varied]
-        result = [*(part for part in result if part not in numbers), *(["in use"] if one == used else [])]
+    near = [setting for setting in settings if setting.worst_deviation < READ or setting == used] or settings[:1]
+    for item in near[:MOST_ALTERNATIVES]:
+        numbers = numbers_text(item)
+        result = [str(item.clock) if name == "clock" else f"{name} {getattr(item, name)}" for name in varied]
+        result = [*(part for part in result if part not in numbers), *(["in use"] if item == used else [])]
         table.add_row(
             numbers,
-            f"{one.baud:,.2f}",
-            error_text(one),
-            f"{one.worst_deviation:.1%}",
+            f"{item.baud:,.2f}",
+            error_text(item),
+            f"{item.worst_deviation:.1%}",
             ", ".join(result),
         )
     more, far = max(0, len(near) - MOST_ALTERNATIVES), len(settings) - len(near)
@@ -133,11 +133,11 @@ def error_text(setting: BaudSetting) -> str:
     return f"{setting.error:+.3%}" if abs(setting.error) >= 5e-6 else "exact"
 
 
-def hits(settings: Sequence[BaudSetting]) -> Group:
+def standard_bauds(settings: Sequence[BaudSetting]) -> Group:
     """Show the standard bauds that a clock makes."""
     table = new_table(">standard baud", "write", ">baud", ">error")
-    for one in settings[:MOST_HITS]:
-        table.add_row(f"{one.wanted:,.0f}", numbers_text(one), f"{one.baud:,.2f}", error_text(one))
+    for setting in settings[:MOST_STANDARD_BAUDS]:
+        table.add_row(f"{setting.wanted:,.0f}", numbers_text(setting), f"{setting.baud:,.2f}", error_text(setting))
     return Group(table)
 
 
@@ -171,15 +171,15 @@ def generators(plan: GeneratorPlan) -> Group:
 
 def margins(plan: Plan) -> Group:
     """Show each pair of ends in a column."""
-    every = [(wire, one) for wire, pairs in plan.margins.items() for one in pairs]
-    table = new_table("", *(f"{one.sender.name} to {one.receiver.name}" for _, one in every))
+    every = [(wire, pair) for wire, pairs in plan.margins.items() for pair in pairs]
+    table = new_table("", *(f"{item.sender.name} to {item.receiver.name}" for _, item in every))
     rows: dict[str, Sequence[str]] = {
         "wire": [wire for wire, _ in every],
-        "the receiver tolerates": [f"{one.tolerance[0]:+.2%} to {one.tolerance[1]:+.2%}" for _, one in every],
-        "the sender is off by": [f"{one.sender.baud / one.line.baud - 1:+.2%}" for _, one in every],
-        "the clocks may add": [share_text(one.sender.spread + one.receiver.spread) for _, one in every],
-        "left at the worst": [f"{one.tightest:.2%}, {one.tightest * 1e6:,.0f} ppm" for _, one in every],
-        "dominant end": [one.dominant_end.name for _, one in every],
+        "the receiver tolerates": [f"{item.tolerance[0]:+.2%} to {item.tolerance[1]:+.2%}" for _, item in every],
+        "the sender is off by": [f"{item.sender.baud / item.line.baud - 1:+.2%}" for _, item in every],
+        "the clocks may add": [share_text(item.sender.spread + item.receiver.spread) for _, item in every],
+        "left at the worst": [f"{item.tightest:.2%}, {item.tightest * 1e6:,.0f} ppm" for _, item in every],
+        "dominant end": [item.dominant_end.name for _, item in every],
     }
     for name, cells in rows.items():
         table.add_row(name, *cells)
@@ -190,16 +190,16 @@ def margins(plan: Plan) -> Group:
 def _registers(plan: Plan) -> Group:
     """Show what the fields of registers hold that mean something, and its source."""
     parts: list[Any] = [heading("Registers")]
-    for end, one in plan.implied.items():
-        if one.values:
+    for end, item in plan.implied.items():
+        if item.values:
             table = new_table(end, "field", "bits", ">value", "from")
-            for key, fields in one.values.items():
+            for key, fields in item.values.items():
                 for name, value in fields.items():
                     bits = " ".join(plan.sheet.registers[key].field[name])
-                    table.add_row(key, name, bits, f"{value}", "reset" if key in one.relied else one.end.stated_in)
+                    table.add_row(key, name, bits, f"{value}", "reset" if key in item.relied else item.end.stated_in)
             parts += [table, ""]
-        if one.passed_over:
-            parts += [f"Of {', '.join(one.passed_over)} the sheet declares nothing.", ""]
+        if item.passed_over:
+            parts += [f"Of {', '.join(item.passed_over)} the sheet declares nothing.", ""]
     return Group(*parts[:-1])
 
 
@@ -244,7 +244,7 @@ def _pin_text(sheet: Sheet, name: str) -> str:
 def _loads(plan: Plan) -> Group:
     wires = new_table("wire", "line", ">bit", ">char/s", ">bytes/s", ">busy", ">delay at worst")
     for key, load in plan.loads.items():
-        line, delays = load.line, [one.delay_s for one in load.loads]
+        line, delays = load.line, [item.delay_s for item in load.loads]
         wires.add_row(
             key,
             str(line),
@@ -252,7 +252,11 @@ def _loads(plan: Plan) -> Group:
             f"{line.characters_per_second:,.1f}",
             f"{line.characters_per_second * line.data_bits / 8:,.1f}",
             f"{load.share:.1%}" if load.loads else "-",
-            "-" if not delays else "without end" if None in delays else duration(max(one for one in delays if one)),
+            "-"
+            if not delays
+            else "without end"
+            if None in delays
+            else duration(max(delay for delay in delays if delay)),
         )
     parts: list[Any] = [heading("What the wires carry"), wires]
     if any(load.loads for load in plan.loads.values()):
@@ -264,18 +268,18 @@ def _traffic(loads: Any) -> Group:
     headings = ("traffic", "wire", ">chars", ">takes", ">per s", ">busy", ">at most per s", ">samples/s", "limit")
     table = new_table(*headings)
     for load in loads:
-        for one in load.loads:
-            rate = one.highest_sample_rate
+        for item in load.loads:
+            rate = item.highest_sample_rate
             table.add_row(
-                one.traffic.name or "-",
+                item.traffic.name or "-",
                 load.wire,
-                f"{one.characters:.4g}",
-                duration(one.time_s),
-                f"{one.traffic.burst / one.traffic.every_s:,.4g}",
-                f"{one.share:.1%}",
-                f"{one.highest_rate:,.1f}",
+                f"{item.characters:.4g}",
+                duration(item.time_s),
+                f"{item.traffic.burst / item.traffic.every_s:,.4g}",
+                f"{item.share:.1%}",
+                f"{item.highest_rate:,.1f}",
                 "-" if rate is None else f"{rate:,.0f}",
-                one.limited_by or "-",
+                item.limited_by or "-",
             )
     return Group(kept_whole(table, 2))
 

@@ -19,9 +19,9 @@ def ports(entries: list[PortEntry]) -> Group:
     if not entries:
         return Group("No serial device is there. Is it plugged in and powered? TCP and stand-ins need no device.")
     lines = []
-    for one in entries:
-        held = f"held by {', '.join(one.holders)}" if one.holders else _AVAILABLE[one.usable]
-        lines.append(Text.assemble((one.path, "bold"), f"  {one.description or 'of unknown make'}; {held}"))
-        if one.stable:
-            lines.append(Text(f"  always found at {one.stable}"))
+    for entry in entries:
+        held = f"held by {', '.join(entry.holders)}" if entry.holders else _AVAILABLE[entry.usable]
+        lines.append(Text.assemble((entry.path, "bold"), f"  {entry.description or 'of unknown make'}; {held}"))
+        if entry.stable:
+            lines.append(Text(f"  always found at {entry.stable}"))
     return Group(*lines)

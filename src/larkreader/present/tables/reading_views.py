@@ -81,12 +81,12 @@ def events(reading: Reading) -> Group:
     """Show how long after the changes of other signals something followed, with a histogram."""
     table = new_table("event", ">changes", "followed by", ">how many", ">least", ">median", ">most")
     bars: list[Any] = []
-    for key, one in reading.events.items():
-        result = one.to_dict()
+    for key, item in reading.events.items():
+        result = item.to_dict()
         times = [duration(result[name]) if result["followed"] else "-" for name in ("min_s", "median_s", "max_s")]
-        what = f"a {one.event.to} on {one.event.wire}"
+        what = f"a {item.event.to} on {item.event.wire}"
         table.add_row(key, f"{result['changes']:,}", what, f"{result['followed']:,}", *times)
-        shown = one.histogram() if len(one.histogram()) > 1 else []
+        shown = item.histogram() if len(item.histogram()) > 1 else []
         most = max((count for _, _, count in shown), default=1)
         if shown:
             bars += ["", Text(f"Delays after {key}", style="bold")]
@@ -100,12 +100,14 @@ def statistics(result: Mapping[str, FrameStatistics]) -> Group:
     heads = ("found", "trusted", "per s", "period", "least", "most", "jitter", "late", "missing")
     frames = new_table("frame", *(f">{head}" for head in heads))
     fields = new_table("frame", "field", ">values", ">least", ">mean", ">most", "unit", "names")
-    for key, one in result.items():
-        times = [one.period_s, one.least_s, one.most_s, one.jitter_s]
+    for key, item in result.items():
+        times = [item.period_s, item.least_s, item.most_s, item.jitter_s]
         shown = ["-" if time is None else duration(time) for time in times]
-        rate = "-" if one.rate is None else f"{one.rate:.4g}"
-        frames.add_row(key, f"{one.count:,}", f"{one.trusted:,}", rate, *shown, _number(one.late), _number(one.missing))
-        for name, held in one.fields.items():
+        rate = "-" if item.rate is None else f"{item.rate:.4g}"
+        frames.add_row(
+            key, f"{item.count:,}", f"{item.trusted:,}", rate, *shown, _number(item.late), _number(item.missing)
+        )
+        for name, held in item.fields.items():
             numbers = ["" if value is None else f"{value:.6g}" for value in (held.least, held.mean, held.most)]
             names = ", ".join(f"{text} {count:,}" for text, count in list(held.names.items())[:MOST_NAMES])
             fields.add_row(key, name, f"{held.count:,}", *numbers, held.unit, names)
@@ -150,7 +152,7 @@ def bursts(result: Mapping[tuple[str, str], Sequence[Mapping[str, Any]]]) -> Gro
     for (key, name), rows in result.items():
         for row in rows:
             begin_s, samples, *figures = row.values()
-            volts = ["-" if one is None else f"{one:.4g}" for one in figures]
+            volts = ["-" if figure is None else f"{figure:.4g}" for figure in figures]
             table.add_row(key, name, "-" if begin_s is None else f"{begin_s:.6f}", f"{samples:,}", *volts)
     return Group(table)
 

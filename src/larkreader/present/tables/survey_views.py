@@ -25,33 +25,33 @@ def surveys(seen: Mapping[str, Survey]) -> Table:
     """Show what wires really look like, a column a wire."""
     table = new_table("", *(f">{wire}" for wire in seen))
     rows: dict[str, list[str | Text]] = {}
-    for one in seen.values():
-        deviation = one.deviation_ppm
+    for item in seen.values():
+        deviation = item.deviation_ppm
         result: dict[str, str | Text] = {
-            "idle level": one.idle or "unknown",
-            "changes": f"{one.edges:,}",
-            "recorded": duration(one.duration_s),
-            "shortest stretch": "-" if one.shortest_s is None else duration(one.shortest_s),
-            "baud": "unknown" if one.baud is None else f"{one.baud:,.1f}",
-            "  uncertainty": "-" if one.baud is None else f"±{max(2 * one.baud_uncertainty_ppm, 1):,.0f} ppm",
-            "  from the declared": "-" if deviation is None or one.baud is None else _deviation(deviation),
-            "edge asymmetry": duration(one.asymmetry_s),
-            "jitter": duration(one.jitter_s),
-            "glitches": _number(one.glitches),
-            "idle time": f"{100 * one.idle_share:.1f} %",
-            "reads best as": "-" if one.best is None else str(one.best.line).split(" ", 1)[1],
-            "  characters": _number(one.characters),
-            "  of them faulty": "-" if one.best is None else _number(one.best.faulty),
-            "  beginning with": Text(visible(one.first_values[:SHOWN_FIRST]) or "-"),
-            "  in hexadecimal": " ".join(f"{value:02X}" for value in one.first_values[:SHOWN_HEX]) or "-",
-            "gap between characters": _median(one.character_gaps),
-            "  least to most": _range(one.character_gaps),
-            "gap between messages": _median(one.message_gaps),
-            "  least to most ": _range(one.message_gaps),
+            "idle level": item.idle or "unknown",
+            "changes": f"{item.edges:,}",
+            "recorded": duration(item.duration_s),
+            "shortest stretch": "-" if item.shortest_s is None else duration(item.shortest_s),
+            "baud": "unknown" if item.baud is None else f"{item.baud:,.1f}",
+            "  uncertainty": "-" if item.baud is None else f"±{max(2 * item.baud_uncertainty_ppm, 1):,.0f} ppm",
+            "  from the declared": "-" if deviation is None or item.baud is None else _deviation(deviation),
+            "edge asymmetry": duration(item.asymmetry_s),
+            "jitter": duration(item.jitter_s),
+            "glitches": _number(item.glitches),
+            "idle time": f"{100 * item.idle_share:.1f} %",
+            "reads best as": "-" if item.best is None else str(item.best.line).split(" ", 1)[1],
+            "  characters": _number(item.characters),
+            "  of them faulty": "-" if item.best is None else _number(item.best.faulty),
+            "  beginning with": Text(visible(item.first_values[:SHOWN_FIRST]) or "-"),
+            "  in hexadecimal": " ".join(f"{value:02X}" for value in item.first_values[:SHOWN_HEX]) or "-",
+            "gap between characters": _median(item.character_gaps),
+            "  least to most": _range(item.character_gaps),
+            "gap between messages": _median(item.message_gaps),
+            "  least to most ": _range(item.message_gaps),
         }
         for name, text in result.items():
             rows.setdefault(name, []).append(text)
-        for name, text in _levels(one).items():
+        for name, text in _levels(item).items():
             if any(other.levels for other in seen.values()):
                 rows.setdefault(name, []).append(text)
     for name, texts in rows.items():
@@ -65,9 +65,9 @@ def _deviation(ppm: float) -> str:
     return f"{percent:+.3f} %" if percent else "0.000 %"
 
 
-def _levels(one: Survey) -> dict[str, str]:
+def _levels(survey: Survey) -> dict[str, str]:
     """Write what the voltages of a wire look like; dashes where there are none."""
-    levels = one.levels
+    levels = survey.levels
     if levels is None:
         return dict.fromkeys(("low", "high", "  noise", "  overshoot", "10 to 90 %", "read by"), "-")
     steep = [("-" if time is None else duration(time)) for time in (levels.rise_s, levels.fall_s)]
@@ -84,12 +84,12 @@ def _levels(one: Survey) -> dict[str, str]:
 def trials(tried: Sequence[Trial]) -> Table:
     """Show what arrived at a port under each of some settings, the best first."""
     table = new_table("settings", ">characters", ">faulty", ">sense", "begins with")
-    for one in tried:
-        faulty = f"{100 * one.fault_share:.0f} %" if one.characters else "-"
-        sense = f"{100 * one.sense:.0f} %" if one.characters else "-"
-        sample = visible(one.sample[:SAMPLE])
+    for item in tried:
+        faulty = f"{100 * item.fault_share:.0f} %" if item.characters else "-"
+        sense = f"{100 * item.sense:.0f} %" if item.characters else "-"
+        sample = visible(item.sample[:SAMPLE])
         table.add_row(
-            str(one.line), f"{one.characters:,}", faulty, sense, Text(sample, no_wrap=True, overflow="ellipsis")
+            str(item.line), f"{item.characters:,}", faulty, sense, Text(sample, no_wrap=True, overflow="ellipsis")
         )
     return table
 

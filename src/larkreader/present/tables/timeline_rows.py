@@ -279,7 +279,7 @@ def _message_columns(timeline: Timeline, rows: Places) -> list[Any]:
         np.round(some.begin_s, 12),
         np.round(some.end_s, 12),
         Choice(some.wire, timeline.wires),
-        Choice(some.what, [one.name.lower() for one in What]),
+        Choice(some.what, [item.name.lower() for item in What]),
         Choice(some.layout, [*timeline.layouts, ""]),
         some.offset,
         some.length,

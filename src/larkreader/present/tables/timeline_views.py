@@ -24,7 +24,7 @@ IN_GROUPS = (
     "may be in the other order, and latencies are exact to a group."
 )
 NO_PAIRS = Text("Declare [pair.NAME] on the sheet to have requests and replies paired.")
-TOLD = {
+PART_NAMES = {
     "request": "request on the wire",
     "answer": "until the reply begins",
     "reply": "reply on the wire",
@@ -83,16 +83,16 @@ def pairs_table(pairs: Mapping[str, Pairs]) -> Group:
     """Show how many requests of each pairing were answered, and how long replies took."""
     table = new_table("pair", ">requests", ">answered", ">late", ">damaged", ">no reply", ">repeated", ">unasked")
     times = new_table("reply begins after", ">least", ">median", ">99 % within", ">most", ">declared")
-    for key, one in pairs.items():
-        repeated = int(np.count_nonzero(one.again >= 0))
+    for key, item in pairs.items():
+        repeated = int(np.count_nonzero(item.again >= 0))
         states = (PairState.ANSWERED, PairState.LATE, PairState.DAMAGED_REPLY, PairState.UNANSWERED)
-        unasked = _number(len(one.unasked)) if one.pairing.only_when_asked else "-"
+        unasked = _number(len(item.unasked)) if item.pairing.only_when_asked else "-"
         table.add_row(
-            key, f"{len(one):,}", *(_number(one.count(state)) for state in states), _number(repeated), unasked
+            key, f"{len(item):,}", *(_number(item.count(state)) for state in states), _number(repeated), unasked
         )
-        result = figures_of(one.latencies_s)
+        result = figures_of(item.latencies_s)
         shown = [_time(result[name]) for name in ("least_s", "median_s", "nearly_all_s", "most_s")]
-        times.add_row(key, *shown, _time(one.pairing.within_s))
+        times.add_row(key, *shown, _time(item.pairing.within_s))
     return Group(table, "", times)
 
 
@@ -100,8 +100,8 @@ def histograms(pairs: Mapping[str, Pairs], *, ascii_only: bool) -> Group:
     """Show how the latencies of each pairing are distributed."""
     parts: list[Any] = []
     bar = "=" if ascii_only else "\u2588"
-    for key, one in pairs.items():
-        rows = one.histogram()
+    for key, item in pairs.items():
+        rows = item.histogram()
         if len(rows) < 2:
             continue
         most = max(count for _, _, count in rows)
@@ -120,9 +120,9 @@ def parts_table(key: str, pairs: Pairs, moved_at_s: float | None = None) -> Tabl
         cycle = figures_of(parts["cycle"])["median_s"]
         for name in PARTS:
             result = figures_of(parts[name])
-            shown = [_time(result[one]) for one in ("least_s", "median_s", "nearly_all_s", "most_s")]
+            shown = [_time(result[item]) for item in ("least_s", "median_s", "nearly_all_s", "most_s")]
             share = f"{100 * result['median_s'] / cycle:.1f} %" if cycle and result["count"] and name != "cycle" else ""
-            table.add_row(TOLD[name], *shown, share)
+            table.add_row(PART_NAMES[name], *shown, share)
         return table
     heads = (">before", ">median", ">after", ">median", ">moved by")
     table = new_table(f"parts of {key}", *heads)
@@ -133,8 +133,8 @@ def parts_table(key: str, pairs: Pairs, moved_at_s: float | None = None) -> Tabl
         if was["count"] and now["count"]:
             by = now["median_s"] - was["median_s"]
             moved = f"{'+' if by >= 0 else ''}{duration(by)}"
-        counts = [f"{one['count']:,}" for one in (was, now)]
-        table.add_row(TOLD[name], counts[0], _time(was["median_s"]), counts[1], _time(now["median_s"]), moved)
+        counts = [f"{item['count']:,}" for item in (was, now)]
+        table.add_row(PART_NAMES[name], counts[0], _time(was["median_s"]), counts[1], _time(now["median_s"]), moved)
     return table
 
 

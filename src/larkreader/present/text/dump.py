@@ -103,7 +103,7 @@ class DumpForm:
                 time = "" if isnan(at_s) else f"{at_s:.6f}"
                 head = f"{mark + time:>{TIME_WIDTH}} {self.who(who)}"
             yield f"{head}{offset + low:{OFFSET_WIDTH}} {self._shown(part, cells[low : low + each])}".rstrip()
-            held = [f"{offset + low + place}: {fault_names(one)}" for place, one in enumerate(some) if one]
+            held = [f"{offset + low + place}: {fault_names(item)}" for place, item in enumerate(some) if item]
             if held:
                 yield f"{none}faults at {', '.join(held)}"
 
@@ -112,7 +112,7 @@ class DumpForm:
         if notation is None:
             result = notations(part[0], self.bits)
             return _all_notations(text, result.decimal, result.hex, result.octal, result.binary, result.name, self.bits)
-        return f"{set_cell_size(text, self.each)}  {' '.join(digits(one, notation, self.bits) for one in part)}"
+        return f"{set_cell_size(text, self.each)}  {' '.join(digits(item, notation, self.bits) for item in part)}"
 
 
 def dump(wires: Mapping[str, Characters], pauses_s: Mapping[str, float], form: DumpForm) -> Iterator[str]:
@@ -193,5 +193,5 @@ def _all_notations(text: str, decimal: str, hexadecimal: str, octal: str, binary
         (octal, "octal", 5),
         (binary, "binary", 6),
     )
-    columns = [f"{one:>{max(digits_width(notation, bits), least)}}" for one, notation, least in written]
+    columns = [f"{item:>{max(digits_width(notation, bits), least)}}" for item, notation, least in written]
     return f"{set_cell_size(text, 4)} {'  '.join(columns)}  {name}".rstrip()

@@ -168,17 +168,17 @@ def cells_of(data: Sequence[int], encoding: str = "ascii", *, ascii_only: bool =
         One for each; one column wide, but for wide letters, which take the next cell too.
     """
     if ascii_only:
-        return [chr(one) if 0x20 <= one < DELETE else "." for one in data]
+        return [chr(item) if 0x20 <= item < DELETE else "." for item in data]
     encoding = check_encoding(encoding)
-    cells = [picture(one) for one in data]
+    cells = [picture(item) for item in data]
     if encoding == "ascii":
         return cells
     from rich.cells import cell_len
 
     decoder = codecs.getincrementaldecoder(encoding)(errors="replace")
     first = 0
-    for place, one in enumerate(data):
-        text = decoder.decode(bytes([one])) if one < 0x100 else ""
+    for place, item in enumerate(data):
+        text = decoder.decode(bytes([item])) if item < 0x100 else ""
         if not text:
             continue
         letter = text[-1]

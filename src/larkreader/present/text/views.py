@@ -192,7 +192,7 @@ class LineView(View):
         form = self.form
         escapes = 0
         if self._is_stripped:
-            escapes = sum(1 for one in find_escapes(data, form.encoding) if one.kind != "unfinished")
+            escapes = sum(1 for escape in find_escapes(data, form.encoding) if escape.kind != "unfinished")
         cells = cells_of(
             strip_escapes(data, form.encoding) if escapes else data, form.encoding, ascii_only=form.ascii_only
         )
@@ -205,7 +205,7 @@ class LineView(View):
         if escapes:
             yield self._remark(f"{escapes} escape sequence{'' if escapes == 1 else 's'} left out")
         faults = line.faults[begin:end]
-        held = [f"{line.offset + begin + place}: {fault_names(one)}" for place, one in enumerate(faults) if one]
+        held = [f"{line.offset + begin + place}: {fault_names(fault)}" for place, fault in enumerate(faults) if fault]
         if held:
             yield self._remark(f"faults at {', '.join(held)}")
         if remark:

@@ -12,23 +12,24 @@ from larkreader.declare.paths.receive_path import ServiceBlackout
 from .senders import NEVER, nanoseconds
 
 
-class Deafness:
+class Blackouts:
     """When there is no service: stretches, some of them periodic."""
 
     def __init__(self, stretches: Sequence[ServiceBlackout]) -> None:
         self._stretches = [
-            (nanoseconds(one.first_s), nanoseconds(one.for_s), nanoseconds(one.every_s or 0)) for one in stretches
+            (nanoseconds(stretch.first_s), nanoseconds(stretch.for_s), nanoseconds(stretch.every_s or 0))
+            for stretch in stretches
         ]
         self.is_ever: bool = bool(self._stretches)
 
     def around(self, at: int) -> tuple[int, int] | None:
         """Return from when to when there is no service around a moment; None if there is service."""
-        if (one := self._one_around(at)) is None:
+        if (blackout := self._blackout_around(at)) is None:
             return None
-        begin, end = one
-        while (earlier := self._one_around(begin - 1)) is not None:
+        begin, end = blackout
+        while (earlier := self._blackout_around(begin - 1)) is not None:
             begin = earlier[0]
-        while (later := self._one_around(end)) is not None:
+        while (later := self._blackout_around(end)) is not None:
             end = later[1]
         return begin, end
 
@@ -45,7 +46,7 @@ class Deafness:
         ]
         return min(begins, default=NEVER)
 
-    def _one_around(self, at: int) -> tuple[int, int] | None:
+    def _blackout_around(self, at: int) -> tuple[int, int] | None:
         for first, length, every in self._stretches:
             if at >= first:
                 begin = at - (at - first) % every if every else first
