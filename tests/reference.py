@@ -303,7 +303,7 @@ def slow_varying(data, layout):
         )
 
     def is_unfinished(place):
-        """A length field that claims more than there is, where no marker shows that a frame begins."""
+        """Return whether a length field claims more than there is, where no marker shows that a frame begins."""
         if marker or layout.boundary.kind != "length-field" or any(confirmed(one) for one in range(place + 1, total)):
             return False
         claimed = slow_claim(data[place:], layout)

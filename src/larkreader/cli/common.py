@@ -32,7 +32,7 @@ PROGRESS_FROM = 8 << 20  # bytes of a capture below which reading is too quick t
 
 
 class InputFile(click.Path):
-    """A file to read; ``-`` is standard input, which one argument of a command can be."""
+    """A file to read; ``-`` is standard input, which a single argument of a command can be."""
 
     def __init__(self, *, exists: bool = False) -> None:
         super().__init__(path_type=Path, exists=exists, dir_okay=not exists, allow_dash=True)

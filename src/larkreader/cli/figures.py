@@ -166,7 +166,7 @@ def _fields(wanted: Wanted, axes: Axes) -> str:
 
 
 def _layout_key(wanted: Wanted) -> str:
-    """Return the layout that is asked for, or the one with most frames."""
+    """Return the layout that is asked for, or the layout with most frames."""
     known = list(wanted.reading.frames)
     if wanted.frame is not None and wanted.frame not in known:
         raise RequestError(f'frame "{wanted.frame}"', "is not in the capture", "", nearest(wanted.frame, known))

@@ -119,7 +119,7 @@ def propose(reading: Reading) -> None:
     for key, frames in reading.frames.items():
         found = propose_fields(frames)
         if found is None:
-            note(f"{key}: {len(frames):,} frames, too few different ones to find their fields")
+            note(f"{key}: {len(frames):,} frames, too few different frames to find their fields")
             continue
         layouts[key] = found
         again = read_layouts(reading.characters[found.wire or next(iter(reading.characters))], [found])[key]

@@ -57,7 +57,7 @@ def listen(
     """Show what arrives at PORT, or at two ports on one timeline, until interrupted.
 
     With a sheet frames are shown, what changed in them marked; without one, characters. Characters arrive in groups;
-    their time is when they were fetched. Where the order of groups from two ports is uncertain, the later one's time
+    their time is when they were fetched. Where the order of groups from two ports is uncertain, the later group's time
     has a ~ in front.
     """
     from larkreader.declare.document.sheet_file import open_sheet

@@ -283,7 +283,7 @@ def _draw(planned: Plan, wire: str | None, output: Path, figure: str, burst: int
 
 
 def _draw_path(planned: Plan, wire: str | None, output: Path, figure: str, burst: int | None) -> int:
-    """Draw what the receive path of a wire makes of what arrives: the one that loses most, unless one is named."""
+    """Draw what the receive path of a wire makes of what arrives: the path that loses most, unless a wire is named."""
     from larkreader.errors import RequestError
     from larkreader.present.figures.fill import draw_fill
     from larkreader.present.figures.style import new_figure

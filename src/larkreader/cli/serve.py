@@ -33,7 +33,7 @@ def serve(device: str, ports: tuple[str, ...], line_text: str, seconds: float | 
     """Offer the stand-in DEVICE on PORT until interrupted.
 
     DEVICE is echo, altered-echo, line-answerer, lossy-echo, noisy-echo or pump; or forwarder, which has two ports and
-    sends on at the one what arrives at the other. PORT is pty, which makes a pseudo terminal and says its path;
+    sends on at each what arrives at the other. PORT is pty, which makes a pseudo terminal and says its path;
     accept:HOST:PORT, to which others connect; or any other port. With --json the document is printed once the ports
     are open.
     """

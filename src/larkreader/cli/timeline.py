@@ -27,7 +27,7 @@ if TYPE_CHECKING:
     from larkreader.declare.run.capture_form import CaptureKind
     from larkreader.present.tables.timeline_rows import TimelineRows
 
-MOST_DRAWN = 400  # messages that one figure can distinguish
+MOST_DRAWN = 400  # messages that a figure can distinguish
 
 
 @command()

@@ -30,7 +30,7 @@ class FrameChecksum(BaseModel, frozen=True, extra="forbid"):
     from_ : str, optional
         First field covered (``from`` in a sheet), or ``"marker"``. The frame's first byte by default.
     to : str, optional
-        Last field covered. The one before the checksum by default.
+        Last field covered. The field before the checksum by default.
     order : {"little", "big"}, optional
         Byte order in which it is stored. Little with lsb packing, big with msb by default.
     """

@@ -1,4 +1,4 @@
-"""Checksums that are sums: of bytes, with or without the carry added again, by exclusive or, and weighted ones."""
+"""Checksums that are sums: of bytes, with or without the carry added again, by exclusive or, and weighted sums."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ class SumAlgorithm:
     width : {8, 16, 32}
         Bits of the result.
     item : {1, 2}
-        Bytes of what is added, the higher first; a last one that is short is filled up with zeros.
+        Bytes of what is added, the higher first; a short last unit is filled up with zeros.
     combine : {"add", "carry", "xor", "weigh"}
         Added modulo 2^width; with the carry added again (ones' complement arithmetic, RFC 1071); combined by exclusive
         or; or added up twice, where the second sum is of all values of the first.

@@ -1,4 +1,4 @@
-"""Keys of a sheet at which one thing may stand, or a list of them."""
+"""Keys of a sheet at which a single thing may stand, or a list of them."""
 
 from __future__ import annotations
 

@@ -56,7 +56,7 @@ def make_parts(
     Raises
     ------
     SheetError
-        If a part cannot be used, or refers to another one that is not there.
+        If a part cannot be used, or refers to a part that is not there.
     """
     parts = _Parts(tables, given, read_file)
     parts.check_top(is_document=is_document)

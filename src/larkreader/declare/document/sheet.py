@@ -1,4 +1,4 @@
-"""The sheet: what one TOML file declares of a link."""
+"""The sheet: what a TOML file declares of a link."""
 
 from __future__ import annotations
 
@@ -149,7 +149,7 @@ class Sheet(Shown, BaseModel, frozen=True, extra="forbid"):
             Raises
             ------
             SheetError
-                If a part cannot be used, or refers to another one that is not there; `mistakes` lists all of them.
+                If a part cannot be used, or refers to a part that is not there; `mistakes` lists all of them.
             """
             super().__init__(**make_parts(TABLES, given, "the sheet"))
 

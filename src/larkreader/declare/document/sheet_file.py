@@ -1,4 +1,4 @@
-"""A sheet's TOML document, read. The one module of this stage that opens a file."""
+"""A sheet's TOML document, read. The only module of this stage that opens a file."""
 
 from __future__ import annotations
 

@@ -96,7 +96,7 @@ class TerminatorBoundary(FrameBoundary, frozen=True, extra="forbid"):
 
     @property
     def every(self) -> tuple[bytes, ...]:
-        """What may end a frame, longer ones first."""
+        """What may end a frame, the longest first."""
         declared = [self.terminator] if isinstance(self.terminator, str) else self.terminator
         return tuple(sorted({text.encode("latin-1") for text in declared}, key=lambda item: (-len(item), item)))
 
@@ -274,7 +274,7 @@ class EscapeBoundary(_EscapedBoundary, Escapes, frozen=True, extra="forbid"):
     begin : str, optional
         The byte, or the two, that begin a frame. May be the same as `end`.
     escape : str
-        The byte that escapes the next one.
+        The byte that escapes the next byte.
     xor : int
         What an escaped byte is combined with by exclusive or; 0 sends it as it is.
     replaced : mapping of str to str

@@ -108,7 +108,7 @@ class LengthBoundary(FrameBoundary, frozen=True, extra="forbid"):
     field : str
         The field that says it.
     counts : {"rest", "payload", "all"}
-        What it counts: the bytes behind it, of those the ones before the checksum, or every byte of the frame.
+        What it counts: the bytes behind it, of those the bytes before the checksum, or every byte of the frame.
     offset : int
         What the field holds more than it counts; -1 where a 0 stands for one byte.
     marker : str, optional

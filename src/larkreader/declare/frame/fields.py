@@ -79,7 +79,7 @@ class NamedField(BaseModel, frozen=True, extra="forbid"):
         name of an earlier field that says how many, also with a factor and a difference as in ``"size / 2 - 1"``;
         or ``"rest"`` for as many as there is room for.
     when : mapping of str to int, str or a tuple of them
-        Earlier fields with the raw values, or the names, at which alone this one is there.
+        Earlier fields with the raw values, or the names, at which alone this field is there.
     encoding : {"ascii", "utf-8", "latin-1"}
         Of a ``text``.
     pad : {"nul", "space"}

@@ -151,7 +151,7 @@ class ShapedLayout(BaseModel, frozen=True, extra="forbid"):
 
     @cached_property
     def covered(self) -> tuple[int, int]:
-        """First byte that the checksum covers, and the one behind the last."""
+        """First byte that the checksum covers, and the byte behind the last."""
         return self.nominal.covered
 
     @property

@@ -64,7 +64,7 @@ class Shape:
 
     @cached_property
     def covered(self) -> tuple[int, int]:
-        """First byte that the checksum covers, and the one behind the last."""
+        """First byte that the checksum covers, and the byte behind the last."""
         if self.checksum is None or self.checksum_slot is None:
             return 0, 0
         first, last = self.checksum.from_, self.checksum.to
@@ -89,7 +89,7 @@ def lay_out(
     packing, checksum
         As in `Shape`.
     ends : Ends
-        What stands before the first field, and before the last ones.
+        What stands before the first field, and before the last fields.
     how_many : callable
         Called with an entry, the bit at which it begins, and the slots before it; gives how many of it there are.
 

@@ -32,7 +32,7 @@ class Slot:
 
     @property
     def end_bit(self) -> int:
-        """The bit behind the last one."""
+        """The bit behind the last bit."""
         return self.bit_of(self.count - 1) + self.bits if self.count else self.first_bit
 
     def bit_of(self, item: int) -> int:

@@ -65,7 +65,7 @@ class Stuffing:
     Parameters
     ----------
     escape : int
-        The byte that escapes the next one.
+        The byte that escapes the next byte.
     behind : tuple of int
         For each byte what it stands for behind an escape; `WRONG` for none, `BEGINS` or `ENDS` for a delimiter.
     plain : mapping of int to int

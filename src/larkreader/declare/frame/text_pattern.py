@@ -1,6 +1,6 @@
 """Lines of text with named values in them: ``temp={temperature} flow={flow}``.
 
-What stands in braces is a field; everything else stands in the line as it is, but that one blank in the pattern is
+What stands in braces is a field; everything else stands in the line as it is, but that a single blank in the pattern is
 any number of blanks in a line. Two braces are one that stands for itself. Several values of one field, parted by
 commas, are one field with a `repeat`.
 """

@@ -34,7 +34,7 @@ class End(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False):
     stated_in : str
         Where its settings were read: a source file, a register dump, a host port.
     clock : str or tuple of str
-        The clock that it uses; or several of which it could use any, the one in use first.
+        The clock that it uses; or several of which it could use any, the clock in use first.
     generator : str, optional
         The baud generator that it has.
     words : int or tuple of int

@@ -61,7 +61,7 @@ class Rule(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False):
     locked_while : str or tuple of str
         States in which it is ignored.
     only_while : str or tuple of str
-        States of which one must hold, or it is ignored.
+        States of which any must hold, or it is ignored.
     sets, clears : str or tuple of str
         States that hold from it on, and that no longer do.
     must : bool

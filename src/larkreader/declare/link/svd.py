@@ -120,7 +120,7 @@ class _Device:
     def _derived(
         self, element: ET.Element, siblings: Mapping[str, ET.Element], path: str, depth: int = 0
     ) -> ET.Element:
-        """Return an element with what it inherits from the one that it is derived from."""
+        """Return an element with what it inherits from the element that it is derived from."""
         source = element.get("derivedFrom")
         if source is None:
             return element

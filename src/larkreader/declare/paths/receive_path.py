@@ -97,7 +97,7 @@ class LineApplication(PathPart, frozen=True):
     terminated : bool
         Whether it puts a NUL behind the line, which needs a place too.
     rest : {"given", "dropped"}
-        Whether what has no place of a line is given as the next one, or dropped.
+        Whether what has no place of a line is given as the next line, or dropped.
     """
 
     tag: ClassVar[str] = "lines"

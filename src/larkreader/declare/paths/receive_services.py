@@ -68,7 +68,7 @@ class InterruptService(TimedService, frozen=True):
     latency_s, jitter_s : float
         From the request to the handler's start, in seconds, and by up to how much longer, evenly spread.
     enter_s, each_s, leave_s : float
-        What the handler takes before the first character, for each one and after the last, in seconds.
+        What the handler takes before the first character, for each character and after the last, in seconds.
     most : int
         How many characters it fetches at a time; by default all that are in the FIFO.
     """
@@ -92,7 +92,7 @@ class PollingService(TimedService, frozen=True):
     jitter_s : float
         By up to how much it looks later than that, evenly spread.
     enter_s, each_s, leave_s : float
-        What a look takes before the first character, for each one and after the last, in seconds.
+        What a look takes before the first character, for each character and after the last, in seconds.
     most : int
         How many characters it fetches at a time; by default all that are in the FIFO.
     """
@@ -122,7 +122,7 @@ class DmaService(TimedService, frozen=True):
     notices : list of {"half", "full", "idle"}
         What starts the handler.
     idle_characters : float
-        After how many character times without a new one the line counts as idle.
+        After how many character times without a new character the line counts as idle.
     circular : bool
         Whether it begins again at the front of the block; else it ends with the block or with an idle line, and must be
         armed again.
@@ -131,7 +131,7 @@ class DmaService(TimedService, frozen=True):
     latency_s, jitter_s : float
         From the notice to the handler's start, in seconds, and by up to how much longer, evenly spread.
     enter_s, each_s, leave_s : float
-        What the handler takes before the first character, for each one and after the last, in seconds.
+        What the handler takes before the first character, for each character and after the last, in seconds.
     """
 
     tag: ClassVar[str] = "dma"

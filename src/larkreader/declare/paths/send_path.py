@@ -87,7 +87,7 @@ class SendPath(BaseModel, frozen=True, extra="forbid"):
     key : str
         The wire.
     fifo : int
-        How many characters wait in hardware beside the one in the shift register; 1 is a data register.
+        How many characters wait in hardware beside the character in the shift register; 1 is a data register.
     buffer : int
         How many characters wait in software; 0 for none.
     full : {"wait", "drop-new"}

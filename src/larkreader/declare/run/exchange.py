@@ -155,7 +155,7 @@ class Exchange(BaseModel, frozen=True, extra="forbid"):
     where : mapping of str to value
         What fields, or what is kept, must be: a value, or a list of the least and the most.
     expect_at : str, optional
-        The port of the sheet at which it must come; the one at which was sent by default.
+        The port of the sheet at which it must come; the port at which was sent by default.
     keep : mapping of str to str
         Fields of the frame that are kept, and by which name.
     within_s : float

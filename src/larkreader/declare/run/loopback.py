@@ -121,13 +121,13 @@ class LoopbackPlan(_Run, frozen=True, extra="forbid"):
     Parameters
     ----------
     characters : int
-        How many characters are sent; with lines, as many whole ones as hold them.
+        How many characters are sent; with lines, as many whole lines as hold them.
     limit_s : float
         How long to wait, in seconds, for the next character of what is under way before it is taken as lost.
     for_s : float, optional
         After how long no further block is sent, in seconds on the port's clock.
     seed : int
-        Of the random pattern; of a pseudo-random sequence the register at its start, all ones where it is 0.
+        Of the random pattern; of a pseudo-random sequence the register at its start, all bits 1 where it is 0.
     expect : {"same", "altered", "prefixed"}
         What returns if all is well: what was sent, each character changed by `alter`, or each line with `prefix` in
         front.

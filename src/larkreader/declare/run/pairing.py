@@ -26,7 +26,7 @@ class Pairing(BaseModel, frozen=True, extra="forbid"):
         Fields that a request and its reply hold alike, such as a sequence number: those of the request, each with that
         of the reply. Without any, the next reply answers the last request before it.
     within_s : float, optional
-        How long a reply may take, in seconds, from the end of the request to the beginning of the reply; a later one
+        How long a reply may take, in seconds, from the end of the request to the beginning of the reply; a later reply
         is late.
     gone_after_s : float, optional
         How long it may take at most; what arrives later answers nothing. No limit by default.
@@ -67,8 +67,8 @@ class WireTiming(BaseModel, frozen=True, extra="forbid"):
     shared : tuple of str
         Wires that are one medium, as on a two-wire bus: only one end may drive it at a time.
     turnaround_s : float, optional
-        How long it must rest, in seconds, from the end of what one end sends to the beginning of what another one
-        does.
+        How long it must rest, in seconds, from the end of what one end sends to the beginning of what another
+        end sends.
     """
 
     shared: Input[tuple[str, ...], Sequence[str]] = default(())

@@ -53,7 +53,7 @@ class DeclaredPort(BaseModel, frozen=True, extra="forbid"):
     impaired : Impairments, optional
         What is wrong with the simulated line to a stand-in.
     receive, send : str, optional
-        Of a stand-in: the wire whose receive path, and the one whose send path, it has.
+        Of a stand-in: the wire whose receive path, and the wire whose send path, it has.
     note : str
         Anything worth telling the reader.
     """

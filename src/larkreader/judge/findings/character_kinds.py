@@ -125,7 +125,7 @@ CHARACTERS: Mapping[str, Kind] = {
         "error",
         "overrun",
         "overruns",
-        "The receiver's hardware lost a character: the next one arrived before the last was fetched.",
+        "The receiver's hardware lost a character: the next character arrived before it was fetched.",
         "Fetch sooner: a higher interrupt priority, shorter stretches with interrupts off, a FIFO, or DMA.",
         detail=(
             "{?counted}The driver of the receiving port counted them by the time it delivered this character.",

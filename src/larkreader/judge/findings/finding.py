@@ -101,7 +101,7 @@ class Places(Columns):
 
     @classmethod
     def nowhere(cls) -> Places:
-        """Return the one place of a finding about a whole wire, or about what is declared."""
+        """Return the only place of a finding about a whole wire, or about what is declared."""
         return cls.at()
 
     @classmethod
@@ -191,7 +191,7 @@ class Finding(Shown):
     score : float, optional
         How likely it is as an explanation, 0 to 1; None for what was observed.
     caused_by : Finding, optional
-        The finding of which this one is a consequence.
+        The finding of which this finding is a consequence.
     """
 
     kind: str

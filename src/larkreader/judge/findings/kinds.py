@@ -1,4 +1,4 @@
-"""The one table of all kinds of findings: how bad each is, what it means, what to do."""
+"""The table of all kinds of findings: how bad each is, what it means, what to do."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The kinds of findings about the settings of a wire: which they are, and how they differ from the declared ones."""
+"""The kinds of findings about the settings of a wire: which they are, and how they differ from the sheet's."""
 
 from __future__ import annotations
 
@@ -149,7 +149,7 @@ SETTINGS: Mapping[str, Kind] = {
         "wires with two senders",
         "The level changes anywhere between the bits of a character, and not as short glitches: two outputs drive the "
         "wire at once.",
-        "Look for two outputs joined, a device that answers while the other one still sends, or a shared wire without "
+        "Look for two outputs joined, a device that answers while another still sends, or a shared wire without "
         "an enable line.",
         detail=BETWEEN_BITS,
         also=("no_bit_time", "changes"),

@@ -67,7 +67,7 @@ class _Seen:
 
 
 class FrameView(View):
-    """Shows frames as they come, what changed since the last good one marked.
+    """Shows frames as they come, what changed since the last good frame marked.
 
     Parameters
     ----------

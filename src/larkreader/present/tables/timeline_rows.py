@@ -48,7 +48,7 @@ class Part:
     latency_s : float
         How long the reply took; NaN without one.
     again : bool
-        Whether the request repeats the one before it.
+        Whether the request repeats the request before it.
     """
 
     pair: str
