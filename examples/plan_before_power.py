@@ -19,6 +19,6 @@ generator = lr.BaudGenerator(holds="N-1", divisor_bits=12, oversampling=[16, 8])
 print("What 8 MHz makes of 115200 baud, divided by whole numbers:")
 for setting in lr.find_divisors(115_200, clock, generator):
     register = setting.registers["divisor"]
-    print(f"  {setting.oversampling:2} times: write {register}: {setting.baud:,.0f} baud, {setting.error:+.2%}")
+    print(f"  {setting.oversampling:2} times: write {register}: {setting.baud:,.0f} baud, {100 * setting.error:+.2f} %")
 hits = ", ".join(f"{setting.wanted:,.0f}" for setting in lr.calculate_bauds(clock, generator, within=0.005))
 print(f"It makes well: {hits}")

@@ -155,7 +155,7 @@ STAGES: Mapping[str, Mapping[str, str]] = {
         "diagnosis": "CaptureDiagnosis GarbledWire diagnose_capture",
         "generator_plan": "GeneratorChoice GeneratorPlan plan_generators",
         "planning": "Plan plan",
-        "proposed_sheet": "ProposedSheet propose_sheet sheet_of_line",
+        "proposed_sheet": "LineSheet ProposedSheet propose_sheet sheet_of_line",
         "reading": "Reading read",
     },
     "present": {

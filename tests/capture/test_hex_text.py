@@ -62,6 +62,8 @@ def test_what_od_writes_reads_back(tmp_path, options):
         "D74B 2100",
         "\\xd7\\x4b\\x21\\x00",
         "# from the bench\nD7-4B\n21-00\n",
+        "0x20000100 <ring>:\t0xd7\t0x4b\n0x20000102 <ring+2>:\t0x21\t0x00\n",
+        "0x20000100:\t0xd7\t0x4b\t0x21\n0x20000103:\t0x0\n",
     ],
 )
 def test_bare_hexadecimal_reads_with_anything_usual_between(text):

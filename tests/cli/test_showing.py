@@ -210,6 +210,11 @@ def test_a_ring_buffer_is_shown_as_it_lies_and_read_in_the_order_of_writing(shel
     assert shell("decode", rig_files["sheet"], path, *where[:2], "--filled", 3)[2].startswith("larkreader: --filled")
     assert shell("decode", rig_files["sheet"], path, "--write-index", 1)[2].count("Name the wire with --wire") == 1
     assert "must be 0 to 63" in shell("decode", rig_files["sheet"], path, *where[:3], 64)[2]
+    dump = tmp_path / "ram.txt"
+    rows = (f"0x{0x20000100 + at:08x}: {memory[at : at + 16].hex(' ')}\n" for at in range(0, 64, 16))
+    dump.write_text("".join(rows))
+    shown = [shell("decode", rig_files["sheet"], one, *where, "--dump")[1] for one in (path, dump)]
+    assert shown[0] == shown[1]
 
 
 @pytest.mark.parametrize(

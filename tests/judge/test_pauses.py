@@ -143,7 +143,7 @@ def test_the_senders_own_rts_is_told_from_what_it_waits_for(tmp_path):
 
 
 @pytest.mark.parametrize(
-    ("first", "told"), [(0, "which allows sending."), (1, "forbids sending, and 57 characters were sent")]
+    ("first", "told"), [(0, "which allows sending."), (1, "forbids sending; 57 characters were sent")]
 )
 def test_a_clear_to_send_that_never_moves_is_told(tmp_path, first, told):
     found = found_with(tmp_path, wire_of([(0.0, 0.01)], 0.02), square([], 0.02, first=first))

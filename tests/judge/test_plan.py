@@ -346,7 +346,7 @@ generator = "whole"
         (9600, "", 'line = { format = "8N2" }', [("setting-mismatch", "warning")], "check the first stop bit alone"),
         # 8e6 / 16 / 57600 = 8.68, cut off to 8: +8.5 %; the crystal's 17 is +2.1 %
         (57600, "", 'formula = "truncated"', [("beyond-tolerance", "error")] * 2 + [("divisor-not-best", "warning")],
-         "The truncated formula gives pump_head 8: +8.51%."),
+         "The truncated formula gives pump_head 8: +8.51 %."),
         (9600, "believed_hertz = 8_000_000", "", [("clock-mismatch", "error"), ("beyond-tolerance", "error"),
          ("beyond-tolerance", "error")], "bauds are 2 times what they should be"),
         # 16e6 / 16 / 300 = 3333 is more than 8 bits hold
@@ -366,7 +366,7 @@ def test_the_remedy_is_one_that_helps():
     sheet = sheet_of(ENDS.format(controller="line = { baud = 57600 }", pump_head=""), "baud = 57600")
     worst = lr.plan(sheet).findings[0]
     assert worst.kind == "beyond-tolerance"
-    assert worst.advice.startswith("Write 17 at pump_head: +2.12%")
+    assert worst.advice.startswith("Write 17 at pump_head: +2.12 %")
 
 
 @pytest.mark.parametrize(
@@ -396,7 +396,7 @@ def test_mistakes_in_what_is_planned_are_told_with_their_place(more, told):
 def test_a_divisor_prints_what_to_write_and_a_mere_number_is_refused():
     clock, generator = lr.Clock(hertz=16e6), lr.BaudGenerator(holds="N-1", divisor_bits=12)
     best = lr.find_divisors(9600, clock, generator)[0]
-    assert repr(best) == "<BaudSetting for 9600 baud: divisor 103; 9615.38 baud, +0.16%>"
+    assert repr(best) == "<BaudSetting for 9600 baud: divisor 103; 9615.38 baud, +0.16 %>"
     with pytest.raises(lr.RequestError, match=r"must be a Clock, as in Clock\(hertz=16000000\.0\)"):
         lr.find_divisors(9600, 16e6, generator)
     with pytest.raises(ValueError, match="must be a number of hertz, as in 20e6"):

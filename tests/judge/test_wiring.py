@@ -132,7 +132,7 @@ CASES = {
     # 2 m of 100 pF/m and two pins of 20 pF: 2.2 x 47 kohm x 240 pF = 24.8 µs, a bit lasts 17.4
     "a pull-up that is too weak": (
         [('pin.tx = { pad = "P4.1" }', 'pin.tx = { drive = "open-drain" }'), (TX_RX, TX_RX + "\npull_up_ohms = 47_000")],
-        ["slow-edge"], "take 24.8 µs from low to high, 143% of a bit",
+        ["slow-edge"], "take 24.8 µs from low to high, 143 % of a bit",
     ),
     # 0.25 of a bit by 2.2 and 240 pF is 8.2 kohm
     "a pull-up that will do": (

@@ -10,6 +10,7 @@ from .generator_plan import GeneratorPlan as GeneratorPlan
 from .generator_plan import plan_generators as plan_generators
 from .planning import Plan as Plan
 from .planning import plan as plan
+from .proposed_sheet import LineSheet as LineSheet
 from .proposed_sheet import ProposedSheet as ProposedSheet
 from .proposed_sheet import propose_sheet as propose_sheet
 from .proposed_sheet import sheet_of_line as sheet_of_line

@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 
 from larkreader.capture.characters import Characters
+from larkreader.declare.common.percent import percent_text
 from larkreader.declare.document.sheet import Sheet
 from larkreader.declare.link.baud_generator import BaudGenerator, words_text
 from larkreader.declare.link.clock import Clock, hertz_text, share_of, share_text
@@ -379,4 +380,4 @@ def numbers_text(setting: BaudSetting) -> str:
 
 
 def _faster(share: float) -> str:
-    return "no faster" if abs(share) < 5e-7 else f"{abs(share):.2%} {'faster' if share > 0 else 'slower'}"
+    return "no faster" if abs(share) < 5e-7 else f"{percent_text(abs(share))} {'faster' if share > 0 else 'slower'}"

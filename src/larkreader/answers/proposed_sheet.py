@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import NamedTuple
 
 from larkreader.capture.files.capture_file import CaptureFile
 from larkreader.capture.trace import Trace
@@ -29,10 +30,13 @@ class ProposedSheet:
         The sheet, with comments: the settings under which each wire reads best, and the frames that it seems to carry.
     wires : tuple of StarterWire
         The wires, each with its settings; `StarterWire.line` is None where nothing could be read.
+    silent : tuple of str
+        The signals that were left out, as nothing happens on them.
     """
 
     text: str
     wires: tuple[StarterWire, ...]
+    silent: tuple[str, ...] = ()
 
     @property
     def uncertain(self) -> list[str]:
@@ -80,12 +84,26 @@ def propose_sheet(
     with CaptureFile(capture, kind=kind, form=form) as file:
         traces = file.traces({signal: signal for signal in file.signals()})
         title, form = Path(file.name).stem, file.form
-    if any(map(len, traces.values())):  # channels on which nothing happens are most often not connected
-        traces = {name: trace for name, trace in traces.items() if len(trace)}
+    silent = _silent(traces)
     if kind is not None:
         form = form.model_copy(update={"kind": kind})
-    wires = tuple(_wire_of(name, trace) for name, trace in traces.items())
-    return ProposedSheet(starter_sheet(wires, title=title, form=form), wires)
+    wires = tuple(_wire_of(name, trace) for name, trace in traces.items() if name not in silent)
+    return ProposedSheet(starter_sheet(wires, title=title, form=form), wires, silent)
+
+
+class LineSheet(NamedTuple):
+    """A sheet of line settings alone.
+
+    Parameters
+    ----------
+    sheet : Sheet
+        A wire for each signal.
+    silent : tuple of str
+        The signals that were left out, as nothing happens on them.
+    """
+
+    sheet: Sheet
+    silent: tuple[str, ...]
 
 
 def sheet_of_line(
@@ -95,7 +113,7 @@ def sheet_of_line(
     signals: Sequence[str] = (),
     kind: CaptureKind | None = None,
     form: CaptureForm | None = None,
-) -> Sheet:
+) -> LineSheet:
     """Return a sheet without frames for a capture whose wires all have the same line settings.
 
     Parameters
@@ -113,8 +131,8 @@ def sheet_of_line(
 
     Returns
     -------
-    Sheet
-        A wire for each signal, by the signal's name; ``wire`` where the file names none.
+    LineSheet
+        A wire for each signal, by the signal's name; ``wire`` where the file names none. And what was left out.
 
     Raises
     ------
@@ -126,10 +144,11 @@ def sheet_of_line(
     >>> import pathlib, tempfile
     >>> path, line = pathlib.Path(tempfile.mkdtemp()) / "pump.vcd", lr.LineSettings.parse("57600 8E1")
     >>> lr.write_vcd(path, {"pump_tx": lr.transmit(b"flow", line)})
-    >>> reading = lr.read(lr.answers.sheet_of_line(path, line), path)
+    >>> reading = lr.read(lr.answers.sheet_of_line(path, line).sheet, path)
     >>> bytes(reading.characters["pump_tx"].value.astype("u1"))
     b'flow'
     """
+    silent: tuple[str, ...] = ()
     with CaptureFile(capture, kind=kind, form=form) as file:
         if not file.holds_levels:
             names = list(file.every_wire()) if file.kind in ("characters", "recording", "log") else ["wire"]
@@ -137,12 +156,19 @@ def sheet_of_line(
             names = list(signals) or file.signals()
         else:
             traces = file.traces({signal: signal for signal in file.signals()})
-            names = [name for name, trace in traces.items() if len(trace)] or list(traces)
+            silent = _silent(traces)
+            names = [name for name in traces if name not in silent]
         for signal in signals:
             if not file.holds_levels and signal not in names:
                 raise CaptureError(f'{file.name}: wire "{signal}"', "is not in the file", advice=nearest(signal, names))
         form = file.form
-    return Sheet(line=line, wire={name: {"signal": name} for name in signals or names}, capture=form)
+    return LineSheet(Sheet(line=line, wire={name: {"signal": name} for name in signals or names}, capture=form), silent)
+
+
+def _silent(traces: Mapping[str, Trace]) -> tuple[str, ...]:
+    """Return the signals on which nothing happens, which are most often not connected; none if nothing does on any."""
+    silent = tuple(name for name, trace in traces.items() if not len(trace))
+    return silent if len(silent) < len(traces) else ()
 
 
 def _wire_of(name: str, trace: Trace) -> StarterWire:

@@ -57,7 +57,8 @@ if TYPE_CHECKING:
     "--write-index",
     type=click.IntRange(0),
     metavar="N",
-    help="CAPTURE is the memory of a ring buffer, and N where the next character would be written.",
+    help="CAPTURE is the memory of a ring buffer, as bytes or as a hex dump, and N where the next character would be "
+    "written.",
 )
 @click.option("--filled", type=click.IntRange(0), metavar="N", help="How many characters of a ring buffer count.")
 @click.option(
@@ -232,9 +233,9 @@ def _ring_of(capture: Path, write_index: int | None, filled: int | None, kind: C
         if filled is not None:
             raise RequestError("--filled", "gives the level of a ring buffer", "must go with --write-index N")
         return None
-    if kind not in (None, "bytes"):
-        raise RequestError("--write-index", f"goes with --kind {kind}", "must go with the bytes of a memory")
-    return open_ring(capture, write_index, filled)
+    if kind not in (None, "bytes", "hex"):
+        raise RequestError("--write-index", f"goes with --kind {kind}", "must go with the bytes of a memory, or a dump")
+    return open_ring(capture, write_index, filled, kind=kind)
 
 
 def _read_ring(sheet: Path, capture: Path, ring: RingMemory, wire: str | None) -> Reading:

@@ -82,8 +82,10 @@ def sheet_of_settings(
     from larkreader.sources import path_of
 
     line = line_of(settings)
-    sheet = sheet_of_line(capture, line, signals=signals, kind=kind, form=form_of(None, given))
-    return path_of(_Text(sheet_text(sheet), f'--line "{line}"'))
+    found = sheet_of_line(capture, line, signals=signals, kind=kind, form=form_of(None, given))
+    if found.silent:
+        note(f"note: nothing happens on {', '.join(found.silent)}: left out; --signal NAME reads a signal all the same")
+    return path_of(_Text(sheet_text(found.sheet), f'--line "{line}"'))
 
 
 def line_of(settings: str) -> LineSettings:

@@ -45,6 +45,8 @@ def new(file: Path, capture: Path | None, kind: CaptureKind | None, given: dict[
         return _write(file, starter_sheet(), as_json=as_json)
     proposed = propose_sheet(capture, kind=kind, form=form_of(None, given))
     status = _write(file, proposed.text, as_json=as_json)
+    if proposed.silent:
+        note(f"note: nothing happens on {', '.join(proposed.silent)}: left out")
     if proposed.uncertain:
         note(f"note: the settings of {', '.join(proposed.uncertain)} are not certain; the sheet gives the reason")
     if proposed.unread:

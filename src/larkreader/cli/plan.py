@@ -356,6 +356,7 @@ def _show_choices(planned: GeneratorPlan, *, as_json: bool) -> int:
 
 
 def _show_quick(planned: ClockPlan) -> int:
+    from larkreader.declare.common.percent import change_text, percent_text
     from larkreader.present.tables.plan_views import clock_view, standard_bauds
     from larkreader.present.text import terminal
 
@@ -366,8 +367,12 @@ def _show_quick(planned: ClockPlan) -> int:
     ideals = ("Transmit margin to an ideal receiver", "Receive margin from an ideal sender")
     for what, margin in zip(ideals, planned.margins, strict=False):
         slower, faster = margin.tolerance
-        result = f"{margin.tightest:.2%}" if margin.tightest >= 0 else f"none, {-margin.tightest:.2%} too far off"
-        console.print(f"{what}: {result}; tolerance {slower:+.2%} to {faster:+.2%}.")
+        result = (
+            percent_text(margin.tightest)
+            if margin.tightest >= 0
+            else f"none, {percent_text(-margin.tightest)} too far off"
+        )
+        console.print(f"{what}: {result}; tolerance {change_text(slower)} to {change_text(faster)}.")
     if planned.standard_bauds:
         console.print("\nStandard bauds within 1 %:\n", standard_bauds(planned.standard_bauds), sep="\n")
     return 0 if planned.is_within else 1

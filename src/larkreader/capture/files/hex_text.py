@@ -1,4 +1,4 @@
-"""Bytes as people paste them: dumps with offsets and a text column, ``od``, C arrays, bare hexadecimal.
+"""Bytes as people paste them: dumps with offsets and a text column, ``od``, debuggers, C arrays, bare hexadecimal.
 
 What a line begins with may be an offset: then it must be the number of bytes before it, in hexadecimal, octal or
 decimal, whichever fits all lines. A line that holds nothing but ``*`` stands for lines like the one above it (POSIX
@@ -16,7 +16,7 @@ from larkreader.errors import CaptureError
 _C_COMMENT = re.compile(r"/\*.*?\*/|//[^\n]*", re.DOTALL)
 _C_BODY = re.compile(r"\{([^{}]*)(?:\}|\Z)")
 _C_BETWEEN = re.compile(r"[\s,]+")
-_OFFSET = re.compile(r"(?:0[xX])?([0-9A-Fa-f]{4,16}):?(?:\s|$)")
+_OFFSET = re.compile(r"(?:0[xX])?([0-9A-Fa-f]{4,16})(?:\s*<[^<>]*>)?:?(?:\s|$)")  # a debugger may name the symbol
 _WORD = re.compile(r"(?:[0-9A-Fa-f]{2})+")
 _PREFIXED = re.compile(r"0[xX]([0-9A-Fa-f]{1,2})")
 _OCTAL = re.compile(r"[0-3][0-7]{2}")
@@ -140,6 +140,9 @@ def _joined(lines: list[tuple[int, str]], name: str, base: int) -> bytes:
 def _row(rest: str, number: int, name: str) -> bytes:
     """Read what stands behind an offset: bytes in hexadecimal or octal, and perhaps the same as text."""
     rest = rest.strip("\r\n")
+    prefixed = [_PREFIXED.fullmatch(word) for word in rest.split()]
+    if prefixed and all(prefixed):
+        return bytes(int(match[1], 16) for match in prefixed if match is not None)
     words: list[str] = []
     end = 0
     for word in re.finditer(r"\S+", rest):

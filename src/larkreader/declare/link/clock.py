@@ -10,6 +10,7 @@ from pydantic import AfterValidator, BaseModel, BeforeValidator, Field, model_va
 from pydantic_core import PydanticCustomError
 
 from larkreader.declare.common.given import Input, default
+from larkreader.declare.common.percent import percent_text
 
 _SHARE = re.compile(r"(?:±|\+/-)?\s*(\d+(?:\.\d*)?|\.\d+)\s*(ppm|%)(/K)?")
 _UNITS = {"ppm": 1e-6, "%": 1e-2}
@@ -116,4 +117,4 @@ def hertz_text(hertz: float) -> str:
 
 def share_text(share: float) -> str:
     """Write a share in percent, a small one in millionths."""
-    return f"{share * 1e6:.3g} ppm" if 0 < abs(share) < 1e-3 else f"{share:.2%}"
+    return f"{share * 1e6:.3g} ppm" if 0 < abs(share) < 1e-3 else percent_text(share)

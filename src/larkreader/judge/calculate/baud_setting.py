@@ -17,6 +17,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
+from larkreader.declare.common.percent import change_text
 from larkreader.declare.link.baud_generator import BaudGenerator
 from larkreader.declare.link.clock import Clock
 
@@ -59,7 +60,8 @@ class BaudSetting:
 
     def __repr__(self) -> str:
         held = ", ".join(f"{name} {value}" for name, value in self.registers.items() if value or name == "divisor")
-        return f"<BaudSetting for {self.wanted:g} baud: {held}; {float(self.baud):.2f} baud, {float(self.error):+.2%}>"
+        made = f"{float(self.baud):.2f} baud, {change_text(self.error)}"
+        return f"<BaudSetting for {self.wanted:g} baud: {held}; {made}>"
 
     @property
     def tick_s(self) -> Fraction:

@@ -64,7 +64,7 @@ CHARACTERS: Mapping[str, Kind] = {
             SAME_SETTINGS,
             "{!many}If no device sends breaks, check the wire, the sender's supply, and whether its pin is an output.",
         ),
-        detail=("The longest lasts {longest_s:time}, {longest_characters:.3g} times as long as a character.", BY_BLOCK),
+        detail=("The longest lasts {longest_s:time}, {longest_characters:.3g} x a character's time.", BY_BLOCK),
         also=("counted",),
     ),
     "noise": Kind(
@@ -199,7 +199,7 @@ CHARACTERS: Mapping[str, Kind] = {
         "silent wires",
         "The wire kept the same level in the whole capture.",
         "Check that the sender is powered and enabled, that TX goes to RX, and that the right signal was recorded.",
-        detail="It stayed at level {level}.",
+        detail="The level was {level} all the time.",
     ),
     "counter-repeat": Kind(
         "warning",

@@ -268,9 +268,9 @@ PATHS: Mapping[str, Kind] = {
         "Check that the pin is wired, set up as RTS at the receiver, and named from the right end; if the receiver "
         "never filled up, that is correct.",
         detail=(
-            "{?forbids}It stayed at level {level}, which forbids sending, and {sent:count character} {sent:was} sent "
+            "{?forbids}The signal stayed at level {level}, which forbids sending; {sent:count character} {sent:was} sent "
             "all the same.",
-            "{!forbids}It stayed at level {level}, which allows sending.",
+            "{!forbids}The signal stayed at level {level}, which allows sending.",
         ),
         also=("forbids",),
     ),

@@ -13,7 +13,8 @@ ORDER_ASSUMED = "The values do not show which bit was sent first; {assumed_first
 BETWEEN_BITS = (
     "{off:percent} of the changes lie between the bits, {glitches:percent} of those as short glitches.",
     READ,
-    "{?no_bit_time}It changed {changes:count time}. The distances between the changes are multiples of no bit time.",
+    "{?no_bit_time}The wire changed {changes:count time}. The distances between the changes are multiples of no bit "
+    "time.",
 )
 
 SETTINGS: Mapping[str, Kind] = {
@@ -192,7 +193,7 @@ SETTINGS: Mapping[str, Kind] = {
             "The next best, {runner_up}, is {odds} less likely.",
             "The capture fits {alike:list} as well: its characters do not differ under them.",
             ORDER_ASSUMED,
-            "It changed {changes:count time}",
+            "The wire changed {changes:count time}",
             "; {read:count character} could be read",
             "{?changes}.",
             "{?no_bit_time}The distances between the changes are multiples of no bit time.",

@@ -58,13 +58,13 @@ SETUP: Mapping[str, Kind] = {
         (
             "The timing of the two ends differs by more than the receiver tolerates, so bits are read in the wrong "
             "place.",
-            "{?worst_only}With nominal clocks it works; with both clocks at their worst it does not.",
+            "{?worst_only}Nominal clocks work; both clocks at their worst do not.",
         ),
         (*REMEDY, "{!remedy}Bring the end with the larger error nearer to the baud."),
         detail=(
-            "{receiver} reads {format} from {sender} if that is {slowest} to {fastest} than {baud:baud} baud.",
-            "{sender} is {actual}, and the clocks may move it by {spread} to either side.",
-            "{larger} has the larger error: it is {larger_error} than that baud and {larger_spread} uncertain.",
+            "{receiver} tolerates {format} from {slowest} to {fastest} than {baud:baud} baud.",
+            "{sender} is {actual}; the clocks may add {spread} to either side.",
+            "{larger} has the larger error: it is {larger_error} and {larger_spread} uncertain.",
         ),
         also=("worst_only",),
     ),
@@ -75,9 +75,9 @@ SETUP: Mapping[str, Kind] = {
         "Slow edges, noise and unequal delays of rising and falling edges need some of the rest.",
         (*REMEDY, "{!remedy}Bring the end with the larger error nearer to the baud, or use a more accurate clock."),
         detail=(
-            "{receiver} reads {format} from {sender} if that is {slowest} to {fastest} than {baud:baud} baud.",
-            "{sender} is {actual}, and the clocks may move it by {spread} to either side.",
-            "{larger} has the larger error: it is {larger_error} than that baud and {larger_spread} uncertain.",
+            "{receiver} tolerates {format} from {slowest} to {fastest} than {baud:baud} baud.",
+            "{sender} is {actual}; the clocks may add {spread} to either side.",
+            "{larger} has the larger error: it is {larger_error} and {larger_spread} uncertain.",
             "{left:.2%} of the baud is left, {left_ppm:,.0f} ppm of a clock.",
         ),
     ),

@@ -15,7 +15,7 @@ After the colon stands how to write the value:
 ``change``           a share as percent with its sign: ``+0.25 %``
 ``hex``              ``0x0D``
 ``list``, ``and``    the items, with commas or with ``and``
-any other            as in Python's format strings
+any other            as in Python's format strings; ``%`` has a space before it
 ===================  =====================================================
 """
 
@@ -97,7 +97,8 @@ def write_value(value: Any, form: str) -> str:
         return " and ".join(map(str, value))
     if form == "list":
         return ", ".join(map(str, value))
-    return format(value, form)
+    text = format(value, form)
+    return f"{text[:-1]} %" if form.endswith("%") else text
 
 
 def plural(noun: str) -> str:

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from larkreader.declare.common.percent import change_text, percent_text
 from larkreader.judge.calculate.margins import Margin
 
 from .style import FAULT, INK, PALE, finish, new_axes
@@ -71,8 +72,8 @@ def _draw_bits(axes: Axes, margin: Margin, row: float, title: str, stretch: floa
         if is_missed:
             axes.add_patch(Rectangle(*area, fill=False, edgecolor=FAULT, hatch="xxxx", linewidth=0, zorder=2))
     spare = margin.left_at(stretch)
-    result = f"{title}: {1 / stretch - 1:+.2%} against the receiver's clock; " if stretch != 1 else f"{title}; "
-    result += f"{spare:.2%} left" if spare >= 0 else f"{-spare:.2%} too much"
+    result = f"{title}: {change_text(1 / stretch - 1)} against the receiver's clock; " if stretch != 1 else f"{title}; "
+    result += f"{percent_text(spare)} left" if spare >= 0 else f"{percent_text(-spare)} too much"
     axes.text(0, row - HEIGHT / 2 - 0.05, result, ha="left", va="top", fontsize=9, color=INK,
               bbox={"facecolor": "white", "edgecolor": PALE, "pad": 1.5})  # fmt: skip
 

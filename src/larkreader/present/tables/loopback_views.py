@@ -41,7 +41,7 @@ def summary_of(result: LoopbackResult) -> list[str]:
     if result.faults:
         lines.append("line faults: " + ", ".join(f"{count:,} {name}" for name, count in result.faults.items()))
     if result.latency_s is not None:
-        lines.append(f"a block was back after {_spread(result)}")
+        lines.append(f"round trip of a block {_spread(result)}")
     return lines + difference_of(result)
 
 
@@ -94,14 +94,14 @@ def _remarks(result: LoopbackResult) -> list[Any]:
         places = " ".join(f"{count:,}" for count in result.bit_errors.tolist())
         found.append(
             f"Bit errors: {wrong:,} of {result.compared:,}, {result.error_ratio:.3g} ({low:.2g} to {high:.2g} with "
-            f"95 % confidence). From bit 0 up: {places}."
+            f"95 % confidence). Wrong by bit, from bit 0 on: {places}."
         )
     elif result.compared:
         found.append(f"No bit error in {result.compared:,}: with 95 % confidence the ratio is below {high:.2g}.")
     if result.faults:
         found.append("Line faults: " + ", ".join(f"{count:,} {name}" for name, count in result.faults.items()) + ".")
     if result.latency_s is not None:
-        found.append(f"A block was back after {_spread(result)}.")
+        found.append(f"Round trip of a block: {_spread(result)}.")
     parts = {
         "sending": result.cycle.send_s,
         "waiting": result.cycle.wait_s,
@@ -112,7 +112,7 @@ def _remarks(result: LoopbackResult) -> list[Any]:
     total = sum(parts.values())
     if total > 0 and result.plan.sends:
         shares = [f"{name} {100 * part / total:.0f} %" for name, part in parts.items() if part / total >= 0.005]
-        found.append(f"The time went into {', '.join(shares)}.")
+        found.append(f"Time: {', '.join(shares)}.")
     return [*found, ""] if found else []
 
 
@@ -122,7 +122,7 @@ def _spread(result: LoopbackResult) -> str:
     if duration(latency.shortest) == duration(latency.longest):
         return duration(latency.median)
     return (
-        f"{duration(latency.shortest)} at best, {duration(latency.median)} in the median, {duration(latency.most)} in "
+        f"{duration(latency.shortest)} at best, {duration(latency.median)} median, {duration(latency.most)} in "
         f"99 %, {duration(latency.longest)} at worst"
     )
 

@@ -8,6 +8,7 @@ from typing import Any
 from rich.console import Group
 from rich.table import Table
 
+from larkreader.declare.common.percent import percent_text
 from larkreader.declare.paths.receive_path import BlockingApplication, PeriodicApplication, ReceivePath
 from larkreader.declare.paths.receive_services import DmaService, InterruptService, PollingService
 from larkreader.judge.setup.path_report import PathReport
@@ -102,7 +103,8 @@ def _service(path: ReceivePath, result: Replay, limits: PathLimits) -> str:
     looks = f" in {result.looks:,} looks" if result.looks != result.services else ""
     busy = f"{result.services:,} times at work{looks}"
     if result.busy_s:
-        busy += f", {result.busy_share:.2%} of the processor, {duration(result.longest_busy_s)} at most without a rest"
+        longest = duration(result.longest_busy_s)
+        busy += f", {percent_text(result.busy_share)} of the processor, {longest} at most without a rest"
     return f"{when}. {busy[0].upper()}{busy[1:]}."
 
 
@@ -161,7 +163,7 @@ def send_paths(sends: Mapping[str, SendReplay]) -> Group:
             f"{len(result.fate):,}",
             f"{result.count_of(SendFate.SENT):,}",
             lost or "none",
-            f"{blocked['share']:.1%}",
+            percent_text(blocked["share"], ".1f"),
             duration(blocked["longest"]),
         )
     return Group(kept_whole(table, 1))

@@ -11,6 +11,7 @@ from rich.text import Text
 from larkreader.answers.end_clock import EndClock
 from larkreader.answers.generator_plan import GeneratorPlan
 from larkreader.answers.planning import Plan, numbers_text
+from larkreader.declare.common.percent import change_text, percent_text
 from larkreader.declare.document.sheet import Sheet
 from larkreader.declare.link.clock import hertz_text, share_text
 from larkreader.declare.link.line import PARITY_NAMES, LineSettings
@@ -97,9 +98,9 @@ def bit_rows(setting: BaudSetting, line: LineSettings) -> Group:
     """Show where each bit begins when this end sends, and where within each it looks when it receives."""
     table = new_table("bit", ">begins at tick", ">late by", ">looks from", ">to")
     names = ["start", *map(str, range(line.data_bits)), *["parity"] * line.has_parity, "stop", "end"]
-    looks = [[f"{within:.0%}" for within in bit] for bit in setting.samples_within] + [["", ""]]
+    looks = [[percent_text(within, ".0f") for within in bit] for bit in setting.samples_within] + [["", ""]]
     for name, tick, late, look in zip(names, setting.boundary_ticks, setting.deviations, looks, strict=True):
-        table.add_row(name, f"{tick:,}", f"{late:+.1%}" if late else "0", *look)
+        table.add_row(name, f"{tick:,}", percent_text(late, "+.1f") if late else "0", *look)
     return Group(table)
 
 
@@ -120,7 +121,7 @@ def alternatives(settings: Sequence[BaudSetting], used: BaudSetting | None = Non
             numbers,
             f"{item.baud:,.2f}",
             error_text(item),
-            f"{item.worst_deviation:.1%}",
+            percent_text(item.worst_deviation, ".1f"),
             ", ".join(result),
         )
     more, far = max(0, len(near) - MOST_ALTERNATIVES), len(settings) - len(near)
@@ -130,7 +131,7 @@ def alternatives(settings: Sequence[BaudSetting], used: BaudSetting | None = Non
 
 def error_text(setting: BaudSetting) -> str:
     """Write how far a baud is off."""
-    return f"{setting.error:+.3%}" if abs(setting.error) >= 5e-6 else "exact"
+    return percent_text(setting.error, "+.3f") if abs(setting.error) >= 5e-6 else "exact"
 
 
 def standard_bauds(settings: Sequence[BaudSetting]) -> Group:
@@ -149,13 +150,13 @@ def generators(plan: GeneratorPlan) -> Group:
             table.add_row(choice.name, "no divisor makes it", "-", "-", "-", choice.fit)
             continue
         setting = choice.setting
-        left = f"{choice.left:.2%}" if choice.left >= 0 else "none"
+        left = percent_text(choice.left) if choice.left >= 0 else "none"
         table.add_row(choice.name, numbers_text(setting), f"{setting.baud:,.2f}", error_text(setting), left, choice.fit)
     best, clock = plan.best, hertz_text(plan.clock.hertz)
     verdict = {
         "good": f"good: {clock} makes {plan.line} with {best.name}",
-        "tight": f"tight: at best, {best.name}, the other end may be {max(best.left, 0):.2%} off; two ideal ends have "
-        f"{best.room:.2%}",
+        "tight": f"tight: at best, {best.name}, the other end may be {percent_text(max(best.left, 0))} off; "
+        f"two ideal ends have {percent_text(best.room)}",
         "fails": f"fails: no usual generator makes {plan.line} from {clock}",
     }[best.fit]
     parts: list[Any] = [
@@ -175,10 +176,10 @@ def margins(plan: Plan) -> Group:
     table = new_table("", *(f"{item.sender.name} to {item.receiver.name}" for _, item in every))
     rows: dict[str, Sequence[str]] = {
         "wire": [wire for wire, _ in every],
-        "the receiver tolerates": [f"{item.tolerance[0]:+.2%} to {item.tolerance[1]:+.2%}" for _, item in every],
-        "the sender is off by": [f"{item.sender.baud / item.line.baud - 1:+.2%}" for _, item in every],
+        "the receiver tolerates": [" to ".join(map(change_text, item.tolerance)) for _, item in every],
+        "the sender is off by": [change_text(item.sender.baud / item.line.baud - 1) for _, item in every],
         "the clocks may add": [share_text(item.sender.spread + item.receiver.spread) for _, item in every],
-        "left at the worst": [f"{item.tightest:.2%}, {item.tightest * 1e6:,.0f} ppm" for _, item in every],
+        "left at the worst": [f"{percent_text(item.tightest)}, {item.tightest * 1e6:,.0f} ppm" for _, item in every],
         "dominant end": [item.dominant_end.name for _, item in every],
     }
     for name, cells in rows.items():
@@ -251,7 +252,7 @@ def _loads(plan: Plan) -> Group:
             duration(line.bit_time_s),
             f"{line.characters_per_second:,.1f}",
             f"{line.characters_per_second * line.data_bits / 8:,.1f}",
-            f"{load.share:.1%}" if load.loads else "-",
+            percent_text(load.share, ".1f") if load.loads else "-",
             "-"
             if not delays
             else "without end"
@@ -276,7 +277,7 @@ def _traffic(loads: Any) -> Group:
                 f"{item.characters:.4g}",
                 duration(item.time_s),
                 f"{item.traffic.burst / item.traffic.every_s:,.4g}",
-                f"{item.share:.1%}",
+                percent_text(item.share, ".1f"),
                 f"{item.highest_rate:,.1f}",
                 "-" if rate is None else f"{rate:,.0f}",
                 item.limited_by or "-",
