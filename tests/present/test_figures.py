@@ -77,7 +77,7 @@ def drawn(figure, rig_files, **asked):
 def test_nothing_overlaps_or_is_cut_off_and_axes_have_units(figure, rig_files):
     picture, axes = drawn(figure, rig_files)
     assert_legible(picture)
-    units = ("s on, in", ", ms", ", s", "bit times", "%", "baud", "places of the ring", "rest of the wire")
+    units = ("s on, in", ", ms", ", s", "bit times", "%", "baud", "ring size", "rest of the wire")
     if figure != "layout":
         assert any(unit in axes.get_xlabel() or axes.get_xlabel() == unit for unit in units)
 

@@ -31,7 +31,7 @@ class LossSurvey:
     path : ReceivePath
         What was declared.
     rings : ndarray of int64, shape (n_rings,)
-        Places of the ring, ascending.
+        Sizes of the ring, ascending.
     slowest : str
         What of the service was varied: ``"latency_s"`` or ``"every_s"``.
     times_s : ndarray of float64, shape (n_times,)
@@ -72,7 +72,7 @@ def calculate_losses(
     back : LineSettings, optional
         As of `replay`.
     rings : sequence of int, optional
-        Places of the ring; eight sizes, the declared one and powers of two around it, by default.
+        Sizes of the ring; eight, the declared one and powers of two around it, by default.
     times_s : sequence of float, optional
         Latencies, or periods of polling, in seconds; from a quarter of what is declared to 256 times as much by
         default.

@@ -21,7 +21,7 @@ from larkreader.declare.paths.receive_services import DmaService, InterruptServi
 from .buffers import loses, replay
 from .replayed import BUFFERS, Fate
 
-UNLIMITED = 1 << 24  # places of a ring that never fills up
+UNLIMITED = 1 << 24  # characters of a ring that never fills up
 FINE = 0.01  # of a time, within which its limit is searched
 LEAST_S = 1e-6  # of a time that is searched where arithmetic promises none
 SLOWEST_S = 1e3  # a service that may be later than that may be as late as it likes
@@ -35,7 +35,7 @@ class PathLimits:
     Parameters
     ----------
     ring_needed : int or None
-        The fewest places of the ring at which nothing is lost there, the place that stays free included; None without
+        The smallest ring at which nothing is lost there, the place that stays free included; None without
         a ring.
     ring_bound : int or None
         How many are enough, by arithmetic; None where nothing bounds it.

@@ -53,7 +53,7 @@ def draw_losses(survey: LossSurvey, *, ax: Axes | None = None) -> Axes:
         [place + 0.5 for place in range(len(survey.times_s))], [duration(times_) for times_ in survey.times_s]
     )
     axes.tick_params(length=0)
-    axes.set_xlabel("places of the ring")
+    axes.set_xlabel("ring size, characters")
     axes.set_ylabel("looks every" if survey.slowest == "every_s" else "latency of the service")
     title = f"{survey.path.key}: lost of {survey.total:,} characters; thick border: as declared"
     finish(axes, title, sides=())

@@ -23,7 +23,7 @@ SAMPLE = 40  # characters of what arrived that are shown
 
 BOND = "\ue000"  # of the private use area: one column wide, and no space where a line is broken
 _NUMBER_AND_WORD = re.compile(r"(?<![^\s(])([+\-\u00b1]?\d[\d,.]*) (?=[A-Za-z%\u00b5])")
-ERROR, WARNING, NOTE = "bold reverse red", "bold yellow", "dim"
+ERROR, WARNING, NOTE = "bold reverse #b23a17", "bold reverse #a9741a", "dim"
 WIRES = ("#4f86c6", "#c98a2b")  # of two wires: blue and ochre, distinct for every colour vision
 _color: ColorUse = "auto"
 
