@@ -66,10 +66,10 @@ def main() -> None:
         for name, write, signal in (("a.raw", write_raw, "0"), ("a.vcd", write_long_vcd, "tx")):
             path = Path(folder) / name
             write(path, size)
-            told = subprocess.run(
+            found = subprocess.run(
                 [sys.executable, "-c", READ, str(path), signal], capture_output=True, text=True, check=True
             ).stdout
-            count, faulty, megabytes = told.split()
+            count, faulty, megabytes = found.split()
             print(
                 f"{name}, {path.stat().st_size / 1e6:,.0f} MB: {int(count):,} characters, {faulty} faulty,"
                 f" {float(megabytes):.0f} MB of memory"

@@ -202,10 +202,10 @@ def tally(random, name, count, tries):
         line = lr.LineSettings.parse(sent)
         trace = capture_of(random, line, values_of(random, what, line, count), name)
         layouts = LAYOUTS if what == "frames" and line.data_bits == 8 else ()
-        told = lr.diagnose(trace, lr.LineSettings.parse(declared), layouts=layouts).findings[0].kind
-        right += told == kind
-        if told != kind:
-            instead[f"{told} ({what})"] = instead.get(f"{told} ({what})", 0) + 1
+        found = lr.diagnose(trace, lr.LineSettings.parse(declared), layouts=layouts).findings[0].kind
+        right += found == kind
+        if found != kind:
+            instead[f"{found} ({what})"] = instead.get(f"{found} ({what})", 0) + 1
     return right, instead
 
 
@@ -217,9 +217,9 @@ def false_alarms(random, count, tries):
         what = str(random.choice((*KINDS, "alike")))
         trace = capture_of(random, line, values_of(random, what, line, count), "healthy")
         layouts = LAYOUTS if what == "frames" and line.data_bits == 8 else ()
-        told = lr.diagnose(trace, line, layouts=layouts)
-        if told.verdict != "clean":
-            alarms.append((str(line), what, told.findings[0].kind, told.findings[0].text))
+        found = lr.diagnose(trace, line, layouts=layouts)
+        if found.verdict != "clean":
+            alarms.append((str(line), what, found.findings[0].kind, found.findings[0].text))
     return alarms
 
 
@@ -244,9 +244,9 @@ def main():
         others = ", ".join(f"{times} {kind}" for kind, times in instead.items())
         print(f"| {name} | {declared} | {sent} | {right} | {others} |", flush=True)
     for name, (make, kind, rival) in OTHERS.items():
-        told = [make(random) for _ in range(asked.tries)]
-        right = sum(kind in one and rival not in one for one in told)
-        wrong = sorted({", ".join(sorted(one)) for one in told if kind not in one or rival in one})
+        found = [make(random) for _ in range(asked.tries)]
+        right = sum(kind in one and rival not in one for one in found)
+        wrong = sorted({", ".join(sorted(one)) for one in found if kind not in one or rival in one})
         print(f"| {name} | | | {right} | {'; '.join(wrong[:3])} |", flush=True)
     alarms = false_alarms(random, asked.characters, asked.healthy)
     print(f"\nFalse alarms on {asked.healthy} healthy captures: {len(alarms)}")

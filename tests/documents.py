@@ -57,8 +57,8 @@ def read_only(command):
     found.make_context(words[0], words[1:], parent=context)
 
 
-def is_as_told(told, printed):
-    return not told.strip() or doctest.OutputChecker().check_output(told, printed, LOOSELY)
+def is_as_told(shown, printed):
+    return not shown.strip() or doctest.OutputChecker().check_output(shown, printed, LOOSELY)
 
 
 def walk(path: Path, capsys):
@@ -71,9 +71,9 @@ def walk(path: Path, capsys):
         if what == "save":
             Path(held[0]).write_text(held[1], encoding="utf-8")
             continue
-        for command, told in held:
+        for command, shown in held:
             status, printed = type_in(command, capsys)
-            refused = status == 2 and told.strip()  # a page that shows what an error looks like
-            if (status not in (0, 1) and not refused) or not is_as_told(told, printed):
-                wrong.append(f"$ {command}\n{printed}\nexit status {status}; told was:\n{told}")
+            refused = status == 2 and shown.strip()  # a page that shows what an error looks like
+            if (status not in (0, 1) and not refused) or not is_as_told(shown, printed):
+                wrong.append(f"$ {command}\n{printed}\nexit status {status}; the page shows:\n{shown}")
     return wrong

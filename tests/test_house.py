@@ -148,13 +148,13 @@ def test_commands_in_the_documents_do_what_is_told(path, rig_files, tmp_path, mo
         documents.read_only(line)
 
 
-def is_part(told, whole):
+def is_part(shown, whole):
     """Tell whether a document holds what is told of it; ``...`` stands for anything."""
-    if isinstance(told, dict):
-        return all(key in whole and is_part(value, whole[key]) for key, value in told.items())
-    if isinstance(told, list):
-        return all(any(is_part(one, other) for other in whole) for one in told)
-    return told == "..." or (told == pytest.approx(whole, rel=1e-3) if isinstance(told, float) else told == whole)
+    if isinstance(shown, dict):
+        return all(key in whole and is_part(value, whole[key]) for key, value in shown.items())
+    if isinstance(shown, list):
+        return all(any(is_part(one, other) for other in whole) for one in shown)
+    return shown == "..." or (shown == pytest.approx(whole, rel=1e-3) if isinstance(shown, float) else shown == whole)
 
 
 def test_json_in_the_documents_is_what_comes(shell, rig_files, monkeypatch):

@@ -53,19 +53,19 @@ def suite(tmp_path):
 
 
 def test_failures_show_the_difference_and_keep_their_recordings(suite):
-    status, told = run_pytest(suite, "--larkreader-port", "stand-in:echo", "--strict-markers", "--junit-xml=junit.xml")
+    status, found = run_pytest(suite, "--larkreader-port", "stand-in:echo", "--strict-markers", "--junit-xml=junit.xml")
     assert status == 1
-    assert "2 failed, 2 passed" in told
-    assert "received 39 of 40 bytes: 1 lost" in told
-    assert "first difference at 18:" in told
-    assert "10 11 13 14 15" in told
-    assert 'expected  "git: flow {x:number}"' in told
+    assert "2 failed, 2 passed" in found
+    assert "received 39 of 40 bytes: 1 lost" in found
+    assert "first difference at 18:" in found
+    assert "10 11 13 14 15" in found
+    assert 'expected  "git: flow {x:number}"' in found
     kept = sorted((suite / "larkreader-recordings").iterdir())
     assert [one.name for one in kept] == [
         "test_firmware.py-test_dialogue.jsonl",
         "test_firmware.py-test_it_loses_one.jsonl",
     ]
-    assert all(f"what passed is kept in {one}" in told for one in kept)
+    assert all(f"what passed is kept in {one}" in found for one in kept)
     named = {
         case.get("name"): case.find(".//property[@name='larkreader_recording']") for case in cases(suite / "junit.xml")
     }
@@ -78,12 +78,12 @@ def test_failures_show_the_difference_and_keep_their_recordings(suite):
 
 
 def test_settings_come_from_the_project_and_without_any_a_test_is_skipped(suite):
-    status, told = run_pytest(suite, "-k", "echo", "-rs")
-    assert "1 skipped" in told
-    assert "give --larkreader-port PORT" in told
+    status, found = run_pytest(suite, "-k", "echo", "-rs")
+    assert "1 skipped" in found
+    assert "give --larkreader-port PORT" in found
     (suite / "pyproject.toml").write_text('[tool.pytest.ini_options]\nlarkreader_port = "stand-in:echo"\n')
-    status, told = run_pytest(suite, "-k", "echo")
-    assert (status, "1 passed" in told) == (0, True)
+    status, found = run_pytest(suite, "-k", "echo")
+    assert (status, "1 passed" in found) == (0, True)
     assert not (suite / "larkreader-recordings").exists()
 
 

@@ -42,13 +42,19 @@ class SpooledPath(type(Path())):  # type: ignore[misc]  # the kind of path that 
         return str(super().__str__())
 
 
+def _copied(pipe: Path) -> Path:
+    """Return the path of a copy of what a named pipe holds."""
+    with pipe.open("rb") as stream:
+        return path_of(stream)
+
+
 def path_of(source: Source) -> Path:
     """Return the path of a file to read.
 
     Parameters
     ----------
     source : str, path or binary file
-        The rest of an open file, which may be a pipe, is copied, as captures are read more than once; the copy goes
+        The rest of an open file, and what a pipe holds, is copied, as captures are read more than once; the copy goes
         with the path that is returned.
 
     Returns
@@ -61,10 +67,9 @@ def path_of(source: Source) -> Path:
     RequestError
         If it is neither, or a file of text.
     """
-    if isinstance(source, Path):
-        return source
     if isinstance(source, (str, os.PathLike)):
-        return Path(source)
+        path = source if isinstance(source, Path) else Path(source)
+        return path if not path.is_fifo() else _copied(path)
     if not hasattr(source, "read"):
         raise RequestError("file", f"is of type {type(source).__name__}", "must be a path or an open binary file")
     name = getattr(source, "name", None)

@@ -57,14 +57,14 @@ def write_wav(path, channels, bits, is_float=False, form=None):
     else:
         raw = data.astype({8: "u1", 32: "<i4"}[bits]).tobytes()
     code, block = 3 if is_float else 1, len(channels) * bits // 8
-    told = struct.pack(
+    shown = struct.pack(
         "<HHIIHH", 0xFFFE if form == "extensible" else code, len(channels), int(RATE), int(RATE) * block, block, bits
     )
     if form == "extensible":
-        told += struct.pack("<HHIH", 22, bits, 0, code) + bytes(14)
+        shown += struct.pack("<HHIH", 22, bits, 0, code) + bytes(14)
     long = form == "RF64"
     head = b"WAVE" + (struct.pack("<4sIQQQI", b"ds64", 28, 0, len(raw), 0, 0) if long else b"") + b"junk\x03\0\0\0abc\0"
-    head += struct.pack("<4sI", b"fmt ", len(told)) + told
+    head += struct.pack("<4sI", b"fmt ", len(shown)) + shown
     path.write_bytes((b"RF64" if long else b"RIFF") + struct.pack("<I", 0xFFFFFFFF if long else 4 + len(head)) + head
                      + struct.pack("<4sI", b"data", 0xFFFFFFFF if long else len(raw)) + raw)  # fmt: skip
 
@@ -186,14 +186,14 @@ def test_tables_of_voltages_and_of_samples_read_whatever_their_form(tmp_path, he
     names = ["tx", "rx"] if "tx" in head else ["0", "1"]
     if kind == "levels" and "(V)" in head:
         return  # levels have no unit
-    told = lr.CaptureForm(**form)
-    with CaptureFile(path, form=told) as file:
+    shown = lr.CaptureForm(**form)
+    with CaptureFile(path, form=shown) as file:
         assert file.kind == kind
-    assert lr.capture.signal_names(path, form=told) == names
+    assert lr.capture.signal_names(path, form=shown) == names
     for name in names:
         assert read_text(path, name, **form) == TEXT
     if kind == "voltages":
-        seen = lr.open_voltages(path, names[1], form=told)
+        seen = lr.open_voltages(path, names[1], form=shown)
         assert seen.rate == pytest.approx(RATE, rel=1e-3)
         assert (seen.levels().low_v, seen.levels().high_v) == (
             pytest.approx(0.1, abs=0.01),
@@ -429,13 +429,13 @@ def test_a_file_that_is_cut_off_is_read_as_far_as_it_goes(every_file, tmp_path, 
     place = data.draw(st.integers(1, len(whole) - 1))
     cut.write_bytes(whole[:place])
     try:
-        told, truncated = text_of(cut, signal, form)
+        shown, truncated = text_of(cut, signal, form)
     except lr.CaptureError:
         assert name.startswith("a.npz") or place < 250
         return
-    sure = told if truncated else told[:-1]  # the last character may lack its end where nothing shows that
+    sure = shown if truncated else shown[:-1]  # the last character may lack its end where nothing shows that
     if name == "hex.txt":
-        sure = told[:-1]
+        sure = shown[:-1]
     assert TEXT.startswith(sure), name
 
 

@@ -11,8 +11,8 @@ LINE = lr.LineSettings.parse("57600 8E1")
 
 def verdict_of(shell, *arguments):
     _, out, _ = shell("decode", *arguments, "--json")
-    told = json.loads(out)
-    return told["frames"], [(one["kind"], one["count"], one["offset"]) for one in told["findings"]]
+    found = json.loads(out)
+    return found["frames"], [(one["kind"], one["count"], one["offset"]) for one in found["findings"]]
 
 
 @pytest.mark.parametrize("to", ["a.csv", "a.npz", "a.vcd", "a.raw"])

@@ -47,8 +47,8 @@ def test_frames_that_differ_are_written_in_every_form(shell, varied, tmp_path):
         assert (status, err) == (0, f"frames written to {tmp_path / f'frames{ending}'}\n")
     with (tmp_path / "frames.csv").open() as file:
         rows = [row for row in csv.DictReader(file) if row["frame"] == "level"]
-    told = [(row["tank.level"], row["leak"], row["remark"]) for row in rows]
-    assert told == [("2.5 3.0", "9", ""), ("4.0", "", "refill, soon")]
+    shown = [(row["tank.level"], row["leak"], row["remark"]) for row in rows]
+    assert shown == [("2.5 3.0", "9", ""), ("4.0", "", "refill, soon")]
     objects = [json.loads(line) for line in (tmp_path / "frames.jsonl").read_text().splitlines()]
     levels = [one["fields"] for one in objects if one["frame"] == "level"]
     assert [(one["tank.level"], one["leak"]) for one in levels] == [([2.5, 3.0], 9), ([4.0], None)]
@@ -61,10 +61,10 @@ def test_frames_that_differ_are_written_in_every_form(shell, varied, tmp_path):
 
 def test_one_frame_is_taken_apart_with_what_is_not_in_it(shell, varied):
     _, out, _ = shell("decode", *varied, "--explain", 2, "--json")
-    told = {part["name"]: part for part in json.loads(out)["fields"]}
-    level, remark = told["tank.level"], told["remark"]
+    shown = {part["name"]: part for part in json.loads(out)["fields"]}
+    level, remark = shown["tank.level"], shown["remark"]
     assert (level["first_bit"], level["width"], level["number"], level["value"]) == (16, 8, 8, "4 L")
-    assert told["leak"]["check"] == "none in this frame"
+    assert shown["leak"]["check"] == "none in this frame"
     assert (remark["first_bit"], remark["width"], remark["value"]) == (24, 96, '"refill, soon"')
 
 

@@ -68,10 +68,10 @@ def test_an_interrupt_leaves_everything_in_order(name, ending, tmp_path):
         running.send_signal(ending)
         time.sleep(0.01)
         running.send_signal(ending)  # impatience changes nothing
-        _, told = running.communicate(timeout=20)
-        assert "Traceback" not in told
+        _, result = running.communicate(timeout=20)
+        assert "Traceback" not in result
         is_early = not record.exists() or record.read_bytes().count(b"\n") < 2  # before anything was received or sent
-        assert running.returncode == status or (is_early and running.returncode == 130), told
+        assert running.returncode == status or (is_early and running.returncode == 130), result
         assert termios.tcgetattr(looker) == found
         with lr.open_port(far.name):  # nobody holds it any more
             pass

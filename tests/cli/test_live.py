@@ -205,11 +205,11 @@ def test_a_killed_recording_is_readable_up_to_its_last_tenth_of_a_second(tmp_pat
                 break
             time.sleep(0.005)
         for _ in range(500):  # until it has caught up with what a busy machine held back
-            told = record.read_bytes().rsplit(b'"hex": "', 1)[-1].split(b'"')[0]
+            found = record.read_bytes().rsplit(b'"hex": "', 1)[-1].split(b'"')[0]
             if (
                 sent
-                and bytes.fromhex(told.decode())[:6].isdigit()
-                and len(sent) - int(bytes.fromhex(told.decode())[:6]) < 4
+                and bytes.fromhex(found.decode())[:6].isdigit()
+                and len(sent) - int(bytes.fromhex(found.decode())[:6]) < 4
             ):
                 break
             time.sleep(0.005)

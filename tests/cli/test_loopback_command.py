@@ -72,9 +72,9 @@ def test_a_matrix_of_the_sheet_is_run_told_written_and_drawn(shell, sheet, tmp_p
 def test_runs_that_fail_are_told_and_options_go_before_the_sheet(shell, sheet, tmp_path):
     options = ["--pattern", "random", "--characters", 5000, "--baud", 57600, "--block", 100, "--block", 500]
     status, out, _ = shell("loopback", sheet, "cable", *options, "--json", "--junit", tmp_path / "runs.xml")
-    told = json.loads(out)
-    assert (status, told["verdict"], told["fastest_baud"], len(told["runs"])) == (1, "fail", None, 2)
-    first = told["runs"][0]
+    found = json.loads(out)
+    assert (status, found["verdict"], found["fastest_baud"], len(found["runs"])) == (1, "fail", None, 2)
+    first = found["runs"][0]
     assert first["failures"] == [f"{first['lost']} lost"]
     assert first["sent"] - first["lost"] == first["received"]
     failure = ET.parse(tmp_path / "runs.xml").getroot()[0][0][0]
@@ -99,15 +99,15 @@ def test_files_and_frames_go_side_by_side_and_settings_said_go_before_those_of_a
         )
     )
     _, out, _ = shell("loopback", sheet, "lines", "--line", "9600 7E1", "--json", "--baud", 9600, "--format", "8N1")
-    told = json.loads(out)["runs"]
-    assert [one["line"] for one in told] == ["9600 8N1"] * 2
-    assert [one["first_difference"]["sent"][:11] for one in told] == ["d7 4b 00 00", "66 6c 6f 77"]
+    found = json.loads(out)["runs"]
+    assert [one["line"] for one in found] == ["9600 8N1"] * 2
+    assert [one["first_difference"]["sent"][:11] for one in found] == ["d7 4b 00 00", "66 6c 6f 77"]
     _, out, _ = shell("loopback", sheet, "cable", "--line", "19200 7E1", "--pattern", "counting", "--json")
     assert [one["line"] for one in json.loads(out)["runs"]] == ["19200 7E1"]
 
 
 @pytest.mark.parametrize(
-    ("options", "told"),
+    ("options", "found"),
     [
         (["stand-in:echo", "--frame", "status"], "pattern frames"),
         (["stand-in:altered-echo", "--expect", "altered"], "2 runs passed"),
@@ -118,14 +118,14 @@ def test_files_and_frames_go_side_by_side_and_settings_said_go_before_those_of_a
         (["stand-in:echo", "--pattern", "prbs-9", "--only-receive"], "no sequence was found"),
     ],
 )
-def test_ways_to_run_it(shell, sheet, options, told):
+def test_ways_to_run_it(shell, sheet, options, found):
     ports = [one for one in options if one.startswith("stand-in")]
     _, out, _ = shell("loopback", sheet, *ports, *options[len(ports) :], "--baud", 57600, "--characters", 300)
-    assert told in " ".join(out.split())
+    assert found in " ".join(out.split())
 
 
 @pytest.mark.parametrize(
-    ("arguments", "told"),
+    ("arguments", "found"),
     [
         ("stand-in:echo --limit 0", "--limit is 0.0. It must be more than 0"),
         ("stand-in:echo --format 8X1", "must be data bits (5 to 9)"),
@@ -143,10 +143,10 @@ def test_ways_to_run_it(shell, sheet, options, told):
         ("stand-in:echo --only-receive", "needs a pattern of prbs-7 to prbs-31"),
     ],
 )
-def test_what_cannot_be_run_says_why(shell, arguments, told):
+def test_what_cannot_be_run_says_why(shell, arguments, found):
     status, _, err = shell("loopback", *arguments.split())
     assert status == 2
-    assert told in " ".join(err.split())
+    assert found in " ".join(err.split())
 
 
 def test_a_dialogue_is_told_step_by_step(shell, sheet, tmp_path):
@@ -160,9 +160,9 @@ def test_a_dialogue_is_told_step_by_step(shell, sheet, tmp_path):
     cases = ET.parse(tmp_path / "steps.xml").getroot()[0]
     assert [[child.tag for child in case] for case in cases] == [["system-out"], ["failure"], ["skipped"]]
     status, out, _ = shell("dialogue", sheet, "cable=stand-in:line-answerer", "--go-on", "--json")
-    told = json.loads(out)
-    assert [one["outcome"] for one in told["steps"]] == ["pass", "fail", "pass"]
-    assert told["values"] == {"flow": "12.5"}
+    found = json.loads(out)
+    assert [one["outcome"] for one in found["steps"]] == ["pass", "fail", "pass"]
+    assert found["values"] == {"flow": "12.5"}
 
 
 def test_a_sheet_tells_what_its_exchanges_cannot_mean(shell, tmp_path):
@@ -172,6 +172,6 @@ def test_a_sheet_tells_what_its_exchanges_cannot_mean(shell, tmp_path):
     )
     status, _, err = shell("dialogue", path)
     assert status == 2
-    for told in ("3 mistakes", "exchange[0].send_frame", "is not on this sheet, which has no [frame.*]", "loopback",
+    for found in ("3 mistakes", "exchange[0].send_frame", "is not on this sheet, which has no [frame.*]", "loopback",
                  "must name a frame if, and only if, patterns holds frames", "exchange[0].within_s"):  # fmt: skip
-        assert told in err
+        assert found in err

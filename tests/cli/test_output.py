@@ -2,7 +2,10 @@
 
 import io
 import json
+import os
 import re
+import shlex
+from threading import Thread
 
 import numpy as np
 import pandas as pd
@@ -83,6 +86,41 @@ def test_a_file_may_be_standard_output(rig_files, tmp_path, capfdbinary):
         capfdbinary.readouterr()
         assert run(wrong) == 2
         assert why in capfdbinary.readouterr().err.lower().replace(b"write - for out", b"Write - for OUT")
+
+
+@pytest.mark.skipif(not hasattr(os, "mkfifo"), reason="this system has no named pipes")
+def test_a_pipe_is_a_file_too(shell, rig_files, tmp_path):
+    """As `<(zcat rig.vcd.gz)` of a shell is; it is read once."""
+    pipe = tmp_path / "pipe.vcd"
+    os.mkfifo(pipe)
+    for arguments in (
+        ("decode", rig_files["sheet"], pipe),
+        ("decode", "--line", "57600 8E1", pipe),
+        ("diagnose", pipe),
+    ):
+        writer = Thread(target=lambda: pipe.write_bytes(rig_files["capture"].read_bytes()))
+        writer.start()
+        status, out, _ = shell(*arguments)
+        writer.join()
+        assert (status < 2, "3,185" in out) == (True, True), arguments
+
+
+@pytest.mark.parametrize(
+    ("arguments", "message"),
+    [
+        ("diagnose {capture} {sheet} --sent hi", "--sent goes with bytes, not with levels."),
+        ("send stand-in:echo --hex 'D7 4'", '--hex is "D7 4". It must be pairs of hexadecimal digits'),
+        ("timeline {sheet} {capture} --from 5 --to 1", "--to is 1. It must be later than --from, 5."),
+        ("draw {sheet} {capture} fields --from 5 --to 5 -o a.png", "--to is 5. It must be later than --from, 5."),
+        ("decode {capture} {sheet}", "is a sheet, in the place of the capture. Write SHEET CAPTURE"),
+        ("demo --into {sheet}", "which is a file. It must be a folder."),
+        ("plan --clock 0 --line 9600", "--clock is 0.0. It must be more than 0."),
+    ],
+)
+def test_a_mistake_names_what_was_typed(arguments, message, shell, rig_files):
+    typed = [one.format(**rig_files) for one in shlex.split(arguments)]
+    status, _, err = shell(*typed)
+    assert (status, message in err) == (2, True), err
 
 
 def test_files_that_were_written_are_a_document(shell, rig_files, tmp_path):

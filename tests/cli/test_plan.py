@@ -69,14 +69,14 @@ def test_the_demo_sheet_is_planned_topic_by_topic(shell, rig_files):
 def test_one_json_object_has_it_all(shell, sheet):
     """8e6 / 16 / 57600 is 8.68: 9 is 3.5 % off, which the receiver tolerates, but not with 1 % of the clock."""
     status, out, _ = shell("plan", sheet, "--json")
-    told = json.loads(out)
-    assert (status, told["verdict"], told["findings"][0]["kind"]) == (1, "faults", "beyond-tolerance")
-    assert "Nominal clocks work; both clocks at their worst do not." in told["findings"][0]["text"]
-    slow, fast = told["clocks"]
+    shown = json.loads(out)
+    assert (status, shown["verdict"], shown["findings"][0]["kind"]) == (1, "faults", "beyond-tolerance")
+    assert "Nominal clocks work; both clocks at their worst do not." in shown["findings"][0]["text"]
+    slow, fast = shown["clocks"]
     assert (fast["setting"]["divisor"], slow["setting"]["divisor"]) == (9, 26)
     assert slow["setting"]["error"] == pytest.approx(8e6 / 16 / 26 / 19200 - 1)
-    assert told["margins"]["from_pump"][0]["mismatch"] == pytest.approx(8e6 / 16 / 26 / 19200 - 1)
-    assert told["loads"]["to_pump"]["characters_per_second"] == pytest.approx(57600 / 11)
+    assert shown["margins"]["from_pump"][0]["mismatch"] == pytest.approx(8e6 / 16 / 26 / 19200 - 1)
+    assert shown["loads"]["to_pump"]["characters_per_second"] == pytest.approx(57600 / 11)
     early, late = fast["setting"]["samples_within"][10]
     assert late - early == pytest.approx(57600 * 9 / 8e6, abs=1e-5)
 
@@ -88,10 +88,10 @@ def test_without_a_sheet_clock_and_line_do(shell):
     status, out, _ = shell(
         "plan", "--clock", "8M", "--line", "115200 8N1", "--holds", "N-1", "--oversampling", "16,8", "--json"
     )
-    told = json.loads(out)
+    shown = json.loads(out)
     # 8e6 / 16 / 115200 = 4.34, 8e6 / 8 / 115200 = 8.68
-    assert [(one["oversampling"], one["divisor"]) for one in told["alternatives"]] == [(8, 9), (16, 4)]
-    assert [one["wanted"] for one in told["standard_bauds"]] == [
+    assert [(one["oversampling"], one["divisor"]) for one in shown["alternatives"]] == [(8, 9), (16, 4)]
+    assert [one["wanted"] for one in shown["standard_bauds"]] == [
         300, 600, 1200, 2400, 4800, 9600, 14400, 19200, 28800, 31250, 38400, 76800, 250000,
         500000, 1000000]  # fmt: skip
     line = ("--line", "9600 8N1")
@@ -173,7 +173,7 @@ def test_the_margin_of_a_wire_is_drawn(shell, sheet, tmp_path):
 
 
 @pytest.mark.parametrize(
-    ("arguments", "told"),
+    ("arguments", "shown"),
     [
         ("plan", "SHEET is missing. Give either a sheet, or --clock and --line."),
         ("plan {sheet} --clock 8M", "SHEET and --clock are both given."),
@@ -196,12 +196,12 @@ def test_the_margin_of_a_wire_is_drawn(shell, sheet, tmp_path):
         ("plan {sheet} --read-back controller=/dev/null", "is not a serial device"),
     ],
 )
-def test_what_cannot_be_planned_is_refused_in_a_sentence(shell, sheet, arguments, told):
+def test_what_cannot_be_planned_is_refused_in_a_sentence(shell, sheet, arguments, shown):
     import shlex
 
     status, out, err = shell(*shlex.split(arguments.format(sheet=sheet)))
     assert (status, out) == (2, "")
-    assert told in " ".join(err.split())
+    assert shown in " ".join(err.split())
     assert "Traceback" not in err
 
 

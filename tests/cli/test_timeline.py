@@ -105,7 +105,7 @@ def test_one_wire_has_no_pairs_and_bytes_have_no_timeline(shell, files, rig_file
     )
     status, out, _ = shell("timeline", sheet, files[1], "--count", 2)
     assert (status, "pair" in out) == (0, False)
-    for arguments, told in (
+    for arguments, found in (
         ([rig_files["sheet"], rig_files["delivered"], "--kind", "bytes"], "several"),
         ([sheet, rig_files["delivered"]], "has no times"),
         ([sheet, files[1], "--moved-at", 1], "cycle need [pair.NAME] on the sheet"),
@@ -113,7 +113,7 @@ def test_one_wire_has_no_pairs_and_bytes_have_no_timeline(shell, files, rig_file
         ([sheet, files[1], "-o", tmp_path / "a.gif"], "must end in"),
     ):
         status, _, err = shell("timeline", *arguments)
-        assert (status, told in err) == (2, True), err
+        assert (status, found in err) == (2, True), err
     assert "Nothing to show." in shell("timeline", sheet, files[1], "--from", 99)[1]
 
 

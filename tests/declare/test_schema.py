@@ -64,7 +64,7 @@ def test_each_key_is_told_and_the_command_prints_it(shell):
     schema = lr.sheet_schema()
     tables = [schema["properties"]["line"], schema["properties"]["capture"], *schema["$defs"].values()]
     tables += [schema["properties"][name]["additionalProperties"] for name in ("wire", "frame", "port", "event")]
-    untold = [key for one in tables for key, told in one.get("properties", {}).items() if "description" not in told]
+    untold = [key for one in tables for key, found in one.get("properties", {}).items() if "description" not in found]
     assert set(untold) <= {"kind", "signal"}
     assert all("key" not in one.get("properties", {}) for one in tables)
 

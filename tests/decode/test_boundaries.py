@@ -348,14 +348,14 @@ def test_each_frame_comes_as_a_mapping_as_soon_as_it_is_certain():
             {"name": "x", "type": "uint8", "repeat": "rest"},
         ],
     )
-    told = []
-    reader = lr.FrameReader(layout, told.append)
+    shown = []
+    reader = lr.FrameReader(layout, shown.append)
     for byte in layout.as_sent(layout.encode({"kind": "leak", "place": 3, "x": [7]})) + b"\x01\x05\xc0":
         reader.feed(bytes([byte]))
-    assert told[0] | {"begin_s": 0} == {
+    assert shown[0] | {"begin_s": 0} == {
         "offset": 0, "length": 4, "begin_s": 0, "faults": "", "kind": "leak", "place": 3, "x": [7],
     }  # fmt: skip
-    assert (told[1]["offset"], told[1]["kind"], told[1]["place"], told[1]["x"]) == (4, "level", None, [5])
+    assert (shown[1]["offset"], shown[1]["kind"], shown[1]["place"], shown[1]["x"]) == (4, "level", None, [5])
 
 
 SEEDS = st.integers(0, 1 << 32)

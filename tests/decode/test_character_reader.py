@@ -61,10 +61,10 @@ def test_pieces_give_what_the_whole_gives_however_they_are_cut(line, data, sampl
     whole = lr.receive(trace, line, **options)
     reader = lr.CharacterReader(line, **options)
     pieces = list(pieces_of(trace, cuts))
-    told = lr.Characters.joined([*map(reader.feed, pieces), reader.close()])
+    found = lr.Characters.joined([*map(reader.feed, pieces), reader.close()])
     for column in (*lr.Characters.COLUMNS, "false_starts_s"):
-        assert getattr(told, column).tolist() == getattr(whole, column).tolist(), column
-    assert (told.starts_mid_character, told.unfinished_s) == (whole.starts_mid_character, whole.unfinished_s)
+        assert getattr(found, column).tolist() == getattr(whole, column).tolist(), column
+    assert (found.starts_mid_character, found.unfinished_s) == (whole.starts_mid_character, whole.unfinished_s)
     again = lr.Trace.joined(pieces)
     assert again.edges.tolist() == trace.edges.tolist()
     assert (again.first_level, again.end) == (trace.first_level, trace.end)

@@ -109,11 +109,11 @@ def test_stretches_say_why_they_belong_to_no_frame():
     one, two, three, four = stream_of(4)
     stream = b"\x00\x01" + one + two[:10] + three + four + b"\xd7\x4b" + b"\x55" * 20 + one + two[:5]
     read = lr.read_frames(stream, STATUS)
-    told = [
+    found = [
         (offset, length, lr.decode.Skip(reason).name)
         for offset, length, reason in zip(read.skipped.offset, read.skipped.length, read.skipped.reason, strict=True)
     ]
-    assert told == [
+    assert found == [
         (0, 2, "NO_MARKER"),
         (18, 10, "TRUNCATED_FRAME"),
         (60, 22, "LENGTH_MISMATCH"),

@@ -23,12 +23,12 @@ def test_modbus_rtu():
     """Examples of the protocol's description; 3.5 character times part frames, and 1.5 do not."""
     sheet = lr.open_sheet(SHEETS / "modbus_rtu.toml")
     request, reply, exception = sheet.frame["read_request"], sheet.frame["read_reply"], sheet.frame["exception"]
-    asked, told = bytes.fromhex("01 03 00 00 00 0A C5 CD"), bytes.fromhex("01 03 06 02 2B 00 00 00 64 05 7A")
+    asked, found = bytes.fromhex("01 03 00 00 00 0A C5 CD"), bytes.fromhex("01 03 06 02 2B 00 00 00 64 05 7A")
     assert request.encode({"server": 1, "first": 0, "number": 10}) == asked
-    assert reply.encode({"server": 1, "register": [555, 0, 100]}) == told
+    assert reply.encode({"server": 1, "register": [555, 0, 100]}) == found
     frames = lr.read_frames(captured(sheet.line, [asked] * 3, gap=3.5), request)
     assert (frames["number"].tolist(), frames.faults.tolist()) == ([10] * 3, [0] * 3)
-    read = lr.read_layouts(captured(sheet.line, [told, bytes.fromhex("01 83 02 C0 F1")], gap=4), [reply, exception])
+    read = lr.read_layouts(captured(sheet.line, [found, bytes.fromhex("01 83 02 C0 F1")], gap=4), [reply, exception])
     assert read["read_reply"]["register"].tolist() == [[555, 0, 100]]
     assert read["exception"].labels("cause").tolist() == ["illegal_address"]
     halves = [asked[:4], asked[4:]]

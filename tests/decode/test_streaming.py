@@ -23,19 +23,19 @@ def in_pieces(data, declared, places):
 
 
 def table_of(parts, declared):
-    told = {}
+    shown = {}
     for layout in declared:
         frames = [part[layout.key] for part in parts]
-        told[layout.key] = [
+        shown[layout.key] = [
             (int(offset), None if np.isnan(begin_s) else float(begin_s), int(faults), row.tobytes())
             for one in frames
             for offset, begin_s, faults, row in zip(one.offset, one.begin_s, one.faults, one.data, strict=True)
         ]
     spans = [next(iter(part.values())).skipped for part in parts]
-    told["skipped"] = [
+    shown["skipped"] = [
         span for one in spans for span in zip(*(one.column(name).tolist() for name in one.COLUMNS), strict=True)
     ]
-    return told
+    return shown
 
 
 @given(st.data())

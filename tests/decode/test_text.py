@@ -81,18 +81,18 @@ def test_decimals_come_back_exactly(temperature, number, state):
 
 def test_lines_in_other_encodings():
     """A degree sign is one byte in one encoding and two in another; bytes that are none in it match nothing."""
-    said = {
+    declared = {
         "boundary": {"kind": "terminator"},
         "fields": [{"name": "t", "type": "decimal"}, {"name": "w", "type": "text"}],
     }
     for encoding, degree in (("latin-1", b"\xb0"), ("utf-8", b"\xc2\xb0")):
-        layout = lr.FrameLayout(pattern="{t}°C {w}", encoding=encoding, **said)
+        layout = lr.FrameLayout(pattern="{t}°C {w}", encoding=encoding, **declared)
         line = layout.encode({"t": 21.5, "w": "für"})
         assert line.startswith(b"21.5" + degree + b"C f")
         read = lr.read_frames(line + b"\n1\xb0C f\xfc\n", layout)
         assert read["w"].tolist() == (["für", "fü"] if encoding == "latin-1" else ["für"])
     with pytest.raises(lr.RequestError, match="which is not in ascii"):
-        lr.FrameLayout(pattern="{t}°C {w}", encoding="ascii", **said).encode({"t": 1, "w": ""})
+        lr.FrameLayout(pattern="{t}°C {w}", encoding="ascii", **declared).encode({"t": 1, "w": ""})
 
 
 def test_a_counter_in_text_wraps_where_it_is_said_to():

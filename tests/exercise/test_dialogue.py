@@ -15,9 +15,9 @@ def pump(answers, chatter=b""):
     """Make a pump head that answers to lines as told, with `chatter` before each answer."""
 
     def react(data):
-        said = answers.get(data, b"")
-        said = said.pop(0) if isinstance(said, list) else said
-        return chatter + said if said else b""
+        declared = answers.get(data, b"")
+        declared = declared.pop(0) if isinstance(declared, list) else declared
+        return chatter + declared if declared else b""
 
     return lr.SimulatedPort(LINE, react)
 
@@ -145,7 +145,7 @@ def test_a_dialogue_goes_over_two_ports():
 
 
 @pytest.mark.parametrize(
-    ("step", "told"),
+    ("step", "shown"),
     [
         ({"send": "{before}"}, r'\{before\} has not been kept by an earlier step'),
         ({"send_frame": "status"}, 'frame "status" is not known'),
@@ -153,13 +153,13 @@ def test_a_dialogue_goes_over_two_ports():
         ({"send_frame": "setpoint", "values": {"folw": 1}}, "Did you mean"),
     ],
 )  # fmt: skip
-def test_a_step_that_cannot_be_done_is_refused(rig, step, told):
-    with pytest.raises(lr.RequestError, match=told):
+def test_a_step_that_cannot_be_done_is_refused(rig, step, shown):
+    with pytest.raises(lr.RequestError, match=shown):
         talk(pump({}), step, layouts={"setpoint": rig.sheet.frame["setpoint"]})
 
 
 @pytest.mark.parametrize(
-    ("said", "told"),
+    ("declared", "shown"),
     [
         ({}, "must send or expect something"),
         ({"send": "a", "send_hex": "00"}, "must send a single thing"),
@@ -174,9 +174,9 @@ def test_a_step_that_cannot_be_done_is_refused(rig, step, told):
         ({"send": "a", "strict": True}, "must expect something"),
     ],
 )
-def test_steps_that_mean_nothing_say_why(said, told):
-    with pytest.raises(ValidationError, match=told):
-        lr.Exchange(**said)
+def test_steps_that_mean_nothing_say_why(declared, shown):
+    with pytest.raises(ValidationError, match=shown):
+        lr.Exchange(**declared)
 
 
 @given(

@@ -196,15 +196,15 @@ def test_bit_errors_are_counted_by_their_place_in_the_character():
 
 
 @pytest.mark.parametrize(
-    ("said", "device"),
+    ("declared", "device"),
     [
         ({"alter": {"xor": 0x20}}, lambda data: bytes(one ^ 0x20 for one in data)),
         ({"alter": {"xor": 0, "add": 3}}, lambda data: bytes((one + 3) % 256 for one in data)),
         ({}, lambda data: bytes(255 - one for one in data)),
     ],
 )
-def test_an_echo_changed_as_declared_passes_and_a_short_does_not(said, device):
-    plan = lr.LoopbackPlan(characters=600, expect="altered", **said)
+def test_an_echo_changed_as_declared_passes_and_a_short_does_not(declared, device):
+    plan = lr.LoopbackPlan(characters=600, expect="altered", **declared)
     assert through(device, plan).verdict == "pass"
     assert through(lambda data: data, plan).verdict == "fail"
 

@@ -170,7 +170,7 @@ def test_frames_are_whole_and_count_up(rig):
 
 
 @pytest.mark.parametrize(
-    ("said", "told"),
+    ("declared", "found"),
     [
         ({"expect": "prefixed"}, "needs the pattern lines"),
         ({"pattern": "lines", "data_bits": 9}, "need 7 or 8 data bits"),
@@ -183,6 +183,6 @@ def test_frames_are_whole_and_count_up(rig):
         ({"pattern": "file", "content": b"\xff", "data_bits": 7}, "has 0xFF at byte 0: no 7 data bits hold it"),
     ],
 )
-def test_plans_that_cannot_be_done_say_why(said, told):
-    with pytest.raises(ValidationError, match=told):
-        lr.LoopbackPlan(**said)
+def test_plans_that_cannot_be_done_say_why(declared, found):
+    with pytest.raises(ValidationError, match=found):
+        lr.LoopbackPlan(**declared)

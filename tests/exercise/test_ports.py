@@ -192,9 +192,9 @@ def test_what_closing_cannot_restore_is_told(monkeypatch):
         known = len(device.notes)
         monkeypatch.setattr("larkreader.exercise.ports.tty._set_attributes", lambda *_: None)
         device.close()
-        told = device.notes[known:]
-    assert "not restored on closing: input flags" in told
-    assert "not restored on closing: character format" in told
+        shown = device.notes[known:]
+    assert "not restored on closing: input flags" in shown
+    assert "not restored on closing: character format" in shown
 
 
 @pytest.mark.parametrize("text", ["9600 9N1", "9600 8N1 idle-low", "9600 8N1 msb", "9600 8N1.5"])

@@ -19,8 +19,8 @@ class Booting(Device):
 
     def react(self, received, now_s):
         if now_s >= 0.5 and self.says:
-            said, self.says = self.says, b""
-            return said
+            expected, self.says = self.says, b""
+            return expected
         return received
 
 

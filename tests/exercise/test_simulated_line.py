@@ -143,7 +143,7 @@ def test_a_path_fed_bit_by_bit_does_what_a_replay_of_the_whole_does(path, gaps, 
         with pytest.raises(lr.RequestError, match="hardware receiver"):
             LivePath(path, line)
         return
-    told = lr.replay(characters, path, line)
+    found = lr.replay(characters, path, line)
     live, given, now = LivePath(path, line), [], 0
     while begins:
         count = data.draw(st.integers(1, 6))
@@ -156,12 +156,12 @@ def test_a_path_fed_bit_by_bit_does_what_a_replay_of_the_whole_does(path, gaps, 
     while (some := live.advance(now + 100_000)) is not None:
         given.append(some)
     fates = live.fates
-    taken = np.flatnonzero(told.fate == lr.simulate.Fate.TAKEN)
-    assert b"".join(part for _, part in given) == bytes(told.value[taken].tolist())
+    taken = np.flatnonzero(found.fate == lr.simulate.Fate.TAKEN)
+    assert b"".join(part for _, part in given) == bytes(found.value[taken].tolist())
     if path.ring is not None:
-        ends = np.repeat(told.reads.end_s, told.reads.count)
+        ends = np.repeat(found.reads.end_s, found.reads.count)
         assert [at for at, part in given for _ in part] == np.rint(ends * 1e9).astype(int).tolist()
-    wanted = {fate.name.lower().replace("_", "-"): told.count(fate) for fate in lr.simulate.Fate if told.count(fate)}
+    wanted = {fate.name.lower().replace("_", "-"): found.count(fate) for fate in lr.simulate.Fate if found.count(fate)}
     open_ends = ("left", "held-back")  # what a sender still holds back when nobody looks any more may yet be sent
     assert {k: n for k, n in fates.items() if k not in open_ends} == {
         k: n for k, n in wanted.items() if k not in open_ends
@@ -178,12 +178,12 @@ def test_a_ring_at_the_far_end_loses_what_its_replay_says():
     port = lr.SimulatedPort(LINE, echo, receive_path=small_ring())
     port.write(bytes(range(256)) * 8)
     assert port.read(2048, 1.0).data
-    told = lr.replay(lr.simulate.make_burst(2048, LINE), small_ring(), LINE)
+    found = lr.replay(lr.simulate.make_burst(2048, LINE), small_ring(), LINE)
     assert port.path_fates() == {
-        "taken": told.count(lr.simulate.Fate.TAKEN),
-        "dropped": told.count(lr.simulate.Fate.DROPPED),
+        "taken": found.count(lr.simulate.Fate.TAKEN),
+        "dropped": found.count(lr.simulate.Fate.DROPPED),
     }
-    assert told.count(lr.simulate.Fate.DROPPED) > 1000
+    assert found.count(lr.simulate.Fate.DROPPED) > 1000
 
 
 @pytest.mark.parametrize(("flow", "most"), [("rts-cts", 96), ("xon-xoff", 97)])
@@ -206,8 +206,8 @@ def test_a_send_path_at_the_far_end_cuts_answers_off():
     path = lr.SendPath(call={"kind": "blocking", "limit_s": 1e-3})
     port = lr.SimulatedPort(LINE, lambda data: bytes(100) if data else b"", send_path=path)
     port.write(b"?")
-    told = lr.replay_send([LINE.character_time_s], [100], path, LINE)
-    assert len(port.read(100, 1.0).data) == told.count_of(lr.simulate.SendFate.SENT) < 10
+    found = lr.replay_send([LINE.character_time_s], [100], path, LINE)
+    assert len(port.read(100, 1.0).data) == found.count_of(lr.simulate.SendFate.SENT) < 10
 
 
 def test_two_ends_talk_both_ways_at_once_at_the_full_rate():

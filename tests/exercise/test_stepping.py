@@ -66,8 +66,8 @@ def test_the_command_shows_the_trials_and_writes_a_sheet(shell, tmp_path):
     assert "It speaks 38400 7E1, almost certain." in out
     assert str(lr.open_sheet(sheet).line) == "38400 7E1"
     status, out, _ = shell("diagnose", "stand-in:talking-pump", "--json")
-    told = json.loads(out)
-    assert (told["proposal"], told["trials"][0]["line"]) == ("38400 7E1", "38400 7E1")
+    found = json.loads(out)
+    assert (found["proposal"], found["trials"][0]["line"]) == ("38400 7E1", "38400 7E1")
     status, out, _ = shell("diagnose", "stand-in:echo")
     assert (status, "requests needs" in out.replace("\n", " ")) == (1, True)
     for arguments, message in [
@@ -101,8 +101,8 @@ def test_a_terminal_driver_with_flow_control_swallows_them(line, outcome):
 
         def echo():
             while not stop.is_set():
-                if (came := far.read_some(64, 0.02)).data:
-                    far.write(came.data)
+                if (arrived := far.read_some(64, 0.02)).data:
+                    far.write(arrived.data)
 
         thread = threading.Thread(target=echo)
         thread.start()

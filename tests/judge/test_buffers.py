@@ -73,8 +73,8 @@ INTERRUPT = {"kind": "interrupt"}
 LOOP = {"kind": "periodic", "every_s": 0.01}
 
 
-def fates(told):
-    return {fate.name: told.count(fate) for fate in lr.simulate.Fate if told.count(fate)}
+def fates(shown):
+    return {fate.name: shown.count(fate) for fate in lr.simulate.Fate if shown.count(fate)}
 
 
 @pytest.mark.parametrize(
@@ -98,25 +98,27 @@ def fates(told):
 )
 def test_what_a_fifo_loses_is_what_paper_says(fifo, latency_s, count, lost):
     path = lr.ReceivePath(fifo=fifo, service=INTERRUPT | {"latency_s": latency_s})
-    told = lr.replay(lr.simulate.make_burst(count, LINE), path, LINE)
-    assert told.count(lr.simulate.Fate.OVERRUN) == lost
-    assert told.lost == lost
+    shown = lr.replay(lr.simulate.make_burst(count, LINE), path, LINE)
+    assert shown.count(lr.simulate.Fate.OVERRUN) == lost
+    assert shown.lost == lost
 
 
 def test_polling_too_rarely_loses_what_comes_beyond_the_fifo():
     """Every 1 ms 11.52 characters come; a FIFO of 8 keeps 8 of the 11 or 12 that it sees."""
     path = lr.ReceivePath(fifo={"size": 8}, service={"kind": "polling", "every_s": 1e-3, "enter_s": 1e-6})
-    told = lr.replay(lr.simulate.make_burst(11_520, LINE), path, LINE)
-    assert told.count(lr.simulate.Fate.OVERRUN) == pytest.approx(3_520, abs=8)
-    assert told.looks == pytest.approx(1000, abs=2)
-    assert told.busy_share == pytest.approx(1e-3, rel=0.01)
+    shown = lr.replay(lr.simulate.make_burst(11_520, LINE), path, LINE)
+    assert shown.count(lr.simulate.Fate.OVERRUN) == pytest.approx(3_520, abs=8)
+    assert shown.looks == pytest.approx(1000, abs=2)
+    assert shown.busy_share == pytest.approx(1e-3, rel=0.01)
 
 
 def test_dma_that_must_be_armed_again_loses_what_its_gap_lets_through():
     """A block of 64, then 5.5 characters' gap; three wait in the FIFO, so that 2 of every 69 are lost."""
     service = {"kind": "dma", "block": 64, "notices": ["full"], "circular": False, "gap_s": 5.5 * CHARACTER_S}
-    told = lr.replay(lr.simulate.make_burst(69 * 20 - 5, LINE), lr.ReceivePath(fifo={"size": 3}, service=service), LINE)
-    lost = np.flatnonzero(told.fate == lr.simulate.Fate.OVERRUN)
+    shown = lr.replay(
+        lr.simulate.make_burst(69 * 20 - 5, LINE), lr.ReceivePath(fifo={"size": 3}, service=service), LINE
+    )
+    lost = np.flatnonzero(shown.fate == lr.simulate.Fate.OVERRUN)
     # the block takes the 3 that waited and 61 more: the second is full after 64 + 5 + 61 characters
     assert lost[:4].tolist() == [67, 68, 64 + 5 + 61 + 3, 64 + 5 + 61 + 4]
 
@@ -125,8 +127,8 @@ def test_dma_that_must_be_armed_again_loses_what_its_gap_lets_through():
 def test_a_circular_block_that_is_served_late_is_overwritten(notices, lost):
     """Told at the half, 10 characters' delay leave 22 places; told at its end, the next character goes over it."""
     service = {"kind": "dma", "block": 64, "notices": notices, "latency_s": 10 * CHARACTER_S}
-    told = lr.replay(lr.simulate.make_burst(128, LINE), lr.ReceivePath(service=service), LINE)
-    assert told.count(lr.simulate.Fate.BLOCK) == lost
+    shown = lr.replay(lr.simulate.make_burst(128, LINE), lr.ReceivePath(service=service), LINE)
+    assert shown.count(lr.simulate.Fate.BLOCK) == lost
 
 
 @pytest.mark.parametrize(
@@ -141,11 +143,11 @@ def test_a_circular_block_that_is_served_late_is_overwritten(notices, lost):
 def test_a_ring_of_32_that_nobody_empties_during_100_characters(full, expected):
     ring = {"size": 32, "full": full}
     path = lr.ReceivePath(ring=ring, application={"kind": "periodic", "every_s": 1, "first_s": 0.5})
-    told = lr.replay(lr.simulate.make_burst(100, LINE), path, LINE)
-    assert fates(told) == expected
+    shown = lr.replay(lr.simulate.make_burst(100, LINE), path, LINE)
+    assert fates(shown) == expected
     if full == "drop-new":
-        assert told.value[told.fate == lr.simulate.Fate.DROPPED].tolist() == list(range(32, 100))
-    assert told.high_water("ring") <= 32
+        assert shown.value[shown.fate == lr.simulate.Fate.DROPPED].tolist() == list(range(32, 100))
+    assert shown.high_water("ring") <= 32
 
 
 def test_a_halt_stops_the_application_and_interrupts_off_only_the_service():
@@ -155,9 +157,9 @@ def test_a_halt_stops_the_application_and_interrupts_off_only_the_service():
         path = lr.ReceivePath(
             ring={"size": 512}, application={"kind": "periodic", "every_s": 0.005, "most": 10}, deaf=deaf
         )
-        told = lr.replay(lr.simulate.make_burst(576, LINE), path, LINE)
-        assert told.count(lr.simulate.Fate.OVERRUN) == 229
-        looks = told.reads.begin_s
+        shown = lr.replay(lr.simulate.make_burst(576, LINE), path, LINE)
+        assert shown.count(lr.simulate.Fate.OVERRUN) == 229
+        looks = shown.reads.begin_s
         assert bool(((looks > 0.0101) & (looks < 0.0299)).any()) == (stops == "service")
 
 
@@ -202,10 +204,10 @@ def test_reads_that_end_by_time_are_told_from_those_that_are_complete(partial, e
     """Five messages of ten, read by twenties for 15 ms: two at a time fit, and the last one is alone."""
     characters, _ = messages([10, 10, 10, 10, 10], 0.004)
     application = {"kind": "blocking", "length": 20, "limit_s": 0.015, "partial": partial}
-    told = lr.replay(characters, lr.ReceivePath(ring={"size": 64}, application=application), LINE)
-    assert told.reads.by_time.tolist() == [False, False, True]
-    assert fates(told) == expected
-    assert told.reads.count.tolist() == [20, 20, 10 if partial == "given" else 0]
+    shown = lr.replay(characters, lr.ReceivePath(ring={"size": 64}, application=application), LINE)
+    assert shown.reads.by_time.tolist() == [False, False, True]
+    assert fates(shown) == expected
+    assert shown.reads.count.tolist() == [20, 20, 10 if partial == "given" else 0]
 
 
 def test_lines_that_are_too_long_are_given_in_pieces_or_cut():
@@ -221,9 +223,9 @@ def test_lines_that_are_too_long_are_given_in_pieces_or_cut():
     )
     for rest, counts in (("given", [7, 3, 3]), ("dropped", [7, 3])):
         application = {"kind": "lines", "every_s": 0.05, "buffer": 8, "rest": rest}
-        told = lr.replay(characters, lr.ReceivePath(ring={"size": 64}, application=application), LINE)
-        assert told.reads.count.tolist() == counts
-        assert told.count(lr.simulate.Fate.DISCARDED) == (3 if rest == "dropped" else 0)
+        shown = lr.replay(characters, lr.ReceivePath(ring={"size": 64}, application=application), LINE)
+        assert shown.reads.count.tolist() == counts
+        assert shown.count(lr.simulate.Fate.DISCARDED) == (3 if rest == "dropped" else 0)
 
 
 @pytest.mark.parametrize(
@@ -237,10 +239,10 @@ def test_a_pause_stops_the_sender_as_soon_as_it_can(flow, reaction, most):
         application={"kind": "periodic", "every_s": 0.05},
         pause={"at": 96, "resume_at": 8, "reaction_characters": reaction},
     )
-    told = lr.replay(lr.simulate.make_burst(1000, line), path, line)
-    assert told.high_water("ring") == most
-    assert (told.lost > 0) == (flow == "none")
-    assert (len(told.pauses_s) > 0) == (flow != "none")
+    shown = lr.replay(lr.simulate.make_burst(1000, line), path, line)
+    assert shown.high_water("ring") == most
+    assert (shown.lost > 0) == (flow == "none")
+    assert (len(shown.pauses_s) > 0) == (flow != "none")
     if flow != "none":
         high = 127 - (most - 96)
         assert lr.find_limits(lr.simulate.make_burst(1000, line), path, line).marks == (1, high)
@@ -253,9 +255,9 @@ def test_a_sender_that_cannot_hold_back_enough_loses_it_itself():
     path = lr.ReceivePath(
         ring={"size": 127}, application={"kind": "periodic", "every_s": 0.05, "first_s": 0.06}, pause=pause
     )
-    told = lr.replay(lr.simulate.make_burst(576, line), path, line)
-    assert fates(told) == {"TAKEN": 196, "HELD_BACK": 380}
-    assert told.most_held == 100
+    shown = lr.replay(lr.simulate.make_burst(576, line), path, line)
+    assert fates(shown) == {"TAKEN": 196, "HELD_BACK": 380}
+    assert shown.most_held == 100
 
 
 @examples(1)
@@ -275,9 +277,9 @@ def test_what_arithmetic_promises_is_never_less_than_what_a_replay_needs(path, g
         late = path.service.model_copy(
             update={name: max(limits.slowest_bound_s - 2 * NS, 0.0 if name == "latency_s" else NS)}
         )
-        told = lr.replay(lr.simulate.make_burst(60, line), path.model_copy(update={"service": late}), line)
-        assert not told.count(lr.simulate.Fate.OVERRUN)
-        assert not told.count(lr.simulate.Fate.BLOCK)
+        shown = lr.replay(lr.simulate.make_burst(60, line), path.model_copy(update={"service": late}), line)
+        assert not shown.count(lr.simulate.Fate.OVERRUN)
+        assert not shown.count(lr.simulate.Fate.BLOCK)
     assert limits == lr.find_limits(characters, path, line)
 
 

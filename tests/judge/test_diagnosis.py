@@ -69,18 +69,18 @@ def test_a_survey_tells_pauses_symmetry_and_glitches():
     ],
 )
 def test_each_mistake_is_told_as_what_it_is(sent, kind, text):
-    told = lr.diagnose(sent_as(sent), LINE)
-    assert (told.findings[0].kind, told.verdict) == (kind, "faults")
-    assert text in told.findings[0].text
-    assert told.proposal == lr.LineSettings.parse(sent)
-    assert told.findings[0].score > 0.99
+    found = lr.diagnose(sent_as(sent), LINE)
+    assert (found.findings[0].kind, found.verdict) == (kind, "faults")
+    assert text in found.findings[0].text
+    assert found.proposal == lr.LineSettings.parse(sent)
+    assert found.findings[0].score > 0.99
 
 
 def test_a_clock_that_is_not_the_one_believed_in_is_named():
     """A divisor for 16 MHz on a board with 12 MHz."""
-    told = lr.diagnose(sent_as("43200 8E1"), LINE)
-    assert [one.kind for one in told.findings] == ["baud-mismatch", "clock-mismatch"]
-    assert "The ratio is 0.7500: 16 MHz assumed, 12 MHz on the board" in told.findings[1].text
+    found = lr.diagnose(sent_as("43200 8E1"), LINE)
+    assert [one.kind for one in found.findings] == ["baud-mismatch", "clock-mismatch"]
+    assert "The ratio is 0.7500: 16 MHz assumed, 12 MHz on the board" in found.findings[1].text
 
 
 def test_stop_bits_that_are_too_few_are_told():
@@ -95,16 +95,16 @@ def test_a_wire_that_is_as_declared_is_not_accused(settings):
     line = lr.LineSettings.parse(f"57600 {settings}")
     values = np.random.default_rng(3).integers(0, 1 << line.data_bits, 200)
     trace = lr.transmit(values, line, clock_error_ppm=-10_000, tick_s=1 / 57600 / 16)
-    told = lr.diagnose(trace, line)
-    assert ([one.kind for one in told.findings], told.verdict) == (["as-declared"], "clean")
+    found = lr.diagnose(trace, line)
+    assert ([one.kind for one in found.findings], found.verdict) == (["as-declared"], "clean")
 
 
 @pytest.mark.parametrize("value", [0x00, 0x55, 0xF0, 0xFF])
 @pytest.mark.parametrize("gap", [0, 7.3])
 def test_values_that_are_all_alike_are_not_accused(value, gap):
     """They fit several bauds, and the declared one among them."""
-    told = lr.diagnose(sent_as("57600 8N1", bytes([value]) * 100, gaps=gap), lr.LineSettings.parse("57600 8N1"))
-    assert ([one.kind for one in told.findings], told.verdict) == (["as-declared"], "clean")
+    found = lr.diagnose(sent_as("57600 8N1", bytes([value]) * 100, gaps=gap), lr.LineSettings.parse("57600 8N1"))
+    assert ([one.kind for one in found.findings], found.verdict) == (["as-declared"], "clean")
 
 
 def test_a_capture_too_coarse_for_the_baud_is_said_to_be_so():
@@ -132,9 +132,9 @@ def test_noise_and_a_second_sender_are_told_apart():
 
 
 def test_settings_are_proposed_where_none_are_declared():
-    told = lr.diagnose(sent_as("115200 7O1", clock_error_ppm=8000))
-    assert (str(told.proposal), told.verdict, told.findings[0].kind) == ("115200 7O1", "clean", "best-settings")
-    assert "Measured 1161" in told.findings[0].text
+    found = lr.diagnose(sent_as("115200 7O1", clock_error_ppm=8000))
+    assert (str(found.proposal), found.verdict, found.findings[0].kind) == ("115200 7O1", "clean", "best-settings")
+    assert "Measured 1161" in found.findings[0].text
 
 
 @pytest.mark.parametrize(
@@ -147,17 +147,17 @@ def test_settings_are_proposed_where_none_are_declared():
     ],
 )
 def test_nothing_is_made_up_where_there_is_too_little(trace, kind):
-    told = lr.diagnose(trace)
-    assert told.findings[0].kind == kind
+    found = lr.diagnose(trace)
+    assert found.findings[0].kind == kind
 
 
 def test_random_levels_are_no_wire():
     """A floating input: changes at any time."""
     random = np.random.default_rng(6)
     trace = lr.Trace(np.cumsum(random.integers(2000, 90_000, 3000)), 1e-9, 1)
-    told = lr.diagnose(trace, LINE)
-    assert told.findings[0].kind in ("two-senders", "noisy-line", "undecided")
-    assert told.proposal is None
+    found = lr.diagnose(trace, LINE)
+    assert found.findings[0].kind in ("two-senders", "noisy-line", "undecided")
+    assert found.proposal is None
 
 
 def test_the_command_diagnoses_by_a_sheet_or_without(tmp_path, capsys):

@@ -39,13 +39,13 @@ def test_delays_from_a_signal_to_what_follows(tmp_path, edge, to, shift_s, follo
     delays_s = np.array([100e-6, 300e-6, 200e-6, 150e-6])
     sheet = lr.parse_sheet(SHEET.replace("EDGE", edge).replace("TO", to))
     reading = lr.read(sheet, capture(tmp_path, delays_s))
-    told = reading.events["sending"].to_dict()
-    assert (told["changes"], told["followed"]) == (5 * (1 + (edge == "both")), followed)
-    assert (told["min_s"], told["median_s"], told["max_s"]) == pytest.approx(
+    found = reading.events["sending"].to_dict()
+    assert (found["changes"], found["followed"]) == (5 * (1 + (edge == "both")), followed)
+    assert (found["min_s"], found["median_s"], found["max_s"]) == pytest.approx(
         [100e-6 + shift_s, 175e-6 + shift_s, 300e-6 + shift_s], abs=2e-9
     )
-    assert sum(one["count"] for one in told["histogram"]) == followed
-    assert reading.to_dict()["events"] == {"sending": told}
+    assert sum(one["count"] for one in found["histogram"]) == followed
+    assert reading.to_dict()["events"] == {"sending": found}
     assert reading.characters.keys() == {"from_pump"}
 
 

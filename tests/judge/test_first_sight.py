@@ -8,7 +8,7 @@ LINE = lr.LineSettings.parse("57600 8E1")
 TEXT = lr.parse_sheet('sheet = 1\n[line]\nbaud = 57600\nformat = "8E1"\n[wire.tx]')
 
 
-def told(data, ending=None):
+def shown(data, ending=None):
     return {one.kind: one for one in judge_text("tx", lr.Characters.from_bytes(data), ending)}
 
 
@@ -24,7 +24,7 @@ def told(data, ending=None):
     ],
 )
 def test_an_ending_that_nobody_declared_is_told(data, ending, text):
-    (finding,) = told(data, ending).values()
+    (finding,) = shown(data, ending).values()
     assert finding.kind == "undeclared-ending"
     assert text in finding.text
 
@@ -39,7 +39,7 @@ def test_an_ending_that_nobody_declared_is_told(data, ending, text):
     ],
 )
 def test_usual_endings_empty_lines_and_declared_ones_are_passed_over(data, ending):
-    assert not told(data, ending)
+    assert not shown(data, ending)
 
 
 def test_binary_is_not_taken_for_text(rig):
@@ -47,17 +47,17 @@ def test_binary_is_not_taken_for_text(rig):
     random = np.random.default_rng(5)
     frames = b"".join(rig.sheet.frame["status"].encode({"count": n % 256, "flow": n % 300}) for n in range(300))
     for data in (frames, bytes(4000), *(random.integers(0, 256, 500, np.uint8).tobytes() for _ in range(200))):
-        assert not told(data)
+        assert not shown(data)
 
 
 def test_characters_that_all_come_twice_are_told():
-    (finding,) = told(b"ffllooww  11\r\r\n\n", "CR CR LF").values()
+    (finding,) = shown(b"ffllooww  11\r\r\n\n", "CR CR LF").values()
     assert (finding.kind, finding.count) == ("doubled-characters", 8)
-    assert "doubled-characters" not in told(b"aaaaaaaaaaaaaaaa\n\n")
+    assert "doubled-characters" not in shown(b"aaaaaaaaaaaaaaaa\n\n")
 
 
 def test_escape_sequences_are_counted_and_no_noise():
-    found = told(b"\x1b[1;31mflow\x1b[0m 12.5\r\n" * 3)
+    found = shown(b"\x1b[1;31mflow\x1b[0m 12.5\r\n" * 3)
     assert list(found) == ["escape-sequence"]
     assert (found["escape-sequence"].count, found["escape-sequence"].severity) == (6, "note")
     assert "6 SGR (select graphic rendition)" in found["escape-sequence"].text

@@ -49,15 +49,15 @@ def test_which_logic_reads_the_levels(low, high, read_by):
     """Thresholds as in JESD8-7A, JESD8-5A, JESD8C.01 and the TTL ones; what reads none of them is a finding."""
     idle = "low" if low == -9.0 else "high"
     line = LINE.model_copy(update={"idle": idle})
-    told = lr.diagnose(measured(low, high, idle=idle), line)
-    assert set(told.survey.levels.read_by) == read_by
-    kinds = {finding.kind for finding in told.findings}
+    found = lr.diagnose(measured(low, high, idle=idle), line)
+    assert set(found.survey.levels.read_by) == read_by
+    kinds = {finding.kind for finding in found.findings}
     assert ("level-mismatch" in kinds) == (not read_by or low == -9.0)
     assert "as-declared" in kinds
 
 
 def test_a_wire_that_floats_is_told():
-    told = lr.diagnose(lr.capture.Voltages(np.full(5000, 1.1), RATE), LINE)
-    assert {finding.kind for finding in told.findings} == {"silence", "level-mismatch"}
-    told = lr.diagnose(lr.capture.Voltages(np.full(5000, 3.3), RATE), LINE)
-    assert {finding.kind for finding in told.findings} == {"silence"}
+    found = lr.diagnose(lr.capture.Voltages(np.full(5000, 1.1), RATE), LINE)
+    assert {finding.kind for finding in found.findings} == {"silence", "level-mismatch"}
+    found = lr.diagnose(lr.capture.Voltages(np.full(5000, 3.3), RATE), LINE)
+    assert {finding.kind for finding in found.findings} == {"silence"}

@@ -38,19 +38,19 @@ def test_a_changed_character_is_not_a_lost_one_and_a_doubled_one_is_told():
 
 
 @pytest.mark.parametrize(
-    ("fault", "kind", "told"),
+    ("fault", "kind", "shown"),
     [
         (lr.Fault.PARITY, "counter-gap", "lost on the line"),
         (0, "overflow", "The line shows no fault there: they never reached the wire"),
     ],
 )
-def test_what_the_line_lost_is_told_from_what_a_buffer_lost(fault, kind, told):
+def test_what_the_line_lost_is_told_from_what_a_buffer_lost(fault, kind, shown):
     """Two characters are missing; the one behind them has a parity error, or nothing has."""
     data = counting(lost=[(100, 2)])
     faults = np.zeros(len(data), int)
     faults[100] = fault
     found = found_in(lr.transmit(data, LINE, faults=faults))
-    assert told in found[kind].text
+    assert shown in found[kind].text
     assert len({"counter-gap", "overflow", "overrun"} & set(found)) == 1
 
 

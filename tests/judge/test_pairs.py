@@ -63,7 +63,7 @@ def slow_pairs(asks, answers, within_s, gone_after_s, match):
             taken[fitting[-1]] = place
         elif ends and at_s >= ends[0] - 1e-9:
             unasked.append(place)
-    told = []
+    found = []
     last = max([*ends, *(at_s + length_s for at_s, _, _ in answers)], default=0)
     for one, (_, number, _) in enumerate(asks):
         following = asks[one + 1][0] if one + 1 < len(asks) else float("inf")
@@ -75,14 +75,14 @@ def slow_pairs(asks, answers, within_s, gone_after_s, match):
         newest = all(other[1] != number for other in asks[one + 1 :]) if match else one + 1 == len(asks)
         if one in taken:
             late = within_s is not None and answers[taken[one]][0] - ends[one] > within_s + 1e-9
-            told.append(("late" if late else "answered", taken[one]))
+            found.append(("late" if late else "answered", taken[one]))
         elif spoilt:
-            told.append(("damaged_reply", spoilt[0]))
+            found.append(("damaged_reply", spoilt[0]))
         elif newest and (limit is None or last - ends[one] < limit):
-            told.append(("open", -1))
+            found.append(("open", -1))
         else:
-            told.append(("unanswered", -1))
-    return told, unasked
+            found.append(("unanswered", -1))
+    return found, unasked
 
 
 @st.composite
@@ -122,10 +122,10 @@ def test_pairs_are_those_of_a_slow_reference(talk, within_s, gone_after_s, match
     for latency_s, (_, number), (at_s, _, _) in zip(pairs.latency_s, expected, asks, strict=True):
         known = np.nan if number < 0 else answers[number][0] - at_s - 3 * CHARACTER_S
         assert latency_s == pytest.approx(known, abs=1e-9, nan_ok=True)
-    told = pairs.to_dict()
-    assert told["requests"] == len(asks) == sum(told[key] for key in
+    found = pairs.to_dict()
+    assert found["requests"] == len(asks) == sum(found[key] for key in
         ("answered", "late", "damaged-reply", "unanswered", "open"))  # fmt: skip
-    assert json.loads(json.dumps(told, allow_nan=False)) == told
+    assert json.loads(json.dumps(found, allow_nan=False)) == found
 
 
 @given(talks())
@@ -222,8 +222,8 @@ def test_two_ends_at_once_and_turns_too_short():
     answers = [(0.0002, 1, True), (0.01 + frame_s - 0.4 / 115200, 2, True), (0.02 + frame_s + 0.0004, 3, True),
                (0.03 + frame_s + 0.0005, 4, True)]  # fmt: skip
     reading = lr.read(lr.parse_sheet(text), {"out": on_wire(0xA6, asks), "back": on_wire(0xD7, answers)})
-    told = {one.kind: (one.wire, one.count, one.offset) for one in reading.findings}
-    assert told == {"collision": ("back", 1, 0), "short-turnaround": ("back", 2, 3)}
+    found = {one.kind: (one.wire, one.count, one.offset) for one in reading.findings}
+    assert found == {"collision": ("back", 1, 0), "short-turnaround": ("back", 2, 3)}
     split = spoken([(0.0, b"\xa6"), (0.001, b"\x01\x01")])  # a sender that pauses inside its frame
     reading = lr.read(lr.parse_sheet(text), {"out": split, "back": on_wire(0xD7, [(0.0009, 1, True)])})
     assert [(one.kind, one.wire) for one in reading.findings] == [("collision", "back")]
@@ -262,8 +262,8 @@ def test_a_reply_that_is_no_frame_any_more_is_a_damaged_one():
         (spoken([(0.012, b"\xd7\x01\x02\x03")]), ["ANSWERED", "OPEN"]),
     ):
         pairs = lr.read(lr.parse_sheet(text), {"out": out, "back": back}).pairs["question"]
-        told = [lr.PairState(int(state)).name for state in pairs.state]
-        assert told == states
+        found = [lr.PairState(int(state)).name for state in pairs.state]
+        assert found == states
 
 
 def test_a_counter_that_a_reply_takes_from_its_request_tells_no_losses():

@@ -26,19 +26,19 @@ def pauses(sheet, traces):
     return [one for one in lr.read(sheet, traces).findings if one.kind == "sent-while-paused"]
 
 
-@pytest.mark.parametrize(("more", "told"), [(1, None), (2, None), (3, 1), (12, 10)])
-def test_what_is_sent_after_xoff_is_counted_but_for_what_the_hardware_had_taken(more, told):
+@pytest.mark.parametrize(("more", "shown"), [(1, None), (2, None), (3, 1), (12, 10)])
+def test_what_is_sent_after_xoff_is_counted_but_for_what_the_hardware_had_taken(more, shown):
     """XOFF ends as a character begins; that one and the next have gone into the transmitter already."""
     asks = lr.transmit([0x13, 0x11], LINE, begin_s=10 * CHARACTER_S, gaps=[0, 400])
     first = lr.transmit(b"f" * (11 + more), LINE, begin_s=0.0001 * CHARACTER_S)
     later = lr.transmit(b"f" * 5, LINE, begin_s=70 * CHARACTER_S)
     sent = lr.Trace(np.concatenate([first.edges, later.edges]), first.tick_s, end=later.end)
     found = pauses(sheet_of("xon-xoff"), {"to_pump": sent, "from_pump": asks})
-    if told is None:
+    if shown is None:
         assert not found
     else:
         assert [one.count for one in found] == [1]
-        assert f"{told} character{'' if told == 1 else 's'} began after the allowance" in found[0].text
+        assert f"{shown} character{'' if shown == 1 else 's'} began after the allowance" in found[0].text
     assert not pauses(sheet_of("none"), {"to_pump": sent, "from_pump": asks})
 
 
@@ -61,9 +61,13 @@ def test_a_diagnosis_tells_what_was_lost_behind_a_healthy_line(rig, rig_files, s
     """The demo's wire lost bytes on the line once and before it twice; the recorded bytes lack some twice."""
     layouts = rig.sheet.layouts_of("from_pump")
     line = rig.sheet.wire["from_pump"].line
-    told = lr.diagnose(rig.traces[rig.sheet.wire["from_pump"].source], line, layouts=layouts)
-    assert [(one.kind, one.count) for one in told.findings] == [("as-declared", 1), ("counter-gap", 1), ("overflow", 2)]
-    assert told.verdict == "faults"
+    shown = lr.diagnose(rig.traces[rig.sheet.wire["from_pump"].source], line, layouts=layouts)
+    assert [(one.kind, one.count) for one in shown.findings] == [
+        ("as-declared", 1),
+        ("counter-gap", 1),
+        ("overflow", 2),
+    ]
+    assert shown.verdict == "faults"
     status, out, _ = shell("diagnose", rig_files["delivered"], rig_files["sheet"], "--wire", "from_pump")
     assert (status, "error  overflow on from_pump" in out) == (1, True)
 
@@ -143,12 +147,12 @@ def test_the_senders_own_rts_is_told_from_what_it_waits_for(tmp_path):
 
 
 @pytest.mark.parametrize(
-    ("first", "told"), [(0, "which allows sending."), (1, "forbids sending; 57 characters were sent")]
+    ("first", "shown"), [(0, "which allows sending."), (1, "forbids sending; 57 characters were sent")]
 )
-def test_a_clear_to_send_that_never_moves_is_told(tmp_path, first, told):
+def test_a_clear_to_send_that_never_moves_is_told(tmp_path, first, shown):
     found = found_with(tmp_path, wire_of([(0.0, 0.01)], 0.02), square([], 0.02, first=first))
     assert set(found) == {"clear-never-moves"}
-    assert told in found["clear-never-moves"].text
+    assert shown in found["clear-never-moves"].text
 
 
 STUFFED = """sheet = 1
@@ -170,7 +174,7 @@ ESCAPED = '{ kind = "escape", end = "7E", escape = "7D", xor = 32, also = "11 13
 
 
 @pytest.mark.parametrize(
-    ("kind", "state", "flow", "boundary", "told"),
+    ("kind", "state", "flow", "boundary", "shown"),
     [
         (0x21, 1, "uint16", MARKER, "flow may"),
         (0x11, 1, "uint4", MARKER, "kind always does"),  # 4 bits and reserved zeros hold 0x0F at most
@@ -180,11 +184,11 @@ ESCAPED = '{ kind = "escape", end = "7E", escape = "7D", xor = 32, also = "11 13
         (0x11, 1, "uint16", ESCAPED, None),
     ],
 )
-def test_a_layout_that_can_hold_pause_characters_is_told_on_paper(kind, state, flow, boundary, told):
+def test_a_layout_that_can_hold_pause_characters_is_told_on_paper(kind, state, flow, boundary, shown):
     bits = int(flow.removeprefix("uint"))
     text = STUFFED.format(kind=kind, state=state, flow=flow, rest=8 if bits == 16 else 8 - bits, boundary=boundary)
     found = [one for one in lr.plan(lr.parse_sheet(text)).findings if one.kind == "control-in-payload"]
-    assert [one.text.split("0x13: ")[1].split(".")[0] for one in found] == ([told] if told else [])
+    assert [one.text.split("0x13: ")[1].split(".")[0] for one in found] == ([shown] if shown else [])
 
 
 def test_pause_characters_inside_good_frames_are_payload_and_pause_nobody():

@@ -333,7 +333,7 @@ generator = "whole"
 
 
 @pytest.mark.parametrize(
-    ("baud", "controller", "pump_head", "wanted", "told"),
+    ("baud", "controller", "pump_head", "wanted", "shown"),
     [
         (9600, "", "", [], ""),
         (9600, 'line = { format = "8E1" }', 'line = { format = "9E1" }\nparity_counted = true',
@@ -353,11 +353,11 @@ generator = "whole"
         (300, "", "", [("no-divisor", "error")] * 2, "controller needs 300 baud."),
     ],
 )  # fmt: skip
-def test_what_is_wrong_with_the_ends_is_told(baud, controller, pump_head, wanted, told):
+def test_what_is_wrong_with_the_ends_is_told(baud, controller, pump_head, wanted, shown):
     sheet = sheet_of(ENDS.format(controller=controller, pump_head=pump_head), f"baud = {baud}")
     planned = lr.plan(sheet)
     assert [(one.kind, one.severity) for one in planned.findings] == wanted
-    assert told in " ".join(one.text for one in planned.findings)
+    assert shown in " ".join(one.text for one in planned.findings)
     assert lr.parse_sheet(lr.declare.sheet_text(sheet)) == sheet
 
 
@@ -370,7 +370,7 @@ def test_the_remedy_is_one_that_helps():
 
 
 @pytest.mark.parametrize(
-    ("more", "told"),
+    ("more", "shown"),
     [
         ("[clock.c]\nhertz = 8e6\naccuracy = 0.01", "must be text in quotes"),
         ('[clock.c]\nhertz = 8e6\naccuracy = "fair"', 'must be a share, as in "50 ppm" or "1.5 %"'),
@@ -387,10 +387,10 @@ def test_the_remedy_is_one_that_helps():
         ("[traffic]\nevery_s = 1", "must be tables, each begun with [[traffic]]"),
     ],
 )  # fmt: skip
-def test_mistakes_in_what_is_planned_are_told_with_their_place(more, told):
+def test_mistakes_in_what_is_planned_are_told_with_their_place(more, shown):
     with pytest.raises(lr.SheetError) as error:
         sheet_of(more)
-    assert told in str(error.value)
+    assert shown in str(error.value)
 
 
 def test_a_divisor_prints_what_to_write_and_a_mere_number_is_refused():

@@ -177,10 +177,10 @@ def test_a_capture_that_begins_in_mid_character_says_how_many_may_be_out_of_step
     sent = lr.transmit(bytes(range(0x20, 0x60)) * 2, line, gaps=np.where(np.arange(128) == 64, 200.0, 0.0))
     cut = next(at for at in range(1, 40) if lr.receive(after(sent, at), line).faults.any() and (1 ^ (at & 1)) == 0)
     reading = lr.read(lr.Sheet(wire={"tx": lr.declare.Wire(key="tx", line=line)}), {"tx": after(sent, cut)})
-    told = next(one for one in reading.findings if one.kind == "cut-character")
+    found = next(one for one in reading.findings if one.kind == "cut-character")
     characters = reading.characters["tx"]
     last = int(np.flatnonzero(characters.faults)[-1]) + 1
-    assert f"the first {last} may be read out of step" in told.text or last == 1
+    assert f"the first {last} may be read out of step" in found.text or last == 1
     assert bytes(characters.value[-64:].tolist()) == bytes(range(0x20, 0x60))
 
 
@@ -222,14 +222,14 @@ def test_values_that_the_sender_calls_substitutes_are_told_with_since_when_and_h
     gaps = np.where(np.arange(len(data)) % 3 == 0, 0.1 * line.baud - 3 * line.bits_per_character, 0.0)
     gaps[0] = 0
     reading = lr.read(sheet, {"pump": lr.transmit(data, line, gaps=gaps, begin_s=0.0)})
-    (told,) = reading.findings
-    assert (told.kind, told.count, told.offset, told.first_s) == (
+    (found,) = reading.findings
+    assert (found.kind, found.count, found.offset, found.first_s) == (
         "substitute-values",
         2,
         9,
         pytest.approx(0.3, abs=1e-6),
     )
-    assert "By state, 4 frames have substitutes for flow, for at most 200 ms, still at the end." in told.text
+    assert "By state, 4 frames have substitutes for flow, for at most 200 ms, still at the end." in found.text
     assert reading.frames["status"].substituted("flow").tolist() == [state == "halted" for state in states]
     for wrong, message in [
         ("fields = ['flwo']", "flwo"),

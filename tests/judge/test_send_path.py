@@ -13,27 +13,27 @@ CHARACTER_S = LINE.character_time_s
 NS = 1e-9
 
 
-def sent(told):
-    return {fate.name: told.count_of(fate) for fate in lr.simulate.SendFate if told.count_of(fate)}
+def sent(shown):
+    return {fate.name: shown.count_of(fate) for fate in lr.simulate.SendFate if shown.count_of(fate)}
 
 
 def kinds(path, asked, lengths):
-    told = lr.replay_send(asked, lengths, lr.SendPath.model_validate(path), LINE)
-    return told, {one.kind: one for one in lr.judge.judge_send_path("to_pump", told, LINE)}
+    shown = lr.replay_send(asked, lengths, lr.SendPath.model_validate(path), LINE)
+    return shown, {one.kind: one for one in lr.judge.judge_send_path("to_pump", shown, LINE)}
 
 
 def test_a_time_limit_shorter_than_the_message_cuts_its_tail():
     """100 characters take 19.1 ms; in 10 ms 52 have begun, and one waits in the register: the 54th does not get in."""
-    told, found = kinds({"call": {"kind": "blocking", "limit_s": 0.01}}, [0.0, 0.5], [100, 20])
-    assert sent(told) == {"SENT": 54 + 20, "CUT": 46}
-    assert told.blocked_s == pytest.approx([0.01, 18 * CHARACTER_S], abs=1e-7)
+    shown, found = kinds({"call": {"kind": "blocking", "limit_s": 0.01}}, [0.0, 0.5], [100, 20])
+    assert sent(shown) == {"SENT": 54 + 20, "CUT": 46}
+    assert shown.blocked_s == pytest.approx([0.01, 18 * CHARACTER_S], abs=1e-7)
     assert (found["cut-tail"].count, found["cut-tail"].offset) == (1, 54)
     assert "handed on after 18.7 ms, and the call waits 10 ms" in found["short-limit"].text
 
 
 def test_a_length_that_counts_the_nul_sends_it():
-    told, found = kinds({"call": {"counts_nul": True}}, [0.0], [4])
-    assert (told.count.tolist(), sent(told)) == ([5], {"SENT": 5})
+    shown, found = kinds({"call": {"counts_nul": True}}, [0.0], [4])
+    assert (shown.count.tolist(), sent(shown)) == ([5], {"SENT": 5})
     assert found["sent-nul"].severity == "warning"
 
 
@@ -51,19 +51,19 @@ def test_a_length_that_counts_the_nul_sends_it():
     ],
 )
 def test_a_shared_wire_is_let_go_when_the_last_character_is_complete(direction, broken, late):
-    told, found = kinds({"direction": direction}, [0.0, 0.1], [10, 10])
-    assert told.count_of(lr.simulate.SendFate.BROKEN) == 2 * broken
+    shown, found = kinds({"direction": direction}, [0.0, 0.1], [10, 10])
+    assert shown.count_of(lr.simulate.SendFate.BROKEN) == 2 * broken
     assert ("cut-tail" in found, "late-release" in found) == (bool(broken), late)
 
 
 def test_a_buffer_that_is_full_drops_or_waits():
     """Of 100 at once, 16 find room in the buffer, one in the register and one in the shift register."""
-    told, found = kinds({"buffer": 16, "full": "drop-new", "call": {"kind": "queued"}}, [0.0], [100])
-    assert sent(told) == {"SENT": 18, "DROPPED": 82}
+    shown, found = kinds({"buffer": 16, "full": "drop-new", "call": {"kind": "queued"}}, [0.0], [100])
+    assert sent(shown) == {"SENT": 18, "DROPPED": 82}
     assert found["send-overflow"].offset == 18
-    told, found = kinds({"buffer": 16, "call": {"kind": "queued"}}, [0.0], [100])
-    assert (sent(told), found) == ({"SENT": 100}, {})
-    assert told.blocked_s[0] == pytest.approx(82 * CHARACTER_S, abs=1e-7)
+    shown, found = kinds({"buffer": 16, "call": {"kind": "queued"}}, [0.0], [100])
+    assert (sent(shown), found) == ({"SENT": 100}, {})
+    assert shown.blocked_s[0] == pytest.approx(82 * CHARACTER_S, abs=1e-7)
 
 
 @st.composite
@@ -153,8 +153,8 @@ def test_a_send_path_does_exactly_what_a_slow_one_does(path, gaps, data):
     line = lr.LineSettings(baud=1e9, format="8N1")  # a character lasts 10 ns
     asked = np.cumsum(gaps)
     lengths = data.draw(st.lists(st.integers(1, 7), min_size=len(gaps), max_size=len(gaps)))
-    told = lr.replay_send(asked * NS, lengths, path, line)
+    shown = lr.replay_send(asked * NS, lengths, path, line)
     fates, begins, returned = slow_send(path, asked.tolist(), lengths, 10)
-    assert [lr.simulate.SendFate(fate).name for fate in told.fate] == fates
-    assert {n: round(at * 1e9) for n, at in enumerate(told.begin_s.tolist()) if at == at} == begins
-    assert np.rint(told.returned_s * 1e9).astype(int).tolist() == returned
+    assert [lr.simulate.SendFate(fate).name for fate in shown.fate] == fates
+    assert {n: round(at * 1e9) for n, at in enumerate(shown.begin_s.tolist()) if at == at} == begins
+    assert np.rint(shown.returned_s * 1e9).astype(int).tolist() == returned

@@ -83,8 +83,8 @@ def test_a_dump_is_held_against_the_other_end():
         in mismatch.text
     )
     wide = end.model_copy(update={"registers": {"MODE": 0x100}})
-    told = lr.plan(SHEET.model_copy(update={"end": {**SHEET.end, "pump_head": wide}})).findings[0]
-    assert (told.kind, told.text.partition(" The setting")[0]) == (
+    shown = lr.plan(SHEET.model_copy(update={"end": {**SHEET.end, "pump_head": wide}})).findings[0]
+    assert (shown.kind, shown.text.partition(" The setting")[0]) == (
         "unknown-setting",
         "MODE holds 256. It must fit into its 8 bits.",
     )
@@ -104,14 +104,14 @@ def test_dumps_are_read_as_tables_and_as_json(tmp_path, shell):
         assert lr.capture.read_register_dump(tmp_path / name) == dump
         given = f"pump_head={tmp_path / name}"
         status, out, _ = shell("plan", tmp_path / "sheet.toml", "--json", "--registers", given)
-        told = json.loads(out)
-        assert (status, told["verdict"]) == (1, "faults")
-        assert told["registers"]["pump_head"]["passed_over"] == ["SCRATCH"]
-        assert [row["line"] for row in told["ends"]["to_pump"]] == ["57600 8E1", "57600 8E1", "57600 8O1"]
+        shown = json.loads(out)
+        assert (status, shown["verdict"]) == (1, "faults")
+        assert shown["registers"]["pump_head"]["passed_over"] == ["SCRATCH"]
+        assert [row["line"] for row in shown["ends"]["to_pump"]] == ["57600 8E1", "57600 8E1", "57600 8O1"]
 
 
 @pytest.mark.parametrize(
-    ("text", "told"),
+    ("text", "shown"),
     [
         ("", "is empty. It must have register,value."),
         ("name,value\na,1\n", "has the columns name, value"),
@@ -122,11 +122,11 @@ def test_dumps_are_read_as_tables_and_as_json(tmp_path, shell):
         ("[1, 2]", "is a list of something else"),
     ],
 )
-def test_a_dump_that_is_none_is_refused(tmp_path, text, told):
+def test_a_dump_that_is_none_is_refused(tmp_path, text, shown):
     (tmp_path / "dump").write_text(text)
     with pytest.raises(lr.CaptureError) as error:
         lr.capture.read_register_dump(tmp_path / "dump")
-    assert told in str(error.value)
+    assert shown in str(error.value)
 
 
 SVD = """<?xml version="1.0"?>
@@ -179,7 +179,7 @@ def test_a_sheet_takes_fields_from_a_description_and_compares_its_own(tmp_path):
 
 
 @pytest.mark.parametrize(
-    ("old", "new", "told"),
+    ("old", "new", "shown"),
     [
         ("<device>", "<!DOCTYPE a><device>", "declares entities"),
         ("</device>", "", "is not XML"),
@@ -190,10 +190,10 @@ def test_a_sheet_takes_fields_from_a_description_and_compares_its_own(tmp_path):
         ("<bitOffset>2<", "<bitOffset>two<", '"two"'),
     ],
 )
-def test_a_description_that_cannot_be_used_is_refused(old, new, told):
+def test_a_description_that_cannot_be_used_is_refused(old, new, shown):
     with pytest.raises(lr.SheetError) as error:
         lr.declare.read_svd(SVD.replace(old, new, 1).encode())
-    assert told in str(error.value)
+    assert shown in str(error.value)
 
 
 RULES = """
@@ -269,7 +269,7 @@ def test_steps_are_held_against_the_rules(case):
     sheet = lr.parse_sheet(text)
     found = lr.judge.judge_steps(sheet)
     assert [one.kind for one in found] == [kind for kind, _ in wanted]
-    assert all(one.text.startswith(told) for one, (_, told) in zip(found, wanted, strict=True))
+    assert all(one.text.startswith(shown) for one, (_, shown) in zip(found, wanted, strict=True))
     assert written(sheet, "pump_head").get("CONTROL") == held
     assert lr.parse_sheet(lr.declare.sheet_text(sheet)) == sheet
 
@@ -285,7 +285,7 @@ def test_of_all_orders_those_pass_that_keep_to_the_rules():
 
 
 @pytest.mark.parametrize(
-    ("more", "told"),
+    ("more", "shown"),
     [
         ('[register.A]\nfields = { a = "9-3" }', "must be bits, as in 9"),
         ('[register.A]\nbits = 8\nfields = { a = "9:8" }', "must lie within 8 bits"),
@@ -307,7 +307,7 @@ def test_of_all_orders_those_pass_that_keep_to_the_rules():
         ('[[step]]\ndo = "a"', "step[0].end\n      is missing: name the end that does it (controller, pump_head)"),
     ],
 )
-def test_mistakes_in_the_set_up_are_told_with_their_place(more, told):
+def test_mistakes_in_the_set_up_are_told_with_their_place(more, shown):
     with pytest.raises(lr.SheetError) as error:
         lr.parse_sheet(ENDS + more)
-    assert told in str(error.value)
+    assert shown in str(error.value)

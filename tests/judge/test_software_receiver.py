@@ -24,10 +24,10 @@ def test_one_that_is_never_deaf_hears_what_hardware_does(text, data):
     choices = [0, 0, 0, lr.Fault.FRAMING, lr.Fault.BREAK, *([lr.Fault.PARITY] if line.has_parity else [])]
     faults = data.draw(st.lists(st.sampled_from(choices), min_size=len(values), max_size=len(values)))
     trace = lr.transmit(values, line, gaps=gaps, faults=faults)
-    told, wanted = lr.simulate.receive_in_software(trace, line, ()), lr.receive(trace, line)
-    assert told.value.tolist() == wanted.value.tolist()
-    assert told.faults.tolist() == wanted.faults.tolist()
-    assert told.begin_s == pytest.approx(wanted.begin_s, abs=2e-9)
+    shown, wanted = lr.simulate.receive_in_software(trace, line, ()), lr.receive(trace, line)
+    assert shown.value.tolist() == wanted.value.tolist()
+    assert shown.faults.tolist() == wanted.faults.tolist()
+    assert shown.begin_s == pytest.approx(wanted.begin_s, abs=2e-9)
     again = lr.simulate.trace_of(wanted, line)
     if not any(fault & (lr.Fault.FRAMING | lr.Fault.BREAK) for fault in faults):
         assert np.array_equal(again.edges, trace.edges) or np.abs(again.edges - trace.edges).max() <= 1
@@ -44,9 +44,9 @@ def heard(values, deaf_from_bit, deaf_bits, start="change", gaps=0):
 
 def test_a_start_that_comes_while_it_is_deaf_is_missed():
     """0xFF has no change but its start: whoever misses that misses it altogether, and hears the next."""
-    told = heard([0xFF, 0xFF, 0xFF], 19.7, 1.0)
-    assert (told.missed.tolist(), told.misread.tolist(), len(told.spurious)) == ([1], [], 0)
-    assert told.characters.value.tolist() == [0xFF, 0xFF]
+    shown = heard([0xFF, 0xFF, 0xFF], 19.7, 1.0)
+    assert (shown.missed.tolist(), shown.misread.tolist(), len(shown.spurious)) == ([1], [], 0)
+    assert shown.characters.value.tolist() == [0xFF, 0xFF]
 
 
 def test_one_that_hears_again_within_a_character_locks_onto_a_data_bit():
@@ -56,10 +56,10 @@ def test_one_that_hears_again_within_a_character_locks_onto_a_data_bit():
     character, 0; then its bit 0, a 1, for a stop bit: 0x55 once more, made up. Of the third one bits 2 to 8 are left; the
     next fall is at bit 32: 1 0 1 0 1 0 1, then idle.
     """
-    told = heard([0x55, 0x55, 0x55], 19.9, 0.6)
-    assert told.characters.value.tolist() == [0x55, 0x55, 0b11010101]
-    assert told.missed.tolist() == [1, 2]
-    assert told.spurious.tolist() == [1, 2]
+    shown = heard([0x55, 0x55, 0x55], 19.9, 0.6)
+    assert shown.characters.value.tolist() == [0x55, 0x55, 0b11010101]
+    assert shown.missed.tolist() == [1, 2]
+    assert shown.spurious.tolist() == [1, 2]
 
 
 def test_a_stretch_that_ends_on_a_low_bit_gives_framing_errors_to_whoever_takes_levels_for_starts():
@@ -69,10 +69,10 @@ def test_a_stretch_that_ends_on_a_low_bit_gives_framing_errors_to_whoever_takes_
     bit should be stands bit 3, a 0. So is the line when it looks for the next start: bits 5 to 7, 0, the stop bit and
     idle, all 1.
     """
-    told = heard([0x0F, 0x00], 9.9, 5.5, start="level")
-    assert told.characters.value.tolist() == [0b0000_1000, 0b1111_1000]
-    assert told.characters.faults.tolist() == [lr.Fault.FRAMING, 0]
-    assert told.missed.tolist() == [0, 1]
+    shown = heard([0x0F, 0x00], 9.9, 5.5, start="level")
+    assert shown.characters.value.tolist() == [0b0000_1000, 0b1111_1000]
+    assert shown.characters.faults.tolist() == [lr.Fault.FRAMING, 0]
+    assert shown.missed.tolist() == [0, 1]
     by_changes = heard([0x0F, 0x00], 9.9, 5.5)
     assert (by_changes.missed.tolist(), by_changes.characters.value.tolist()) == ([0], [0x00])
 
@@ -82,18 +82,18 @@ def test_a_latched_start_is_timed_from_when_it_is_heard():
 
     Bit 1 of 0xA7 is 1: a false start; bit 3 then is the next change to 0, and 0 1 0 1 follow, and the stop bit and idle.
     """
-    told = heard([0xA5], 9.9, 2.1, start="latched")
-    assert told.characters.value.tolist() == [0b1110_1001]
-    told = heard([0xA7], 9.9, 2.1, start="latched")
-    assert told.characters.value.tolist() == [0b1111_1010]
-    assert len(told.characters.false_starts_s) == 1
+    shown = heard([0xA5], 9.9, 2.1, start="latched")
+    assert shown.characters.value.tolist() == [0b1110_1001]
+    shown = heard([0xA7], 9.9, 2.1, start="latched")
+    assert shown.characters.value.tolist() == [0b1111_1010]
+    assert len(shown.characters.false_starts_s) == 1
 
 
 def test_a_sample_that_comes_due_is_taken_when_it_hears_again():
     """Bits 3 to 5 come due while it is deaf, and all three read bit 6; the rest is in time."""
-    told = heard([0b0100_0001], 14.2, 3.0)
-    assert told.characters.value.tolist() == [0b0111_1001]
-    assert told.misread.tolist() == [0]
+    shown = heard([0b0100_0001], 14.2, 3.0)
+    assert shown.characters.value.tolist() == [0b0111_1001]
+    assert shown.misread.tolist() == [0]
 
 
 def test_plan_tells_of_a_deaf_receiver(rig):

@@ -53,16 +53,16 @@ def wire(skipped=(), damaged=()):
 
 def test_fields_and_times_are_summed_up_without_what_cannot_be_trusted():
     reading = lr.read(SHEET, {"pump": wire(damaged=[3])})
-    told = lr.measure_frames(reading.frames["status"])
-    assert (told.count, told.trusted, told.late, told.missing) == (10, 9, 0, 0)
-    assert (told.rate, told.period_s, told.least_s, told.most_s) == pytest.approx((10, 0.1, 0.1, 0.1), rel=1e-6)
-    assert told.jitter_s == pytest.approx(0, abs=1e-7)
-    assert list(told.fields) == ["state", "flow", "serial", "valve"]
-    flow = told.fields["flow"]  # 10, 20, 40, 50, 60, 70
+    found = lr.measure_frames(reading.frames["status"])
+    assert (found.count, found.trusted, found.late, found.missing) == (10, 9, 0, 0)
+    assert (found.rate, found.period_s, found.least_s, found.most_s) == pytest.approx((10, 0.1, 0.1, 0.1), rel=1e-6)
+    assert found.jitter_s == pytest.approx(0, abs=1e-7)
+    assert list(found.fields) == ["state", "flow", "serial", "valve"]
+    flow = found.fields["flow"]  # 10, 20, 40, 50, 60, 70
     assert (flow.count, flow.least, flow.most, flow.mean, flow.unit) == (6, 10, 70, pytest.approx(250 / 6), "mL/min")
-    assert told.fields["state"].names == {"dosing": 7, "halted": 2}
-    assert told.fields["serial"].names == {"P7": 9}
-    assert (told.fields["valve"].count, told.fields["valve"].mean) == (72, pytest.approx(4 / 9))
+    assert found.fields["state"].names == {"dosing": 7, "halted": 2}
+    assert found.fields["serial"].names == {"P7": 9}
+    assert (found.fields["valve"].count, found.fields["valve"].mean) == (72, pytest.approx(4 / 9))
 
 
 def test_frames_that_come_late_are_told_with_how_many_were_due():
@@ -70,8 +70,8 @@ def test_frames_that_come_late_are_told_with_how_many_were_due():
     (late,) = [one for one in reading.findings if one.kind == "late-frame"]
     assert (late.count, late.first_s, late.offset) == (2, pytest.approx(0.3, abs=1e-6), 2 * LAYOUT.length)
     assert "A period of 100 ms is declared; the longest gap is 300 ms. 3 frames were due and missing." in late.text
-    told = lr.measure_frames(reading.frames["status"])
-    assert (told.late, told.missing, told.most_s) == (2, 3, pytest.approx(0.3, rel=1e-6))
+    found = lr.measure_frames(reading.frames["status"])
+    assert (found.late, found.missing, found.most_s) == (2, 3, pytest.approx(0.3, rel=1e-6))
     untimed = lr.measure_frames(lr.read_frames(LAYOUT.encode({"count": 1}) * 2, LAYOUT))
     assert (untimed.count, untimed.rate, untimed.late) == (2, None, 0)
     none = lr.measure_frames(lr.read_frames(b"", LAYOUT))
@@ -94,8 +94,8 @@ def test_frames_that_came_late_are_not_missing(begins, missing, count):
         (0.1 * at + 0.01 * byte / len(frame), bytes([frame[byte]]), b"") for at in begins for byte in range(len(frame))
     ]
     frames = lr.read_frames(lr.Characters.from_groups(sent), LAYOUT)
-    told = lr.measure_frames(frames)
-    assert (told.late, told.missing) == (count, missing)
+    found = lr.measure_frames(frames)
+    assert (found.late, found.missing) == (count, missing)
 
 
 def test_frames_are_written_as_json_lines_and_as_arrays(shell, rig_files, rig, tmp_path):

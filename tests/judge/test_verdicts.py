@@ -260,7 +260,7 @@ def test_an_echo_that_changes_every_character_alike_says_so(change, alter, optio
 
 
 @pytest.mark.parametrize(
-    ("options", "told"),
+    ("options", "shown"),
     [
         (["--oversampling", "1", "--extra", "8", "--written", "3,0x4A"], "pattern 0x4A"),
         (["--fraction-bits", "4", "--written", "8,17"], "has 17 as fraction. It must have 0 to 15 there."),
@@ -268,10 +268,10 @@ def test_an_echo_that_changes_every_character_alike_says_so(change, alter, optio
         (["--fraction-bits", "4", "--written", "8"], "It must have 2: divisor (16 bits), fraction (4 bits)."),
     ],
 )
-def test_written_numbers_are_those_that_the_generator_has_or_refused(shell, options, told):
+def test_written_numbers_are_those_that_the_generator_has_or_refused(shell, options, shown):
     status, out, err = shell("plan", "--clock", "32768", "--line", "9600 8N1", *options)
-    assert told in out + err
-    assert (status == 2) == ("must" in told)
+    assert shown in out + err
+    assert (status == 2) == ("must" in shown)
 
 
 @pytest.mark.parametrize(("offset", "counts"), [(2, "rest"), (-1, "rest"), (0, "all")])
@@ -351,10 +351,10 @@ def test_a_length_that_reaches_beyond_the_end_is_a_fault_where_another_frame_fol
 
 @pytest.mark.parametrize(("values", "line"), [(range(199, 208), "57600 8N1"), (range(0xF3, 0x100), "57600 8O1")])
 def test_settings_that_the_characters_do_not_tell_apart_are_not_stated_as_sure(values, line):
-    told = lr.diagnose(lr.transmit(list(values), lr.LineSettings.parse(line)))
-    formats = {one.format for one in (*told.survey.alike, told.survey.best.line)}
-    assert told.proposal is None or str(told.proposal) == line
-    assert told.proposal is not None or lr.LineSettings.parse(line).format in formats
+    shown = lr.diagnose(lr.transmit(list(values), lr.LineSettings.parse(line)))
+    formats = {one.format for one in (*shown.survey.alike, shown.survey.best.line)}
+    assert shown.proposal is None or str(shown.proposal) == line
+    assert shown.proposal is not None or lr.LineSettings.parse(line).format in formats
 
 
 def test_lines_that_end_with_nul_as_the_application_expects_are_as_declared():

@@ -164,10 +164,10 @@ CASES = {
 
 @pytest.mark.parametrize("case", CASES)
 def test_each_mistake_is_told_and_what_is_sound_is_not(case):
-    changes, kinds, told = CASES[case]
+    changes, kinds, shown = CASES[case]
     found = judge(*changes)
     assert [one.kind for one in found] == kinds
-    assert told in " ".join(f"{one.text} {one.advice}" for one in found)
+    assert shown in " ".join(f"{one.text} {one.advice}" for one in found)
 
 
 @given(*[st.sampled_from(["high", "low"])] * 3, *[st.booleans()] * 3, st.permutations(range(4)))
@@ -236,7 +236,7 @@ def test_hardware_flow_control_needs_its_pins():
 
 
 @pytest.mark.parametrize(
-    ("levels", "length_m", "baud", "told"),
+    ("levels", "length_m", "baud", "shown"),
     [
         ("eia-232", 20, 19_200, ""),
         ("eia-232", 30, 19_200, "30 m have 3,000 pF"),  # 100 pF/m, and 2500 pF are the most
@@ -245,15 +245,15 @@ def test_hardware_flow_control_needs_its_pins():
         ("eia-485", 1300, 9_600, "should be 1,200 m long at most"),
     ],
 )
-def test_cables_are_as_long_as_their_levels_allow(levels, length_m, baud, told):
+def test_cables_are_as_long_as_their_levels_allow(levels, length_m, baud, shown):
     changes = [('"lvcmos-3.3"', f'"{levels}"'), ("length_m = 2", f"length_m = {length_m}"), ("57_600", f"{baud}")]
     found = judge(*changes)
-    assert [one.kind for one in found] == (["cable-too-long"] if told else [])
-    assert told in "".join(one.text for one in found)
+    assert [one.kind for one in found] == (["cable-too-long"] if shown else [])
+    assert shown in "".join(one.text for one in found)
 
 
 @pytest.mark.parametrize(
-    ("change", "told"),
+    ("change", "shown"),
     [
         ((TX_RX, '["controller.tz", "pump_head.rx"]'), 'joint[0].joins[0] = "controller.tz"'),
         ((TX_RX, '["controller.tx"]'), "joint[0].joins"),
@@ -265,7 +265,7 @@ def test_cables_are_as_long_as_their_levels_allow(levels, length_m, baud, told):
         (('"lvcmos-3.3"', '"3.3 V"'), 'end.controller.levels = "3.3 V"'),
     ],
 )
-def test_mistakes_in_the_wiring_are_told_with_their_place(change, told):
+def test_mistakes_in_the_wiring_are_told_with_their_place(change, shown):
     with pytest.raises(lr.SheetError) as error:
         judge(change)
-    assert told in str(error.value)
+    assert shown in str(error.value)

@@ -112,9 +112,9 @@ def test_changes_are_folded_where_a_slow_sender_puts_them():
             if len(own):
                 assert own == pytest.approx(0.02 * boundary + 0.05 * up, abs=1e-3)
     axes = lr.present.draw_folded(phases)
-    told = [one.get_text() for one in axes.texts if "\u00b1" in one.get_text()]
-    assert len(told) == LINE.stop_position
-    assert told[-1].startswith("+25.0 %")  # before the stop bit there are rises alone: 10 * 2 + 5
+    found = [one.get_text() for one in axes.texts if "\u00b1" in one.get_text()]
+    assert len(found) == LINE.stop_position
+    assert found[-1].startswith("+25.0 %")  # before the stop bit there are rises alone: 10 * 2 + 5
 
 
 def test_rests_are_those_that_were_left():
@@ -161,8 +161,8 @@ def test_widths_say_the_baud_that_was_measured():
 def test_a_text_about_frames_is_no_fault():
     """Only bytes that belong to no frame are drawn as such, whatever a message says."""
     sheet = lr.parse_sheet("sheet = 1\n[line]\nbaud = 9600\n[wire.a]\n[wire.b]\n")
-    said = {key: lr.transmit(b"2 bytes of no frame\n", sheet.line, begin_s=0.0) for key in "ab"}
-    axes = lr.draw_timeline(lr.read(sheet, said))
+    declared = {key: lr.transmit(b"2 bytes of no frame\n", sheet.line, begin_s=0.0) for key in "ab"}
+    axes = lr.draw_timeline(lr.read(sheet, declared))
     assert "F" not in {one.get_text() for one in axes.texts}
     assert not any(patch.get_hatch() for patch in axes.patches)
 
@@ -200,7 +200,7 @@ def test_draw_makes_each_figure(shell, rig_files, tmp_path):
         assert (status, out) == (0, "")
         assert f"drawn into {target}" in err
         assert b"<svg" in target.read_bytes()[:600]
-    for arguments, told in (
+    for arguments, found in (
         (["wavefrom"], 'Did you mean "waveform"'),
         (["waveform"], "needs a capture"),
         (["matrix"], "needs a port"),
@@ -213,7 +213,7 @@ def test_draw_makes_each_figure(shell, rig_files, tmp_path):
         (["layout"], "must be one of setpoint, status, alarm"),
     ):
         status, _, err = shell("draw", rig_files["sheet"], *arguments, "-o", tmp_path / "a.png")
-        assert (status, told in err) == (2, True), err
+        assert (status, found in err) == (2, True), err
 
 
 NEXT_TO_NOTHING = {

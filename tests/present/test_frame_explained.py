@@ -54,12 +54,12 @@ def test_the_command_takes_a_frame_apart_and_shows_what_is_wrong(shell, rig_file
         "to",
         "300",
     ]
-    told = {}
+    found = {}
     for number in range(46, 53):
         _, out, _ = shell("decode", rig_files["sheet"], rig_files["capture"], "--explain", number, "--json")
         checks = {part["name"]: part["check"] for part in json.loads(out)["fields"]}
-        told |= {name: check for name, check in checks.items() if check.startswith("WRONG")}
-    assert told["crc"].startswith("WRONG: CRC-16/IBM-3740 of 2-13 is 0x")
+        found |= {name: check for name, check in checks.items() if check.startswith("WRONG")}
+    assert found["crc"].startswith("WRONG: CRC-16/IBM-3740 of 2-13 is 0x")
     status, _, err = shell("decode", rig_files["sheet"], rig_files["capture"], "--explain", "999")
     assert (status, "must be 0 to 216" in err) == (2, True)
     status, _, err = shell("decode", rig_files["sheet"], rig_files["capture"], "--explain", "1", "--statistics")

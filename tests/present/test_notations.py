@@ -11,15 +11,15 @@ from larkreader.present.text.notation import cells_of
 @given(st.data(), st.integers(1, 64))
 def test_every_notation_names_the_same_value_with_as_many_digits_as_the_largest(data, bits):
     value = data.draw(st.integers(0, 2**bits - 1))
-    told, largest = lr.notations(value, bits), lr.notations(2**bits - 1, bits)
+    found, largest = lr.notations(value, bits), lr.notations(2**bits - 1, bits)
     for digits, longest, base in (
-        (told.hex, largest.hex, 16),
-        (told.octal, largest.octal, 8),
-        (told.binary, largest.binary, 2),
+        (found.hex, largest.hex, 16),
+        (found.octal, largest.octal, 8),
+        (found.binary, largest.binary, 2),
     ):
         assert int(digits, base) == value
         assert len(digits) == len(longest)
-    assert int(told.decimal) == value
+    assert int(found.decimal) == value
 
 
 @pytest.mark.parametrize(
@@ -35,8 +35,8 @@ def test_every_notation_names_the_same_value_with_as_many_digits_as_the_largest(
     ],
 )
 def test_characters_have_a_picture_and_controls_the_names_of_the_standard(value, character, name):
-    told = lr.notations(value)
-    assert (told.character, told.name) == (character, name)
+    found = lr.notations(value)
+    assert (found.character, found.name) == (character, name)
 
 
 def test_a_value_that_does_not_fit_is_refused():

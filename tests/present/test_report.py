@@ -92,9 +92,9 @@ def test_a_page_has_all_in_it_and_loads_nothing(rig_page, rig_files):
     assert f"Lark Reader {lr.__version__}" in text
     assert sum(tag == "svg" for tag, _ in page.elements) == sum(tag == "figure" for tag, _ in page.elements) > 10
     faulty = sum(int((frames.faults != 0).sum()) for frames in reading.frames.values())
-    told = [attributes for tag, attributes in page.elements if tag == "details" and attributes.get("name") == "frame"]
-    assert len(told) == faulty + 2 * len(reading.frames)
-    assert sum("open" in attributes for attributes in told) == 1
+    found = [attributes for tag, attributes in page.elements if tag == "details" and attributes.get("name") == "frame"]
+    assert len(found) == faulty + 2 * len(reading.frames)
+    assert sum("open" in attributes for attributes in found) == 1
 
 
 def test_places_are_all_of_a_finding(rig_files):
@@ -113,11 +113,11 @@ def test_places_are_all_of_a_finding(rig_files):
     st.text(st.characters(exclude_categories=["Cs"]), min_size=1, max_size=20).filter(str.strip),
     st.binary(min_size=24, max_size=24),
 )
-def test_nothing_of_a_sheet_or_a_capture_is_markup(name, said):
+def test_nothing_of_a_sheet_or_a_capture_is_markup(name, declared):
     """Whatever names and contents are: the page has the elements that a harmless one has, and their text is there."""
     names = (toml_value(one + name) for one in ("", "w", "f"))
     sheet = lr.parse_sheet(SHEET.format(**dict(zip(("title", "wire", "frame"), names, strict=True))))
-    frame = b"\xa6" + said.replace(b"\xa6", b"\xa7") + b"\x01"
+    frame = b"\xa6" + declared.replace(b"\xa6", b"\xa7") + b"\x01"
     report = make_report(lr.read(sheet, {"w" + name: lr.Characters.from_bytes(frame * 2)}))
     page = Page(render_html(report))
     assert {tag for tag, _ in page.elements} <= OURS
@@ -201,10 +201,10 @@ def test_bytes_without_times_make_a_report_too(shell, rig_files, tmp_path):
 def test_notebooks_show_tables(rig_files):
     """Head and first ten rows of columns with their units; a row a finding; the loopback's own table."""
     reading = lr.read(rig_files["sheet"], rig_files["capture"])
-    told = {one: Page(one._repr_html_()) for one in (reading.frames["status"], reading.findings[0])}
-    for page in told.values():
+    found = {one: Page(one._repr_html_()) for one in (reading.frames["status"], reading.findings[0])}
+    for page in found.values():
         assert page.open == []
-    frames, finding = told.values()
+    frames, finding = found.values()
     assert sum(tag == "tr" for tag, _ in frames.elements) == 11
     assert {"mL/min", "kPa", "degC"} <= set(frames.text)
     assert "... and 185 more" in frames.text

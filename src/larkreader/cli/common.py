@@ -38,10 +38,13 @@ class InputFile(click.Path):
         super().__init__(path_type=Path, exists=exists, dir_okay=not exists, allow_dash=True)
 
     def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
-        """Return the path of the file; for standard input, the path of a copy."""
+        """Return the path of the file; for standard input and pipes, the path of a copy."""
+        from larkreader.sources import path_of
+
         if value in ("-", Path("-")) and not (ctx is not None and ctx.resilient_parsing):
             return standard_input()
-        return super().convert(value, param, ctx)
+        path = super().convert(value, param, ctx)
+        return path_of(path) if isinstance(path, Path) and path.is_fifo() else path
 
 
 def standard_input() -> Path:
@@ -109,6 +112,14 @@ def check_output(path: Path | None) -> None:
         raise RequestError(str(path), f"cannot be written: there is no folder {path.parent}")
 
 
+def check_span(from_s: float | None, to_s: float | None) -> None:
+    """Raise `RequestError` if a time at which something ends is not later than the time at which it begins."""
+    from larkreader.errors import RequestError
+
+    if from_s is not None and to_s is not None and to_s <= from_s:
+        raise RequestError("--to", f"is {to_s:g}", f"must be later than --from, {from_s:g}")
+
+
 def check_figure(path: Path) -> None:
     """Raise `RequestError` before any work is done if a figure could not be written into a file."""
     from larkreader.errors import RequestError
@@ -130,6 +141,19 @@ def write_fates_of(paths: Mapping[str, PathReport], path: Path, sheet: str) -> N
         )
     write_fates(path, paths)
     note(f"what became of each character written to {path}")
+
+
+@contextmanager
+def naming(*parameters: str) -> Iterator[None]:
+    """Name in a `RequestError` about a parameter of the library the option that was typed."""
+    from larkreader.errors import RequestError
+
+    try:
+        yield
+    except RequestError as error:
+        if error.where in parameters:
+            raise RequestError(f"--{error.where}", error.found, error.wanted, error.advice) from None
+        raise
 
 
 def exit_status(verdict: str) -> int:

@@ -46,12 +46,15 @@ def demo(into: Path, show_all: bool, as_json: bool) -> int:
     from larkreader.answers.reading import read
     from larkreader.demo.rig import make_rig, write_rig
     from larkreader.demo.wires import is_found
+    from larkreader.errors import RequestError
     from larkreader.present.tables import finding_views, reading_views
     from larkreader.present.tables.plan_views import margins
     from larkreader.present.text import terminal
 
     screen = terminal.make_console()
     console = screen if show_all and not as_json else terminal.make_console(into=io.StringIO())
+    if into.exists() and not into.is_dir():
+        raise RequestError("--into", f'is "{into}", which is a file', "must be a folder")
     into.mkdir(parents=True, exist_ok=True)
     rig = make_rig()
     files = write_rig(into, rig)

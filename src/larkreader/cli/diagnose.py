@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any, Literal
 import click
 
 from .builds import build_options, check_build_options, report_to_build
-from .common import InputFile, capture_argument, check_output, exit_status, json_option, note, print_document
+from .common import InputFile, capture_argument, check_output, exit_status, json_option, naming, note, print_document
 from .forms import form_of, form_options
 from .grouped import command
 from .output_file import OutputFile
@@ -90,15 +90,8 @@ def diagnose(
         raise RequestError("--flow-probe, --ask and --write", f"go with a port, and {capture} is none")
     known = None if sent is None else text_of(sent, 1)
     form = form_of(None if declared is None else declared.capture, given)
-    found = diagnose_capture(
-        capture,
-        declared,
-        kind=kind,
-        form=form,
-        wire=wire,
-        sent=known,
-        expect=expect,
-    )
+    with naming("sent", "expect"):
+        found = diagnose_capture(capture, declared, kind=kind, form=form, wire=wire, sent=known, expect=expect)
     if found.silent:
         note(f"note: nothing happens on {', '.join(found.silent)}")
     name = f"diagnose {capture}" + (f" {sheet}" if sheet is not None else "")

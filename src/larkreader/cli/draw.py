@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from .common import check_figure, json_option, note, print_written, standard_input, wire_option
+from .common import check_figure, check_span, json_option, note, print_written, standard_input, wire_option
 from .completed import completed
 from .figures import FIGURES, Wanted, draw_into
 from .forms import form_options
@@ -85,6 +85,7 @@ def draw(
         if value not in (None, ()) and name not in FIGURES[figure].takes:
             option = "--" + name.removesuffix("_s").replace("fields", "field")
             raise RequestError(option, f"does not apply to {figure}", advice="Leave it out")
+    check_span(asked["from_s"], asked["to_s"])
     check_figure(output)
     paths = [standard_input() if source == "-" else Path(source) for source in sources]
     if settings is None:

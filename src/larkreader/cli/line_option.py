@@ -43,6 +43,8 @@ def sheet_and_capture(command: _Command) -> _Command:
             raise RequestError("SHEET or CAPTURE", "is missing", advice=WRITE)
         if len(files) > wanted:
             raise RequestError(f'"{files[-1]}"', "is an argument too many", advice=advice)
+        if settings is None and files[1].suffix == ".toml" != files[0].suffix:
+            raise RequestError(f'"{files[1]}"', "is a sheet, in the place of the capture", advice=WRITE)
         capture = files[-1]
         if settings is None:
             refuse_signals(signals)

@@ -7,12 +7,13 @@ import sys
 import tempfile
 from contextlib import ExitStack, redirect_stdout
 from pathlib import Path
-from typing import Any
+from typing import Any, BinaryIO
 
 import click
 
 from .interrupts import PipeClosedError
 
+PIECE = 1 << 16  # bytes that are written at once
 STANDARD_OUTPUT = "larkreader.cli.standard_output"  # in what click remembers of a command: whether a file goes there
 
 
@@ -62,9 +63,7 @@ def standard_output(ending: str) -> Path:
         tables.close()
         try:
             if path.exists():
-                with path.open("rb") as written:
-                    shutil.copyfileobj(written, true_output)
-                true_output.flush()
+                _copy(path, true_output)
         except BrokenPipeError as gone:
             raise PipeClosedError from gone
         finally:
@@ -72,3 +71,12 @@ def standard_output(ending: str) -> Path:
 
     context.call_on_close(finish)
     return path
+
+
+def _copy(path: Path, output: BinaryIO) -> None:
+    """Copy a file to a stream, which may take a part of what it is given if it is not buffered."""
+    with path.open("rb") as written:
+        while piece := written.read(PIECE):
+            while piece:
+                piece = piece[output.write(piece) :]
+    output.flush()

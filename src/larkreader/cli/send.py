@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from .common import InputFile, json_lines_option, note
+from .common import InputFile, json_lines_option, naming, note
 from .completed import completed
 from .grouped import command
 from .line_option import line_of
@@ -175,7 +175,8 @@ def _messages(
     if file is not None:
         return iter([file.read_bytes()] * times)
     if as_hex:
-        return iter([hex_of(" ".join(what))] * times)
+        with naming("hex"):
+            return iter([hex_of(" ".join(what))] * times)
     if what:
         typed = " ".join(what)
         return iter([text_of(typed, number, ending or "none") for number in range(1, times + 1)])

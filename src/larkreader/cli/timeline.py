@@ -10,6 +10,7 @@ import click
 from .common import (
     check_figure,
     check_output,
+    check_span,
     console_form,
     exit_status,
     json_option,
@@ -68,6 +69,7 @@ def timeline(
     from larkreader.errors import RequestError
     from larkreader.present.tables.timeline_rows import TimelineRows, write_messages
 
+    check_span(from_s, to_s)
     check_output(messages)
     if output is not None:
         check_figure(output)

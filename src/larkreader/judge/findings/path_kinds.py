@@ -268,8 +268,8 @@ PATHS: Mapping[str, Kind] = {
         "Check that the pin is wired, set up as RTS at the receiver, and named from the right end; if the receiver "
         "never filled up, that is correct.",
         detail=(
-            "{?forbids}The signal stayed at level {level}, which forbids sending; {sent:count character} {sent:was} sent "
-            "all the same.",
+            "{?forbids}The signal stayed at level {level}, which forbids sending; {sent:count character} {sent:was} "
+            "sent all the same.",
             "{!forbids}The signal stayed at level {level}, which allows sending.",
         ),
         also=("forbids",),
