@@ -14,7 +14,7 @@ from .columns import Columns
 
 
 class Fault(IntFlag):
-    """What a receiver holds against a character; 0 is a good one."""
+    """What a receiver holds against a character; 0 is a good character."""
 
     PARITY = 1
     """The parity bit does not fit the data bits."""
@@ -25,13 +25,13 @@ class Fault(IntFlag):
     NOISE = 8
     """The three samples of a bit did not agree."""
     OVERRUN = 16
-    """The hardware lost a character just before this one."""
+    """The hardware lost the character just before."""
     UNKNOWN_LEVEL = 32
     """The capture does not know the level for a part of the character."""
     SHORT_STOP = 64
     """The line was not at idle level in the second stop bit, where that was to be looked at."""
     BY_BLOCK = 128
-    """The port reports faults by the block; at least one character of its block has the others, not surely this one."""
+    """The port reports faults by the block: a character of this block has the others, not surely this character."""
 
 
 FAULT_NAMES: dict[Fault, str] = {
@@ -47,7 +47,7 @@ FAULT_NAMES: dict[Fault, str] = {
 
 
 def fault_names(faults: int) -> str:
-    """Write the flags of one character as names joined by ``+``; nothing for a good one."""
+    """Write the flags of one character as names joined by ``+``; nothing for a good character."""
     return "+".join(name for fault, name in FAULT_NAMES.items() if faults & fault)
 
 
@@ -76,7 +76,7 @@ class Characters(Columns):
         Whether the rows come from the levels of a wire. Bytes that software recorded show no line faults unless
         they were noted.
     truncated : str
-        How the capture breaks off, where its file is cut off; nothing for a whole one.
+        How the capture breaks off, where its file is cut off; nothing for a whole file.
     counted : tuple of tuple of int, str and int
         What the receiver's driver has counted: number of the first character of the group that arrived when it had;
         which of ``"overrun"``, ``"overflow"``, ``"parity"``, ``"framing"`` and ``"break"``; and how many, at least.

@@ -26,7 +26,7 @@ class LevelChanges:
         self._last = 0
 
     def feed(self, packed: Bits, count: int) -> npt.NDArray[np.int64]:
-        """Take in the next samples, and return the numbers of those that differ from the one before.
+        """Take in the next samples, and return the numbers of those that differ from the sample before.
 
         Parameters
         ----------

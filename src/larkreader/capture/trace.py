@@ -34,12 +34,12 @@ class Trace(Shown):
     end : int, optional
         When recording ended, in ticks. None if unknown; the last level is then taken to go on.
     unknown : ndarray of int64, shape (n_spans, 2)
-        First tick and the one behind the last of each stretch in which the level was not known (undriven or
+        First tick and the tick behind the last of each stretch in which the level was not known (undriven or
         undefined). The level before it is taken to go on.
     name : str
         What the wire is called in the capture.
     truncated : str
-        How the capture breaks off, where its file is cut off; nothing for a whole one.
+        How the capture breaks off, where its file is cut off; nothing for a whole file.
 
     Raises
     ------

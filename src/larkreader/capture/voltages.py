@@ -200,7 +200,7 @@ class Slicer:
         both = np.concatenate([self._before, volts])
         beyond = np.flatnonzero((both < low) | (both > high))
         is_high = both[beyond] > high
-        if self._level is None:  # before the first clear one the level is that one
+        if self._level is None:  # before the first clear sample the level is that of the first
             self._level = int(is_high[0]) if len(is_high) else int(both[0] > (low + high) / 2)
         first_level = self._level
         turns = np.flatnonzero(np.diff(is_high.astype(np.int8), prepend=np.int8(first_level)))

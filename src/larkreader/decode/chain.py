@@ -1,6 +1,6 @@
 """Following a chain: each candidate says how many candidates further its successor is.
 
-Whether a falling edge begins a character depends on whether the one before did, and so on: a chain that
+Whether a falling edge begins a character depends on whether the edge before did, and so on: a chain that
 cannot be followed for all candidates at once. But it can be followed for thousands of stretches side by side,
 if one knows how many candidates each stretch has to let pass at its beginning. That number is guessed by
 running the second half of the stretch before it, then compared with what that stretch really hands over; the

@@ -289,7 +289,7 @@ def _damage(status: list[Message]) -> None:
     for number, place in ((45, 5), (152, 8)):  # two bits changed, which parity does not see
         status[number].values[place] ^= 0x0A
         status[number].marks.append(("checksum-mismatch", 0))
-    # A burst of noise: two characters never make it, the one behind them is garbled in its parity.
+    # A burst of noise: two characters never make it, the character behind them is garbled in its parity.
     del status[110].values[6:8]
     status[110].faults[6] = Fault.PARITY
     status[110].marks += [("parity-error", 6), ("truncated-frame", 0), ("counter-gap", 0)]

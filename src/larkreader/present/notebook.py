@@ -1,7 +1,7 @@
 """What a notebook shows of sheets, columns, findings and results: the tables of the terminal, as HTML.
 
 Everything is escaped, what is invisible made visible; sizes and colours are left to the notebook, so that light and
-dark ones both work.
+dark notebooks both work.
 """
 
 from __future__ import annotations

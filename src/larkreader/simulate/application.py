@@ -261,7 +261,7 @@ class Blocking:
             self.reads.empty += 1
         self.state, self._got = CALLING[self.state, TIME_UP if by_time else ENOUGH], []
         self.act_at = at + self._busy
-        if not self._ring and not got and next_event < NEVER:  # so will the next ones be: they need not be played
+        if not self._ring and not got and next_event < NEVER:  # so will the next calls be: they need not be played
             self.act_at = self._halts.after(self.act_at)
             cycle, until = self._limit + self._busy, min(next_event, self._halts.next_from(self.act_at))
             skipped = max(-(-(until - self._limit - self.act_at) // cycle), 0)

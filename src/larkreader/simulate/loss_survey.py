@@ -72,7 +72,7 @@ def calculate_losses(
     back : LineSettings, optional
         As of `replay`.
     rings : sequence of int, optional
-        Sizes of the ring; eight, the declared one and powers of two around it, by default.
+        Sizes of the ring; eight, the declared size and powers of two around it, by default.
     times_s : sequence of float, optional
         Latencies, or periods of polling, in seconds; from a quarter of what is declared to 256 times as much by
         default.

@@ -286,7 +286,7 @@ def most_within(begins: np.ndarray, window_s: float) -> int:
 
 
 def _overshoot(path: ReceivePath, line: LineSettings, back: LineSettings | None) -> int:
-    """Return how many characters can still reach the ring after the one at which a pause is asked for."""
+    """Return how many characters can still reach the ring after the character at which a pause is asked for."""
     pause = path.pause
     assert pause is not None
     delay_s = pause.delay_s + ((back or line).character_time_s if line.flow_control == "xon-xoff" else 0.0)

@@ -128,7 +128,7 @@ class _Register:
         self.numbers.append(number)
 
     def replace(self, number: int) -> int:
-        """Put a character in the place of the last one that waits; return that."""
+        """Put a character in the place of the last character that waits; return that."""
         lost, self.numbers[-1] = self.numbers[-1], number
         return lost
 
@@ -260,7 +260,7 @@ def _release(
         behind = begins[firsts[message + 1] : firsts[message + 1] + counts[message + 1]]
         next_begin = behind[behind > MISSING].min(initial=NEVER)
         if next_begin <= released[message]:
-            released[message] = MISSING  # the next one is there already
+            released[message] = MISSING  # the next is there already
     for message in np.flatnonzero(released > MISSING).tolist():
         own = slice(firsts[message], firsts[message] + counts[message])
         fate[own][(begins[own] > MISSING) & (begins[own] + data > released[message])] = SendFate.BROKEN

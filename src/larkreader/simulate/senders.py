@@ -36,7 +36,7 @@ class FreeSender:
     arrive_at : int
         When it is complete; `NEVER` if there is none.
     last_arrival : int
-        When the last one was complete; `MISSING` before the first.
+        When the last character was complete; `MISSING` before the first.
     is_unsure : bool
         Whether `next_begin` and `arrive_at` are no more than the earliest times at which another character could be.
     """

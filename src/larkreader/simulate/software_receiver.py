@@ -23,7 +23,7 @@ from larkreader.decode.characters.receive import expected_parity
 
 from .blackouts import Blackouts
 
-SAME = 0.25  # of a bit, within which two starts are the same one
+SAME = 0.25  # of a bit, within which two starts are the same
 
 
 @dataclass(frozen=True)

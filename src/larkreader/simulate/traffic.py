@@ -35,7 +35,7 @@ def traffic_messages(
     span_s : float, optional
         Of how many seconds; twice the longest period by default.
     most : int
-        How many characters at most: whole messages, or as much of the first one.
+        How many characters at most: whole messages, or as much of the first message.
 
     Returns
     -------

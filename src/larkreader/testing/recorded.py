@@ -17,7 +17,7 @@ class RecordedPort(Port):
     Parameters
     ----------
     port : Port
-        The other; it is closed with this one.
+        The other; it is closed with this port.
     folder : pathlib.Path
         Where the recording is written.
     name : str

@@ -140,7 +140,7 @@ class CsvRows:
 
 
 class _WholeLines(io.RawIOBase):
-    """Gives the lines of a file; the last one only if it is whole, though no end of line stands behind it."""
+    """Gives the lines of a file; the last only if it is whole, though no end of line stands behind it."""
 
     def __init__(self, file: Content, form: CsvForm) -> None:
         self._file, self._form = file, form

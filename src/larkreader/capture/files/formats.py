@@ -138,7 +138,7 @@ def _byte_pieces(file: Content, form: CaptureForm) -> Iterator[dict[str, Charact
 
 
 def _at_once(read: Callable[[bytes, str, CaptureForm], dict[str, Characters]]) -> _CharacterPieces:
-    """Make the one piece of a format that must be read as a whole."""
+    """Make the only piece of a format that must be read as a whole."""
 
     def pieces(file: Content, form: CaptureForm) -> Iterator[dict[str, Characters]]:
         wires = read(file.readall(), file.name, form)

@@ -1,7 +1,7 @@
 """Bytes as people paste them: dumps with offsets and a text column, ``od``, debuggers, C arrays, bare hexadecimal.
 
 What a line begins with may be an offset: then it must be the number of bytes before it, in hexadecimal, octal or
-decimal, whichever fits all lines. A line that holds nothing but ``*`` stands for lines like the one above it (POSIX
+decimal, whichever fits all lines. A line that holds nothing but ``*`` stands for lines like the line above it (POSIX
 ``od``); the next offset gives how many.
 """
 

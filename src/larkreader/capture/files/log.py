@@ -139,7 +139,7 @@ def _parts_of(entry: Mapping[str, Any]) -> tuple[float, bool, float, bytes]:
 
 
 def _places(keys: Sequence[str], known: Sequence[str]) -> tuple[str, str] | None:
-    """Return which key is the time and which one holds the bytes, None unless there are both."""
+    """Return which key is the time and which holds the bytes, None unless there are both."""
     times = [key for key in keys if _TIME.fullmatch(key.strip())]
     data = [key for item in known for key in keys if key.strip().lower() == item]
     return (times[0], data[0]) if times and data else None

@@ -9,8 +9,8 @@ character has one, a list of place and names::
 
     {"s": 0.004312, "wire": "from_pump", "hex": "67 6f 74", "faults": [[2, "parity"]]}
 
-Where the port's driver counts what it and its hardware lose, the entry shows what it has counted since the last one, as
-``"counted": {"overrun": 1, "overflow": 17}``.
+Where the port's driver counts what it and its hardware lose, the entry shows what it has counted since the last entry,
+as ``"counted": {"overrun": 1, "overflow": 17}``.
 """
 
 from __future__ import annotations
@@ -167,7 +167,7 @@ def read_recording(data: bytes, name: str) -> dict[str, Characters]:
     counted: dict[str, list[tuple[int, str, int]]] = {}
     offsets: dict[str, int] = {}
     first_began: datetime | None = None
-    part_s = 0.0  # when the part of the recording began, on the clock of the first one
+    part_s = 0.0  # when the part of the recording began, on the clock of the first part
     truncated = ""
     lines = data.split(b"\n")
     for number, line in enumerate(lines, 1):

@@ -330,7 +330,7 @@ def _leave_out_codes(kind: Bytes) -> Places:
     run_begins = np.diff(looks, prepend=-2) != 1
     order = np.arange(len(looks))
     within_run = order - np.maximum.accumulate(np.where(run_begins, order, 0))
-    vectors: Places = looks[within_run % 2 == 0]  # in a run of words that look like vectors every other one is a code
+    vectors: Places = looks[within_run % 2 == 0]  # in a run of words that look like vectors every second word is a code
     codes = vectors[vectors + 1 < len(kind)] + 1
     kind[codes] = OTHER
     return vectors

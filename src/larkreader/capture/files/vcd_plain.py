@@ -41,7 +41,7 @@ def plain_changes(text: Bytes, codes: Sequence[bytes], digits: int) -> list[tupl
     widest = max((len(code) for code in codes), default=0) + 2
     time_at = np.zeros(len(text), dtype=np.bool_)
     for low in range(0, len(text), PIECE):
-        piece = text[low : low + PIECE + widest]  # reaches into the next one as far as a change may
+        piece = text[low : low + PIECE + widest]  # reaches into the next block as far as a change may
         is_space = piece <= 0x20
         begins = is_space[:-1] & ~is_space[1:]  # whether a word begins one byte further
         begins = begins[:PIECE]

@@ -107,7 +107,7 @@ def _unknown_rate(name: str) -> float:
 
 
 class _Table:
-    """A table in text; its times are taken for even ones, however coarsely they were written."""
+    """A table in text; its times are taken for even steps, however coarsely they were written."""
 
     def __init__(self, file: Content, form: CaptureForm) -> None:
         self.name = file.name
@@ -159,7 +159,7 @@ def _even_times(rows: CsvRows) -> tuple[float, float]:
 
 
 class _Wav:
-    """A WAV file: PCM of 8 to 32 bits, or IEEE float; RF64 (EBU 3306) for long ones."""
+    """A WAV file: PCM of 8 to 32 bits, or IEEE float; RF64 (EBU 3306) for long files."""
 
     def __init__(self, file: Content, form: CaptureForm) -> None:
         self.name = name = file.name

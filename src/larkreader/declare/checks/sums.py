@@ -76,7 +76,7 @@ class SumAlgorithm:
         if self.combine == "weigh":
             return second << self.width // 2 | first
         if self.combine == "carry" and first:
-            first = (first - 1) % top + 1  # the carry added again leaves all ones rather than nothing
+            first = (first - 1) % top + 1  # the carry added again leaves all bits 1 rather than nothing
         complement = {"none": first, "ones": ~first, "twos": -first}
         return complement[self.complement] & top
 

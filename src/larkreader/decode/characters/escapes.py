@@ -17,7 +17,7 @@ from functools import cache
 from typing import Literal, cast
 
 EscapeKind = Literal["control-sequence", "control-string", "control-function", "designation", "private", "unfinished"]
-LONGEST = 4096  # bytes of a control string; a longer one has lost its end
+LONGEST = 4096  # bytes of a control string; a longer string has lost its end
 
 _UNFINISHED = "unfinished"
 

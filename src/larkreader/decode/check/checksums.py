@@ -18,7 +18,7 @@ from larkreader.declare.checks.crc import CrcAlgorithm, crc_table, finish, refle
 from larkreader.declare.checks.sums import SumAlgorithm
 
 Registers = npt.NDArray[Any]  # unsigned, as wide as the register needs
-MOST_TABULATED = 64  # bytes a message; longer ones go through the register byte by byte
+MOST_TABULATED = 64  # bytes a message; longer messages go through the register byte by byte
 BLOCK = 1 << 15  # messages worked on at once
 
 
@@ -34,7 +34,7 @@ def checksums_of_rows(
     algorithm : CrcAlgorithm or SumAlgorithm
         The algorithm.
     begin, end : int
-        First column, and the one behind the last; all of them by default.
+        First column, and the column behind the last; all of them by default.
 
     Returns
     -------
@@ -58,7 +58,7 @@ def crc_of_rows(
     crc : CrcAlgorithm
         The algorithm.
     begin, end : int
-        First column, and the one behind the last; all of them by default.
+        First column, and the column behind the last; all of them by default.
 
     Returns
     -------

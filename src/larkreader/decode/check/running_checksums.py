@@ -39,7 +39,7 @@ def checksums_of_stretches(stream: Bytes, begin: Places, end: Places, algorithm:
     stream : ndarray of uint8, shape (n_bytes,)
         Where they lie.
     begin, end : ndarray of int64, shape (n_stretches,)
-        First byte of each, and the one behind its last.
+        First byte of each, and the byte behind its last.
     algorithm : CrcAlgorithm or SumAlgorithm
         The algorithm.
 
@@ -83,7 +83,7 @@ def _picked(
 
 
 def _registers(block: Bytes, low: int, carried: Running, crc: CrcAlgorithm) -> Running:
-    """Return the register before each byte of a block, and behind the last one."""
+    """Return the register before each byte of a block, and behind the last byte."""
     count = -(-len(block) // STRETCH)
     padded = np.zeros(count * STRETCH, dtype=np.uint8)
     padded[: len(block)] = block
@@ -155,7 +155,7 @@ def _weighed(
 
 
 def _running_sums(block: Bytes, low: int, carried: Running, algorithm: SumAlgorithm) -> Running:
-    """Return the sums before each byte of a block and behind the last one; then those of place times value."""
+    """Return the sums before each byte of a block and behind the last byte; then those of place times value."""
     parts = np.zeros((len(carried), len(block) + 1), dtype=np.uint64)
     for half in range(algorithm.item):
         mine = slice(half, None, algorithm.item)  # blocks begin at even places

@@ -56,9 +56,9 @@ class Skip(IntEnum):
     NO_MARKER = 0
     """No marker stands at their beginning."""
     TRUNCATED_FRAME = 1
-    """A marker, but the next frame begins before this one can be whole."""
+    """A marker, but the next frame begins before this frame can be whole."""
     LENGTH_MISMATCH = 2
-    """A marker, but what follows is not a frame, and the next one begins later than it should."""
+    """A marker, but what follows is not a frame, and the next begins later than it should."""
     UNFINISHED = 3
     """The capture ends inside a frame, or begins inside one."""
     FILL = 4
@@ -78,7 +78,7 @@ SKIP_NAMES = {skip: skip.name.lower().replace("_", "-") for skip in Skip}
 
 
 def frame_fault_names(faults: int) -> str:
-    """Write the flags of one frame as names joined by ``+``; nothing for a good one."""
+    """Write the flags of one frame as names joined by ``+``; nothing for a good frame."""
     return "+".join(name for fault, name in FRAME_FAULT_NAMES.items() if faults & fault)
 
 

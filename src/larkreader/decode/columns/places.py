@@ -119,7 +119,7 @@ def deciding_fields(layout: FrameLayout) -> set[str]:
 
 
 def covered_bytes(layout: FrameLayout, field: Callable[[str], FieldPlaces], chosen: Places) -> tuple[Places, Places]:
-    """Return which bytes of some frames their checksum covers: the first, and the one behind the last.
+    """Return which bytes of some frames their checksum covers: the first, and the byte behind the last.
 
     Parameters
     ----------

@@ -93,7 +93,7 @@ def texts_sound(texts: Column) -> npt.NDArray[np.bool_]:
 
 
 def _texts(raw: Column, field: NamedField) -> Column:
-    """Decode the texts of all frames, alike ones once, without what fills them up."""
+    """Decode the texts of all frames, equal texts once, without what fills them up."""
     if not len(raw):
         return np.empty(0, dtype=object)
     rows = np.ascontiguousarray(raw.reshape(len(raw), -1))

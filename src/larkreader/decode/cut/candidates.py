@@ -55,7 +55,7 @@ class Candidates:
         return cls(offset, np.zeros(count, np.uint8), np.zeros(count, np.int64), *nothing)
 
     def chain(self) -> Mask:
-        """Return which candidates are met when the accepted ones are passed over as a whole."""
+        """Return which candidates are met when the accepted candidates are passed over as a whole."""
         steps = np.ones(len(self.offset), dtype=np.int64)
         passed = self.accepted if self.passed is None else self.passed
         crowded = np.flatnonzero(passed[:-1] & (self.offset[:-1] + self.length[:-1] > self.offset[1:]))

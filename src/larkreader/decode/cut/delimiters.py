@@ -279,7 +279,7 @@ def _terminated(stream: Bytes, terminators: Sequence[bytes], *, last: bool) -> S
     total, longest = len(stream), len(terminators[0])
     width = np.zeros(total, dtype=np.int64) if longest > 1 else None
     hits = []
-    for text in terminators:  # longer ones first
+    for text in terminators:  # the longest first
         at = occurrences(stream, text)
         if width is not None:
             at = at[width[at] == 0]
@@ -304,7 +304,7 @@ def _flagged(stream: Bytes, stuffing: Stuffing) -> Stretches:
     found = closed_by(places, np.full(len(places), width), kept)
     if stuffing.is_closed_by_begin:
         return found
-    opened = np.insert(begins_one, 0, False)  # by a flag that begins a packet; the last is that of the open one
+    opened = np.insert(begins_one, 0, False)  # by a flag that begins a packet; the last is that of the open packet
     state = np.where(opened[:-1], np.where(begins_one, PacketState.TRUNCATED, PacketState.WHOLE), PacketState.OUTSIDE)
     begin, end = found.begin - width * opened[:-1], found.end - width * begins_one
     some = (end > begin) | (state != PacketState.OUTSIDE)

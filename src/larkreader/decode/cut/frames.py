@@ -279,7 +279,7 @@ def _skipped(
     reason = np.full(len(some), Skip.NO_MARKER, dtype=np.uint8)
     reason[(needed > 0) & (length < needed)] = Skip.TRUNCATED_FRAME
     reason[(needed > 0) & (length >= needed)] = Skip.LENGTH_MISMATCH
-    reaches_end = begins + length == total  # whatever claims to reach further is not a frame if another one follows
+    reaches_end = begins + length == total  # whatever claims to reach further is not a frame if another follows
     reason[(needed > 0) & (begins + needed > total) & reaches_end] = Skip.UNFINISHED
     return Spans(begins, length, reason), begun
 

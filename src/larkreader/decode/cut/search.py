@@ -70,7 +70,7 @@ def settled(found: Candidates, total: int, layouts: Sequence[FrameLayout]) -> Ma
     if not has_markers(layouts):
         return np.ones(len(found.offset), dtype=np.bool_)
     longest, marker = max(layout.length for layout in layouts), max(len(layout.marker) for layout in layouts)
-    # Its own bytes, those of any confirmed frame that begins inside it, and the marker that may follow that one.
+    # Its own bytes, those of any confirmed frame that begins inside it, and the marker that may follow that frame.
     sure: Mask = found.offset + (2 * longest + marker) <= total
     margin = np.array([0 if layout.checksum else marker for layout in layouts])
     sure |= found.confirmed & (found.offset + found.length + margin[found.which] <= total)

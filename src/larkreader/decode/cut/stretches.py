@@ -21,7 +21,7 @@ class PacketState(IntEnum):
     OUTSIDE = 2
     """What lies before the first delimiter, or between the end of a packet and the beginning of the next."""
     TRUNCATED = 3
-    """A packet inside which the next one begins."""
+    """A packet inside which the next packet begins."""
     BAD_STUFFING = 4
     """A packet that no sender can have stuffed so."""
     TOO_LONG = 5
@@ -42,9 +42,9 @@ class Stretches:
     open_from: int
     """Where one begins whose end has not come, or the number of bytes if there is none."""
     open_inner: int
-    """Where the content of that one begins."""
+    """Where the content of that packet begins."""
     open_state: PacketState
-    """What that one is if nothing follows it."""
+    """What that packet is if nothing follows it."""
     kept: int = 0
     """Bytes at the very end that may belong to a delimiter which is not there as a whole."""
 
@@ -73,7 +73,7 @@ def opened_by(places: Places, width: int, kept: int = 0, *, continues: bool = Fa
 
 
 def occurrences(stream: Bytes, marker: bytes) -> Places:
-    """Return where some bytes stand, overlapping ones included."""
+    """Return where some bytes stand, overlapping places included."""
     if len(stream) < len(marker):
         return np.empty(0, np.int64)
     room = len(stream) - len(marker) + 1

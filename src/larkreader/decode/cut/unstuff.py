@@ -1,8 +1,8 @@
 """Stuffed bytes back to what they stand for, all packets at once.
 
 With an escape byte every byte is kept but the escapes; what follows one is looked up. Of escapes in a row only every
-second one escapes. With consistent overhead byte stuffing each code byte says where the next one lies: all packets are
-gone through in lockstep, from code byte to code byte, the last few of them one by one.
+second one escapes. With consistent overhead byte stuffing each code byte says where the next code byte lies: all
+packets are gone through in lockstep, from code byte to code byte, the last few of them one by one.
 """
 
 from __future__ import annotations
@@ -61,7 +61,7 @@ def unstuffed(stream: Bytes, begin: Places, end: Places, stuffing: Stuffing) -> 
     stream : ndarray of uint8, shape (n_bytes,)
         Where packets lie.
     begin, end : ndarray of int64, shape (n_packets,)
-        First byte of the content of each, and the one behind the last; in order, and none within another.
+        First byte of the content of each, and the byte behind the last; in order, and none within another.
     stuffing : Stuffing
         What stands for what.
 
@@ -110,7 +110,9 @@ def without_zeros(stream: Bytes, begin: Places, end: Places) -> tuple[Ragged, Ma
         Whether its code bytes lead to its end.
     """
     sound = np.ones(len(begin), dtype=np.bool_)
-    dropped = np.zeros(len(stream), dtype=np.bool_)  # code bytes for which no zero stands, but for the first ones
+    dropped = np.zeros(
+        len(stream), dtype=np.bool_
+    )  # code bytes for which no zero stands, but for the first of each packet
     values = stream.copy()
     here = np.flatnonzero(end > begin)
     place = begin[here]
@@ -153,7 +155,7 @@ def _one_by_one(stream: Bytes, first: int, end: int, values: Bytes, dropped: Mas
 
 
 def _escapes(stream: Bytes, stuffing: Stuffing) -> Places:
-    """Return which bytes escape the next one: of escapes in a row every second."""
+    """Return which bytes escape the next byte: of escapes in a row every second."""
     places: Places = np.flatnonzero(stream == stuffing.escape)
     if not len(places):
         return places

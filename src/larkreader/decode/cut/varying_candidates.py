@@ -2,7 +2,7 @@
 
 As in `candidates`, but each candidate has a length of its own: its fields or its length field contain it, or an end
 marker. Where frames have no marker every byte is a candidate. Because checksums of any stretches cost the same however
-long they are, a million false markers with wild lengths cost no more than a million short ones.
+long they are, a million false markers with wild lengths cost no more than a million short lengths.
 """
 
 from __future__ import annotations

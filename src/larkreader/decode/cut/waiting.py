@@ -143,7 +143,7 @@ class Waiting:
         return flag is not None and all(value == flag for value in values) and not self.values.strip(bytes((flag,)))
 
     def with_next(self, data: object) -> bytes | None:
-        """Return all bytes there are with a next one that may end a frame; None where something is wrong with any."""
+        """Return all bytes there are with a next byte that may end a frame; None where something is wrong with any."""
         if not self.is_sound or not isinstance(data, (bytes, Characters)) or len(data) != 1:
             return None
         if isinstance(data, bytes):
@@ -154,7 +154,7 @@ class Waiting:
         return bytes(self.values) + bytes((value,))
 
     def _ends(self, data: Characters) -> bool:
-        """Return whether a character is sound, and begins the next frame where that ends the one before."""
+        """Return whether a character is sound, and begins the next frame where that ends the frame before."""
         return not data.faults[0] if self._delimiter is None else self._delimiter.ends(data, self._before)
 
     def _is_short(self, size: int) -> bool:

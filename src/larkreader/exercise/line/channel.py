@@ -102,7 +102,7 @@ class Channel:
         values : ndarray of int, shape (n,)
             What is sent.
         begins_s : ndarray of float64, shape (n,)
-            When each begins, in seconds, each a character time at least behind the last one.
+            When each begins, in seconds, each a character time at least behind the last.
 
         Returns
         -------

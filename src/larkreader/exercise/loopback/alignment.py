@@ -5,7 +5,7 @@ for: after 0, 1, 2, ... of them, on every diagonal (how many more were lost than
 can be reached, as E. Ukkonen, "Algorithms for approximate string matching" (1985) does it. As soon as `SURE` characters
 agree behind a difference, the stretch before is settled, so that the time grows with the length, and within a stretch
 alone with the square of its differences. Behind `MOST` of them the first half is settled, if enough agrees between them
-to make sense. Else the stretch is bridged where `KEY` characters of the one stand in the other again; where they do
+to make sense. Else the stretch is bridged where `KEY` characters of the first stand in the second again; where they do
 not, it counts as changed.
 """
 
@@ -163,7 +163,7 @@ def _only_lost_or_extra(out: Array, back: Array) -> Alignment | None:
 
 
 def _places_within(few: Array, many: Array) -> Places | None:
-    """Return where the characters of the one stand in the other, in their order; None if they do not."""
+    """Return where the characters of the first stand in the second, in their order; None if they do not."""
     runs: list[Places] = []
     here = there = 0
     while here < len(few):
@@ -250,7 +250,7 @@ class _Differences:
 
 
 class _Keys:
-    """Finds where some characters of the one stand in the other."""
+    """Finds where some characters of the first stand in the second."""
 
     def __init__(self, out: Array, back: Array) -> None:
         self.width = out.dtype.itemsize

@@ -18,7 +18,7 @@ LOST, CHANGED, EXTRA = range(3)
 def fewest_steps(out: Array, back: Array) -> list[Step] | None:
     """Return the fewest differences after which `SURE` characters agree; None if there are too many.
 
-    It is the same where both are over, or all is over but a rest of the one.
+    It is the same where both are over, or all is over but a rest of the first.
 
     ``reach[d][k + d]`` is the furthest place in `out` with d differences on diagonal k, from -d to d; a place there
     lies k further on in `back`. -1 where there is no such way.
@@ -29,7 +29,7 @@ def fewest_steps(out: Array, back: Array) -> list[Step] | None:
     best = 0
     for differences in range(1, MOST + 1):
         row, last = [], reach[-1]
-        settled: list[tuple[int, int, int]] = []  # how much longer the rest of the one is, diagonal, begin
+        settled: list[tuple[int, int, int]] = []  # how much longer the rest of the first is, diagonal, begin
         for diagonal in range(-differences, differences + 1):
             begin = max(_ways(last, differences, diagonal, n, m))
             end = begin if begin < 0 else _extended(out, back, near, begin, diagonal)
@@ -45,7 +45,7 @@ def fewest_steps(out: Array, back: Array) -> list[Step] | None:
             return _kinds(out, back, reach, diagonal, begin)
     if best < 2 * SENSE * MOST:
         return None
-    # many differences, but sense between them: the ways that may still be best differ in the last ones alone
+    # many differences, but sense between them: the ways that may still be best differ in the last characters alone
     diagonal = max(range(-MOST, MOST + 1), key=lambda item: 2 * reach[MOST][item + MOST] + item)
     begin = max(_ways(reach[MOST - 1], MOST, diagonal, n, m))
     return _kinds(out, back, reach, diagonal, begin)[: MOST // 2]

@@ -25,7 +25,7 @@ class Latency(NamedTuple):
     Parameters
     ----------
     shortest, median, most, longest : float
-        ``most`` is the one that 99 % of the blocks do not exceed.
+        ``most`` is the time that 99 % of the blocks do not exceed.
     """
 
     shortest: float
@@ -103,7 +103,7 @@ class LoopbackResult(Shown):
         How many bits at each place of the changed characters are wrong.
     latencies_s : ndarray of float64, shape (n_blocks,)
         From the write of each block to the return of its last character, in seconds; NaN where that did not come. Two
-        blocks are under way at a time, so that one waits for the other; a plan with ``block=1`` gives the time of a
+        blocks are under way at a time, so that each waits for the other; a plan with ``block=1`` gives the time of a
         character.
     cycle : Cycle
         What the time went into.

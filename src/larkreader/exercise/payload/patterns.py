@@ -49,7 +49,7 @@ def pattern_pieces(plan: LoopbackPlan, size: int) -> Iterator[Values]:
     ----------
     plan : LoopbackPlan
     size : int
-        How many characters each has, the last one perhaps fewer.
+        How many characters each has, the last perhaps fewer.
 
     Yields
     ------

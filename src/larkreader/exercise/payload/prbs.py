@@ -59,7 +59,7 @@ def prbs_bits(stages: int, count: int, seed: int = 0) -> Bits:
     count : int
         How many bits.
     seed : int
-        The register at the start, its lowest bit the last that went in; all ones where it is 0.
+        The register at the start, its lowest bit the last that went in; all bits 1 where it is 0.
 
     Returns
     -------

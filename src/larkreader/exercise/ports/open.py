@@ -272,7 +272,7 @@ def _refused(path: str, error: OSError) -> PortError:
     where = f'port "{path}"'
     if error.errno in (errno.EBUSY, errno.EWOULDBLOCK):
         held = [item for item in holders_of(path) if f"({os.getpid()})" not in item]
-        who = f"held by {', '.join(held)}" if held else "held by another program or by this one"
+        who = f"held by {', '.join(held)}" if held else "held by another program or by this program"
         return PortError(where, f"is busy, {who}", advice="Close it there first")
     if error.errno in (errno.EACCES, errno.EPERM):
         return PortError(where, "may not be used by you", advice=f"Join the group {_group_of(path)}, then log in again")

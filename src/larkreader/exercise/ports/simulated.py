@@ -154,7 +154,7 @@ class SimulatedPort(Port):
     clock_error_ppm : float
         How much faster than declared the device's transmitter alone runs, in millionths.
     disturb : callable, optional
-        Takes the trace of the way back and returns the one that arrives, so that faults can be put on the wire.
+        Takes the trace of the way back and returns the trace that arrives, so that faults can be put on the wire.
     impairments : Impairments, optional
         What is wrong with the line, both ways.
     receive_path : ReceivePath, optional

@@ -18,7 +18,7 @@ from larkreader.exercise.ports.port import Port
 from .reply_search import Found, FrameWatch, first_that_fits, unmet
 
 WRITE_LIMIT_S = 10.0  # for what is sent, beyond the time of the line
-MOST_HELD = 1 << 16  # characters that are searched for a reply; older ones are given up
+MOST_HELD = 1 << 16  # characters that are searched for a reply; older characters are given up
 LOOK_S = 0.05  # how long a wait lasts at most before what was received is looked at again
 SHOWN = 64  # characters of what was received that are shown
 

@@ -1,4 +1,4 @@
-"""A device with two ends that sends on at the one what arrives at the other, both ways."""
+"""A device with two ends that sends on at each what arrives at the other, both ways."""
 
 from __future__ import annotations
 

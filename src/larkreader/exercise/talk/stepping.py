@@ -16,7 +16,7 @@ from larkreader.exercise.ports.port import Port, Received
 
 BAUDS = (9600, 115_200, 57_600, 38_400, 19_200, 4800, 230_400, 460_800, 921_600, 2400, 1200, 300, 250_000, 1_000_000)
 LENGTHS = ("8N1", "8E1", "8O1")  # one format of ten bits and two of eleven, by which the bauds are ranked
-FORMATS = ("8N1", "8E1", "7E1", "8O1", "7O1", "8N2")  # the usual ones first
+FORMATS = ("8N1", "8E1", "7E1", "8O1", "7O1", "8N2")  # the usual formats first
 PROMISING = 3  # bauds at which all formats are tried
 FEWEST = 20  # characters from which anything is concluded
 TOLERABLE = 0.05  # share of faulty characters under the right settings, on a wire that is not at its best

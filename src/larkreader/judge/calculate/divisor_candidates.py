@@ -50,7 +50,7 @@ def _near_sums(first: BaudSetting, low: int, high: int) -> Iterator[BaudSetting]
     """Yield sums of an accumulator among which the least worst bit boundary is.
 
     Boundary ``k`` lies on the whole tick at or before ``k`` times the ticks of a bit. Of bits that are not too long,
-    the longest is the best. Longer ones are better only while no boundary is a tick late, and boundaries move only
+    the longest is the best. Longer bits are better only while no boundary is a tick late, and boundaries move only
     where such a product passes a whole number: between two such lengths all sums are alike.
     """
     wanted = 1 / (fraction_of(first.wanted) * first.tick_s)  # ticks of a bit

@@ -36,9 +36,9 @@ def find_divisors(
     -------
     list of BaudSetting
         The best divisor for each clock, oversampling and prescaler that can make the baud at all, the best of all
-        first: the one whose worst bit boundary is nearest to its place; of equals the one with more oversampling, and
-        then with less prescaling. Where the ideal is beyond the bounds of a divisor, its nearest value counts while no
-        boundary is off by half a bit. Empty if none is left.
+        first: the divisor whose worst bit boundary is nearest to its place; of equals the divisor with more
+        oversampling, and then with less prescaling. Where the ideal is beyond the bounds of a divisor, its nearest
+        value counts while no boundary is off by half a bit. Empty if none is left.
 
     Raises
     ------

@@ -112,7 +112,7 @@ class _Fit:
     share: float
 
     def divides(self, other: _Fit) -> bool:
-        """Return whether the other bit time is this one or a multiple of it."""
+        """Return whether the other bit time is this bit time or a multiple of it."""
         parts = other.bit / self.bit
         return abs(parts - round(parts)) < 0.02 * parts and round(parts) >= 1
 

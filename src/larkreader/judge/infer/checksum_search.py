@@ -1,4 +1,4 @@
-"""Which checksum some frames carry, when the declared one never fits: every algorithm, span and byte order tried.
+"""Which checksum some frames carry, when the declared checksum never fits: every algorithm, span and byte order tried.
 
 The register of a CRC over bytes `begin` to `end` is the exclusive or of what each byte contributes, by its distance to
 the end, and of what is left of the start. So all beginnings are tried with one look-up a byte, from the end backwards.
@@ -38,7 +38,7 @@ class ChecksumFit:
     algorithm : str
         Its name.
     begin, end : int
-        First byte covered, and the one behind the last.
+        First byte covered, and the byte behind the last.
     place, size : int
         First byte of the stored value, and how many it has.
     order : {"little", "big"}
@@ -108,7 +108,7 @@ def find_checksums(rows: Bytes, place: int, size: int) -> list[ChecksumFit]:
 
 
 def explain_mismatches(frames: Bytes | Ragged, layout: FrameLayout) -> dict[str, Any]:
-    """Return as evidence which checksum makes frames right whose declared one fails; nothing if none does.
+    """Return as evidence which checksum makes frames right whose declared checksum fails; nothing if none does.
 
     Of frames that differ those of the commonest length are looked at.
     """

@@ -25,7 +25,7 @@ MOST = 2000  # frames that are looked at
 RIGHT = 0.9  # of the frames at least have a right checksum
 SURE = 40  # bits by which a checksum must be no chance
 LOOKED_AT = 8  # frames at first, before all are
-SIZES = (2, 4, 1, 3, 8)  # bytes of a checksum, the usual ones first
+SIZES = (2, 4, 1, 3, 8)  # bytes of a checksum, the usual sizes first
 BEGINS = 6  # bytes from the first on at which the covered span may begin
 
 Numbers = npt.NDArray[np.int64]

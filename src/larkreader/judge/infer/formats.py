@@ -146,7 +146,7 @@ def in_declared_order(fits: Sequence[FormatFit], line: LineSettings | None) -> l
 
 
 def ranked(fits: Sequence[FormatFit]) -> list[FormatFit]:
-    """Return fits, the best first: the cheapest, but never a faulty one before a usual format without any fault.
+    """Return fits, the best first: the cheapest, but never a faulty format before a usual format without any fault.
 
     A parity bit is taken for data by a format that has one data bit more, which then has no parity errors. That such a
     format is faultless proves nothing; where parity errors are few it does not go first.
@@ -220,7 +220,7 @@ def _count_bits(bits: npt.NDArray[np.int64]) -> tuple[int, int]:
 
 
 def _coded(zeros: Counts, ones: Counts) -> npt.NDArray[np.float64]:
-    """Return the bits it takes to describe zeros and ones of which nothing is known (Krichevsky and Trofimov 1981)."""
+    """Return the bits it takes to describe bits of which nothing is known (Krichevsky and Trofimov 1981)."""
     most = int(np.max(np.add(zeros, ones))) + 1
     places = np.arange(most, dtype=np.float64)
     half = np.concatenate([[0.0], np.cumsum(np.log2(places + 0.5))])  # log2 of (n - 1/2)! over (-1/2)!

@@ -33,7 +33,7 @@ CLOCK_OFFSETS = (0.0, -0.0005, 0.0005, -0.003, 0.003)  # of a sender that is a w
 PERCENTS = (-8, -6, -5, -4, 4, 5, 6, 8)
 FORMATS = ("8N1", "8E1", "8O1", "7E1", "7O1", "7N1", "8N2", "9N1")
 LEAST_LIKENESS, LEAST_TEXT = 0.5, 0.65  # of an explanation worth telling, if what was sent is known, or is text
-FEWEST_LETTERS = 5  # different ones, of a text
+FEWEST_LETTERS = 5  # different letters, of a text
 PRINTED = bytes([0x09, 0x0A, 0x0D, *range(0x20, 0x7F)])
 USUAL = frozenset(b" etaoinshrdlu0123456789.,:=\r\n")  # what most texts are mostly made of
 
@@ -279,7 +279,7 @@ def _framed(
 
 
 def _shapes(sender: LineSettings, line: LineSettings, letters: bytes) -> dict[bytes, int]:
-    """Return what the receiver makes of each letter sent by itself; of letters that look the same, the usual one."""
+    """Return what the receiver makes of each letter sent by itself; of letters that look the same, the usual letter."""
     sent = bytes(letter for letter in letters if letter < 1 << sender.data_bits)
     gap = _alone(sender, line)
     read = _received(sent, sender, line, gap)

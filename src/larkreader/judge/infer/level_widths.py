@@ -26,7 +26,7 @@ class LevelWidths:
         What was declared.
     high, low : numpy.ndarray of float64, shape (n,)
         Lengths of the stretches between two changes, in bit times at the declared baud; within characters they are
-        close to whole ones.
+        close to whole bits.
     survey : Survey
         What else was measured, such as the real baud.
     """

@@ -23,7 +23,7 @@ from .bit_time import measure_bit
 GLITCH = 0.6  # of a bit below which a stretch is a glitch
 OFF_GRID = 0.22  # of a bit from which a change lies between the bits
 ON_GRID = 0.05  # share of such changes up to which a wire has the baud that is meant
-WRONG_BAUD = 0.15  # share from which it has another one
+WRONG_BAUD = 0.15  # share from which it has another bit time
 LOOKED_AT = 1 << 13  # changes; more make it no clearer
 FEWEST = 100  # changes from which anything is concluded
 MOST_FAULTS = 0.02  # share of faulty characters above which these suffice by themselves

@@ -3,8 +3,8 @@
 Frames of one length repeat themselves: bytes that never change, and others that seldom do, come again after that
 length. It is what nearly always lies between two pauses, or where most bytes equal those that far behind. Pairs of
 bytes that come again at just that distance anchor the frames; what never changes in them may be a marker. Where a frame
-begins is found from the pauses, or by the checksum: every beginning of a constant stretch is tried, and the one under
-which a checksum fits is right.
+begins is found from the pauses, or by the checksum: every beginning of a constant stretch is tried, and the beginning
+under which a checksum fits is right.
 """
 
 from __future__ import annotations

@@ -20,7 +20,9 @@ from .formats import OPPOSITE, FormatFit, fit_formats, in_declared_order
 
 MESSAGE_GAP = 3.0  # character times of idle that end a message, at the least
 PITCH_FIT = 0.2  # bits within which a distance between starts is one of whole characters
-BACK_TO_BACK = 0.05  # of the characters that must follow the one before at the least distance, for that to be no pause
+BACK_TO_BACK = (
+    0.05  # of the characters that must follow their predecessor at the least distance, for that to be no pause
+)
 PLAIN_BITS = 8  # data bits up to which the highest may never change, as in text
 FAULTLESS_BITS = 7.0  # what speaks at least for settings without a fault rather than for settings with some
 FEWEST_VALUES = 8  # different characters from which a parity bit that agrees with all of them is not chance
@@ -252,7 +254,7 @@ def _alike(best: FormatFit, fits: list[FormatFit], read: Characters) -> tuple[Li
     for fit in fits:
         line, other = best.line, fit.line
         same_order = other.first_bit == line.first_bit or not best.shows_order
-        same_count = abs(fit.characters - best.characters) <= 1  # a longer one is cut off by the end
+        same_count = abs(fit.characters - best.characters) <= 1  # a longer character is cut off by the end
         same = same_order and same_count and other.idle == line.idle
         if not (same and fit.is_faultless and fit.is_usual) or _is_one_format(line, other):
             continue

@@ -14,7 +14,7 @@ from larkreader.decode.columns.frame_columns import FrameFault, Frames
 
 @dataclass(frozen=True)
 class FrameChange:
-    """In what a frame differs from the one before it of the same layout.
+    """In what a frame differs from the frame before it of the same layout.
 
     Parameters
     ----------
@@ -39,7 +39,7 @@ class FrameChange:
 
 
 def find_changes(frames: Frames) -> Iterator[FrameChange]:
-    """Yield in what each frame differs from the one before it.
+    """Yield in what each frame differs from the frame before it.
 
     Parameters
     ----------

@@ -21,7 +21,8 @@ class EdgePhases(Columns):
     Parameters
     ----------
     boundary : ndarray of int64
-        Number of the boundary: 1 lies between start bit and first data bit; the last one before the first stop bit.
+        Number of the boundary: 1 lies between start bit and first data bit; the last boundary before the first stop
+        bit.
     offset_bits : ndarray of float64
         How much later than that boundary the change was, in bit times of the declared baud, -0.5 to 0.5. A receiver
         judges the line at the ends of that range.

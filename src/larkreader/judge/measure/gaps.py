@@ -23,10 +23,10 @@ class Gaps:
     wire : str
         Its name.
     within_s : ndarray of float64, shape (n_rests,)
-        From the end of a character to the beginning of the next one of the same message, in seconds; 0 where one
+        From the end of a character to the beginning of the next message of the same message, in seconds; 0 where one
         follows the other without a rest.
     between_s : ndarray of float64, shape (n_messages - 1,)
-        From the end of a message to the beginning of the next one, in seconds.
+        From the end of a message to the beginning of the next message, in seconds.
     """
 
     wire: str

@@ -52,7 +52,7 @@ class Pairs(Columns):
     state : ndarray of uint8
         What became of it, as `PairState`.
     again : ndarray of int64
-        Row of the request that it repeats, which has the same content and had no good reply yet; -1 for a new one.
+        Row of the request that it repeats, which has the same content and had no good reply yet; -1 for a new request.
     pairing : Pairing
         What was declared.
     timeline : Timeline

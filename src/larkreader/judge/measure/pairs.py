@@ -1,7 +1,7 @@
 """Which reply answers which request, how long it took, and which request was not answered.
 
 A reply can begin as soon as the receiver has judged the request's first stop bit. It answers the last request before
-it, or with fields to match the last one that holds the same. Of several the first one counts. A request that got no
+it, or with fields to match the last request that holds the same. Of several the first counts. A request that got no
 good reply may have got a damaged one: what is damaged on the reply's wire before the next request.
 """
 
@@ -64,7 +64,7 @@ def find_pairs(
     ready_s = _ready(timeline, request, lines)
     asked, answers = _keys(pairing, timeline, frames, request, good)
     found = _last_before(ready_s, asked, timeline.begin_s[good], answers)
-    ends_s = np.append(timeline.end_s[request], np.nan)  # the last one is of those that have no request
+    ends_s = np.append(timeline.end_s[request], np.nan)  # the last column is of those that have no request
     latency_s = timeline.begin_s[good] - ends_s[found]
     if pairing.gone_after_s is not None:
         found[latency_s > pairing.gone_after_s] = -1
@@ -217,7 +217,7 @@ def _repeats(
     answered: Places,
     state: npt.NDArray[np.uint8],
 ) -> Places:
-    """Return which request each one repeats: the one before it, if that has the same content and no good reply yet."""
+    """Return which request each repeats: the request before it, if that has the same content and no good reply yet."""
     again = np.full(len(request), -1)
     if len(request) < 2:
         return again

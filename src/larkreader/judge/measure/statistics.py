@@ -19,7 +19,7 @@ from larkreader.shown import Shown
 
 SOON = 0.6  # declared periods up to which a frame makes up for a late one before it
 ON_TIME = 0.25  # declared periods by which a frame may be off where frames that are missing are counted
-LATE = 1.5  # declared periods from which on a frame is late, and another one was due
+LATE = 1.5  # declared periods from which on a frame is late, and another frame was due
 
 
 @dataclass(frozen=True)
@@ -196,7 +196,7 @@ def _apart(frames: Frames) -> npt.NDArray[np.float64]:
 def _missing(apart: npt.NDArray[np.float64], late: npt.NDArray[np.int64], period_s: float) -> npt.NDArray[np.int64]:
     """Return how many frames did not come in each gap that is too long.
 
-    A late frame, after which the next are in time, leaves a long gap and short ones behind it;
+    A late frame, after which the next are in time, leaves a long gap and short gaps behind it;
     together they are as long as they should be, and nothing is missing. Where that leaves it between two numbers, the
     frame behind the gap was out of step, and the next gap decides.
     """

@@ -241,7 +241,7 @@ def _stretches(fate: npt.NDArray[np.uint8], fates: tuple[Fate, ...]) -> Offsets:
 
 
 def _judge_reads(wire: str, result: Replay, messages: Messages) -> Iterator[Finding]:
-    """Yield the reads that are out of step with the messages, and the one that does not return."""
+    """Yield the reads that are out of step with the messages, and the read that does not return."""
     application, reads, starts = result.path.application, result.reads, messages.starts
     is_whole = messages.is_whole
     if isinstance(application, BlockingApplication) and len(starts):
@@ -301,7 +301,7 @@ def _judge_room(wire: str, result: Replay, limits: PathLimits) -> Iterator[Findi
 
 
 def _judge_waits(wire: str, result: Replay, line: LineSettings) -> Iterator[Finding]:
-    """Yield that the end of a message waits in the hardware for the next one, where nothing reports an idle line."""
+    """Yield that the end of a message waits in the hardware for the next, where nothing reports an idle line."""
     service, fifo = result.path.service, result.path.fifo
     if isinstance(service, DmaService):
         if "idle" in service.notices:

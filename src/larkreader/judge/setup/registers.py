@@ -199,7 +199,7 @@ def _changes(
 
 
 def _meant(baud: float, declared: float) -> float:
-    """Return the baud that is meant by one that a generator makes: the declared one, or a standard one, if near."""
+    """Return the baud that is meant by one that a generator makes: the declared or a standard baud, if near."""
     for item in (declared, *sorted(STANDARD_BAUDS, key=lambda other: abs(other / baud - 1))):
         if abs(baud / item - 1) <= NEAR:
             return float(item)

@@ -155,7 +155,7 @@ def add_up(
     frames : mapping of str to Frames
         By layout.
     bytes_of : mapping of str to mapping
-        By wire, how many bytes lie in good frames, faulty ones, and none.
+        By wire, how many bytes lie in good frames, in faulty frames, and in none.
     findings : sequence of Finding
         What is wrong.
     pairs, paths, pauses : mapping

@@ -44,7 +44,7 @@ CLOCKS = (
     168, 3.6864, 1.8432, 6, 27, 50, 13, 18, 22.1184, 30, 96, 125, 4.9152, 9.8304,
 )  # fmt: skip
 FEWEST_CHARACTERS = 8  # of which anything is concluded
-FARTHEST = 6.0  # times the measured baud, up to which usual ones are tried
+FARTHEST = 6.0  # times the measured baud, up to which usual bauds are tried
 SLOWER, FASTER = (0.5, 1 / 3), (2.0, 3.0, 0.25, 4.0)  # than the measured baud, that are tried
 LOOKED_AT = 1 << 12  # changes on which other bauds are tried
 UNMEASURED_PPM = 20_000.0  # uncertainty of a bit time that was taken from a list
@@ -53,7 +53,7 @@ READABLE = 0.08  # of the declared baud by which a sender may be off and still b
 RATIO_FIT = 0.006  # within which a ratio of bauds is taken for one of clocks, or for a factor
 MOST_CLOCKS = 3
 HEALTHY_FAULTS = 0.01  # share of faulty characters below which the settings cannot be what is wrong
-BELIEVABLE_FAULTS = 0.2  # above which other settings than the declared ones explain nothing
+BELIEVABLE_FAULTS = 0.2  # above which other settings than the declared explain nothing
 HOPELESS_FAULTS = 0.4  # above which no settings are proposed
 MANY_CHANGES = 100  # from which it means something that they follow no bit time
 TWO_SENDERS_FAULTS = 0.05  # share of faulty characters that goes with it
@@ -74,7 +74,7 @@ class Diagnosis(Shown):
     survey : Survey
         What the wire looks like.
     proposal : LineSettings or None
-        The settings under which it reads best, the baud a usual one if it is near one; None if that is not
+        The settings under which it reads best, a usual baud if it is near; None if that is not
         certain.
     """
 
@@ -179,7 +179,7 @@ def diagnose(
         return Diagnosis((damage,), seen)
     is_near = abs((seen.deviation_ppm or 0.0) * 1e-6) <= READABLE
     if is_healthy and not is_near and off_grid(trace, line, seen.asymmetry_s)[0] <= ON_GRID:
-        # Values that are all alike fit several bauds; that they fit the declared one is enough.
+        # Values that are all alike fit several bauds; that they fit the declared baud is enough.
         return Diagnosis((make_finding("as-declared", wire, score=0.9, alike=True),), seen, line)
     found = list(_setting_findings(wire, trace, seen, fits, usual, line, is_healthy=is_healthy))
     if not is_healthy and (best.fault_share > HEALTHY_FAULTS or not found):
@@ -202,7 +202,7 @@ def _best_bit_time(
 ) -> tuple[BitTime | None, list[FormatFit]]:
     """Return the bit time under which a wire reads best, and how well it reads under every format.
 
-    The measured one if nothing speaks against it; else a multiple or a part of it, or the declared or a usual one,
+    The measured one if nothing speaks against it; else a multiple or a part of it, or the declared or a usual baud,
     under which a usual format has no fault.
     """
     is_faultless = bool(fits) and fits[0].is_faultless
@@ -267,7 +267,7 @@ def _setting_findings(
     *,
     is_healthy: bool,
 ) -> Iterator[Finding]:
-    """Yield in what the settings of a wire differ from the declared ones."""
+    """Yield in what the settings of a wire differ from the declared settings."""
     best = seen.best
     assert best is not None
     if best.fault_share > BELIEVABLE_FAULTS:
@@ -336,7 +336,7 @@ def _baud_findings(wire: str, seen: Survey, line: LineSettings) -> Iterator[Find
 def _format_findings(
     wire: str, fit: FormatFit, best: LineSettings, line: LineSettings, score: float
 ) -> Iterator[Finding]:
-    """Yield in what the format under which a wire reads best differs from the declared one."""
+    """Yield in what the format under which a wire reads best differs from the declared format."""
     read = {"best": format_text(best), **read_evidence(fit)}
     if best.idle != line.idle:
         idles = {"declared": line.idle, "found": best.idle}
@@ -378,7 +378,7 @@ def _fault_share(trace: Trace, line: LineSettings) -> float:
 
 
 def _early(read: Characters, line: LineSettings) -> float:
-    """Return by how many bits characters begin before the declared stop bits of the ones before are over."""
+    """Return by how many bits characters begin before the declared stop bits of their predecessors are over."""
     if line.stop_bits == 1 or len(read) < FEWEST_CHARACTERS:
         return 0.0
     bits = np.diff(read.begin_s) * line.baud

@@ -1,4 +1,4 @@
-"""Whether a wire would read better under other settings than the declared ones: the cheap part of a diagnosis.
+"""Whether a wire would read better under other settings than the declared: the cheap part of a diagnosis.
 
 Where many characters are faulty, or no declared frame is found, the beginning of the wire is diagnosed. Where nothing
 is faulty, settings can be wrong all the same if their format cannot see it: the highest of eight data bits may be the
@@ -22,7 +22,7 @@ from larkreader.judge.findings.finding import Finding, make_finding
 COMPARED = 1 << 16  # characters whose values are compared
 LOOKED_AT = 1 << 9  # changes that are diagnosed: some 100 characters, and a few hundredths of a second
 FAULTS = 0.01  # share of faulty characters from which the settings are doubted
-TOLERABLE = 0.02  # of the declared baud by which the better one must differ to be named
+TOLERABLE = 0.02  # of the declared baud by which the better baud must differ to be named
 READS = 0.5  # share of the characters in good frames from which a wire reads as declared
 FEWEST = 8  # characters of which anything is concluded
 FEWEST_VALUES = 14  # different values that all agree in a parity bit: one to 8,000 by chance

@@ -20,7 +20,7 @@ from larkreader.judge.measure.statistics import judge_period
 from .loss_findings import judge_losses
 from .sequence import Losses
 
-NEARLY_ALL = 0.8  # of the frames; if so many checksums fail, the declared one is wrong
+NEARLY_ALL = 0.8  # of the frames; if so many checksums fail, the declared checksum is wrong
 RESTS = 3.0  # character times at the end of a capture, and twice as long as any rest within a frame: no frame goes on
 JUDGED = (FrameFault.CHECKSUM_MISMATCH, FrameFault.UNKNOWN_VALUE, FrameFault.OUT_OF_RANGE)
 Offsets = npt.NDArray[np.int64]
@@ -116,7 +116,7 @@ def _fault_finding(
 
 
 def _checksums(frames: Frames, rows: Offsets) -> dict[str, Any]:
-    """Return what the first frame holds and should hold; and which checksum fits, if the declared one never does."""
+    """Return what the first frame holds and should hold; and which checksum fits, if the declared never does."""
     layout = frames.layout
     assert layout.checksum is not None
     assert layout.checksum_slot is not None

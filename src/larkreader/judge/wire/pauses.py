@@ -26,7 +26,7 @@ THROUGH = 0.8  # of the characters that a pause has time for, which a sender tha
 REVERSED = 0.9  # of the characters that are sent while that is forbidden, where the levels are reversed
 FEWEST = 10  # characters that show reversed levels
 FEWEST_CHANGES = 5  # of a signal, which show that it follows the sender
-SOON_CHARACTERS = 3.0  # character times within which one thing follows another
+SOON_CHARACTERS = 3.0  # character times within which two events belong together
 FOREVER = 4.0  # times as long as any other pause, from which on one counts as never ended
 FOREVER_CHARACTERS = 20.0  # character times, at least
 

@@ -68,7 +68,8 @@ class Losses:
         Offsets of frames whose counter is that of the frame before, and of those at which it starts again at 0 from
         the lower half of its range.
     changed, expected, found : ndarray of int64
-        Offsets of frames whose counter fits neither neighbour; the counter that it should be, and the one it is.
+        Offsets of frames whose counter fits neither neighbour; the counter that it should be, and the counter that it
+        is.
     jumps, before, after : ndarray of int64
         Offsets of frames whose counter jumps without proof of a loss; the counter before, and there.
     """
@@ -191,7 +192,7 @@ def _losses_of(frames: Frames, counter: Slot, characters: Characters, others: li
 def _holds_the_next(layout: FrameLayout, chain: Frames, place: int, counter: Slot, wanted: int) -> bool:
     """Return whether the frame before a jump is two, joined by damage to what separates them.
 
-    Without a checksum such a frame passes for a good one if its length may vary. Then its end is a frame of its own,
+    Without a checksum such a frame passes for a good frame if its length may vary. Then its end is a frame of its own,
     with the fixed values of the layout and the counter that is missing.
     """
     if layout.checksum is not None or layout.is_fixed or layout.pattern is not None:

@@ -19,7 +19,7 @@ MOST_NAMED = 6  # bursts that the legend names
 
 
 def draw_bursts(bursts: Bursts, *, ax: Axes | None = None) -> Axes:
-    """Draw bursts over each other, the last one strongest.
+    """Draw bursts over each other, the last the strongest.
 
     Parameters
     ----------

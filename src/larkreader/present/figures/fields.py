@@ -226,7 +226,7 @@ def _draw_strip(
 
 
 def _apart(ticks: list[tuple[float, str]]) -> list[tuple[float, str]]:
-    """Return ticks without those that would overlap the one below."""
+    """Return ticks without those that would overlap the tick below."""
     kept: list[tuple[float, str]] = []
     for tick in ticks:
         if not kept or tick[0] - kept[-1][0] > 0.22:

@@ -1,8 +1,8 @@
 """How full each stage of a receive path was over time, what was lost, and when the sender was paused.
 
-One strip a stage, the one nearest to the wire at the bottom: its fill as a grey area under a line, its size as a dashed
+A strip a stage, the stage nearest to the wire at the bottom: its fill as a grey area under a line, its size as a dashed
 line. Above a strip, a hatched bar with a number stands where characters were lost there. Under them stand the wires:
-when characters were on the one, and when a pause was in force on the other.
+when characters were on them, and when a pause was in force.
 """
 
 from __future__ import annotations

@@ -53,7 +53,7 @@ def new_axes(ax: Axes | None, height_px: int = 480) -> Axes:
 
 
 def finish(axes: Axes, title: str, remark: str = "", *, sides: tuple[str, ...] = ("bottom",)) -> None:
-    """Write what a figure shows over its left end, what its marks mean over the right one, and take away the frame.
+    """Write what a figure shows over its left end, what its marks mean over the right end, and take away the frame.
 
     Parameters
     ----------

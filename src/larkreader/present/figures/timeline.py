@@ -118,7 +118,7 @@ def _is_thin(entry: Entry, begin: float, end: float) -> bool:
 
 
 def _draw_thin(axes: Axes, thin: list[Entry], lanes: dict[str, float], begin: float, end: float, factor: float) -> None:
-    """Draw the boxes that have no room for hatching, which may be many: faulty ones in the colour of faults."""
+    """Draw the boxes that have no room for hatching, which may be many: faulty boxes in the colour of faults."""
     for number, (wire, lane) in enumerate(lanes.items()):
         for is_faulty, color in ((False, wire_color(number, len(lanes))), (True, FAULT)):
             spans = [

@@ -30,7 +30,7 @@ LETTERS = {
     Fault.OVERRUN: "O",
     Fault.UNKNOWN_LEVEL: "U",
 }
-LONGEST_PAUSE = 2  # character times; behind a longer one the drawing ends
+LONGEST_PAUSE = 2  # character times; behind a longer rest the drawing ends
 MOST_LETTERED_BITS = 72  # in one drawing; more would overlap
 AXIS_Y = -0.22  # of the axis under which the sampling instants hang
 BITS = (-0.78, -0.48)  # lower and upper edge of the strip of bits

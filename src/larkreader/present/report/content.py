@@ -85,7 +85,7 @@ class Report:
     layouts : sequence of TableOf
         Where the fields of frames lie.
     frames : sequence of ExplainedFrame
-        Some frames taken apart: faulty ones, and good ones of each layout.
+        Some frames taken apart: faulty frames, and good frames of each layout.
     frames_left : int
         Faulty frames that are not among them.
     pictures : sequence of Picture
@@ -115,7 +115,7 @@ class Report:
 
     @property
     def opened(self) -> int:
-        """The number of the frame that is open first: the first faulty one, if there is one."""
+        """The number of the frame that is open first: the first faulty frame, if there is any."""
         return next((frame.number for frame in self.frames if frame.faults != "no fault"), 0)
 
 
@@ -298,7 +298,7 @@ def _pair_tables(every: Mapping[str, Pairs]) -> list[TableOf]:
 
 
 def _messages(reading: Reading) -> TableOf:
-    """Return the first messages with which something is wrong; the first ones at all if nothing is."""
+    """Return the first messages with which something is wrong; the first messages at all if nothing is."""
     rows = TimelineRows(reading)
     wrong = rows.wrong()
     chosen = (wrong if len(wrong) else np.arange(len(rows.timeline), dtype=np.int64))[:MOST_MESSAGES]
@@ -318,7 +318,7 @@ def _messages(reading: Reading) -> TableOf:
 
 
 def _explained(reading: Reading) -> tuple[list[ExplainedFrame], int]:
-    """Return the frames that are taken apart, in order of time, and how many faulty ones are not."""
+    """Return the frames that are taken apart, in order of time, and how many faulty frames are not."""
     chosen: list[tuple[float, int, str, int]] = []
     left = 0
     for key, frames in reading.frames.items():

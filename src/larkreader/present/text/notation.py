@@ -65,7 +65,7 @@ class Notations:
     value : int
         The value.
     decimal, hex, octal, binary : str
-        Its digits; all but the decimal ones are as many as the largest value needs.
+        Its digits; all but the decimal digits are as many as the largest value needs.
     character : str
         What it prints: one column wide, a control picture for a control character, a middle dot for what is not ASCII.
     name : str
