@@ -122,7 +122,7 @@ class CaptureFile:
         Yields
         ------
         dict of str to Trace or Characters
-            By wire; not every wire is in every piece. The pieces of a trace go on where the last one ended, as
+            By wire; not every wire is in every piece. The pieces of a trace go on where the last piece ended, as
             `CharacterReader.feed` takes them. Characters come whole, but for files of bytes.
 
         Raises

@@ -141,7 +141,7 @@ def open_pieces(
     Yields
     ------
     dict of str to Trace or Characters
-        What happened next, by wire; not every wire is in every piece. The pieces of a trace go on where the last one
+        What happened next, by wire; not every wire is in every piece. The pieces of a trace go on where the last
         ended, as `CharacterReader.feed` takes them. Characters come whole, but for files of bytes alone.
 
     Raises

@@ -68,7 +68,7 @@ class CharacterReader:
         Parameters
         ----------
         piece : Trace
-            Goes on where the last one ended, in ticks of the same length, counted on. What is certain reaches to its
+            Goes on where the last piece ended, in ticks of the same length, counted on. What is certain reaches to its
             ``end``, or to its last edge where that is not known.
 
         Returns
