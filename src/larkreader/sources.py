@@ -8,7 +8,6 @@ import tempfile
 import weakref
 from collections.abc import Iterator
 from contextlib import contextmanager
-from hashlib import sha256
 from pathlib import Path
 from typing import Any, BinaryIO, Protocol
 
@@ -107,6 +106,8 @@ def name_of(path: Path) -> str:
 
 def identity_of(path: Path) -> str:
     """Return what distinguishes a file from others: its size and its hash."""
+    from hashlib import sha256
+
     digest = sha256()
     with path.open("rb") as file:
         while piece := file.read(PIECE):

@@ -12,6 +12,8 @@ import numpy.typing as npt
 from larkreader.errors import RequestError, nearest
 from larkreader.shown import Shown
 
+from .masked import is_masked
+
 if TYPE_CHECKING:
     import pandas as pd
 
@@ -151,7 +153,7 @@ def _plain(values: Any, name: str) -> npt.NDArray[Any]:
     if not isinstance(values, np.ndarray):
         advice = f'Take it alone, as ["{name}"], or use to_pandas()'
         raise RequestError(f'column "{name}"', "has rows that differ in length, which no array holds", advice=advice)
-    if isinstance(values, np.ma.MaskedArray):
+    if is_masked(values):
         if values.dtype.kind in "iub":
             values = values.astype(np.float64)
         values = values.filled("" if values.dtype.kind == "O" else np.nan)

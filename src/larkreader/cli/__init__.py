@@ -39,6 +39,8 @@ COMMANDS = {
     "serve": "Offer a stand-in device on a port.",
 }
 
+# What NumPy and pydantic do at their start and no command of ours needs: threads for matrices, a search for plugins.
+QUICK_START = {"OPENBLAS_NUM_THREADS": "1", "PYDANTIC_DISABLE_PLUGINS": "__all__"}
 COMPLETION = "_LARKREADER_COMPLETE"  # set by the shells' scripts, as click has it
 OK, FINDINGS, UNUSABLE, BUG, INTERRUPTED, PIPE_CLOSED = 0, 1, 2, 70, 130, 141
 
@@ -84,6 +86,8 @@ def larkreader() -> None:
 
 def main() -> None:
     """Run the command and exit with its status. Whatever asks it to end, ports and files are left in order."""
+    for name, value in QUICK_START.items():
+        os.environ.setdefault(name, value)
     interrupts = Interrupts()
     interrupts.install()
     for stream in (sys.stdout, sys.stderr):

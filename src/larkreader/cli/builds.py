@@ -73,6 +73,8 @@ def report_to_build(
     bool
         Whether annotations were printed, so that nothing else is.
     """
+    if junit is None and annotations is None:
+        return False
     from larkreader.present.documents.annotations import Remark, github_lines, gitlab_report
     from larkreader.present.documents.cases import remark_cases
     from larkreader.present.documents.junit import write_junit

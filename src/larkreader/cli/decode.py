@@ -9,7 +9,6 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from . import frame_reports
 from .builds import build_options, check_build_options, report_to_build
 from .common import (
     check_output,
@@ -120,7 +119,6 @@ def decode(
     """
     from larkreader.declare.document.sheet_file import open_sheet
     from larkreader.errors import RequestError
-    from larkreader.present.documents.frame_tables import check_ending
     from larkreader.present.text.notation import check_encoding
 
     views = {"--explain": explain is not None, "--statistics": statistics, "--bytes": bytes_, "--changes": changes,
@@ -136,7 +134,10 @@ def decode(
     check_output(characters)
     check_output(frames)
     check_output(fates)
-    check_ending(frames)
+    if frames is not None:
+        from larkreader.present.documents.frame_tables import check_ending
+
+        check_ending(frames)
     check_build_options(junit, annotations, as_json=as_json)
     encoding = check_encoding(encoding)
     ring = _ring_of(capture, write_index, filled, kind)
@@ -161,16 +162,10 @@ def decode(
         junit, annotations, name, reading.findings, sheet=sheet, capture=capture, checked=reading.checked
     ):
         return exit_status(reading.verdict)
-    if explain is not None:
-        frame_reports.explain(reading, explain, as_json=as_json)
-    elif statistics:
-        frame_reports.show_statistics(reading, elements=elements, as_json=as_json)
-    elif bytes_:
-        frame_reports.show_bytes(reading, moved_at_s, as_json=as_json)
-    elif propose:
-        frame_reports.propose(reading)
-    elif changes:
-        frame_reports.show_changes(reading, as_json=as_json)
+    if chosen and not dump:
+        from .frame_reports import show_view
+
+        show_view(reading, chosen[0], explain, moved_at_s, elements=elements, as_json=as_json)
     elif dump:
         for row in _rows_of(reading, ring, numbers, encoding):
             click.echo(row)

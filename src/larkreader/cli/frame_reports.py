@@ -13,6 +13,22 @@ if TYPE_CHECKING:
     from larkreader.answers.reading import Reading
 
 
+def show_view(
+    reading: Reading, view: str, number: int | None, moved_at_s: float | None, *, elements: bool, as_json: bool
+) -> None:
+    """Show a view of a reading, by the option that chooses it."""
+    if view == "--explain" and number is not None:
+        explain(reading, number, as_json=as_json)
+    elif view == "--statistics":
+        show_statistics(reading, elements=elements, as_json=as_json)
+    elif view == "--bytes":
+        show_bytes(reading, moved_at_s, as_json=as_json)
+    elif view == "--changes":
+        show_changes(reading, as_json=as_json)
+    else:
+        propose(reading)
+
+
 def show_statistics(reading: Reading, *, elements: bool, as_json: bool) -> None:
     """Show the statistics of all layouts, and of the bursts of samples that they carry."""
     from larkreader.judge.measure.statistics import measure_frames

@@ -20,6 +20,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
+from larkreader.capture.masked import is_masked
 from larkreader.capture.ragged import Ragged
 from larkreader.sources import Target, opened_to_write
 
@@ -142,7 +143,7 @@ def _cells(column: Any) -> Cells | list[bytes]:
         return cells
     if isinstance(column, Ragged):
         return _rows_of_items(column)
-    if isinstance(column, np.ma.MaskedArray):
+    if is_masked(column):
         cells = _cells(column.data)
         absent = np.ma.getmaskarray(column)
         if isinstance(cells, list):

@@ -12,6 +12,7 @@ import numpy as np
 import numpy.typing as npt
 
 from larkreader.capture.columns import SHOWN_ROWS, Columns
+from larkreader.capture.masked import is_masked
 from larkreader.capture.ragged import Ragged
 from larkreader.declare.frame.layout import FrameLayout
 from larkreader.declare.frame.slot import Slot
@@ -250,7 +251,7 @@ class Frames(Columns):
         """
         values = self[name]
         held = np.empty(len(self), dtype=object)
-        if isinstance(values, np.ma.MaskedArray):
+        if is_masked(values):
             held[:] = [None if value is np.ma.masked else bytes([int(value)]) for value in values]
         else:
             held[:] = [np.atleast_1d(row).astype(np.uint8).tobytes() for row in values]
@@ -290,7 +291,7 @@ class Frames(Columns):
                 columns[name] = self.bytes_in(name)
             elif isinstance(values, Ragged):
                 columns[name] = np.asarray(values)
-            elif isinstance(values, np.ma.MaskedArray):
+            elif is_masked(values):
                 columns[name] = values.data.astype(object)
                 columns[name][np.ma.getmaskarray(values)] = None
             elif values.ndim == 1:

@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
+from larkreader.capture.masked import is_masked
 from larkreader.capture.ragged import Ragged
 from larkreader.declare.frame.fields import NamedField
 from larkreader.declare.frame.layout import FrameLayout
@@ -67,7 +68,7 @@ def over_items(column: Any, work: Callable[[Column], Column], slot: Slot | None 
         length = column.length // slot.inner
         texts = work(column.flat.reshape(-1, slot.inner))
         return Ragged(texts, np.cumsum(length) - length, length)
-    if isinstance(column, np.ma.MaskedArray):
+    if is_masked(column):
         return np.ma.MaskedArray(work(column.data), mask=column.mask)
     if is_text and slot is not None and slot.stride:
         return work(column.reshape(-1, slot.inner)).reshape(len(column), -1)
@@ -78,7 +79,7 @@ def every_item(column: Any) -> Column:
     """Return all items that a column of any kind holds, in one row; those that are not there left out."""
     if isinstance(column, Ragged):
         return column.flat
-    items: Column = column.compressed() if isinstance(column, np.ma.MaskedArray) else column.reshape(-1)
+    items: Column = column.compressed() if is_masked(column) else column.reshape(-1)
     return items
 
 
@@ -89,7 +90,7 @@ def each_frame(column: Any, check: Check) -> npt.NDArray[np.bool_]:
         passed = np.ones(len(column), dtype=np.bool_)
         passed[column.owner[~check(column.flat)]] = False
         return passed
-    if isinstance(column, np.ma.MaskedArray):
+    if is_masked(column):
         passed = check(column.data) | column.mask
         return passed
     return check(column)

@@ -17,6 +17,7 @@ import numpy as np
 import numpy.typing as npt
 
 from larkreader.capture.characters import Characters
+from larkreader.capture.median import median_of
 from larkreader.declare.frame.layout import FrameLayout
 from larkreader.decode.cut.frames import read_frames
 
@@ -95,7 +96,7 @@ def propose_layout(data: bytes | Bytes | Characters) -> ProposedLayout | None:
         values = data.value[:LOOKED_AT].astype(np.uint8)
         if data.has_times and data.has_line:
             pauses = np.append(0.0, np.maximum(data.begin_s[1:] - data.end_s[:-1], 0.0))[:LOOKED_AT]
-            pauses = pauses / max(float(np.median(data.end_s - data.begin_s)), 1e-12)
+            pauses = pauses / max(median_of(data.end_s - data.begin_s), 1e-12)
     else:
         values = np.frombuffer(data, np.uint8) if isinstance(data, (bytes, bytearray)) else np.asarray(data, np.uint8)
         values = values[:LOOKED_AT]

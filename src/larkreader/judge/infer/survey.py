@@ -9,6 +9,7 @@ import numpy as np
 import numpy.typing as npt
 
 from larkreader.capture.characters import Characters, Fault
+from larkreader.capture.median import median_of
 from larkreader.capture.trace import Trace
 from larkreader.capture.voltages import Voltages
 from larkreader.declare.link.line import Idle, LineSettings
@@ -358,4 +359,4 @@ def _gaps_of(characters: Characters, line: LineSettings) -> tuple[Spread | None,
 def _spread(times: npt.NDArray[np.float64]) -> Spread | None:
     if not len(times):
         return None
-    return Spread(len(times), float(times.min()), float(np.median(times)), float(times.max()))
+    return Spread(len(times), float(times.min()), median_of(times), float(times.max()))

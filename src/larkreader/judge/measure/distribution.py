@@ -7,6 +7,8 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
+from larkreader.capture.median import median_of
+
 Seconds = npt.NDArray[np.float64]
 
 MOST_BINS = 12  # of a histogram
@@ -43,7 +45,7 @@ def figures_of(times_s: Seconds) -> dict[str, Any]:
     return {
         "count": len(known),
         "least_s": float(known.min()),
-        "median_s": float(np.median(known)),
+        "median_s": median_of(known),
         "nearly_all_s": float(np.percentile(known, NEARLY_ALL, method="higher")),
         "most_s": float(known.max()),
     }

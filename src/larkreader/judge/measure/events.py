@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
+from larkreader.capture.median import median_of
 from larkreader.capture.trace import Trace
 from larkreader.declare.link.event import EventSignal
 
@@ -52,7 +53,7 @@ class EventDelays:
             "changes": len(self.at_s),
             "followed": len(followed),
             "min_s": float(followed[0]) if known else None,
-            "median_s": float(np.median(followed)) if known else None,
+            "median_s": median_of(followed) if known else None,
             "max_s": float(followed[-1]) if known else None,
             "histogram": [{"from_s": low, "to_s": high, "count": count} for low, high, count in self.histogram()],
         }

@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 
 from larkreader.capture.characters import Characters, Fault
+from larkreader.capture.median import median_of
 from larkreader.capture.trace import Trace
 from larkreader.capture.voltages import Voltages
 from larkreader.declare.frame.layout import FrameLayout
@@ -384,7 +385,7 @@ def _early(read: Characters, line: LineSettings) -> float:
     bits = np.diff(read.begin_s) * line.baud
     early = line.bits_per_character - bits
     often = early > EARLY
-    return float(np.median(early[often])) if np.count_nonzero(often) >= 2 else 0.0
+    return median_of(early[often]) if np.count_nonzero(often) >= 2 else 0.0
 
 
 def _damage_finding(wire: str, damage: tuple[float, float], **evidence: Any) -> Finding:

@@ -16,6 +16,7 @@ import numpy as np
 import numpy.typing as npt
 
 from larkreader.capture.characters import Characters, Fault
+from larkreader.capture.median import median_of
 from larkreader.capture.trace import Trace
 from larkreader.declare.frame.layout import FrameLayout
 from larkreader.declare.link.line import LineSettings
@@ -194,7 +195,7 @@ def _count_spurious(characters: Characters, layouts: Sequence[FrameLayout], paus
 
 def _is_rare(gaps: npt.NDArray[np.float64], pause_s: float) -> bool:
     """Return whether gaps as long as a pause are rare in what follows: else each character stands alone."""
-    return len(gaps) < 4 or float(np.median(gaps)) <= pause_s
+    return len(gaps) < 4 or median_of(gaps) <= pause_s
 
 
 class _Context:

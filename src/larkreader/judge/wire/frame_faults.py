@@ -10,6 +10,7 @@ import numpy as np
 import numpy.typing as npt
 
 from larkreader.capture.characters import Characters, Fault
+from larkreader.capture.median import median_of
 from larkreader.decode.check.verify import fixed_value, names_known, within_range
 from larkreader.decode.columns.frame_columns import FRAME_FAULT_NAMES, FrameFault, Frames, Skip, Spans
 from larkreader.decode.columns.unpack import raw_column, scaled
@@ -216,7 +217,7 @@ def _rests_behind(
         np.add.at(inside, frames.offset, 1)
         np.add.at(inside, frames.offset + frames.length - 1, -1)
     usual_s = float(rests_s[np.cumsum(inside)[: len(rests_s)] > 0].max(initial=0.0))
-    character_s = float(np.median(characters.end_s - characters.begin_s))
+    character_s = median_of(characters.end_s - characters.begin_s)
     return span_s[1] - float(characters.end_s[-1]) > max(2 * usual_s, RESTS * character_s)
 
 

@@ -11,6 +11,7 @@ import numpy.typing as npt
 
 from larkreader.capture.characters import Characters
 from larkreader.capture.columns import Columns
+from larkreader.capture.median import median_of
 from larkreader.capture.trace import Trace
 from larkreader.declare.document.sheet import Sheet
 from larkreader.judge.findings.finding import Finding, Places, make_finding
@@ -77,11 +78,11 @@ class Pauses(Columns):
             "stopped_late": len(late_s),
             "allowance_characters": self.allowance,
             "characters_after": {
-                "median": float(np.median(self.after)) if len(self) else None,
+                "median": median_of(self.after.astype(np.float64)) if len(self) else None,
                 "most": int(self.after.max()) if len(self) else None,
             },
             "last_after_s": {
-                "median": float(np.median(late_s)) if len(late_s) else None,
+                "median": median_of(late_s) if len(late_s) else None,
                 "most": float(late_s.max()) if len(late_s) else None,
             },
         }

@@ -23,6 +23,8 @@ import numpy as np
 import numpy.typing as npt
 
 from larkreader.capture.characters import Characters, Fault
+from larkreader.capture.masked import is_masked
+from larkreader.capture.median import median_of
 from larkreader.capture.ragged import Ragged
 from larkreader.declare.frame.layout import FrameLayout
 from larkreader.declare.frame.slot import Slot
@@ -145,7 +147,7 @@ def _losses_of(frames: Frames, counter: Slot, characters: Characters, others: li
     untrusted = CONTRADICTED if frames.layout.checksum is not None else UNTRUSTED
     good = frames[(frames.faults & untrusted) == 0]
     values = good.raw(counter.name)
-    values = (values.data if isinstance(values, np.ma.MaskedArray) else values).astype(np.uint64)
+    values = (values.data if is_masked(values) else values).astype(np.uint64)
     cycle = min(counter.cycle, 1 << 48)
     number = np.arange(len(good))
     wrong = np.zeros(len(good), np.bool_)
@@ -303,20 +305,22 @@ def _has_hole(
     """
     if not characters.has_line or not len(begin):
         return np.zeros(len(begin), dtype=np.bool_)
-    character_s = float(np.median(characters.end_s - characters.begin_s))
+    character_s = median_of(characters.end_s - characters.begin_s)
     rests = np.append(characters.begin_s[1:] - characters.end_s[:-1], [0.0, 0.0]) / character_s
     fill = frames.skipped.offset[frames.skipped.reason == Skip.FILL]
     rests[np.maximum(fill - 1, 0)] = 0.0  # between frames, before a delimiter that stands alone
     before = np.searchsorted(frames.offset, begin) - 1  # the frames that end there
     may_hold_more = frames.layout.checksum is None and not frames.layout.is_fixed
     doubted = before if may_hold_more else before[:0]
-    good = frames[np.setdiff1d(np.flatnonzero(frames.faults == 0), doubted)]
+    is_good = frames.faults == 0
+    is_good[doubted[doubted >= 0]] = False
+    good = frames[is_good]
     inside = np.zeros(len(characters) + 1, dtype=np.int64)
     np.add.at(inside, good.offset, 1)
     np.add.at(inside, good.offset + good.length - 1, -1)  # the rest behind the last character is between frames
     usual = rests[: len(characters)][np.cumsum(inside)[:-1] > 0]
     longest_usual = float(usual.max(initial=0.0))
-    typical = float(np.median(usual)) if len(usual) else 0.0
+    typical = median_of(usual) if len(usual) else 0.0
     bounds = np.column_stack([begin, np.maximum(end - 1, begin + 1)]).ravel()
     longest = np.maximum.reduceat(rests, bounds)[::2]
     spare = HOLE_FIT + longest_usual - typical

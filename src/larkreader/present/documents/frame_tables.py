@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from larkreader.capture.files.csv_text import Choice, write_csv
+from larkreader.capture.masked import is_masked
 from larkreader.capture.ragged import Ragged
 from larkreader.decode.columns.frame_columns import Frames, frame_fault_names
 from larkreader.errors import RequestError
@@ -89,7 +90,7 @@ def _arrays(name: str, column: Any) -> dict[str, Any]:
     """Return the arrays by which a column is kept."""
     if isinstance(column, Ragged):
         return {name: _plain(column.flat), f"{name}.length": column.length}
-    if isinstance(column, np.ma.MaskedArray):
+    if is_masked(column):
         return {name: _plain(column.data), f"{name}.absent": np.ma.getmaskarray(column)}
     return {name: _plain(column)}
 

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, NamedTuple
 import numpy as np
 import numpy.typing as npt
 
+from larkreader.capture.masked import is_masked
 from larkreader.decode.check.verify import names_known, within_range
 from larkreader.decode.columns.frame_columns import DAMAGED, Frames
 from larkreader.errors import RequestError, nearest
@@ -149,7 +150,7 @@ def _columns_of(frames: Frames, name: str) -> list[_Column]:
     names = dict(slot.field.names) if slot.field is not None else {}
     texts = {float(value): text for text, value in names.items()}
     values = frames.raw(plain) if texts else column
-    if isinstance(values, np.ma.MaskedArray):
+    if is_masked(values):
         values = np.where(np.ma.getmaskarray(values), np.nan, values.data.astype(np.float64))
     if not isinstance(values, np.ndarray):
         raise RequestError(f'field "{name}"', "has a varying number of items", "a strip needs one value a frame")
@@ -157,7 +158,7 @@ def _columns_of(frames: Frames, name: str) -> list[_Column]:
     unit = slot.field.unit if slot.field is not None else ""
     raw = frames.raw(plain)
     odd = np.zeros(len(frames), np.bool_)
-    if isinstance(raw, np.ndarray) and slot.field is not None and not isinstance(raw, np.ma.MaskedArray):
+    if isinstance(raw, np.ndarray) and slot.field is not None and not is_masked(raw):
         odd = ~within_range(raw, slot) if slot.field.range is not None else odd
         odd = ~names_known(raw, slot) if slot.field.names else odd
     items = range(values.shape[1])

@@ -352,13 +352,12 @@ def _explain(reading: Reading, number: int, key: str, row: int) -> ExplainedFram
 
 def _facts(files: Iterable[tuple[str, str]], command: str, made_at: str) -> TableOf:
     """Return what it takes to make a report again."""
-    import matplotlib as mpl
-    import pandas as pd
+    from importlib.metadata import version
 
     rows = [("made", made_at)] if made_at else []
     rows += [("command", command)] if command else []
     rows += [(f"file {name}", result) for name, result in files]
     rows.append(("Lark Reader", __version__))
     rows.append(("Python", f"{platform.python_version()} on {platform.system()} {platform.machine()}"))
-    rows.append(("NumPy, pandas, Matplotlib", ", ".join((np.__version__, pd.__version__, mpl.__version__))))
+    rows.append(("NumPy, pandas, Matplotlib", ", ".join(map(version, ("numpy", "pandas", "matplotlib")))))
     return TableOf("", ("", ""), rows)

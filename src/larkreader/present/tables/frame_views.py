@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
+from larkreader.capture.masked import is_masked
 from larkreader.capture.ragged import Ragged
 from larkreader.declare.frame.layout import FrameLayout
 from larkreader.declare.frame.slot import Slot
@@ -229,8 +230,8 @@ class ValueView(FrameView):
 def value_texts(frames: Frames, name: str) -> list[str]:
     """Write what a field holds in each frame: names where it has some, flags as digits."""
     slot = frames.layout.slot[name]
-    column = frames[name]
-    if isinstance(column, (Ragged, np.ma.MaskedArray)):
+    column: Any = frames[name]
+    if isinstance(column, Ragged) or is_masked(column):
         return [_value_text(frames, name, row) for row in range(len(frames))]
     if slot.field is not None and slot.field.names:
         items, joint = frames.labels(name).reshape(len(frames), -1), ","
@@ -250,7 +251,7 @@ def _value_text(frames: Frames, name: str, row: int) -> str:
     is_named = slot.field is not None and bool(slot.field.names)
     column = frames.labels(name) if is_named else frames[name]
     items = column[row]
-    if items is np.ma.masked:
+    if is_masked(items):
         return "absent"
     every = items.tolist() if isinstance(items, np.ndarray) else [items]
     texts = every if is_named or slot.kind == "text" else [number_text(item, slot) for item in every]
