@@ -98,6 +98,11 @@ class Ragged:
         if np.array_equal(self.begin[1:], self.begin[:-1] + self.length[:-1]):
             begin = int(self.begin[0])
             flat = self.items[begin : begin + int(ends[-1])]
+        elif (between := self.begin[1:] - self.begin[:-1] - self.length[:-1]).min() >= 0:
+            begin, end = int(self.begin[0]), int(self.begin[-1] + self.length[-1])
+            runs = np.zeros(2 * len(ends) - 1, np.int64)  # items of a row and items between rows in turn
+            runs[::2], runs[1::2] = self.length, between
+            flat = self.items[begin:end][np.repeat(np.arange(len(runs)) % 2 == 0, runs)]
         else:
             flat = self.items[np.arange(ends[-1]) + np.repeat(self.begin - ends + self.length, self.length)]
         return flat

@@ -5,7 +5,7 @@ cannot be followed for all candidates at once. But it can be followed for thousa
 if one knows how many candidates each stretch has to let pass at its beginning. That number is guessed by
 running the second half of the stretch before it, then compared with what that stretch really hands over; the
 stretches that guessed wrongly are run again. Data that never settles (periodic, out of step) is run with every
-possible number, once.
+possible number, once; what the stretches hand over then is joined by groups.
 """
 
 from __future__ import annotations
@@ -15,6 +15,7 @@ import numpy.typing as npt
 
 STRETCH = 32  # candidates a stretch
 ROUNDS = 4  # corrections before every possible beginning is tried
+GROUP = 64  # stretches that are joined first
 WIDEST_STEP = 64  # beyond it trying every possible beginning costs more than walking
 
 Steps = npt.NDArray[np.integer]
@@ -62,13 +63,35 @@ def _begins(rows: npt.NDArray[np.uint8], widest: int) -> npt.NDArray[np.uint8]:
             return begins
         begins[wrong] = ends[wrong - 1]
         ends[wrong] = _run(rows[:, wrong], begins[wrong])
-    every = np.stack([_run(rows, np.full(rows.shape[1], n, np.uint8)) for n in range(widest)])
-    passed = 0
-    handed = every.T.tolist()
-    for stretch, ends_of in enumerate(handed):
-        begins[stretch] = passed
-        passed = ends_of[passed]
-    return begins
+    every = np.stack([_run(rows, np.full(rows.shape[1], n, np.uint8)) for n in range(widest)], axis=1)
+    return _joined(every)
+
+
+def _joined(every: npt.NDArray[np.uint8]) -> npt.NDArray[np.uint8]:
+    """Return with how many each stretch begins, from what each hands over for every number.
+
+    Neighbours are joined to groups, whose members are gone through side by side; then the groups themselves.
+    """
+    count, widest = every.shape
+    if count <= GROUP:
+        numbers = [0]
+        for hands_over in every.tolist():
+            numbers.append(hands_over[numbers[-1]])
+        return np.array(numbers[:-1], dtype=np.uint8)
+    groups = -(-count // GROUP)
+    padded = np.zeros((groups * GROUP, widest), dtype=np.uint8)
+    padded[:count] = every
+    members = np.ascontiguousarray(padded.reshape(groups, GROUP, widest).swapaxes(0, 1)).reshape(GROUP, -1)
+    first_of = np.arange(groups) * widest
+    whole = np.tile(np.arange(widest, dtype=np.uint8), groups)
+    for member in members:
+        whole = member.take(whole + np.repeat(first_of, widest))
+    begins = np.empty((GROUP, groups), dtype=np.uint8)
+    passed = _joined(whole.reshape(groups, widest))
+    for place, member in enumerate(members):
+        begins[place] = passed
+        passed = member.take(passed + first_of)
+    return np.ascontiguousarray(begins.T).reshape(-1)[:count]
 
 
 def _run(

@@ -5,9 +5,8 @@ must still be at start level, else it was a false start. Data, parity and the fi
 their middle, timed from that change. From the middle of the first stop bit on, the next start is looked for.
 
 Every change to start level is a candidate. How many candidates further its successor would be follows from
-comparing times alone; `follow_chain` then shows which candidates are starts. Only those are sampled: each edge
-inside a character turns over all samples behind it, so the exclusive or of one mask an edge is the whole
-character, as a word whose bit `n` says whether sample `n` was at start level.
+comparing times alone; `follow_chain` then shows which candidates are starts. Only those are sampled, by
+`sample_words`.
 """
 
 from __future__ import annotations
@@ -23,13 +22,12 @@ from larkreader.declare.link.line import LineSettings
 from larkreader.decode.chain import follow_chain
 
 from .instants import Instants
+from .words import Words, sample_words
 
 Ticks = npt.NDArray[np.int64]
-Words = npt.NDArray[np.uint16]
 
-BLOCK = 1 << 16  # characters worked on at once, so that temporaries stay in the processor's cache
-LARGEST_TABLE = 1 << 16  # entries of a table indexed by ticks; coarser time goes through a second look-up
-MANY_EDGES = 48  # edges a character beyond which its samples are searched instead
+BLOCK = 1 << 14  # characters worked on at once, so that temporaries stay in the processor's cache
+MANY_CANDIDATES = 48  # within a character, beyond which they are searched instead of compared
 
 
 def receive(
@@ -109,8 +107,8 @@ class Found:
     Parameters
     ----------
     begin : ndarray of int64
-        Start edges.
-    end_s, value, faults : ndarray
+        Start edges, in ticks.
+    begin_s, end_s, value, faults : ndarray
         As in `Characters`.
     false_starts : ndarray of int64
         Changes to start level that had gone half a bit later.
@@ -123,6 +121,7 @@ class Found:
     """
 
     begin: Ticks
+    begin_s: npt.NDArray[np.float64]
     end_s: npt.NDArray[np.float64]
     value: npt.NDArray[np.uint16]
     faults: npt.NDArray[np.uint8]
@@ -134,7 +133,7 @@ class Found:
     def characters(self, line: LineSettings, truncated: str = "") -> Characters:
         """Return the characters with times in seconds."""
         result = Characters(
-            begin_s=self.trace.in_seconds(self.begin),
+            begin_s=self.begin_s,
             end_s=self.end_s,
             value=self.value,
             faults=self.faults,
@@ -154,7 +153,10 @@ def find_characters(trace: Trace, line: LineSettings, instants: Instants, *, che
     valid = _still_at_start_level(trace.edges, starts, first, instants)
     steps = _steps(starts, valid, instants)
     members = follow_chain(steps)
-    chosen = np.flatnonzero(members & valid)
+    false = _where_false(valid)
+    false_starts = starts[false[members[false]]]
+    members[false] = False
+    chosen = np.flatnonzero(members)
     chosen, unfinished = _cut_off(chosen, starts, trace, idle, instants)
 
     value = np.empty(len(chosen), dtype=np.uint16)
@@ -162,8 +164,9 @@ def find_characters(trace: Trace, line: LineSettings, instants: Instants, *, che
     values_of, faults_of = _meaning(line)
     for low in range(0, len(chosen), BLOCK):
         words, noisy = _judge(trace.edges, 2 * chosen[low : low + BLOCK] + first, instants)
-        value[low : low + BLOCK] = values_of[words]
-        faults[low : low + BLOCK] = faults_of[words]
+        index = words.astype(np.intp)
+        value[low : low + BLOCK] = values_of.take(index)
+        faults[low : low + BLOCK] = faults_of.take(index)
         if noisy is not None:
             faults[low : low + BLOCK][noisy] |= np.uint8(Fault.NOISE)
 
@@ -171,10 +174,11 @@ def find_characters(trace: Trace, line: LineSettings, instants: Instants, *, che
     if check_stops and line.stop_bits > 1:
         at_idle = _level_at(trace, begin + instants.second_stop) == idle
         faults[~at_idle & (faults & (Fault.BREAK | Fault.FRAMING) == 0)] |= np.uint8(Fault.SHORT_STOP)
-    faults[_unknown_within(begin, instants.last, trace.unknown)] |= np.uint8(Fault.UNKNOWN_LEVEL)
-    end_s = _ends(begin, faults, trace, line, instants)
-    false_starts = starts[np.flatnonzero(members & ~valid)]
-    return Found(begin, end_s, value, faults, false_starts, unfinished, trace, trace.first_level != idle)
+    if len(trace.unknown):
+        faults[_unknown_within(begin, instants.last, trace.unknown)] |= np.uint8(Fault.UNKNOWN_LEVEL)
+    begin_s = trace.in_seconds(begin)
+    end_s = _ends(begin, begin_s, faults, trace, line, instants)
+    return Found(begin, begin_s, end_s, value, faults, false_starts, unfinished, trace, trace.first_level != idle)
 
 
 def _level_at(trace: Trace, at: Ticks) -> npt.NDArray[np.int64]:
@@ -185,69 +189,19 @@ def _level_at(trace: Trace, at: Ticks) -> npt.NDArray[np.int64]:
 def _judge(edges: Ticks, at: Ticks, instants: Instants) -> tuple[Words, npt.NDArray[np.bool_] | None]:
     """Sample the characters that begin at edges number `at`; return their words, and which are noisy."""
     if len(instants.rows) == 1:
-        return _words(edges, at, instants.rows[0]), None
-    early, middle, late = (_words(edges, at, row) for row in instants.rows)
+        return sample_words(edges, at, instants.rows[0]), None
+    early, middle, late = (sample_words(edges, at, row) for row in instants.rows)
     return (early & middle) | (middle & late) | (early & late), (early != middle) | (middle != late)
-
-
-def _words(edges: Ticks, at: Ticks, row: Ticks) -> Words:
-    """Sample the wire at `row` ticks after each of the edges number `at`, all of them changes to start level."""
-    masks = _MaskTable(row)
-    words = np.full(len(at), masks.every, dtype=np.uint16)
-    origin, who, last = edges[at], np.arange(len(at)), len(edges) - 1
-    whole = True  # whether every character has further edges
-    for further in range(1, MANY_EDGES):
-        edge = at + further
-        beyond = edge[-1] > last
-        offset = edges.take(edge, mode="clip") - origin
-        if beyond:
-            offset[edge > last] = row[-1] + 1
-        if whole:
-            words ^= masks.behind(offset)
-        else:
-            words[who] ^= masks.behind(offset)
-        going = offset <= row[-1]
-        left = np.count_nonzero(going)
-        if not left:
-            return words
-        if left < 0.7 * len(going):
-            who, at, origin, whole = who[going], at[going], origin[going], False
-    for bit, instant in enumerate(row):
-        passed = np.searchsorted(edges, origin + instant, side="right") - at
-        words[who] = words[who] & ~np.uint16(1 << bit) | (passed & 1).astype(np.uint16) << np.uint16(bit)
-    return words
-
-
-class _MaskTable:
-    """From an edge's distance to its start, the samples that lie behind it."""
-
-    def __init__(self, row: Ticks) -> None:
-        self.row = row
-        self.every = (1 << len(row)) - 1
-        masks = [self.every & ~((1 << passed) - 1) for passed in range(len(row) + 1)]
-        self.by_count = np.array([*masks, 0], dtype=np.uint16)
-        self.shift = 0
-        if row[-1] + 2 > LARGEST_TABLE:  # a bucket no longer than a bit holds one sample at most
-            self.shift = int(np.diff(row, prepend=-row[0] - 1).min()).bit_length() - 1
-        buckets = np.arange((int(row[-1]) >> self.shift) + 2) << self.shift
-        self.count = np.searchsorted(row, buckets)
-        self.by_tick = self.by_count[self.count]
-
-    def behind(self, offset: Ticks) -> Words:
-        """Return one mask for each offset: bit n is set if sample n lies at the offset or behind it."""
-        if not self.shift:
-            return self.by_tick.take(offset, mode="clip")
-        count = self.count.take(offset >> self.shift, mode="clip")
-        count += offset > self.row.take(count, mode="clip")
-        return self.by_count.take(count)
 
 
 def _still_at_start_level(edges: Ticks, starts: Ticks, first: int, instants: Instants) -> npt.NDArray[np.bool_]:
     """Return which changes to start level have lasted until the middle of the start bit."""
     ends = edges[first + 1 :: 2]
     valid = np.ones(len(starts), dtype=np.bool_)
-    np.greater(ends - starts[: len(ends)], instants.start, out=valid[: len(ends)])
-    doubtful = np.flatnonzero(~valid)
+    for low in range(0, len(ends), BLOCK):
+        here = ends[low : low + BLOCK]
+        np.greater(here - starts[low : low + len(here)], instants.start, out=valid[low : low + len(here)])
+    doubtful = _where_false(valid)
     if doubtful.size:
         start_bit = Instants(instants.rows[:, :1])
         words, _ = _judge(edges, 2 * doubtful + first, start_bit)
@@ -255,23 +209,36 @@ def _still_at_start_level(edges: Ticks, starts: Ticks, first: int, instants: Ins
     return valid
 
 
+def _where_false(mask: npt.NDArray[np.bool_]) -> npt.NDArray[np.intp]:
+    """Return which elements are false: none, most often, which is found sooner."""
+    return np.empty(0, np.intp) if mask.all() else np.flatnonzero(~mask)
+
+
 def _steps(starts: Ticks, valid: npt.NDArray[np.bool_], instants: Instants) -> npt.NDArray[np.integer]:
     """Return how many candidates further the successor of each candidate would be."""
     reach = instants.last
-    steps = np.ones(len(starts), dtype=np.int32)
+    steps: npt.NDArray[np.integer] = np.ones(len(starts), dtype=np.uint8)
     for low in range(0, len(starts), BLOCK):
         here = starts[low : low + BLOCK]
         limit = here + reach
-        for further in range(1, MANY_EDGES):
+        for further in range(1, MANY_CANDIDATES):
             later = starts[low + further : low + further + len(here)]
             within = later <= limit[: len(later)]
             if not within.any():
                 break
-            steps[low : low + len(later)] += within
+            steps[low : low + len(later)] += within.view(np.uint8)
         else:
-            steps[low : low + BLOCK] = np.searchsorted(starts, limit, side="right") - np.arange(low, low + len(here))
-    false = np.flatnonzero(~valid)
-    steps[false] = np.searchsorted(starts, starts[false] + instants.start, side="right") - false
+            exact = np.searchsorted(starts, limit, side="right") - np.arange(low, low + len(here))
+            steps = _with(steps, slice(low, low + BLOCK), exact)
+    false = _where_false(valid)
+    return _with(steps, false, np.searchsorted(starts, starts[false] + instants.start, side="right") - false)
+
+
+def _with(steps: npt.NDArray[np.integer], at: slice | Ticks, others: Ticks) -> npt.NDArray[np.integer]:
+    """Return steps with others at some places, in wider numbers if they need them."""
+    if len(others) and int(others.max()) > np.iinfo(steps.dtype).max:
+        steps = steps.astype(np.int64)
+    steps[at] = others
     return steps
 
 
@@ -314,8 +281,6 @@ def expected_parity(value: npt.NDArray[np.uint16], line: LineSettings) -> npt.ND
 
 def _unknown_within(begin: Ticks, length: int, unknown: npt.NDArray[np.int64]) -> npt.NDArray[np.bool_]:
     """Return which characters overlap a stretch whose level is not known."""
-    if not len(unknown):
-        return np.zeros(len(begin), dtype=np.bool_)
     span = np.searchsorted(unknown[:, 1], begin, side="right")
     opens = np.append(unknown[:, 0], np.iinfo(np.int64).max)
     overlaps: npt.NDArray[np.bool_] = opens[span] <= begin + length
@@ -323,13 +288,16 @@ def _unknown_within(begin: Ticks, length: int, unknown: npt.NDArray[np.int64]) -
 
 
 def _ends(
-    begin: Ticks, faults: npt.NDArray[np.uint8], trace: Trace, line: LineSettings, instants: Instants
+    begin: Ticks,
+    begin_s: npt.NDArray[np.float64],
+    faults: npt.NDArray[np.uint8],
+    trace: Trace,
+    line: LineSettings,
+    instants: Instants,
 ) -> npt.NDArray[np.float64]:
     """Return when each character ends, in seconds."""
-    end = trace.in_seconds(begin)
-    follows = end[1:].copy()
-    end += line.character_time_s
-    np.minimum(end[:-1], follows, out=end[:-1])
+    end = begin_s + line.character_time_s
+    np.minimum(end[:-1], begin_s[1:], out=end[:-1])
     breaks = np.flatnonzero(faults & Fault.BREAK)
     if breaks.size:
         idle_again = np.searchsorted(trace.edges, begin[breaks] + instants.last, side="right")

@@ -40,10 +40,13 @@ def ragged_column(frames: Ragged, place: FieldPlaces, layout: FrameLayout) -> Co
         As of `Frames`: of one shape where the number of items is; masked where a single item is not in every frame.
     """
     slot = place.slot
+    entry = _entry_of(slot, layout)
+    is_ragged = has_varying_number(entry) or (entry.when and slot.count > 1)
+    if is_ragged and _are_bytes_in_a_row(place):
+        return Ragged(frames.items, frames.begin + (place.bit >> 3), place.count)  # where they lie, not copied
     bit, _ = place.bits(frames.begin * 8)
     items = items_at(frames.items, bit, slot, layout.packing)
-    entry = _entry_of(slot, layout)
-    if has_varying_number(entry) or (entry.when and slot.count > 1):
+    if is_ragged:
         return Ragged(items, np.cumsum(place.count) - place.count, place.count)
     if entry.when:
         column = np.zeros(len(frames), dtype=items.dtype)
@@ -94,6 +97,13 @@ def each_frame(column: Any, check: Check) -> npt.NDArray[np.bool_]:
         passed = check(column.data) | column.mask
         return passed
     return check(column)
+
+
+def _are_bytes_in_a_row(place: FieldPlaces) -> bool:
+    """Return whether the items of a field are whole bytes as they are, one behind the other."""
+    slot = place.slot
+    is_byte = slot.bits == 8 and slot.kind in ("uint", "bytes", "text")
+    return is_byte and not slot.stride and not (place.bit & 7).any()
 
 
 def _each_alone(column: Ragged, work: Callable[[Column], Column]) -> Column:
