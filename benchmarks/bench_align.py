@@ -45,7 +45,7 @@ def main() -> None:
     unit = seconds(lambda: plain(sent[:SHORT].tobytes(), few.tobytes())) / SHORT**2
     print(f"the plain table takes {1e9 * unit:.0f} ns a pair, so of a megabyte {unit * COUNT**2 / 3600:,.0f} hours")
     base = 0.0
-    for faults in (0, 100, 1000, 10_000):
+    for faults in (0, 100, 1000, 10_000, 50_000):
         received = damaged(sent, faults).tobytes() if faults else sent.tobytes()
         taken = seconds(lambda received=received: lr.exercise.align(sent.tobytes(), received))
         base = base or taken

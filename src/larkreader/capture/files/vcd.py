@@ -8,7 +8,7 @@ eight digits at once.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
 from typing import Any
 
@@ -30,6 +30,7 @@ PIECE = 1 << 24  # bytes of which a piece is made
 BLOCK = 1 << 19  # bytes read at once, so that what is made of them stays in the processor's cache
 PAD = 32  # white space before a block, so that words of 8 bytes may begin before a time
 LONGEST_WORD = 4096  # bytes that a vector's value may have
+MOST_CODES = 256  # codes with a # that are passed over in search of a time
 MOST_DIGITS = 19  # of a time; more does not fit into 64 bits
 
 OTHER, SCALAR, TIME, VECTOR, KEYWORD = range(5)
@@ -165,9 +166,9 @@ class _Scan:
         """Take in a block of times and scalars alone; return whether it is one."""
         if self.in_comment or any(variable.size > 1 for variable, _ in self.wanted):
             return False
-        opening, closing = block.find(b"#"), block.rfind(b"#")
-        if opening < 0 or any(at and block[at - 1] > 0x20 for at in (opening, closing)):
-            return False  # no time, or a code with a # in it
+        opening, closing = _time_word(block, block.find, 1), _time_word(block, block.rfind, -1)
+        if opening < 0 or closing < 0:
+            return False
         opening_word, closing_word = (block[at : at + PAD].split(None, 1)[0] for at in (opening, closing))
         if len(opening_word) != len(closing_word) or len(opening_word) > MOST_DIGITS:
             return False  # times of several lengths
@@ -320,6 +321,20 @@ _PAIRING = [
     (np.uint64(100 << 16 | 1), np.uint64(16), np.uint64(0x0000FFFF0000FFFF)),
     (np.uint64(10000 << 32 | 1), np.uint64(32), np.uint64(0x00000000FFFFFFFF)),
 ]
+
+
+def _time_word(block: bytes, find: Callable[[bytes, int, int], int], way: int) -> int:
+    """Return where the first or the last time of a block begins, -1 if none is found soon.
+
+    A ``#`` within a word belongs to the code of a variable.
+    """
+    low, high = 0, len(block)
+    for _ in range(MOST_CODES):
+        at = find(b"#", low, high)
+        if at <= 0 or block[at - 1] <= 0x20:
+            return at
+        low, high = (at + 1, high) if way > 0 else (low, at)
+    return -1
 
 
 def _leave_out_codes(kind: Bytes) -> Places:

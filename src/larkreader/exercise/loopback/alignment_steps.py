@@ -9,8 +9,10 @@ SURE = 256  # characters that agree, after which nothing before them is asked ab
 MOST = 64  # differences of a stretch up to which the fewest are looked for
 SENSE = 4  # characters that agree a difference, on average, from which so many differences still make sense
 SMALL = 1600  # pairs of characters up to which the kinds of difference are chosen by trying all
-NEAR = 512  # characters behind a difference that are compared one by one
+TOGETHER = 2  # characters behind a difference that are compared on all diagonals at once
+NOWHERE = -(1 << 40)  # a place to which no way leads
 Array = npt.NDArray[np.integer]
+Places = npt.NDArray[np.int64]
 Step = tuple[int, int, int]  # kind, place in what was sent, place in what was received
 LOST, CHANGED, EXTRA = range(3)
 
@@ -21,34 +23,29 @@ def fewest_steps(out: Array, back: Array) -> list[Step] | None:
     It is the same where both are over, or all is over but a rest of the first.
 
     ``reach[d][k + d]`` is the furthest place in `out` with d differences on diagonal k, from -d to d; a place there
-    lies k further on in `back`. -1 where there is no such way.
+    lies k further on in `back`. `NOWHERE` where there is no such way.
     """
     n, m = len(out), len(back)
-    near = out[:NEAR].tolist(), back[:NEAR].tolist()
-    reach = [[0]]
+    reach = [np.zeros(1, np.int64)]
     best = 0
     for differences in range(1, MOST + 1):
-        row, last = [], reach[-1]
-        settled: list[tuple[int, int, int]] = []  # how much longer the rest of the first is, diagonal, begin
-        for diagonal in range(-differences, differences + 1):
-            begin = max(_ways(last, differences, diagonal, n, m))
-            end = begin if begin < 0 else _extended(out, back, near, begin, diagonal)
-            row.append(end)
-            if begin >= 0:
-                rest = n - end if end + diagonal == m else m - end - diagonal if end == n else None
-                if end - begin >= SURE or rest == 0 or (rest is not None and rest > MOST):
-                    settled.append((abs(m - n - diagonal), diagonal, begin))
-                best = max(best, 2 * end + diagonal)
-        reach.append(row)
+        diagonals = np.arange(-differences, differences + 1)
+        limit = np.minimum(n, m - diagonals)
+        begin = _after_one_more(reach[-1], limit)
+        end = _extended(out, back, begin, diagonals, limit)
+        reach.append(end)
+        rest = np.where(end == limit, abs(m - n - diagonals), -1)  # of the other, where either is over
+        is_settled = (end - begin >= SURE) | (rest == 0) | (rest > MOST)
+        settled = np.flatnonzero(is_settled & (begin >= 0)).tolist()
         if settled:  # of a pattern that repeats, several ways agree from here on: that which ends with the least rest
-            _, diagonal, begin = min(settled)
-            return _kinds(out, back, reach, diagonal, begin)
+            at = min(settled, key=lambda place: (abs(m - n - int(diagonals[place])), place))
+            return _kinds(out, back, reach, int(diagonals[at]), int(begin[at]))
+        best = max(best, int((2 * end + diagonals).max()))
     if best < 2 * SENSE * MOST:
         return None
     # many differences, but sense between them: the ways that may still be best differ in the last characters alone
-    diagonal = max(range(-MOST, MOST + 1), key=lambda item: 2 * reach[MOST][item + MOST] + item)
-    begin = max(_ways(reach[MOST - 1], MOST, diagonal, n, m))
-    return _kinds(out, back, reach, diagonal, begin)[: MOST // 2]
+    likeliest = int((2 * end + diagonals).argmax())
+    return _kinds(out, back, reach, int(diagonals[likeliest]), int(begin[likeliest]))[: MOST // 2]
 
 
 def _ways(last: list[int], differences: int, diagonal: int, n: int, m: int) -> tuple[int, int, int]:
@@ -61,30 +58,52 @@ def _ways(last: list[int], differences: int, diagonal: int, n: int, m: int) -> t
     return lost if lost <= limit else -1, changed if changed <= limit else -1, extra if extra <= limit else -1
 
 
-def _extended(out: Array, back: Array, near: tuple[list[int], list[int]], begin: int, diagonal: int) -> int:
-    """Return how far a diagonal goes on without a difference."""
-    here, there = near
-    end, limit = begin, min(len(here), len(there) - diagonal)
-    while end < limit and here[end] == there[end + diagonal]:
-        end += 1
-    return end if end < limit else end + common_length(out[end:], back[end + diagonal :])
+def _after_one_more(last: Places, limit: Places) -> Places:
+    """Return where each diagonal goes on after one more difference, as the greatest of `_ways`."""
+    before = np.full(len(limit) + 2, NOWHERE)
+    before[2:-2] = last
+    begin = np.full(len(limit), NOWHERE)
+    for place in (before[2:] + 1, before[1:-1] + 1, before[:-2]):  # lost, changed, extra
+        np.maximum(begin, place, out=begin, where=place <= limit)
+    return begin
 
 
-def _kinds(out: Array, back: Array, reach: list[list[int]], diagonal: int, stop: int) -> list[Step]:
+def _extended(out: Array, back: Array, begin: Places, diagonals: Places, limit: Places) -> Places:
+    """Return how far each diagonal goes on without a difference.
+
+    Most of them differ within a few characters, which all are compared at once; the others are gone through alone.
+    """
+    end = begin.copy()
+    going = np.flatnonzero((end >= 0) & (end < limit))
+    for _ in range(TOGETHER):
+        here = end[going]
+        going = going[out[here] == back[here + diagonals[going]]]
+        end[going] += 1
+        going = going[end[going] < limit[going]]
+        if not len(going):
+            return end
+    for place in going.tolist():
+        last, other = int(end[place]), int(end[place] + diagonals[place])
+        end[place] += common_length(out[last:], back[other:])
+    return end
+
+
+def _kinds(out: Array, back: Array, reach: list[Places], diagonal: int, stop: int) -> list[Step]:
     """Return the differences of the way that ends on a diagonal, where it last differed at `stop`."""
     differences, n, m = len(reach) - 1, len(out), len(back)
     if differences > 1 and stop * (stop + diagonal) <= SMALL:
         return _all_tried(out[:stop], back[: stop + diagonal])
     steps: list[Step] = []
     here = stop
+    rows: list[list[int]] = [row.tolist() for row in reach[:-1]]
     for d in range(differences, 0, -1):
-        ways = _ways(reach[d - 1], d, diagonal, n, m)
+        ways = _ways(rows[d - 1], d, diagonal, n, m)
         kind = next(kind for kind in (CHANGED, LOST, EXTRA) if ways[kind] == here)
         here -= kind != EXTRA
         steps.append((kind, here, here + diagonal - (kind == EXTRA) + (kind == LOST)))
         diagonal += (kind == LOST) - (kind == EXTRA)
         if d > 1:
-            here = max(_ways(reach[d - 2], d - 1, diagonal, n, m))
+            here = max(_ways(rows[d - 2], d - 1, diagonal, n, m))
     return steps[::-1]
 
 
