@@ -21,7 +21,7 @@ from larkreader.errors import RequestError, nearest
 from .places import Located, locate
 from .ragged_columns import over_items, ragged_column
 from .text_columns import Matched, match_lines, text_column
-from .unpack import raw_column, scaled
+from .unpack import has_raw_values, raw_column, scaled
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -174,7 +174,8 @@ class Frames(Columns):
             if rows in self.COLUMNS and rows not in self.layout.slot:
                 return self.column(rows)
             slot = self._slot(rows)
-            if slot.kind in ("word", "text") and self.layout.pattern is not None:
+            is_text = slot.kind in ("word", "text") and self.layout.pattern is not None
+            if is_text or has_raw_values(slot):
                 return self.raw(rows)
             return over_items(self.raw(rows), lambda raw: scaled(raw, slot), slot)
         return super().__getitem__(rows)

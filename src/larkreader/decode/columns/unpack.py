@@ -84,6 +84,12 @@ def scaled(raw: Column, slot: Slot) -> Column:
     return _scaled(raw, slot)
 
 
+def has_raw_values(slot: Slot) -> bool:
+    """Return whether the values of a slot are its raw numbers."""
+    field = slot.field
+    return field is None or not (slot.kind == "text" or field.invalid or field.is_scaled)
+
+
 def texts_sound(texts: Column) -> npt.NDArray[np.bool_]:
     """Return which texts, or rows of them, hold no byte that is none in their encoding."""
     sound = np.array(["\ufffd" not in text for text in texts.reshape(-1).tolist()], dtype=np.bool_)
