@@ -11,4 +11,4 @@ deep:
 docs:
 	sphinx-build -W --keep-going -q -b html docs docs/_build
 benchmarks:
-	cd benchmarks && for one in bench_*.py; do python $$one; done
+	cd benchmarks && for name in bench_*.py; do python $$name; done

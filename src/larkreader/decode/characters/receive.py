@@ -170,7 +170,7 @@ def find_characters(trace: Trace, line: LineSettings, instants: Instants, *, che
         if noisy is not None:
             faults[low : low + BLOCK][noisy] |= np.uint8(Fault.NOISE)
 
-    begin = starts[chosen]
+    begin = starts.take(chosen, mode="clip")
     if check_stops and line.stop_bits > 1:
         at_idle = _level_at(trace, begin + instants.second_stop) == idle
         faults[~at_idle & (faults & (Fault.BREAK | Fault.FRAMING) == 0)] |= np.uint8(Fault.SHORT_STOP)

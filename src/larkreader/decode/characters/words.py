@@ -64,7 +64,7 @@ def _words_by_units(edges: Ticks, at: Ticks, row: Ticks, shift: int) -> tuple[Wo
     units = np.full(len(edges) // 2 * 2 + 4, FAR, dtype=np.int32)
     units[: len(edges)] = (edges - edges[0]) >> shift
     pairs, masks = units.view(np.int64), _masks_by_units(row, shift)
-    start = units.take(2 * at)
+    start = units.take(2 * at, mode="clip")
     origin = np.repeat(start, 2)
     turned = np.zeros(2 * len(at), dtype=np.uint16)  # for both edges of a pair
     seen = turned.copy()
@@ -85,8 +85,8 @@ def _words_by_units(edges: Ticks, at: Ticks, row: Ticks, shift: int) -> tuple[Wo
             break
         if left < 0.6 * len(going):
             some = np.flatnonzero(going)
-            rest = some if rest is None else rest.take(some)
-            at, origin = at.take(some), origin.view(np.int64).take(some).view(np.int32)
+            rest = some if rest is None else rest.take(some, mode="clip")
+            at, origin = at.take(some, mode="clip"), origin.view(np.int64).take(some, mode="clip").view(np.int32)
         at = at + 1
     else:
         seen.view(np.uint32)[slice(None) if rest is None else rest] |= np.uint32(DOUBT)
