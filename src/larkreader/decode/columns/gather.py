@@ -62,6 +62,8 @@ def _bits(stream: Bytes, bit: Places, first: Places, bits: int, packing: Packing
         return number
     deepest = int(within.max())
     most = (deepest + bits + 7) // 8  # bytes that an item may touch
+    if deepest == int(within.min()):
+        return _bits_alike(stream, first, deepest, bits, most, packing)
     behind = np.uint64(8 * most - bits) - within if packing == "msb" else within  # bits below it in those bytes
     for place in range(most):
         shift = 8 * (place if packing == "lsb" else most - 1 - place) - behind.astype(np.int64)
@@ -72,3 +74,17 @@ def _bits(stream: Bytes, bit: Places, first: Places, bits: int, packing: Packing
     if bits < 64:
         number &= np.uint64((1 << bits) - 1)
     return number
+
+
+def _bits_alike(
+    stream: Bytes, first: Places, within: int, bits: int, most: int, packing: Packing
+) -> npt.NDArray[np.uint64]:
+    """Read items that all begin at the same bit of their first byte."""
+    number = np.zeros(len(first), dtype=np.uint64)
+    behind = 8 * most - bits - within if packing == "msb" else within
+    for place in range(most):
+        shift = 8 * (place if packing == "lsb" else most - 1 - place) - behind
+        part = stream.take(first + place, mode="clip").astype(np.uint64)
+        if shift < 64:
+            number |= part << np.uint64(shift) if shift >= 0 else part >> np.uint64(-shift)
+    return number & np.uint64((1 << bits) - 1)

@@ -58,6 +58,8 @@ class FieldPlaces:
 
         `frame_bit` is where each frame begins, as a bit of the array in which the frames lie.
         """
+        if not self.slot.stride and (self.count == 1).all():
+            return frame_bit + self.bit, np.arange(len(self.bit))
         owner = np.repeat(np.arange(len(self.bit)), self.count)
         item = np.arange(len(owner)) - np.repeat(np.cumsum(self.count) - self.count, self.count)
         within = item * self.slot.bits
