@@ -25,7 +25,7 @@ class ClockPlan:
     ----------
     clock : EndClock
         The setting in use, and those that come near the baud.
-    hits : sequence of BaudSetting
+    standard_bauds : sequence of BaudSetting
         The standard bauds that the clock makes.
     margins : sequence of Margin
         What is left when this end sends to an ideal end, and when it receives from one; none without a setting.

@@ -31,7 +31,7 @@ class Fault(IntFlag):
     SHORT_STOP = 64
     """The line was not at idle level in the second stop bit, where that was to be looked at."""
     BY_BLOCK = 128
-    """The port reports faults by the block: a character of this block has the others, not surely this character."""
+    """The port reports faults by the block, so a character of this block has the others, not surely this character."""
 
 
 FAULT_NAMES: dict[Fault, str] = {
