@@ -217,3 +217,24 @@ def test_help_shows_options_in_groups(shell):
     assert max(part.count("\n") for part in parts) <= 24
     assert ("--explain" in parts[2], "--wire" in parts[1], "--junit" in parts[5]) == (True, True, True)
     assert "What to show:" not in shell("layout", "--help")[1]
+
+
+@pytest.mark.parametrize(
+    ("options", "refused"),
+    [
+        (["--rate", "1M"], "--rate applies to captures of the kind samples, levels or voltages"),
+        (["--bits", "8"], "--bits applies to captures of the kind samples"),
+        (["--thresholds", "1", "2"], "--thresholds applies to captures of the kind voltages"),
+        (["--volts-per-count", "0.1"], "--volts-per-count applies to captures of the kind voltages"),
+    ],
+)
+def test_an_option_that_does_not_apply_to_the_capture_is_refused(shell, tmp_path, rig_files, options, refused):
+    sheet, capture = rig_files["sheet"], rig_files["capture"]
+    commands = [["decode", sheet, capture], ["diagnose", capture], ["convert", capture, tmp_path / "x.csv"]]
+    for command in commands:
+        status, _, err = shell(*command, *options)
+        assert (status, refused in " ".join(err.split())) == (2, True)
+    declared = tmp_path / "declared.toml"
+    declared.write_text(sheet.read_text() + "\n[capture]\nrate = 1e6\nbits = 8\n")
+    status, _, err = shell("decode", declared, capture)
+    assert (status, err) == (shell("decode", sheet, capture)[0], "")

@@ -86,7 +86,7 @@ def form_of(declared: CaptureForm | None, given: dict[str, Any]) -> CaptureForm:
 
     stated = {} if declared is None else declared.model_dump(exclude_unset=True, by_alias=True)
     try:
-        return CaptureForm.model_validate(stated | given)
+        return CaptureForm.model_validate(stated | given).that_must_apply(given)
     except ValidationError as error:
         detail = error.errors()[0]
         where = (

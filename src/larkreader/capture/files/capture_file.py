@@ -51,6 +51,8 @@ class CaptureFile:
         If the file cannot be opened.
     CaptureError
         If it is empty, or its kind cannot be found and is not given.
+    RequestError
+        If the form states something that must apply and does not.
 
     Examples
     --------
@@ -84,6 +86,7 @@ class CaptureFile:
             self._content = Content(path, progress)
             try:
                 self.kind = kind or find_format(self._content, self.form)
+                self.form.check_kind(self.name, self.kind)
             except BaseException:
                 self.close()
                 raise

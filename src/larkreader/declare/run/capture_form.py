@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from typing import Literal
 
-from pydantic import AliasChoices, BaseModel, Field, model_validator
+from pydantic import AliasChoices, BaseModel, Field, PrivateAttr, model_validator
 from pydantic_core import PydanticCustomError
 
 from larkreader.declare.common.given import Input, Table, default
 from larkreader.declare.link.line import LineSettings
+from larkreader.errors import RequestError
 
 CaptureKind = Literal[
     "vcd",
@@ -24,6 +25,14 @@ CaptureKind = Literal[
     "words",
     "marked",
 ]
+KEYS_OF_KIND: dict[CaptureKind, tuple[str, ...]] = {
+    "samples": ("rate", "bits", "packing", "order"),
+    "levels": ("rate",),
+    "voltages": ("rate", "thresholds", "volts_per_count", "volts_at_zero"),
+    "words": ("word",),
+    "marked": ("mark",),
+}
+"""The keys of a form that apply to captures of each kind; to others none do."""
 
 
 class StatusWord(BaseModel, frozen=True, extra="forbid"):
@@ -118,12 +127,53 @@ class CaptureForm(BaseModel, frozen=True, extra="forbid"):
     volts_at_zero: float = 0.0
     mark: Literal["parity", "framing"] | None = None
     word: Input[StatusWord, StatusWord | Table] = default(StatusWord())
+    _must_apply: tuple[str, ...] = PrivateAttr(default=())
 
     @model_validator(mode="after")
     def _thresholds_are_in_order(self) -> CaptureForm:
         if self.thresholds is not None and not self.thresholds[0] <= self.thresholds[1]:
             raise PydanticCustomError("wanted", "thresholds must be the lower voltage, then the higher")
         return self
+
+    def that_must_apply(self, keys: Iterable[str]) -> CaptureForm:
+        """Return the form with some keys that are refused for a capture to which they do not apply.
+
+        A sheet may declare the form of several captures; what a user states for a single capture must apply to it.
+
+        Parameters
+        ----------
+        keys : iterable of str
+            Keys of the form.
+        """
+        form = self.model_copy()
+        form._must_apply = tuple(keys)  # type: ignore[misc]  # frozen, but for what is private
+        return form
+
+    def check_kind(self, name: str, kind: CaptureKind) -> None:
+        """Check that the keys that must apply do so.
+
+        Parameters
+        ----------
+        name : str
+            What the capture is called.
+        kind : str
+            What it is.
+
+        Raises
+        ------
+        RequestError
+            If a key that must apply does not apply to such a capture.
+        """
+        used = KEYS_OF_KIND.get(kind, ())
+        for key in self._must_apply:
+            if key not in used:
+                *most, last = (other for other, keys in KEYS_OF_KIND.items() if key in keys)
+                kinds = f"{', '.join(most)} or {last}" if most else last
+                raise RequestError(
+                    "--" + key.replace("_", "-"),
+                    f"applies to captures of the kind {kinds}; {name} is of the kind {kind}",
+                    advice="Leave it out, or state another --kind",
+                )
 
     def with_mark_of(self, line: LineSettings) -> CaptureForm:
         """Return the form with what a mark means on a line, if that is not given: a parity or a framing error.
