@@ -231,6 +231,7 @@ def test_help_shows_options_in_groups(shell):
 def test_an_option_that_does_not_apply_to_the_capture_is_refused(shell, tmp_path, rig_files, options, refused):
     sheet, capture = rig_files["sheet"], rig_files["capture"]
     commands = [["decode", sheet, capture], ["diagnose", capture], ["convert", capture, tmp_path / "x.csv"]]
+    commands += [["decode", "--line", "57600 8E1", capture], ["new", tmp_path / "x.toml", "--from", capture]]
     for command in commands:
         status, _, err = shell(*command, *options)
         assert (status, refused in " ".join(err.split())) == (2, True)

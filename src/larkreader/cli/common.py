@@ -152,7 +152,7 @@ def naming(*parameters: str) -> Iterator[None]:
         yield
     except RequestError as error:
         if error.where in parameters:
-            raise RequestError(f"--{error.where}", error.found, error.wanted, error.advice) from None
+            raise RequestError(f"--{error.where.replace('_', '-')}", error.found, error.wanted, error.advice) from None
         raise
 
 

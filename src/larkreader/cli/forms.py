@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
-from .common import Decorator
+from .common import Decorator, naming
 
 if TYPE_CHECKING:
     from larkreader.declare.run.capture_form import CaptureForm
@@ -19,7 +19,7 @@ KIND_CHOICES = (
 )  # fmt: skip
 PREFIXES = {"": 1.0, "k": 1e3, "M": 1e6, "G": 1e9}
 _RATE = re.compile(r"([0-9._]+(?:e[0-9]+)?)\s*([kMG]?)(?:Hz|S/s|Sa/s)?")
-_KEYS = ("rate", "bits", "packing", "order", "thresholds", "volts_per_count")
+KEYS = ("rate", "bits", "packing", "order", "thresholds", "volts_per_count")
 _Command = TypeVar("_Command", bound=Callable[..., Any])
 
 
@@ -66,25 +66,26 @@ def form_options(command: _Command) -> _Command:
     @wraps(command)
     def with_form(**options: Any) -> Any:
         given = given_in(options)
-        return command(**{key: value for key, value in options.items() if key not in _KEYS}, given=given)
+        with naming(*KEYS):
+            return command(**{key: value for key, value in options.items() if key not in KEYS}, given=given)
 
     return with_form  # type: ignore[return-value]  # takes what the command takes, but for the form
 
 
 def given_in(options: Mapping[str, Any]) -> dict[str, Any]:
     """Return those of the options of `form_options` that were given."""
-    given = {key: options[key] for key in _KEYS if options.get(key) is not None}
+    given = {key: options[key] for key in KEYS if options.get(key) is not None}
     return given | ({"bits": int(given["bits"])} if "bits" in given else {})
 
 
-def form_of(declared: CaptureForm | None, given: dict[str, Any]) -> CaptureForm:
+def form_of(on_sheet: CaptureForm | None, given: dict[str, Any]) -> CaptureForm:
     """Return the form of a capture: what the sheet says, and instead of it what the options say."""
     from pydantic import ValidationError
 
     from larkreader.declare.run.capture_form import CaptureForm
     from larkreader.errors import RequestError
 
-    stated = {} if declared is None else declared.model_dump(exclude_unset=True, by_alias=True)
+    stated = {} if on_sheet is None else on_sheet.model_dump(exclude_unset=True, by_alias=True)
     try:
         return CaptureForm.model_validate(stated | given).that_must_apply(given)
     except ValidationError as error:

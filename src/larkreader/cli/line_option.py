@@ -10,8 +10,8 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
-from .common import InputFile, note
-from .forms import form_of, given_in
+from .common import InputFile, naming, note
+from .forms import KEYS, form_of, given_in
 
 if TYPE_CHECKING:
     from larkreader.declare.link.line import LineSettings
@@ -84,7 +84,8 @@ def sheet_of_settings(
     from larkreader.sources import path_of
 
     line = line_of(settings)
-    found = sheet_of_line(capture, line, signals=signals, kind=kind, form=form_of(None, given))
+    with naming(*KEYS):
+        found = sheet_of_line(capture, line, signals=signals, kind=kind, form=form_of(None, given))
     if found.silent:
         note(f"note: nothing happens on {', '.join(found.silent)}: left out; --signal NAME reads a signal all the same")
     return path_of(_Text(sheet_text(found.sheet), f'--line "{line}"'))

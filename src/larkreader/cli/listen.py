@@ -82,7 +82,7 @@ def listen(
             for name, port, line in zip(names, ports, lines, strict=True)
         }
         arrivals: list[Arrived] = []
-        if declared is not None and wire is None and (candidates := _candidates(ports, declared)):
+        if wire is None and declared and (candidates := _candidates(ports, declared)):
             name, arrivals = _find_wire(opened[names[0]], declared, candidates, seconds)
             opened, names = {name: opened[names[0]]}, [name]
             view = make_view(options, names, declared, ending)

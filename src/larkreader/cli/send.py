@@ -143,12 +143,12 @@ def _refuse_what_would_be_ignored(
 
 def _wires(declared: Sheet | None, frame: str | None) -> tuple[str, str]:
     """Name what goes out and what returns: as the sheet does, if it has one or two wires."""
-    if declared is not None and len(declared.wire) == 1:
-        (only,) = declared.wire
-        return ("out", only) if frame is None else (only, "in")
-    if declared is None or len(declared.wire) != 2:
+    wires = () if declared is None else tuple(declared.wire)
+    if len(wires) == 1:
+        return ("out", wires[0]) if frame is None else (wires[0], "in")
+    if declared is None or len(wires) != 2:
         return "out", "in"
-    first, second = declared.wire
+    first, second = wires
     swapped = frame is not None and frame in declared.frame and declared.frame[frame].wire == second
     return (second, first) if swapped else (first, second)
 

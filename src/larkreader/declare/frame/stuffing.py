@@ -43,8 +43,8 @@ class Escapes(BaseModel, frozen=True, extra="forbid"):
         escape = _bytes(self.escape)
         if len(escape) != 1:
             raise PydanticCustomError("wanted", "has an escape of more than one byte.")
-        for declared in (self.end, self.begin):
-            data = _bytes(declared) if declared is not None else b"\0"
+        for delimiter in (self.end, self.begin):
+            data = b"\0" if delimiter is None else _bytes(delimiter)
             if len(data) > 2 or (len(data) == 2 and data[:1] != escape):
                 raise PydanticCustomError(
                     "wanted", "has a begin or an end that is neither a byte nor escape and a byte."

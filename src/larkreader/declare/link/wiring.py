@@ -110,8 +110,8 @@ class Pin(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False):
 
     @model_validator(mode="after")
     def _levels_rise(self) -> Pin:
-        for declared in (self.output_volts, self.input_volts, self.limit_volts):
-            if declared is not None and list(declared) != sorted(declared):
+        for volts in (self.output_volts, self.input_volts, self.limit_volts):
+            if volts is not None and list(volts) != sorted(volts):
                 raise PydanticCustomError("wanted", "has volts that are not in order, the lowest first.")
         return self
 

@@ -170,7 +170,7 @@ class CaptureForm(BaseModel, frozen=True, extra="forbid"):
                 *most, last = (other for other, keys in KEYS_OF_KIND.items() if key in keys)
                 kinds = f"{', '.join(most)} or {last}" if most else last
                 raise RequestError(
-                    "--" + key.replace("_", "-"),
+                    key,
                     f"applies to captures of the kind {kinds}; {name} is of the kind {kind}",
                     advice="Leave it out, or state another --kind",
                 )

@@ -254,8 +254,8 @@ class LoopbackMatrix(_Run, frozen=True, extra="forbid"):
     def _says_what_to_send(self) -> LoopbackMatrix:
         if not self.patterns or not self.pauses_s:
             raise PydanticCustomError("wanted", "must have at least one pattern and one pause.")
-        for pattern, declared in (("frames", self.frame), ("file", self.file)):
-            if (pattern in self.patterns) != (declared is not None):
+        for pattern, source in (("frames", self.frame), ("file", self.file)):
+            if (pattern in self.patterns) != (source is not None):
                 name = "frame" if pattern == "frames" else pattern
                 result = f"must name a {name} if, and only if, patterns holds {pattern}."
                 raise PydanticCustomError("wanted", "{result}", {"result": result})
