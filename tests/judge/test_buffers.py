@@ -10,7 +10,7 @@ from slow_path import SlowPath
 from strategies import examples, receive_paths
 
 import larkreader as lr
-from larkreader.simulate import quiet_services
+from larkreader.simulate import services_ahead
 from larkreader.simulate.receive_engine import ReceiveEngine
 from larkreader.simulate.senders import MISSING, NEVER, FreeSender, PausedSender
 
@@ -30,7 +30,7 @@ def test_a_replay_is_exactly_what_a_slow_one_finds_event_by_event(path, gaps, da
         sender = PausedSender(wanted, complete, length, reaction=path.pause.reaction_characters, holds=holds)
     else:
         sender = FreeSender(wanted, complete)
-    with patch.object(quiet_services, "FEWEST", data.draw(st.sampled_from([1, 2, 8]))):
+    with patch.object(services_ahead, "FEWEST", data.draw(st.sampled_from([1, 2, 8]))):
         engine = ReceiveEngine(path, sender, values, float(length), signal)
         engine.run()
         engine.close()
@@ -54,9 +54,10 @@ def test_a_replay_is_exactly_what_a_slow_one_finds_event_by_event(path, gaps, da
     slow_fates = ["HELD_BACK" if slow.begin[n] is None else slow.fate[n] for n in range(len(wanted))]
     assert times(sender.begin) == slow.begin
     assert [lr.simulate.Fate(fate).name for fate in run.fate] == slow_fates
-    assert times(run.fetched) == slow.fetched
-    assert times(run.stored) == slow.stored
-    assert times(run.taken) == slow.taken
+    fetched, stored, taken, _ = run.columns()
+    assert times(fetched) == slow.fetched
+    assert times(stored) == slow.stored
+    assert times(taken) == slow.taken
     assert engine.service.busy.services == slow.services
     if engine.application is not None:
         assert engine.application.reads.rows == slow.reads
@@ -101,6 +102,14 @@ def test_what_a_fifo_loses_is_what_paper_says(fifo, latency_s, count, lost):
     shown = lr.replay(lr.simulate.make_burst(count, LINE), path, LINE)
     assert shown.count(lr.simulate.Fate.OVERRUN) == lost
     assert shown.lost == lost
+
+
+def test_a_service_that_has_not_left_yet_makes_the_next_begin_late():
+    """A handler of 10 and 90 µs is through with 868 characters in the 86.8 ms that 1000 take; the others are lost."""
+    path = lr.ReceivePath(service=INTERRUPT | {"latency_s": 10e-6, "leave_s": 90e-6})
+    shown = lr.replay(lr.simulate.make_burst(1000, LINE), path, LINE)
+    assert shown.services == pytest.approx(868, abs=1)
+    assert shown.lost == pytest.approx(132, abs=1)
 
 
 def test_polling_too_rarely_loses_what_comes_beyond_the_fifo():

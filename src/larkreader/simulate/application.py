@@ -12,10 +12,11 @@ from dataclasses import dataclass, field
 
 from larkreader.declare.paths.receive_path import BlockingApplication, LineApplication, PeriodicApplication, ReceivePath
 
+from .batch import Batch
 from .blackouts import Blackouts
 from .outcomes import Outcomes
 from .ring_state import drop_first
-from .senders import MISSING, NEVER, nanoseconds
+from .senders import MISSING, NEVER, TOGETHER, nanoseconds
 
 ASLEEP, DUE = "asleep", "due"
 STORED, TOOK_ALL, LEFT_SOME = "stored", "took all", "left some"
@@ -63,18 +64,18 @@ class Periodic:
     act_at: int
     reads: Taken
     state: str
-    got_at: int = MISSING
+    acted_at: int = MISSING
 
     def __init__(self, declared: PeriodicApplication | LineApplication, ring: deque[int], outcomes: Outcomes) -> None:
         self.act_at, self.reads, self.state = NEVER, Taken(), ASLEEP
-        self._ring, self._outcomes, self._acted_at = ring, outcomes, MISSING
+        self._ring, self._outcomes = ring, outcomes
         self._every, self._first = nanoseconds(declared.every_s), nanoseconds(declared.first_s)
         self._most = declared.most if isinstance(declared, PeriodicApplication) else 0
 
     def wake(self, at: int) -> None:
         """Take note that something was stored."""
         if self.state is ASLEEP:
-            self.act_at = self._look_from(max(at, self._acted_at + 1))
+            self.act_at = self._look_from(max(at, self.acted_at + 1))
         self.state = LOOKING[self.state, STORED]
 
     @property
@@ -86,8 +87,8 @@ class Periodic:
         """Return how many characters a read that waits can take without ending: none, as it does not wait."""
         return 0
 
-    def get(self, first: int, at: Sequence[int]) -> None:
-        """Get characters that follow one another within a read; see `room_in_read`."""
+    def get(self, batch: Batch, begin: int, end: int) -> None:
+        """Get what some services fetched within a read; see `room_in_read`."""
         raise TypeError("an application that looks every so often does not wait in a read")
 
     def close(self) -> None:
@@ -98,7 +99,7 @@ class Periodic:
         ring = self._ring
         count = min(self._most, len(ring)) if self._most else len(ring)
         self._take(count, at)
-        self._acted_at = at
+        self.acted_at = at
         self.act_at = self._look_from(at + 1) if ring else NEVER
         self.state = LOOKING[self.state, LEFT_SOME if ring else TOOK_ALL]
 
@@ -148,7 +149,7 @@ class Lines(Periodic):
                 self._take(self._room, at)
             else:
                 break
-        self.act_at, self._acted_at = NEVER, at
+        self.act_at, self.acted_at = NEVER, at
         self.state = LOOKING[self.state, TOOK_ALL]  # what is left is not a line yet
 
     def _line_length(self) -> int:
@@ -199,7 +200,7 @@ class Blocking:
     reads: Taken
     act_at: int
     state: str
-    got_at: int = MISSING
+    acted_at: int = MISSING
 
     def __init__(self, declared: BlockingApplication, ring: deque[int], outcomes: Outcomes, halts: Blackouts) -> None:
         self.reads = Taken()
@@ -222,14 +223,15 @@ class Blocking:
         is_waiting = self.state is READING and not self._whole and not self._ring
         return self._length - len(self._got) - 1 if is_waiting else 0
 
-    def get(self, first: int, at: Sequence[int]) -> None:
-        """Get characters that follow one another within a read, each at a time."""
-        self._outcomes.taken[first : first + len(at)] = at
-        self._got.extend(range(first, first + len(at)))
-        self.got_at = at[-1]
+    def get(self, batch: Batch, begin: int, end: int) -> None:
+        """Get what some services fetched within a read, as each service ends."""
+        self._outcomes.read_as_fetched(batch, begin, end)
+        self._got.extend(batch.numbers(begin, end))
+        self.acted_at = batch.end[end - 1]
 
     def act(self, at: int, next_event: int) -> None:
         """Begin a read, go on with it, or end it."""
+        self.acted_at = at
         if self.state is BUSY:
             self.state, self._begin = CALLING[self.state, CALL], at
         deadline = min(self._begin + self._limit, NEVER)
@@ -244,7 +246,14 @@ class Blocking:
             self.act_at = deadline
 
     def _take(self, count: int, at: int) -> None:
-        for _ in range(min(count, len(self._ring))):
+        """Take characters out into the read."""
+        count = min(count, len(self._ring))
+        if count >= TOGETHER and self._ring[count - 1] - self._ring[0] == count - 1:
+            self._outcomes.give_all(self._ring[0], count, at)
+            self._got.extend(range(self._ring[0], self._ring[0] + count))
+            drop_first(self._ring, count)
+            return
+        for _ in range(count):
             number = self._ring.popleft()
             self._outcomes.give(number, at)
             self._got.append(number)
@@ -253,8 +262,11 @@ class Blocking:
         """Return from a read."""
         got, by_time = self._got, len(self._got) < self._length
         kept = self._keeps or not by_time
-        for number in got:
-            self._outcomes.keep(number, at, kept)
+        if kept and got and got[-1] - got[0] == len(got) - 1:
+            self._outcomes.keep_all(got[0], len(got), at)
+        else:
+            for number in got:
+                self._outcomes.keep(number, at, kept)
         if got:
             self.reads.rows.append((self._begin, at, got[0], len(got) if kept else 0, by_time))
         else:

@@ -9,7 +9,7 @@ import numpy.typing as npt
 
 from larkreader.capture.characters import Characters
 from larkreader.declare.link.line import LineSettings
-from larkreader.declare.paths.receive_path import ReceivePath
+from larkreader.declare.paths.receive_path import LineApplication, ReceivePath
 from larkreader.errors import RequestError
 
 from .receive_engine import ReceiveEngine
@@ -144,7 +144,7 @@ def _start(
     if len(characters) > 1 and float(characters.end_s[0]) == float(characters.begin_s[0]):
         found = "is of characters that software received together"
         raise RequestError("replay", found, "needs the times at which they were on the wire")
-    begin = np.rint(characters.begin_s * 1e9).astype(np.int64).tolist()
+    begin = np.rint(characters.begin_s * 1e9).astype(np.int64)
     character = line.character_time_s * 1e9
     sender: FreeSender | PausedSender = FreeSender(begin, complete)
     signal = 0
@@ -154,34 +154,38 @@ def _start(
             signal = nanoseconds((back or line).character_time_s)
         holds = NEVER if pause.sender_holds is None else pause.sender_holds
         reaction = pause.reaction_characters
-        sender = PausedSender(begin, complete, round(character), reaction=reaction, holds=holds)
-    return ReceiveEngine(path, sender, characters.value.tolist(), character, signal, stop_at), complete
+        sender = PausedSender(begin.tolist(), complete, round(character), reaction=reaction, holds=holds)
+    values = characters.value.tolist() if isinstance(path.application, LineApplication) else ()
+    return ReceiveEngine(path, sender, values, character, signal, stop_at), complete
 
 
 def _replay_of(engine: ReceiveEngine, path: ReceivePath, characters: Characters, complete: int) -> Replay:
-    sender, application = engine.sender, engine.application
+    sender = engine.sender
     found, busy, costs = engine.outcomes, engine.service.busy, engine.service.costs
+    begin, application = np.array(sender.begin, dtype=np.int64), engine.application
     if isinstance(sender, PausedSender):
         for number in sender.refused:
             found.lost[number] = round(float(characters.begin_s[number]) * 1e9)
             found.fate[number] = Fate.HELD_BACK
-        begin_s = seconds_of(sender.begin)
+        begin_s = seconds_of(begin)
         arrived_s = begin_s + complete * 1e-9
     else:
         begin_s = characters.begin_s
-        arrived_s = seconds_of([at + complete for at in sender.begin])
+        arrived_s = seconds_of(begin + complete)
+    fetched_s, stored_s, taken_s, lost_s = map(seconds_of, found.columns())
     taken = application.reads if application is not None else None
     rows = np.array(taken.rows if taken is not None else [], dtype=np.int64).reshape(-1, 5)
-    first, last = next((at for at in sender.begin if at > MISSING), 0), engine.last_at
+    begun, last = np.flatnonzero(begin > MISSING), engine.last_at
+    first = int(begin[begun[0]]) if len(begun) else 0
     looks = max(busy.services, (last - first) // costs.every if costs.every and last > MISSING else 0)
     return Replay(
         path=path,
         begin_s=begin_s,
         arrived_s=arrived_s,
-        fetched_s=seconds_of(found.fetched),
-        stored_s=seconds_of(found.stored),
-        taken_s=seconds_of(found.taken),
-        lost_s=seconds_of(found.lost),
+        fetched_s=fetched_s,
+        stored_s=stored_s,
+        taken_s=taken_s,
+        lost_s=lost_s,
         value=characters.value,
         fate=np.frombuffer(bytes(found.fate), np.uint8),
         reads=Reads(

@@ -6,14 +6,14 @@ The tables give the state that follows a state and an event. All times are whole
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 
 from larkreader.declare.paths.receive_path import ReceivePath
 from larkreader.declare.paths.receive_services import DmaService
 
 from .outcomes import Outcomes
 from .replayed import Fate
-from .senders import NEVER
+from .senders import NEVER, Ahead
 
 FREE, WAITING = "free", "waiting"
 NO_ROOM, START_BIT, FETCH = "complete, and the FIFO is full", "start bit", "fetch"
@@ -103,11 +103,11 @@ class Block:
         boundary = self.half if self.filled < self.half else self.places
         return min(boundary - self.filled, self.places - len(self.held)) - 1
 
-    def put_all(self, first: int, at: Sequence[int], outcomes: Outcomes) -> None:
+    def put_all(self, first: int, count: int, ahead: Ahead, outcomes: Outcomes) -> None:
         """Put in characters that follow one another, no more than `room`."""
-        outcomes.fetch_all(first, at)
-        self.held.extend(range(first, first + len(at)))
-        self.filled += len(at)
+        outcomes.fetch_at_once(first, count, ahead)
+        self.held.extend(range(first, first + count))
+        self.filled += count
 
     def put(self, number: int, at: int, outcomes: Outcomes) -> bool:
         """Put a character in; return whether DMA asks for service."""

@@ -1,14 +1,22 @@
 """What becomes of the characters of a receive path: when each was fetched, stored and taken, or lost.
 
-All times are whole nanoseconds.
+What happens to a single character is written into its place at once. What happens to many is noted in a few numbers,
+and spread over their places when the columns are asked for. All times are whole nanoseconds.
 """
 
 from __future__ import annotations
 
+from array import array
 from collections.abc import Collection, Sequence
 
+import numpy as np
+import numpy.typing as npt
+
+from .batch import Batch, spread
 from .replayed import Fate
-from .senders import MISSING
+from .senders import MISSING, Ahead
+
+Times = npt.NDArray[np.int64]
 
 
 class Outcomes:
@@ -20,13 +28,15 @@ class Outcomes:
         How many characters there are.
     stop_at : collection of Fate
         At the first character with such a fate the run is over.
+    has_ring : bool
+        Whether what is fetched goes into a ring; without one the application has it.
     notes_given : bool
         Whether to note in `given` what the application gets.
 
     Attributes
     ----------
-    fetched, stored, taken, lost : list of int
-        When each character was; `MISSING` where it never was.
+    fetched, stored, taken, lost : array of int
+        When each character was; `MISSING` where it never was. See `columns`.
     fate : bytearray
         What became of each, as `Fate`.
     is_over : bool
@@ -36,9 +46,17 @@ class Outcomes:
     """
 
     __slots__ = (
+        "_ahead",
+        "_at_once",
+        "_batches",
+        "_fetches",
+        "_has_ring",
         "_notes_given",
         "_pending",
+        "_read",
+        "_reads",
         "_stop_at",
+        "_stores",
         "fate",
         "fetched",
         "given",
@@ -48,18 +66,55 @@ class Outcomes:
         "taken",
     )
 
-    def __init__(self, count: int, stop_at: Collection[Fate] = (), *, notes_given: bool = False) -> None:
-        self.fetched, self.stored, self.taken, self.lost = ([MISSING] * count for _ in range(4))
+    def __init__(
+        self, count: int, stop_at: Collection[Fate] = (), *, has_ring: bool = True, notes_given: bool = False
+    ) -> None:
+        self.fetched, self.stored, self.taken, self.lost = (array("q", [MISSING]) * count for _ in range(4))
         self.fate: bytearray = bytearray([Fate.LEFT]) * count
         self.is_over: bool = False
         self.given: list[tuple[int, int]] = []
-        self._stop_at, self._notes_given = stop_at, notes_given
+        self._stop_at, self._has_ring, self._notes_given = stop_at, has_ring, notes_given
         self._pending: list[int] = []
+        self._batches: list[tuple[Batch, int]] = []
+        self._reads: list[tuple[Batch, list[int]]] = []
+        self._read: list[int] = []
+        self._fetches: list[int] = []
+        self._stores: list[int] = []
+        self._at_once: list[int] = []
+        self._ahead: Ahead | None = None
+
+    def columns(self) -> tuple[Times, Times, Times, Times]:
+        """Return when each character was fetched, stored, taken and lost; int64, `MISSING` where it never was."""
+        fetched, stored, taken, lost = (
+            np.frombuffer(column, dtype=np.int64) if column else np.empty(0, dtype=np.int64)
+            for column in (self.fetched, self.stored, self.taken, self.lost)
+        )
+        for batch, services in self._batches:
+            numbers, times = batch.fetches(services)
+            fetched[numbers] = stored[numbers] = times
+            if not self._has_ring:
+                taken[numbers] = times
+        for noted, columns in ((self._fetches, (fetched, stored)), (self._stores, (stored,))):
+            first, count, at, each = np.array(noted, dtype=np.int64).reshape(-1, 4).T
+            numbers = spread(first, count)
+            times = np.repeat(at, count) + spread(np.zeros_like(count), count) * np.repeat(each, count)
+            for column in columns if self._has_ring else (*columns, taken):
+                column[numbers] = times
+        if self._ahead is not None:
+            numbers = spread(*np.array(self._at_once, dtype=np.int64).reshape(-1, 2).T)
+            fetched[numbers] = self._ahead.times[numbers - self._ahead.first]
+        for batch, reads in self._reads:
+            begin, end = np.array(reads, dtype=np.int64).reshape(-1, 2).T
+            numbers, times = batch.ends(spread(begin, end - begin))
+            taken[numbers] = times
+        first, count, at = np.array(self._read, dtype=np.int64).reshape(-1, 3).T
+        taken[spread(first, count)] = np.repeat(at, count)
+        return fetched, stored, taken, lost
 
     def extend(self, count: int) -> None:
         """Make place for further characters."""
         for column in (self.fetched, self.stored, self.taken, self.lost):
-            column += [MISSING] * count
+            column.extend([MISSING] * count)
         self.fate += bytes([Fate.LEFT]) * count
 
     def lose(self, number: int, at: int, fate: Fate) -> None:
@@ -68,24 +123,57 @@ class Outcomes:
         if fate in self._stop_at:
             self.is_over = True
 
-    def fetch_all(self, first: int, at: Sequence[int]) -> None:
-        """Note when each of some characters that follow one another was fetched."""
-        self.fetched[first : first + len(at)] = at
+    def serve(self, batch: Batch, services: int) -> None:
+        """Note what the first services of a batch fetched, and what was lost before them."""
+        self._batches.append((batch, services))
+        for place in batch.lost:
+            if place >= services:
+                break
+            after = batch.fetched_by(place).stop
+            self.lose_all(after, batch.overruns(place), Fate.OVERRUN)
+        if not self._has_ring:
+            first, upto = batch.first[0], batch.upto[services - 1]
+            self.fate[first:upto] = self.fate[first:upto].replace(bytes([Fate.LEFT]), bytes([Fate.TAKEN]))
 
-    def store_all(self, first: int, at: Sequence[int]) -> None:
-        """Note when each of some characters that follow one another was stored."""
-        self.stored[first : first + len(at)] = at
+    def read_as_fetched(self, batch: Batch, begin: int, end: int) -> None:
+        """Note that a read got what some services of a batch fetched, when each ended."""
+        if not self._reads or self._reads[-1][0] is not batch:
+            self._reads.append((batch, []))
+        self._reads[-1][1].extend((begin, end))
+
+    def fetch_at_once(self, first: int, count: int, ahead: Ahead) -> None:
+        """Note that characters that follow one another are fetched as each is complete."""
+        self._ahead = ahead
+        self._at_once += (first, count)
+
+    def store_all(self, first: int, count: int, at: int, each: int, *, is_fetched: bool) -> None:
+        """Note that characters that follow one another are stored, one after each so many nanoseconds.
+
+        Parameters
+        ----------
+        first, count : int
+            Which.
+        at, each : int
+            When the first is, and how long after that each other.
+        is_fetched : bool
+            Whether each is fetched from the hardware at that time too.
+        """
+        (self._fetches if is_fetched else self._stores).extend((first, count, at, each))
+        if not self._has_ring:
+            self.fate[first : first + count] = bytes([Fate.TAKEN]) * count
+            if self._notes_given:
+                self._pending += range(first, first + count)
 
     def lose_all(self, first: int, at: Sequence[int], fate: Fate) -> None:
         """Note how characters that follow one another were lost."""
-        self.lost[first : first + len(at)] = at
+        self.lost[first : first + len(at)] = array("q", at)
         self.fate[first : first + len(at)] = bytes([fate]) * len(at)
         if fate in self._stop_at:
             self.is_over = True
 
     def give_all(self, first: int, count: int, at: int) -> None:
         """Note that characters that follow one another left the ring."""
-        self.taken[first : first + count] = [at] * count
+        self._read += (first, count, at)
 
     def keep_all(self, first: int, count: int, at: int) -> None:
         """Note that the application keeps characters that follow one another."""
@@ -111,13 +199,6 @@ class Outcomes:
         self.taken[number], self.fate[number] = at, Fate.TAKEN
         if self._notes_given:
             self._pending.append(number)
-
-    def take_all(self, first: int, at: Sequence[int]) -> None:
-        """Note that the application gets characters that follow one another without a ring."""
-        self.taken[first : first + len(at)] = at
-        self.fate[first : first + len(at)] = bytes([Fate.TAKEN]) * len(at)
-        if self._notes_given:
-            self._pending += range(first, first + len(at))
 
     def publish(self, at: int) -> None:
         """Note that a service that gives characters without a ring has ended."""

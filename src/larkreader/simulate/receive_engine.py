@@ -25,11 +25,11 @@ from .blackouts import Blackouts
 from .hardware import ARM, ENTER, HANDLED, IDLE, LEAVE, Block, Hardware
 from .outcomes import Outcomes
 from .pause_signal import PauseSignal
-from .quiet_services import QuietServices
 from .replayed import Fate
 from .ring_state import RingState, drop_first
 from .senders import MISSING, NEVER, TOGETHER, FreeSender, PausedSender
 from .service import ENTERING, FETCHING, RESTING, STOPPED, Service
+from .services_ahead import ServicesAhead
 
 RUNNING = (ENTERING, FETCHING)
 
@@ -76,26 +76,28 @@ class ReceiveEngine:
         is_live: bool = False,
     ) -> None:
         self.sender: FreeSender | PausedSender = sender
-        self.outcomes: Outcomes = Outcomes(len(values), stop_at, notes_given=is_live)
+        self.outcomes: Outcomes = Outcomes(
+            len(sender.begin), stop_at, has_ring=path.ring is not None, notes_given=is_live
+        )
         self._halted = Blackouts([stretch for stretch in path.deaf if stretch.stops == "everything"])
         self.service: Service = Service(path, character_ns, self._halted)
         self._hardware = Hardware(path)
         self._block = Block(path.service) if isinstance(path.service, DmaService) else None
         self._ring = RingState(path)
         self._pause = PauseSignal(path, sender, signal_ns)
-        self._acted_at = MISSING
         self._free = sender if isinstance(sender, FreeSender) else None
         self.application: Application | None = make_application(
             path, self._ring.held, values, self.outcomes, self._halted
         )
-        self._quiet = QuietServices.of(
-            path, sender, self._hardware, self.service, self._ring, self.application, self.outcomes
-        )
+        self._ahead: ServicesAhead | None = None
+        if not is_live:
+            parts = (self._hardware, self.service, self._ring, self._pause, self.application, self.outcomes)
+            self._ahead = ServicesAhead.of(path, sender, *parts)
 
     @property
     def last_at(self) -> int:
         """When the last thing happened."""
-        acted_at = self._acted_at if self.application is None else max(self._acted_at, self.application.got_at)
+        acted_at = MISSING if self.application is None else self.application.acted_at
         return max(self.sender.last_arrival, self.service.busy.until, acted_at)
 
     def feed(self, begins: Sequence[int], sure_until: int) -> None:
@@ -132,6 +134,8 @@ class ReceiveEngine:
             if arrive_at <= service_at and arrive_at <= act_at:
                 if arrive_at >= NEVER or sender.is_unsure:
                     return
+                if self._ahead is not None and self._ahead.serve():
+                    continue
                 if free is None or not self._hurry(free, act_at):
                     self._arrive()
             elif service_at <= act_at:
@@ -141,15 +145,12 @@ class ReceiveEngine:
                 if min(arrive_at, service_at) >= NEVER and application.is_waiting:
                     return  # in vain
                 application.act(act_at, min(arrive_at, service_at))
-                self._acted_at = act_at
                 self._has_taken(act_at)
 
     # the line and the hardware
 
     def _hurry(self, sender: FreeSender, until: int) -> bool:
         """Let happen at once what no act of the application can change; False if nothing can."""
-        if self._quiet is not None and self._quiet.serve(until):
-            return True
         block = self._block
         until = min(until, self.service.start_at, NEVER if block is None else block.arm_at)
         return sender.arrivals[sender.number + TOGETHER - 1] <= until and self._arrive_together(sender, until)
@@ -199,22 +200,20 @@ class ReceiveEngine:
         else:
             most = room or NEVER
         count = sender.count_until(until, most)
-        times = sender.arrivals[first : first + count]
         if idle < NEVER:
-            count = next((n for n in range(1, count) if times[n] - times[n - 1] > idle), count)
+            count = min(count, sender.gap_from(first, idle) + 1 - first)
         if count < TOGETHER:
             return False
-        del times[count:]
         sender.skip(count)
         if block is not None and block.is_armed:
-            block.put_all(first, times, self.outcomes)
-            hardware.idle_at = min(times[-1] + idle, NEVER)
+            block.put_all(first, count, sender.ahead, self.outcomes)
+            hardware.idle_at = min(sender.last_arrival + idle, NEVER)
         elif room:
             hardware.held.extend(range(first, first + count))
             if block is None and service.state is RESTING:
-                self._ask_if_due(times[-1])
+                self._ask_if_due(sender.last_arrival)
         else:
-            self.outcomes.lose_all(first, times, Fate.OVERRUN)
+            self.outcomes.lose_all(first, sender.arrivals[first : first + count], Fate.OVERRUN)
         return True
 
     def _into_block(self, block: Block, number: int, at: int) -> None:
@@ -324,12 +323,9 @@ class ReceiveEngine:
             return False
         if held[count - 1] - first != count - 1:
             return False  # some between them were lost
-        times: Sequence[int] = range(at, at + count * each, each) if each else [at] * count
-        if self._block is None:
-            self.outcomes.fetch_all(first, times)
-        ring.store_all(first, times, self.outcomes)
+        ring.store_all(first, count, at, each, self.outcomes, is_fetched=self._block is None)
         drop_first(held, count)
-        service.at, service.left = times[-1], service.left - count
+        service.at, service.left = at + (count - 1) * each, service.left - count
         return True
 
     def _catch_up(self, until: int) -> bool:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Sequence
+from itertools import islice
 
 from larkreader.declare.paths.receive_path import ReceivePath
 
@@ -14,8 +14,11 @@ from .senders import MISSING, NEVER
 
 def drop_first(held: deque[int], count: int) -> None:
     """Leave out the first of what is held."""
-    if count == len(held):
+    left = len(held) - count
+    if left < count:
+        rest = list(islice(held, count, None)) if left else ()
         held.clear()
+        held.extend(rest)
     else:
         for _ in range(count):
             held.popleft()
@@ -41,13 +44,11 @@ class RingState:
         """Return whether so many can be stored, none of them the last that the ring can hold."""
         return not self.when_full or len(self.held) + count < self.capacity
 
-    def store_all(self, first: int, at: Sequence[int], outcomes: Outcomes) -> None:
-        """Store characters that follow one another, for which there is room."""
-        outcomes.store_all(first, at)
+    def store_all(self, first: int, count: int, at: int, each: int, outcomes: Outcomes, *, is_fetched: bool) -> None:
+        """Store characters that follow one another, for which there is room, one after each so many nanoseconds."""
+        outcomes.store_all(first, count, at, each, is_fetched=is_fetched)
         if self.when_full:
-            self.held.extend(range(first, first + len(at)))
-        else:
-            outcomes.take_all(first, at)
+            self.held.extend(range(first, first + count))
 
     def store(self, number: int, at: int, outcomes: Outcomes) -> None:
         """Store a character."""

@@ -5,13 +5,18 @@ All times are whole nanoseconds.
 
 from __future__ import annotations
 
-from bisect import bisect_right
+from array import array
+from bisect import bisect_left, bisect_right
 from collections import deque
 from collections.abc import Sequence
+
+import numpy as np
+import numpy.typing as npt
 
 NEVER = 1 << 62  # a time that is never reached: 146 years
 MISSING = -NEVER  # a time that never was
 TOGETHER = 3  # characters, from which on it is quicker to treat them at once
+MANY = 64  # characters, more than a service mostly finds
 
 
 def nanoseconds(seconds: float) -> int:
@@ -19,12 +24,56 @@ def nanoseconds(seconds: float) -> int:
     return round(seconds * 1e9)
 
 
+class Ahead:
+    """When the next characters are complete, as far as nothing makes the sender pause.
+
+    Parameters
+    ----------
+    first : int
+        The first character whose time is known.
+    times : ndarray of int64, shape (n_known,)
+        When each is complete.
+    beyond : int
+        How many places of `arrivals` behind them hold `NEVER`.
+    is_all : bool
+        Whether no other characters follow.
+
+    Attributes
+    ----------
+    number : int
+        The next character.
+    arrivals : list of int
+        The times, and then `NEVER` for each place beyond.
+    end : int
+        The first character whose time is not known.
+    """
+
+    __slots__ = ("_gaps", "arrivals", "beyond", "end", "first", "is_all", "number", "times")
+
+    def __init__(self, first: int, times: npt.NDArray[np.int64], beyond: int, *, is_all: bool) -> None:
+        self.first = self.number = first
+        self.times, self.beyond, self.is_all = times, beyond, is_all
+        self.end: int = first + len(times)
+        self.arrivals: list[int] = times.tolist()
+        self.arrivals += [NEVER] * beyond
+        self._gaps: list[int] | None = None
+
+    def gaps(self, idle: int) -> list[int]:
+        """Return the places behind which the line is idle for longer than a time, the last place among them."""
+        if idle >= NEVER:
+            return []
+        if self._gaps is None:
+            self._gaps = np.flatnonzero(self.times[1:] - self.times[:-1] > idle).tolist()
+            self._gaps.append(len(self.times) - 1)
+        return self._gaps
+
+
 class FreeSender:
     """Sends characters whether or not the receiver is ready.
 
     Parameters
     ----------
-    begin : list of int
+    begin : array_like of int
         When each begins, ascending.
     complete : int
         How long after that it is complete.
@@ -46,11 +95,12 @@ class FreeSender:
     arrive_at: int
     is_unsure: bool = False
 
-    def __init__(self, begin: list[int], complete: int) -> None:
-        self.begin = begin
+    def __init__(self, begin: npt.ArrayLike, complete: int) -> None:
+        self.begin: npt.NDArray[np.int64] = np.asarray(begin, dtype=np.int64)
+        self._complete = complete
+        self.ahead: Ahead = Ahead(0, self.begin + complete, MANY, is_all=True)
         self.number, self.last_arrival = 0, MISSING
-        self.arrivals: list[int] = [at + complete for at in begin]
-        self.arrivals += [NEVER] * TOGETHER
+        self.arrivals: list[int] = self.ahead.arrivals
         self.arrive_at = self.arrivals[0]
         self.most_held = 0
         self.refused: Sequence[int] = ()
@@ -59,7 +109,12 @@ class FreeSender:
     @property
     def next_begin(self) -> int:
         """When the next character begins."""
-        return self.begin[self.number] if self.number < len(self.begin) else NEVER
+        return self.arrive_at - self._complete if self.arrive_at < NEVER else NEVER
+
+    def look_ahead(self, _: int) -> Ahead | None:
+        """Return when the next characters are complete."""
+        self.ahead.number = self.number
+        return self.ahead
 
     def advance(self) -> None:
         """Go on to the next character."""
@@ -72,7 +127,12 @@ class FreeSender:
         end = min(self.number + most, len(self.begin))
         return bisect_right(self.arrivals, at, self.number, end) - self.number
 
-    def skip(self, count: int) -> None:
+    def gap_from(self, number: int, idle: int) -> int:
+        """Return the first character, from one on, behind which the line is idle for longer than a time."""
+        gaps = self.ahead.gaps(idle)
+        return gaps[bisect_left(gaps, number)]
+
+    def skip(self, count: int, _: Ahead | None = None) -> None:
         """Go on by so many characters, one at least."""
         self.number += count
         self.last_arrival, self.arrive_at = self.arrivals[self.number - 1], self.arrivals[self.number]
@@ -91,10 +151,11 @@ class FreeSender:
 class _Queue:
     """The characters that are to be sent: those that wait, those that are held back, those that found no room."""
 
-    __slots__ = ("admitted", "held", "holds", "most_held", "refused", "wanted")
+    __slots__ = ("_times", "admitted", "held", "holds", "most_held", "refused", "wanted")
 
     def __init__(self, wanted: list[int], holds: int) -> None:
         self.wanted, self.holds = wanted, holds
+        self._times = np.empty(0, dtype=np.int64)
         self.held: deque[int] = deque()
         self.refused: list[int] = []
         self.admitted = self.most_held = 0
@@ -106,15 +167,28 @@ class _Queue:
             return self.held[0]
         return self.admitted if self.admitted < len(self.wanted) else -1
 
+    @property
+    def times(self) -> npt.NDArray[np.int64]:
+        """When each character is to be sent, as an array."""
+        if len(self._times) < len(self.wanted):
+            self._times = np.array(self.wanted, dtype=np.int64)
+        return self._times
+
     def admit(self, until: int) -> None:
         """Take in the characters that are to be sent up to a moment, or refuse them."""
-        while self.admitted < len(self.wanted) and self.wanted[self.admitted] <= until:
-            if len(self.held) < self.holds:
-                self.held.append(self.admitted)
-                self.most_held = max(self.most_held, len(self.held))
-            else:
-                self.refused.append(self.admitted)
-            self.admitted += 1
+        first, self.admitted = self.admitted, bisect_right(self.wanted, until, self.admitted)
+        taken = min(self.admitted - first, self.holds - len(self.held))
+        if taken:
+            self.held.extend(range(first, first + taken))
+            self.most_held = max(self.most_held, len(self.held))
+        self.refused.extend(range(first + taken, self.admitted))
+
+    def go_on(self, count: int, admitted: int, most_held: int) -> None:
+        """Send so many characters, while others are taken in and none is refused."""
+        self.held.extend(range(self.admitted, admitted))
+        self.admitted, self.most_held = admitted, max(self.most_held, most_held)
+        for _ in range(count):
+            self.held.popleft()
 
 
 class _Permission:
@@ -129,6 +203,11 @@ class _Permission:
     def add(self, at: int, *, pause: bool) -> None:
         """Take note of a signal that is seen at a time."""
         self._signals.append((at, pause))
+
+    @property
+    def is_free(self) -> bool:
+        """Whether it is not paused, and nothing asks for it."""
+        return not self._is_paused and not self._signals
 
     def begin_from(self, at: int) -> int:
         """Return when a character can begin, from a moment on; `NEVER` as long as no signal lets it."""
@@ -191,7 +270,7 @@ class PausedSender:
         self._sure_until, self.sees_signals = sure_until, sees_signals
         self._complete, self._length = complete, length
         self._queue, self._permission = _Queue(wanted, holds), _Permission(reaction)
-        self.begin: list[int] = [MISSING] * len(wanted)
+        self.begin: array[int] = array("q", [MISSING]) * len(wanted)
         self.number, self.arrive_at, self.last_arrival = -1, NEVER, MISSING
         self.next_begin = NEVER
         self.pauses: list[tuple[int, int]] = []
@@ -233,10 +312,34 @@ class PausedSender:
             self.is_unsure = queue.holds < NEVER and self._sure_until < self.next_begin < NEVER
         self.arrive_at = NEVER if self.next_begin == NEVER else self.next_begin + self._complete
 
+    def look_ahead(self, most: int) -> Ahead | None:
+        """Return when the next characters are complete if it is not asked to pause; None if it is, or is unsure."""
+        queue, first = self._queue, self.number
+        if self._sure_until < NEVER or queue.holds < NEVER or first < 0 or not self._permission.is_free:
+            return None
+        end = min(first + most, len(queue.wanted))
+        steps = self._length * np.arange(end - first)
+        begins = queue.times[first:end] - steps
+        begins[0] = self.next_begin
+        begins = np.maximum.accumulate(begins) + steps
+        return Ahead(first, begins + self._complete, MANY, is_all=end == len(queue.wanted))
+
+    def skip(self, count: int, ahead: Ahead) -> None:
+        """Go on by so many characters, one at least, which begin as was seen ahead."""
+        queue, first = self._queue, self.number
+        begins = ahead.times[first - ahead.first : first - ahead.first + count] - self._complete
+        self.begin[first : first + count] = array("q", begins.tobytes())
+        last = int(begins[-1])
+        admitted = np.searchsorted(queue.times, begins, "right")
+        waiting = admitted - np.arange(first, first + count)
+        queue.go_on(count, int(admitted[-1]), int(waiting.max()))
+        self._free_at, self.last_arrival = last + self._length, last + self._complete
+        self._plan()
+
     def extend(self, begins: Sequence[int], sure_until: int) -> None:
         """Take in characters that are to be sent; no other begins before a time."""
         self._queue.wanted += begins
-        self.begin += [MISSING] * len(begins)
+        self.begin.extend([MISSING] * len(begins))
         self._sure_until = max(self._sure_until, sure_until)
         self._plan()
 

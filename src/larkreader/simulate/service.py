@@ -5,7 +5,9 @@ The table gives the state that follows a state and an event. All times are whole
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
+from functools import lru_cache
+from operator import sub
 from typing import NamedTuple
 
 import numpy as np
@@ -35,6 +37,20 @@ SERVICE: Mapping[tuple[str, str], str] = {
 DRAWS = 1 << 16  # latencies that are drawn; they are used again after that
 
 
+@lru_cache(maxsize=4)
+def _draws(seed: int, jitter: int) -> npt.NDArray[np.int64]:
+    drawn = np.random.default_rng(seed).integers(0, jitter, DRAWS, endpoint=True)
+    drawn.flags.writeable = False
+    return drawn
+
+
+def draws_of(path: ReceivePath) -> npt.NDArray[np.int64]:
+    """Return the latencies that are drawn for a path, beyond the least; they are used again behind the last."""
+    if isinstance(path.service, SoftwareReceiver) or not (jitter := nanoseconds(path.service.jitter_s)):
+        return np.zeros(1, dtype=np.int64)
+    return _draws(path.seed, jitter)
+
+
 class Costs(NamedTuple):
     """What a service costs, and what starts it."""
 
@@ -57,9 +73,8 @@ class Costs(NamedTuple):
         if isinstance(service, SoftwareReceiver):
             return cls()
         found = cls(nanoseconds(service.enter_s), nanoseconds(service.each_s), nanoseconds(service.leave_s))
-        if jitter := nanoseconds(service.jitter_s):
-            draws = np.random.default_rng(path.seed).integers(0, jitter, DRAWS, endpoint=True)
-            found = found._replace(jitter=tuple(draws.tolist()))
+        if service.jitter_s:
+            found = found._replace(jitter=tuple(draws_of(path).tolist()))
         if isinstance(service, InterruptService):
             idle = NEVER if fifo.idle_characters is None else round(fifo.idle_characters * character_ns)
             return found._replace(latency=nanoseconds(service.latency_s), most=service.most or NEVER, idle=idle)
@@ -109,13 +124,13 @@ class Busy:
         if end - self.since > self.longest:
             self.longest = end - self.since
 
-    def add_apart(self, begin: npt.NDArray[np.int64], end: npt.NDArray[np.int64]) -> None:
-        """Note runs with pauses before and between them, while nothing ever stands still."""
+    def add_all(self, begin: Sequence[int], end: Sequence[int], since: Sequence[int]) -> None:
+        """Note runs that follow one another, while nothing ever stands still."""
         self.services += len(begin)
-        self.total += int((end - begin).sum())
-        self.longest = max(self.longest, int((end - begin).max()))
-        self.since = self.blocked_since = int(begin[-1])
-        self.until = int(end[-1])
+        self.total += sum(end) - sum(begin)
+        self.longest = max(self.longest, max(map(sub, end, since)))
+        self.since = self.blocked_since = since[-1]
+        self.until = end[-1]
 
 
 class Service:
@@ -140,11 +155,13 @@ class Service:
         How long it was busy.
     start_at : int
         When it begins, once it is asked; `NEVER` before.
+    looked_at : int
+        When it began last.
     begin, at, left : int
         While it runs: when it began, when its next step is done, and how many characters it may fetch.
     """
 
-    __slots__ = ("_deaf", "_is_asked_again", "_looked_at", "at", "begin", "busy", "costs", "left", "start_at", "state")
+    __slots__ = ("_deaf", "_is_asked_again", "at", "begin", "busy", "costs", "left", "looked_at", "start_at", "state")
 
     def __init__(self, path: ReceivePath, character_ns: float, halted: Blackouts) -> None:
         self.costs: Costs = Costs.of(path, character_ns)
@@ -152,7 +169,7 @@ class Service:
         self.state: str = RESTING
         self.start_at: int = NEVER
         self.begin = self.at = self.left = 0
-        self._deaf, self._looked_at, self._is_asked_again = Blackouts(path.deaf), MISSING, False
+        self._deaf, self.looked_at, self._is_asked_again = Blackouts(path.deaf), MISSING, False
 
     def ask(self, at: int) -> None:
         """Ask for service."""
@@ -168,9 +185,9 @@ class Service:
     def look_from(self, at: int) -> None:
         """Let a polling loop look next from a moment on."""
         self.state = SERVICE[self.state, ASK]
-        at = max(at, self._looked_at + 1)
+        at = max(at, self.looked_at + 1)
         stretch = self._deaf.around(at) or self._deaf.around(at - 1)
-        since = max(self.busy.until, self._looked_at + 1)
+        since = max(self.busy.until, self.looked_at + 1)
         if stretch is not None and self.costs.look_due(max(stretch[0], since)) < stretch[1]:
             self.start_at = stretch[1]
         else:
@@ -179,7 +196,7 @@ class Service:
     def start(self) -> None:
         """Begin a run."""
         self.state = SERVICE[self.state, BEGIN]
-        self.begin = self._looked_at = self.start_at
+        self.begin = self.looked_at = self.start_at
         self.start_at = NEVER
         self.at, self.left = self.begin + self.costs.enter, self.costs.most
         self._is_asked_again = False
