@@ -225,7 +225,7 @@ class Blocking:
 
     def get(self, batch: Batch, begin: int, end: int) -> None:
         """Get what some services fetched within a read, as each service ends."""
-        self._outcomes.read_as_fetched(batch, begin, end)
+        self._outcomes.many.get(batch, begin, end)
         self._got.extend(batch.numbers(begin, end))
         self.acted_at = batch.end[end - 1]
 

@@ -105,7 +105,7 @@ class Block:
 
     def put_all(self, first: int, count: int, ahead: Ahead, outcomes: Outcomes) -> None:
         """Put in characters that follow one another, no more than `room`."""
-        outcomes.fetch_at_once(first, count, ahead)
+        outcomes.many.fetch_at_once(first, count, ahead)
         self.held.extend(range(first, first + count))
         self.filled += count
 

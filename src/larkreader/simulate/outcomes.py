@@ -1,7 +1,7 @@
 """What becomes of the characters of a receive path: when each was fetched, stored and taken, or lost.
 
-What happens to a single character is written into its place at once. What happens to many is noted in a few numbers,
-and spread over their places when the columns are asked for. All times are whole nanoseconds.
+What happens to a single character is written into its place at once. What happens to many is noted in a few numbers
+(`many_at_once`), and written into their places when the columns are asked for. All times are whole nanoseconds.
 """
 
 from __future__ import annotations
@@ -12,9 +12,10 @@ from collections.abc import Collection, Sequence
 import numpy as np
 import numpy.typing as npt
 
-from .batch import Batch, spread
+from .batch import Batch
+from .many_at_once import ManyAtOnce
 from .replayed import Fate
-from .senders import MISSING, Ahead
+from .senders import MISSING
 
 Times = npt.NDArray[np.int64]
 
@@ -46,22 +47,16 @@ class Outcomes:
     """
 
     __slots__ = (
-        "_ahead",
-        "_at_once",
-        "_batches",
-        "_fetches",
         "_has_ring",
         "_notes_given",
         "_pending",
-        "_read",
-        "_reads",
         "_stop_at",
-        "_stores",
         "fate",
         "fetched",
         "given",
         "is_over",
         "lost",
+        "many",
         "stored",
         "taken",
     )
@@ -75,13 +70,7 @@ class Outcomes:
         self.given: list[tuple[int, int]] = []
         self._stop_at, self._has_ring, self._notes_given = stop_at, has_ring, notes_given
         self._pending: list[int] = []
-        self._batches: list[tuple[Batch, int]] = []
-        self._reads: list[tuple[Batch, list[int]]] = []
-        self._read: list[int] = []
-        self._fetches: list[int] = []
-        self._stores: list[int] = []
-        self._at_once: list[int] = []
-        self._ahead: Ahead | None = None
+        self.many: ManyAtOnce = ManyAtOnce()
 
     def columns(self) -> tuple[Times, Times, Times, Times]:
         """Return when each character was fetched, stored, taken and lost; int64, `MISSING` where it never was."""
@@ -89,26 +78,7 @@ class Outcomes:
             np.frombuffer(column, dtype=np.int64) if column else np.empty(0, dtype=np.int64)
             for column in (self.fetched, self.stored, self.taken, self.lost)
         )
-        for batch, services in self._batches:
-            numbers, times = batch.fetches(services)
-            fetched[numbers] = stored[numbers] = times
-            if not self._has_ring:
-                taken[numbers] = times
-        for noted, columns in ((self._fetches, (fetched, stored)), (self._stores, (stored,))):
-            first, count, at, each = np.array(noted, dtype=np.int64).reshape(-1, 4).T
-            numbers = spread(first, count)
-            times = np.repeat(at, count) + spread(np.zeros_like(count), count) * np.repeat(each, count)
-            for column in columns if self._has_ring else (*columns, taken):
-                column[numbers] = times
-        if self._ahead is not None:
-            numbers = spread(*np.array(self._at_once, dtype=np.int64).reshape(-1, 2).T)
-            fetched[numbers] = self._ahead.times[numbers - self._ahead.first]
-        for batch, reads in self._reads:
-            begin, end = np.array(reads, dtype=np.int64).reshape(-1, 2).T
-            numbers, times = batch.ends(spread(begin, end - begin))
-            taken[numbers] = times
-        first, count, at = np.array(self._read, dtype=np.int64).reshape(-1, 3).T
-        taken[spread(first, count)] = np.repeat(at, count)
+        self.many.write_to(fetched, stored, taken, has_ring=self._has_ring)
         return fetched, stored, taken, lost
 
     def extend(self, count: int) -> None:
@@ -125,7 +95,7 @@ class Outcomes:
 
     def serve(self, batch: Batch, services: int) -> None:
         """Note what the first services of a batch fetched, and what was lost before them."""
-        self._batches.append((batch, services))
+        self.many.serve(batch, services)
         for place in batch.lost:
             if place >= services:
                 break
@@ -134,17 +104,6 @@ class Outcomes:
         if not self._has_ring:
             first, upto = batch.first[0], batch.upto[services - 1]
             self.fate[first:upto] = self.fate[first:upto].replace(bytes([Fate.LEFT]), bytes([Fate.TAKEN]))
-
-    def read_as_fetched(self, batch: Batch, begin: int, end: int) -> None:
-        """Note that a read got what some services of a batch fetched, when each ended."""
-        if not self._reads or self._reads[-1][0] is not batch:
-            self._reads.append((batch, []))
-        self._reads[-1][1].extend((begin, end))
-
-    def fetch_at_once(self, first: int, count: int, ahead: Ahead) -> None:
-        """Note that characters that follow one another are fetched as each is complete."""
-        self._ahead = ahead
-        self._at_once += (first, count)
 
     def store_all(self, first: int, count: int, at: int, each: int, *, is_fetched: bool) -> None:
         """Note that characters that follow one another are stored, one after each so many nanoseconds.
@@ -158,7 +117,7 @@ class Outcomes:
         is_fetched : bool
             Whether each is fetched from the hardware at that time too.
         """
-        (self._fetches if is_fetched else self._stores).extend((first, count, at, each))
+        self.many.store(first, count, at, each, is_fetched=is_fetched)
         if not self._has_ring:
             self.fate[first : first + count] = bytes([Fate.TAKEN]) * count
             if self._notes_given:
@@ -173,7 +132,7 @@ class Outcomes:
 
     def give_all(self, first: int, count: int, at: int) -> None:
         """Note that characters that follow one another left the ring."""
-        self._read += (first, count, at)
+        self.many.read(first, count, at)
 
     def keep_all(self, first: int, count: int, at: int) -> None:
         """Note that the application keeps characters that follow one another."""
