@@ -7,6 +7,9 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+import numpy as np
+import numpy.typing as npt
+
 from larkreader.declare.paths.receive_path import ServiceBlackout
 
 from .senders import NEVER, nanoseconds
@@ -37,6 +40,17 @@ class Blackouts:
         """Return the first moment with service, from another on."""
         stretch = self.around(at) if self.is_ever else None
         return at if stretch is None else stretch[1]
+
+    def all_after(self, at: npt.NDArray[np.int64]) -> npt.NDArray[np.int64]:
+        """Return the first moment with service from each of some moments on."""
+        moved = at
+        while True:
+            before = moved
+            for first, length, every in self._stretches:
+                since = (moved - first) % every if every else moved - first
+                moved = np.where((moved >= first) & (since < length), moved - since + length, moved)
+            if (moved == before).all():
+                return moved
 
     def next_from(self, at: int) -> int:
         """Return when the next stretch begins, from a moment on; `NEVER` if none does."""

@@ -4,7 +4,8 @@ A batch asks for what characters make of the hardware alone: it begins with an e
 it, and how full the ring is or when the application acts changes nothing. Where a service does more than that, the
 batch ends before it.
 
-`apart` works out services that end before the next character is complete, with a few operations on arrays. `in_turn`
+`apart` works out services that end before the next character is complete, with a few operations on arrays: which
+characters each fetches is known beforehand. `in_turn`
 goes from service to service: a service fetches until the FIFO is empty, so how many it fetches is the least number m
 for which no more than m characters are complete when it fetches the m-th. All times are whole nanoseconds.
 """
@@ -44,7 +45,7 @@ def apart(conditions: Conditions, service: Service, ahead: Ahead, most: int) -> 
     Parameters
     ----------
     conditions : Conditions
-        What they depend on; nothing may be deaf.
+        What they depend on.
     service : Service
         The service, which rests; the FIFO is empty.
     ahead : Ahead
@@ -52,43 +53,74 @@ def apart(conditions: Conditions, service: Service, ahead: Ahead, most: int) -> 
     most : int
         How many services at most.
     """
-    size, costs, busy, first = conditions.hardware.trigger, conditions.costs, service.busy, ahead.number
-    count = min(most, (ahead.end - first - (not ahead.is_all)) // size)
-    none = Batch(ahead, (), (), (), (), (), ())
-    if count < 1 or costs.every or costs.most < size or conditions.deaf is not None:
-        return none
-    place = first - ahead.first
-    known = ahead.times[place : place + count * size + 1]
-    if busy.until >= known[size - 1] or size > conditions.fullest:
-        return none
-    arrivals = known[: count * size].reshape(count, size)
-    draws = conditions.draws[(busy.services + np.arange(count)) % len(conditions.draws)]
-    begin = arrivals[:, -1] + costs.latency + draws
-    last = begin + (costs.enter + costs.each * size)
+    hardware, costs, draws, deaf, fullest = conditions
+    busy, place = service.busy, ahead.number - ahead.first
+    times = ahead.times[place : place + most * max(hardware.trigger, 2) + 1]
+    is_end = ahead.is_all and place + len(times) == len(ahead.times)
+    if costs.every:
+        first, upto, begin = _looks(times, costs, draws, is_end=is_end)
+        can_begin = len(begin) > 0 and begin[0] > service.looked_at and busy.until <= times[0]
+        after = np.append(times, NEVER)[upto]
+    else:
+        first, upto, asked = _requests(times, hardware.trigger, costs.idle, is_end=is_end)
+        can_begin = len(asked) > 0 and busy.until < asked[0]
+        begin = asked + costs.latency + draws[(busy.services + np.arange(len(asked))) % len(draws)]
+        begin = begin if deaf is None else deaf.all_after(begin)
+        after = np.append(asked, NEVER)[1:]
+    count = upto - first
+    last = begin + costs.enter + costs.each * count
     end = last + costs.leave
-    following = known[size::size]
-    requests = np.append(arrivals[1:, -1], NEVER)
-    is_apart = np.ones(count, dtype=np.bool_)
-    is_apart[: len(following)] = last[: len(following)] < following
-    is_apart &= end < requests
-    if size > 1 and costs.idle < NEVER:
-        is_apart &= (np.diff(arrivals, axis=1) <= costs.idle).all(axis=1)
-    if not is_apart.all():
-        count = int(is_apart.argmin())
-    begins = begin[:count].tolist()
-    stop = first + count * size
-    return Batch(
-        ahead,
-        begin=begins,
-        end=end[:count].tolist(),
-        since=begins,
-        first=range(first, stop, size),
-        fetched=range(size, count * size + 1, size),
-        upto=range(first + size, stop + 1, size),
-        entering=costs.enter + costs.each,
-        each=costs.each,
-        arrays={"begin": begin[:count], "end": end[:count]},
-    )
+    following = np.append(times, NEVER)[upto]
+    is_apart = (count <= min(fullest, costs.most)) & (last < following) & (end < after)
+    if not can_begin or not is_apart.all():
+        services = int(is_apart.argmin()) if can_begin else 0
+        first, upto, begin, end, count = (column[:services] for column in (first, upto, begin, end, count))
+    begins, ends = begin.tolist(), end.tolist()
+    entering, each = costs.enter + costs.each, costs.each
+    number, size = ahead.number, int(count[0]) if len(count) else 1
+    arrays = {"begin": begin, "end": end}
+    if (count == size).all():
+        stop = number + size * len(count)
+        firsts, uptos = range(number, stop, size), range(number + size, stop + 1, size)
+        fetched = range(size, size * len(count) + 1, size)
+        return Batch(ahead, begins, ends, begins, firsts, fetched, uptos, entering, each, arrays=arrays)
+    arrays |= {"first": first + number, "fetched": np.cumsum(count)}
+    firsts, fetched, uptos = arrays["first"].tolist(), arrays["fetched"].tolist(), (upto + number).tolist()
+    return Batch(ahead, begins, ends, begins, firsts, fetched, uptos, entering, each, arrays=arrays)
+
+
+_Groups = tuple[Times, Times, Times]
+
+
+def _requests(times: Times, trigger: int, idle: int, *, is_end: bool) -> _Groups:
+    """Return the places of the first character of each request, and of the first behind it, and when it is made.
+
+    It is made with so many characters, or when the line has been idle for long enough behind fewer. The last request
+    is left out where other characters may follow.
+    """
+    place = np.arange(len(times))
+    if idle < NEVER:
+        run = np.zeros(len(times), dtype=np.int64)
+        begins = np.flatnonzero(times[1:] - times[:-1] > idle) + 1
+        run[begins] = begins
+        place -= np.maximum.accumulate(run)
+    first = np.flatnonzero(place % trigger == 0) if trigger > 1 else np.arange(len(times))
+    upto = np.append(first[1:], len(times))
+    is_full = upto - first == trigger
+    known = len(first) if is_end and (idle < NEVER or is_full[-1:].all()) else max(len(first) - 1, 0)
+    first, upto, is_full = first[:known], upto[:known], is_full[:known]
+    return first, upto, times[upto - 1] + np.where(is_full, 0, idle)
+
+
+def _looks(times: Times, costs: Costs, draws: Times, *, is_end: bool) -> _Groups:
+    """Return the same for the looks of a polling loop, each the first at which a character is there."""
+    number = np.maximum((times - costs.first) // costs.every, 0)
+    number += costs.first + number * costs.every + draws[number % len(draws)] < times
+    first = np.flatnonzero(np.diff(number, prepend=-1))
+    upto = np.append(first[1:], len(times))
+    known = len(first) if is_end else max(len(first) - 1, 0)
+    number = number[first[:known]]
+    return first[:known], upto[:known], costs.first + number * costs.every + draws[number % len(draws)]
 
 
 def in_turn(conditions: Conditions, service: Service, ahead: Ahead, most: int) -> Batch:

@@ -52,7 +52,6 @@ class ServicesAhead:
             Blackouts(path.deaf) if path.deaf else None,
             min(hardware.size, pause.fifo_at - 1),
         )
-        self._count = FEWEST
         self._ways = [_Attempts(), _Attempts()]
 
     @classmethod
@@ -82,15 +81,17 @@ class ServicesAhead:
         if self._room() < hardware.trigger:
             return False
         ahead: Ahead | None = None
+        is_tried = False
         for attempts, work_out in zip(self._ways, (apart, in_turn), strict=True):
             if attempts.are_left_out():
                 continue
-            ahead = ahead or self._sender.look_ahead(self._count * hardware.size + 1)
-            batch = work_out(self._conditions, service, ahead, self._count) if ahead else ()
+            count = FEWEST if is_tried else attempts.count  # then it goes on the first way
+            is_tried = True
+            ahead = ahead or self._sender.look_ahead(count * hardware.size + 1)
+            batch = work_out(self._conditions, service, ahead, count) if ahead else ()
             done = self._happen(batch, ahead) if batch and ahead else 0
-            attempts.note(done)
+            attempts.note(done, count)
             if done:
-                self._count = min(2 * self._count, MOST) if done == self._count else max(done, FEWEST)
                 return True
         return False
 
@@ -137,19 +138,24 @@ class ServicesAhead:
 
 
 class _Attempts:
-    """How long a way is left out, after it was tried in vain."""
+    """How many services are worked out in a way at once, and how long it is left out after it was tried in vain."""
 
-    __slots__ = ("_left_out", "_pause")
+    __slots__ = ("_left_out", "_pause", "count")
 
     def __init__(self) -> None:
         self._left_out = self._pause = 0
+        self.count = FEWEST
 
     def are_left_out(self) -> bool:
         """Return whether it is not tried this time."""
         self._left_out -= 1
         return self._left_out >= 0
 
-    def note(self, done: int) -> None:
-        """Note how many services it gave."""
+    def note(self, done: int, count: int) -> None:
+        """Note how many services it gave, of so many."""
         self._pause = 0 if done >= FEWEST else min(2 * self._pause + 1, LONGEST_PAUSE)
         self._left_out = self._pause
+        if done >= self.count:
+            self.count = min(2 * done, MOST)
+        elif count == self.count:
+            self.count = max(done, FEWEST)
