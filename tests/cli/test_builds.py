@@ -87,8 +87,7 @@ def test_the_schema_of_every_document_is_published(shell, kind):
     jsonschema.Draft202012Validator.check_schema(schema)
     assert (status, schema) == (0, document_schema(kind))
     assert schema["properties"]["document"] == {"const": kind}
-    with pytest.raises(jsonschema.ValidationError):
-        jsonschema.validate({"document": kind, "format": 2}, schema)
+    assert not jsonschema.Draft202012Validator(schema).is_valid({"document": kind, "format": 2})
 
 
 def test_the_command_offers_every_schema():
