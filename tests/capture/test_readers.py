@@ -7,6 +7,7 @@ import subprocess
 import sys
 import wave
 from contextlib import suppress
+from unittest.mock import patch
 
 import numpy as np
 import pytest
@@ -473,16 +474,118 @@ def test_a_hostile_file_gives_an_error_of_ours_or_a_capture(every_file, tmp_path
         lr.open_capture(hurt, {"tx": signal}, kind=kind, form=form)
 
 
-def test_bytes_come_in_pieces_and_are_the_same_together(tmp_path, monkeypatch):
-    monkeypatch.setattr("larkreader.capture.files.formats.PIECE", 7)
+GROUPS = st.lists(st.tuples(st.integers(0, 5000), st.sampled_from("ab"), st.binary(min_size=1, max_size=5)), min_size=1)
+
+
+def as_recording(groups):
+    begins = json.dumps({"recording": 1, "began": "2026-05-01T08:30:00Z", "wires": {"a": {}, "b": {}}})
+    return [begins, *(json.dumps({"s": at / 1000, "wire": wire, "hex": data.hex(" ")}) for at, wire, data in groups)]
+
+
+def as_characters(groups):
+    rows = [f"{at / 1000},{at / 1000},{wire},{value}," for at, wire, data in groups for value in data]
+    return ["begin_s,end_s,wire,value,faults", *rows]
+
+
+def as_log(groups):
+    return ["time_ms;wire;hex", *(f'{at};{wire};"{data.hex(" ")}"' for at, wire, data in groups)]
+
+
+def as_json_log(groups):
+    return [json.dumps({"time_ms": at, "wire": wire, "data": list(data)}) for at, wire, data in groups]
+
+
+def as_hex(groups):
+    return ["# wire a", *(data.hex(" ") for _, wire, data in groups if wire == "a")]
+
+
+def as_words(groups):
+    return [" ".join(f"{value:04x}" for value in data) for _, wire, data in groups if wire == "a"]
+
+
+WRITTEN = {
+    "recording": (as_recording,),
+    "characters": (as_characters,),
+    "log": (as_log, as_json_log),
+    "hex": (as_hex,),
+    "words": (as_words,),
+}
+PIECES = "larkreader.capture.files.character_pieces.PIECE"
+
+
+@ON_DISK
+@given(kind=st.sampled_from([*WRITTEN, "bytes", "marked"]), groups=GROUPS, data=st.data())
+def test_characters_are_read_in_pieces_of_any_size(tmp_path, kind, groups, data):
+    """What was written is read back, and a file that is cut off or damaged is the same in pieces as at once."""
+    groups.sort(key=lambda group: group[0])
+    groups.append((5000, "a", b"end"))
+    held = b"".join(data for _, wire, data in groups if wire == "a")
+    if kind in WRITTEN:
+        content = "\n".join([*data.draw(st.sampled_from(WRITTEN[kind]))(groups), ""]).encode()
+    else:
+        content = held if kind == "bytes" else held.replace(b"\xff", b"\xff\xff")
+    hurt = content[: data.draw(st.integers(1, len(content)))]
+    if place := data.draw(st.integers(0, len(hurt) - 1)):
+        hurt = hurt[:place] + data.draw(st.binary(max_size=2)) + hurt[place + data.draw(st.integers(0, 2)) :]
+    files = "larkreader.capture.files"
+    small = patch(PIECES, data.draw(st.integers(1, 40)))
+    with small, patch(f"{files}.recording.ENTRIES", 2), patch(f"{files}.log.ENTRIES", 3):
+        shown, hurt_shown = (shown_of(tmp_path / "a.txt", text, kind) for text in (content, hurt))
+    assert shown == shown_of(tmp_path / "a.txt", content, kind)
+    assert hurt_shown == shown_of(tmp_path / "a.txt", hurt, kind)
+    assert bytes(value for value, *_ in shown[0]) == held
+    if kind in ("recording", "characters", "log"):
+        times = [at / 1000 for at, wire, data in groups if wire == "a" for _ in data]
+        assert [row[1] for row in shown[0]] == pytest.approx(times)
+
+
+def shown_of(path, content, kind):
+    """Return the characters of wire a as rows, and how the file breaks off; or that it is refused."""
+    path.write_bytes(content)
+    word = lr.CaptureForm(word={"bits": 16}) if kind == "words" else None
+    try:
+        characters = lr.open_capture(path, {"a": "a"}, kind=kind, form=word)["a"]
+    except lr.CaptureError:
+        return "refused"  # where several things are wrong, for another of them perhaps
+    rows = zip(characters.value.tolist(), characters.begin_s.round(9).tolist(), characters.faults.tolist(), strict=True)
+    known = [(value, None if np.isnan(at) else at, faults) for value, at, faults in rows]
+    return known, characters.truncated, characters.counted
+
+
+@pytest.mark.parametrize("way", [as_recording, as_characters, as_log, as_json_log, as_hex])
+@pytest.mark.parametrize("piece", [10, 1 << 22])
+def test_what_is_wrong_is_named_by_its_line_in_any_piece(tmp_path, way, piece):
+    lines = way([(at, "a", b"\xd7") for at in range(40)])
+    path = tmp_path / "a.txt"
+    path.write_text("\n".join([*lines[:29], "x,x,a,x,x", *lines[29:], ""]))
+    kind = "hex" if way is as_hex else None
+    with patch(PIECES, piece), pytest.raises(lr.CaptureError, match=r"(line|row) 30\b"):
+        lr.open_capture(path, {"a": "a"}, kind=kind)
+
+
+def test_a_row_with_too_many_cells_is_refused_not_shifted(tmp_path):
+    path = tmp_path / "a.csv"
+    path.write_text("begin_s,end_s,wire,value,faults\n5.0,5.0,a,10,15.0,a,110,\n")
+    with pytest.raises(lr.CaptureError, match="more than 5 cells, at line 2"):
+        lr.open_capture(path, {"a": "a"})
+
+
+def test_a_log_that_names_its_wire_now_and_then_is_refused(tmp_path):
+    path = tmp_path / "a.jsonl"
+    path.write_text('{"time": 0, "data": "00", "wire": "a"}\n{"time": 1, "data": "01"}\n')
+    with pytest.raises(lr.CaptureError, match="line 2 names no wire"):
+        lr.open_capture(path, {"a": "a"})
+
+
+def test_packed_bytes_that_break_off_are_read_as_far_as_they_go(tmp_path, monkeypatch):
+    monkeypatch.setattr(PIECES, 7)
     path = tmp_path / "a.bin"
     for content in (TEXT, gzip.compress(TEXT)[:-12]):
         path.write_bytes(content)
         pieces = [piece["tx"] for piece in lr.open_pieces(path, {"tx": "tx"})]
         whole = lr.open_capture(path, {"tx": "tx"})["tx"]
         assert len(pieces) > 5
-        assert max(map(len, pieces)) == 7
-        assert bytes(whole.value.tolist()) == b"".join(bytes(one.value.tolist()) for one in pieces)
+        assert bytes(whole.value.tolist()) == b"".join(bytes(piece.value.tolist()) for piece in pieces)
         assert TEXT.startswith(bytes(whole.value.tolist()))
         assert bool(whole.truncated) == (content != TEXT)
 

@@ -14,7 +14,8 @@ import pytest
 
 import larkreader as lr
 from larkreader.capture.characters import Fault
-from larkreader.capture.files.recording import RecordingWriter, read_recording
+from larkreader.capture.files.capture_file import CaptureFile
+from larkreader.capture.files.recording import RecordingWriter
 from larkreader.exercise.ports import listing, win32, windows, windows_holders
 from larkreader.exercise.ports import open as opening
 from larkreader.testing.ports import check_port
@@ -182,7 +183,7 @@ def test_a_fault_of_a_block_is_a_finding_about_the_block_and_accuses_no_characte
         writer.add(0.0, "from_pump", b"ok")
         writer.add(0.1, "from_pump", b"flow", bytes([Fault.PARITY | BLOCK] * 4))
         writer.add(0.2, "from_pump", b"ab", bytes([Fault.PARITY | BLOCK, Fault.PARITY]))
-    characters = read_recording(path.read_bytes(), "block.rec")["from_pump"]
+    characters = CaptureFile(path).every_wire()["from_pump"]
     assert characters.counted == ((2, "parity", 1), (6, "parity", 1))
     assert characters.faults.tolist() == [0] * 7 + [Fault.PARITY]
     reading = lr.read(lr.parse_sheet('sheet = 1\n[line]\nbaud = 57600\nformat = "8E1"\n[wire.from_pump]\n'), path)
@@ -391,7 +392,7 @@ def test_commands_talk_to_a_real_port(shell, tmp_path):
     record = tmp_path / "answers.rec"
     status, _, err = shell("send", ECHO, "flow?", "--line", "115200 8N1", "--record", record)
     assert (status, "by the block" in err) == (0, True)
-    assert bytes(read_recording(record.read_bytes(), "")["in"].value.tolist()) == b"flow?"
+    assert bytes(CaptureFile(record).every_wire()["in"].value.tolist()) == b"flow?"
 
 
 def test_a_loopback_counts_a_block_with_a_fault_once():

@@ -307,7 +307,7 @@ def _of_known_wires(capture: Mapping[str, Any], sheet: Sheet, wanted: Sequence[s
 
 
 def _frames_dict(frames: Frames) -> dict[str, Any]:
-    counts = {name: int(np.count_nonzero(frames.faults & fault)) for fault, name in FRAME_FAULT_NAMES.items()}
+    counts = {name: int(np.count_nonzero(frames.has_fault(fault))) for fault, name in FRAME_FAULT_NAMES.items()}
     return {
         "count": len(frames),
         "good": int(np.count_nonzero(frames.faults == 0)),

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from enum import IntFlag
-from typing import ClassVar, Self
+from typing import Any, ClassVar, Self
 
 import numpy as np
 import numpy.typing as npt
@@ -148,7 +148,7 @@ class Characters(Columns):
         faults = np.frombuffer(b"".join(faults for _, _, faults in known), np.uint8).copy()
         group = np.repeat(np.arange(len(known)), [len(data) for _, data, _ in known])
         counted = _counted_by_block(faults, group)
-        faults[(faults & Fault.BY_BLOCK) != 0] = 0
+        faults[faults & np.uint8(Fault.BY_BLOCK) != 0] = 0
         value = data.astype(np.uint16)
         return cls(at_s, at_s.copy(), value, faults, np.empty(0), has_line=False, counted=counted)
 
@@ -168,7 +168,7 @@ class Characters(Columns):
         parts = list(pieces)
         if len(parts) == 1:
             return parts[0]
-        begin_s, end_s, value, faults = (np.concatenate([part.column(name) for part in parts]) for name in cls.COLUMNS)
+        begin_s, end_s, value, faults = (_concatenated([part.column(name) for part in parts]) for name in cls.COLUMNS)
         offsets = np.cumsum([0, *(len(part) for part in parts)]).tolist()
         marks = [part.address_mark for part in parts if part.address_mark is not None]
         return cls(
@@ -202,12 +202,30 @@ class Characters(Columns):
         fault : Fault
             One fault, or several combined.
         """
-        return int(np.count_nonzero(self.faults & fault))
+        return int(np.count_nonzero(self.has_fault(fault)))
+
+    def has_fault(self, fault: Fault) -> npt.NDArray[np.bool_]:
+        """Return which characters have `fault`, bool of shape (n_characters,).
+
+        Parameters
+        ----------
+        fault : Fault
+            One fault, or several combined, of which any will do.
+        """
+        mask: npt.NDArray[np.bool_] = self.faults & np.uint8(fault) != 0  # of flags as they are take eight bytes each
+        return mask
+
+
+def _concatenated(columns: Sequence[npt.NDArray[Any]]) -> npt.NDArray[Any]:
+    """Put columns together; times that are all unknown take no room, as in `Characters.from_bytes`."""
+    if all(column.strides == (0,) and column.dtype == np.float64 and np.isnan(column).all() for column in columns):
+        return np.broadcast_to(np.float64("nan"), (sum(map(len, columns)),))
+    return np.concatenate(columns)
 
 
 def _counted_by_block(faults: npt.NDArray[np.uint8], group: npt.NDArray[np.int64]) -> tuple[tuple[int, str, int], ...]:
     """Return where each block begins whose faults are known of the whole block, and what they are, once each."""
-    marked = (faults & Fault.BY_BLOCK) != 0
+    marked = faults & np.uint8(Fault.BY_BLOCK) != 0
     if not marked.any():
         return ()
     changes = np.ones(len(faults), np.bool_)

@@ -211,5 +211,7 @@ def _replay_of(engine: ReceiveEngine, path: ReceivePath, characters: Characters,
 
 def seconds_of(times: npt.ArrayLike) -> Seconds:
     """Return times in seconds, float64; NaN where there is none."""
-    known = np.array(times, dtype=np.int64)
-    return np.where(known == MISSING, np.nan, known * 1e-9)
+    known = np.asarray(times, dtype=np.int64)
+    seconds: Seconds = known * np.float64(1e-9)
+    seconds[known == MISSING] = np.nan
+    return seconds

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
 from typing import Self
 
@@ -14,9 +14,9 @@ from larkreader.declare.run.capture_form import CaptureForm, CaptureKind
 from larkreader.errors import CaptureError, RequestError
 from larkreader.sources import Source, path_of
 
+from .character_pieces import ONE_WIRE
 from .content import Content, Progress, file_errors
 from .formats import FORMATS, CharacterFormat, LevelFormat, find_format
-from .log import ONE_WIRE
 from .voltage_files import open_voltage_file, voltages_of
 
 
@@ -126,7 +126,7 @@ class CaptureFile:
         ------
         dict of str to Trace or Characters
             By wire; not every wire is in every piece. The pieces of a trace go on where the last piece ended, as
-            `CharacterReader.feed` takes them. Characters come whole, but for files of bytes.
+            `CharacterReader.feed` takes them; the pieces of characters too.
 
         Raises
         ------
@@ -141,8 +141,11 @@ class CaptureFile:
                 for levels in self._format.pieces(self._content, names, self.form):
                     yield {wire: levels[signal] for wire, signal in signals.items() if signal in levels}
             else:
+                found: dict[str, None] = {}
                 for characters in self._format.pieces(self._content, self.form):
+                    found |= dict.fromkeys(characters)
                     yield dict(_wanted_wires(characters, signals, self.name))
+                _check_wires(list(found), signals, self.name)
 
     def wires(self, signals: Mapping[str, str]) -> dict[str, Measured]:
         """Return some wires whole, by wire; errors as of `pieces`.
@@ -227,16 +230,19 @@ class CaptureFile:
 
 def _wanted_wires(found: Mapping[str, Characters], signals: Mapping[str, str], name: str) -> Mapping[str, Characters]:
     """Return the characters of the wanted wires."""
-    if set(found) == {ONE_WIRE}:
+    if ONE_WIRE in found:
         if len(signals) != 1:
             advice = f"Name the wire: {', '.join(signals)}"
             raise RequestError(name, "holds bytes of a single wire, but the sheet declares several", "", advice)
         return dict.fromkeys(signals, found[ONE_WIRE])
     by_signal = {signal: wire for wire, signal in signals.items()}
     named = {by_signal.get(wire, wire): held for wire, held in found.items()}
-    known = {wire: held for wire, held in named.items() if wire in signals}
-    if not known:
+    return {wire: held for wire, held in named.items() if wire in signals}
+
+
+def _check_wires(found: Sequence[str], signals: Mapping[str, str], name: str) -> None:
+    """Raise `CaptureError` if a file has none of the wanted wires."""
+    if not {ONE_WIRE, *signals, *signals.values()} & set(found):
         raise CaptureError(
-            name, f"holds the wires {', '.join(named) or 'none'}", f"must hold one of {', '.join(signals)}"
+            name, f"holds the wires {', '.join(found) or 'none'}", f"must hold one of {', '.join(signals)}"
         )
-    return known

@@ -6,6 +6,8 @@
 from __future__ import annotations
 
 import io
+import re
+import warnings
 from collections.abc import Mapping
 from typing import TYPE_CHECKING, Any
 
@@ -15,41 +17,64 @@ from larkreader.capture.characters import FAULT_NAMES, Characters, fault_names
 from larkreader.errors import CaptureError, nearest
 from larkreader.sources import Target
 
+from .character_pieces import Pieces, blocks_of
+from .content import Content
 from .csv_text import Choice, write_csv
 
 if TYPE_CHECKING:
     import pandas as pd
 
+_LINE = re.compile(r"\bline (\d+)")
 CHARACTER_COLUMNS = ("begin_s", "end_s", "wire", "value", "faults")
 
 
-def read_characters(data: bytes, name: str) -> dict[str, Characters]:
-    """Read characters, by wire.
+def character_pieces(file: Content) -> Pieces:
+    """Read characters, by wire, piece by piece.
 
     Parameters
     ----------
-    data : bytes
-        The content of a file.
-    name : str
-        What to call it in messages.
+    file : Content
+        At its beginning.
+
+    Yields
+    ------
+    dict of str to Characters
 
     Returns
     -------
-    dict of str to Characters
+    str
+        That the last row is left out, which is incomplete.
 
     Raises
     ------
     CaptureError
         If the file is not of this form.
     """
-    table, truncated = _table(data, name)
-    if tuple(table.columns) != CHARACTER_COLUMNS:
-        raise CaptureError(name, f"has the columns {list(table.columns)}", f"must have {','.join(CHARACTER_COLUMNS)}")
-    value = _numbers(table, "value", name)
+    header, rows, lines, truncated = b"", 0, 0, ""
+    for block in blocks_of(file, cut_at=b"\n"):
+        whole = block
+        if not block.endswith(b"\n"):
+            whole, truncated = _whole_rows(block)
+        table = _table(header + whole, file.name, lines_before=lines - bool(header))
+        if not header:
+            if tuple(table.columns) != CHARACTER_COLUMNS:
+                wanted = f"must have {','.join(CHARACTER_COLUMNS)}"
+                raise CaptureError(file.name, f"has the columns {list(table.columns)}", wanted)
+            header = ",".join(CHARACTER_COLUMNS).encode() + b"\n"
+        yield _wires_of(table, file.name, rows)
+        rows += len(table)
+        lines += block.count(b"\n")
+    return truncated
+
+
+def _wires_of(table: pd.DataFrame, name: str, before: int) -> dict[str, Characters]:
+    """Make characters of rows, so many behind the first."""
+    value = _numbers(table, "value", name, before)
     wrong = np.flatnonzero((value < 0) | (value > 511) | (value != np.floor(value)))
     if wrong.size:
-        raise CaptureError(f"{name}: row {wrong[0] + 2}", f"has the value {value[wrong[0]]:g}", "must be 0 to 511")
-    begin, end = (_numbers(table, column, name, may_lack=True) for column in ("begin_s", "end_s"))
+        row = before + wrong[0] + 2
+        raise CaptureError(f"{name}: row {row}", f"has the value {value[wrong[0]]:g}", "must be 0 to 511")
+    begin, end = (_numbers(table, column, name, before, may_lack=True) for column in ("begin_s", "end_s"))
     known = {text: int(fault) for fault, text in FAULT_NAMES.items()}
     faults = np.zeros(len(table), dtype=np.uint8)
     for text in table["faults"].unique():
@@ -60,15 +85,8 @@ def read_characters(data: bytes, name: str) -> dict[str, Characters]:
     wires = {}
     for wire in table["wire"].unique():
         rows = np.flatnonzero((table["wire"] == wire).to_numpy())
-        wires[str(wire)] = Characters(
-            begin[rows],
-            end[rows],
-            value[rows].astype(np.uint16),
-            faults[rows],
-            np.empty(0),
-            has_line=False,
-            truncated=truncated,
-        )
+        values = value[rows].astype(np.uint16)
+        wires[str(wire)] = Characters(begin[rows], end[rows], values, faults[rows], np.empty(0), has_line=False)
     return wires
 
 
@@ -102,29 +120,45 @@ def _columns_of(wire: str, characters: Characters) -> list[Any]:
     ]
 
 
-def _table(data: bytes, name: str) -> tuple[pd.DataFrame, str]:
-    """Read all columns as text; leave out an incomplete last row, and say so."""
+def _whole_rows(block: bytes) -> tuple[bytes, str]:
+    """Leave out an incomplete last row of a file that does not end with a line's end, and say so."""
+    begin = block.rfind(b"\n") + 1
+    *cells, faults = block[begin:].decode("latin-1").split(",")
+    if len(cells) < 4 or not set(faults.strip().split("+")) <= {"", *FAULT_NAMES.values()}:
+        return block[:begin], "its last row is incomplete"
+    return block, ""
+
+
+def _table(data: bytes, name: str, lines_before: int) -> pd.DataFrame:
+    """Read all columns as text."""
     import pandas as pd
 
-    truncated, begin = "", data.rfind(b"\n") + 1
-    *cells, faults = data[begin:].decode("latin-1").split(",")
-    if begin < len(data) and (len(cells) < 4 or not set(faults.strip().split("+")) <= {"", *FAULT_NAMES.values()}):
-        data, truncated = data[:begin], "its last row is incomplete"
     try:
-        table = pd.read_csv(
-            io.BytesIO(data),
-            dtype=str,
-            comment="#",
-            keep_default_na=False,
-            skipinitialspace=True,
-            encoding="utf-8-sig",
-        )
-    except (pd.errors.ParserError, pd.errors.EmptyDataError, UnicodeDecodeError) as error:
-        raise CaptureError(name, f"is not comma-separated text: {error}") from None
-    return table.rename(columns=str.strip), truncated
+        with warnings.catch_warnings():
+            warnings.simplefilter("error", pd.errors.ParserWarning)
+            table = pd.read_csv(
+                io.BytesIO(data),
+                dtype=str,
+                comment="#",
+                keep_default_na=False,
+                skipinitialspace=True,
+                index_col=False,
+                encoding="utf-8-sig",
+            )
+    except pd.errors.ParserWarning:
+        line = lines_before + 2
+        found = f"has a row with more than {len(CHARACTER_COLUMNS)} cells, at line {line} or soon behind it"
+        raise CaptureError(name, found, f"must have {','.join(CHARACTER_COLUMNS)}") from None
+    except UnicodeDecodeError as error:
+        line = data[: error.start].count(b"\n") + lines_before + 1
+        raise CaptureError(f"{name}: line {line}", "is not text in UTF-8") from None
+    except (pd.errors.ParserError, pd.errors.EmptyDataError) as error:
+        found = _LINE.sub(lambda match: f"line {int(match[1]) + lines_before}", str(error))
+        raise CaptureError(name, f"is not comma-separated text: {found}") from None
+    return table.rename(columns=str.strip)
 
 
-def _numbers(table: pd.DataFrame, column: str, name: str, *, may_lack: bool = False) -> Any:
+def _numbers(table: pd.DataFrame, column: str, name: str, before: int, *, may_lack: bool = False) -> Any:
     import pandas as pd
 
     texts = table[column]
@@ -134,7 +168,9 @@ def _numbers(table: pd.DataFrame, column: str, name: str, *, may_lack: bool = Fa
         missing &= (texts != "").to_numpy()
     if missing.any():
         row = int(np.argmax(missing))
-        raise CaptureError(f"{name}: row {row + 2}, column {column}", f'has "{texts.iloc[row]}"', "must be a number")
+        raise CaptureError(
+            f"{name}: row {before + row + 2}, column {column}", f'has "{texts.iloc[row]}"', "must be a number"
+        )
     return numbers
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import zipfile
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import Literal
 
 from larkreader.capture.characters import Characters
@@ -12,15 +12,16 @@ from larkreader.capture.trace import Trace
 from larkreader.declare.run.capture_form import CaptureForm, CaptureKind
 from larkreader.errors import CaptureError
 
-from .byte_files import characters_of, whole_pairs
+from .byte_files import byte_pieces, hex_pieces, marked_pieces, whole_pairs, word_pieces
+from .character_pieces import closed
 from .content import Content
-from .csv_characters import CHARACTER_COLUMNS, read_characters
+from .csv_characters import CHARACTER_COLUMNS, character_pieces
 from .csv_form import find_form
 from .csv_levels import level_pieces
 from .csv_rows import CsvRows
 from .hex_text import is_hex
-from .log import ONE_WIRE, is_log, read_log
-from .recording import is_recording, read_recording
+from .log import is_log, log_pieces
+from .recording import is_recording, recording_pieces
 from .samples import channel_names, sample_pieces
 from .trace_arrays import names_in, trace_arrays
 from .vcd import vcd_pieces
@@ -28,9 +29,6 @@ from .vcd_header import is_vcd, read_header
 from .voltage_files import NPY_MAGIC, ZIP_MAGIC, is_wav, open_voltage_file, voltage_pieces
 
 BYTE_ENDINGS = (".bin", ".raw", ".dat")
-PIECE = 1 << 22  # bytes of a file of bytes that make a piece
-
-_CharacterPieces = Callable[[Content, CaptureForm], Iterator[dict[str, Characters]]]
 
 
 @dataclass(frozen=True)
@@ -61,11 +59,12 @@ class CharacterFormat:
     is_this : callable
         Whether a file is of this format, found from how it begins.
     pieces : callable
-        The characters by wire, piece by piece; the wire is `ONE_WIRE` where the file names none.
+        The characters by wire, piece by piece, the last with every wire; the wire is `ONE_WIRE` where the file names
+        none.
     """
 
     is_this: Callable[[Content], bool]
-    pieces: _CharacterPieces
+    pieces: Callable[[Content, CaptureForm], Iterator[dict[str, Characters]]]
 
 
 def _never(file: Content) -> bool:
@@ -126,33 +125,6 @@ def _level_pieces(file: Content, signals: Sequence[str], form: CaptureForm) -> I
     return level_pieces(file, signals, rate=form.rate)
 
 
-def _byte_pieces(file: Content, form: CaptureForm) -> Iterator[dict[str, Characters]]:
-    """Yield the bytes of a file that holds nothing else, some at a time."""
-    piece = file.read(PIECE)
-    if not piece:
-        raise CaptureError(file.name, "is empty", advice="Was anything recorded?")
-    while piece:
-        following = file.read(PIECE)
-        yield {ONE_WIRE: replace(Characters.from_bytes(piece), truncated="" if following else file.truncated)}
-        piece = following
-
-
-def _at_once(read: Callable[[bytes, str, CaptureForm], dict[str, Characters]]) -> _CharacterPieces:
-    """Make the only piece of a format that must be read as a whole."""
-
-    def pieces(file: Content, form: CaptureForm) -> Iterator[dict[str, Characters]]:
-        wires = read(file.readall(), file.name, form)
-        yield {wire: replace(held, truncated=held.truncated or file.truncated) for wire, held in wires.items()}
-
-    return pieces
-
-
-def _of_one_wire(kind: CaptureKind, is_this: Callable[[Content], bool] = _never) -> CharacterFormat:
-    return CharacterFormat(
-        is_this, _at_once(lambda data, name, form: {ONE_WIRE: characters_of(data, kind, form, name)})
-    )
-
-
 FORMATS: dict[CaptureKind, LevelFormat | CharacterFormat] = {
     "vcd": LevelFormat(
         lambda file: is_vcd(_bare(file)),
@@ -160,10 +132,10 @@ FORMATS: dict[CaptureKind, LevelFormat | CharacterFormat] = {
         lambda file, signals, _: vcd_pieces(file, signals),
     ),
     "recording": CharacterFormat(
-        lambda file: is_recording(_bare(file)), _at_once(lambda data, name, _: read_recording(data, name))
+        lambda file: is_recording(_bare(file)), closed(lambda file, _: recording_pieces(file))
     ),
-    "characters": CharacterFormat(_is_characters, _at_once(lambda data, name, _: read_characters(data, name))),
-    "log": CharacterFormat(lambda file: is_log(_bare(file)), _at_once(lambda data, name, _: read_log(data, name))),
+    "characters": CharacterFormat(_is_characters, closed(lambda file, _: character_pieces(file))),
+    "log": CharacterFormat(lambda file: is_log(_bare(file)), closed(lambda file, _: log_pieces(file))),
     "voltages": LevelFormat(
         _is_voltages,
         lambda file, form: list(open_voltage_file(file, form).signals),
@@ -171,10 +143,10 @@ FORMATS: dict[CaptureKind, LevelFormat | CharacterFormat] = {
     ),
     "levels": LevelFormat(_is_levels, _level_signals, _level_pieces),
     "samples": LevelFormat(_never, lambda _, form: channel_names(form), sample_pieces),
-    "bytes": CharacterFormat(_never, _byte_pieces),
-    "hex": _of_one_wire("hex"),
-    "words": _of_one_wire("words"),
-    "marked": _of_one_wire("marked"),
+    "bytes": CharacterFormat(_never, closed(byte_pieces)),
+    "hex": CharacterFormat(_never, closed(hex_pieces)),
+    "words": CharacterFormat(_never, closed(word_pieces)),
+    "marked": CharacterFormat(_never, closed(marked_pieces)),
 }
 """Each format by its word, in the order in which a file is tried; one that nothing distinguishes is never found."""
 

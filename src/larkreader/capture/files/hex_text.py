@@ -59,7 +59,41 @@ def read_hex(text: str, name: str) -> bytes:
         except CaptureError:
             if _are_offsets(offsets):
                 raise
-    return b"".join(_pairs(line, number, name) for number, line in lines)
+    return read_bare_hex(text, name)
+
+
+def read_bare_hex(text: str, name: str, number: int = 1) -> bytes:
+    """Read bytes that are written as pairs of hexadecimal digits, without offsets.
+
+    Parameters
+    ----------
+    text : str
+        Whole lines.
+    name : str
+        What to call it in messages.
+    number : int
+        The number of its first line.
+
+    Returns
+    -------
+    bytes
+
+    Raises
+    ------
+    CaptureError
+        If a line holds something else; the message names the line.
+    """
+    try:
+        return bytes.fromhex(text)  # nothing but pairs and white space
+    except ValueError:
+        lines = enumerate(text.splitlines(), number)
+        return b"".join(_pairs(line, place, name) for place, line in lines if line.strip() and not line.startswith("#"))
+
+
+def has_line_without_offset(text: str) -> bool:
+    """Return whether a line holds bytes, and surely no offset before them."""
+    lines = (line.strip() for line in text.splitlines() if line.strip() and not line.startswith("#"))
+    return any(line != "*" and _OFFSET.match(line) is None for line in lines)
 
 
 def is_hex(head: str) -> bool:

@@ -13,20 +13,22 @@ import csv
 import json
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import replace
 from datetime import datetime, time
 from typing import Any
 
 from larkreader.capture.characters import Characters
 from larkreader.errors import CaptureError
 
+from .character_pieces import ONE_WIRE, Pieces, blocks_of
+from .content import Content
 from .csv_form import COMMENTS, SEPARATORS, UNITS, cells_of
 
-ONE_WIRE = ""  # the wire of a log that names none
+ENTRIES = 1 << 16  # entries that make a piece
 LONG_AGO_S = 1e8  # from which on a time in seconds is a date, counted from 1970
 WIRES = ("wire", "direction", "dir", "channel", "port")
 _TIME = re.compile(rf"(?:time(?:stamp)?|t)(?:[ _]*[\[(]?({'|'.join(UNITS)})[\])]?)?", re.IGNORECASE)
 _ESCAPE = re.compile(r"\\(?:x([0-9A-Fa-f]{2})|([rnt0\\]))")
+_NEWLINE = re.compile(r"[^\n]*\n|[^\n]+")
 _CONTROLS = {"r": b"\r", "n": b"\n", "t": b"\t", "0": b"\0", "\\": b"\\"}
 _PAIRS = re.compile(r"[\s,;:.\-_]*(?:0[xX])?([0-9A-Fa-f]{2})")
 
@@ -77,35 +79,36 @@ def is_log(head: bytes) -> bool:
     return any(_places(cells_of(first, separator), SURE) is not None for separator in SEPARATORS)
 
 
-def read_log(data: bytes, name: str) -> dict[str, Characters]:
-    """Read a log.
+def log_pieces(file: Content) -> Pieces:
+    """Read a log, piece by piece.
 
     Parameters
     ----------
-    data : bytes
-        The content of a file, UTF-8 text.
-    name : str
-        What to call it in messages.
+    file : Content
+        At its beginning; UTF-8 text.
 
-    Returns
-    -------
+    Yields
+    ------
     dict of str to Characters
         By wire, in the order in which they occur; `ONE_WIRE` if the log names none. All characters of an entry have its
         time, in seconds; dates count from the first entry.
 
+    Returns
+    -------
+    str
+        That the last entry is left out, which is incomplete.
+
     Raises
     ------
     CaptureError
-        If an entry cannot be read. One that is cut off at the end of the file is left out.
+        If an entry cannot be read, or some name their wire and others do not.
     """
-    text = data.decode("utf-8-sig", errors="replace")
+    is_json = _bare_head(file).lstrip().startswith("{")
+    lines = _Lines(file, by_newline=is_json)
     groups: dict[str, list[tuple[float, bytes, bytes]]] = {}
     first: float | None = None
-    truncated = ""
-    is_torn = not text.endswith(("\n", "\r"))
-    entries = _json_entries(text) if text.lstrip().startswith("{") else _table_entries(text, name)
-    last_line = text.rstrip("\r\n").count("\n") + 1
-    for number, entry in entries:
+    count = 0
+    for entry in _json_entries(lines) if is_json else _table_entries(lines, file.name):
         try:
             if entry is None:
                 raise ValueError
@@ -115,15 +118,81 @@ def read_log(data: bytes, name: str) -> dict[str, Characters]:
             wire = next((str(entry[key]) for key in entry if key.lower() in WIRES), ONE_WIRE)
             groups.setdefault(wire, []).append(((at - first) * unit, data, b""))
         except (ValueError, TypeError, KeyError, AttributeError, OverflowError):
-            if is_torn and number == last_line:
-                truncated = "its last entry is incomplete"
-                continue
-            shown = text.splitlines()[number - 1][:60]
+            if lines.is_torn:
+                if groups:
+                    yield {wire: Characters.from_groups(held) for wire, held in groups.items()}
+                    return "its last entry is incomplete"
+                break
             wanted = "must have a time and bytes: time or timestamp, and hex, data, bytes, byte, value, text or char"
-            raise CaptureError(f"{name}: line {number}", f'holds "{shown}"', wanted) from None
+            found = f'holds "{lines.last.rstrip()[:60]}"'
+            raise CaptureError(f"{file.name}: line {lines.number}", found, wanted) from None
+        if ONE_WIRE in groups and len(groups) > 1:
+            found, wanted = ("names a wire", "must name none") if wire else ("names no wire", "must name it")
+            raise CaptureError(f"{file.name}: line {lines.number}", found, f"{wanted}, as the entries before it")
+        count += 1
+        if count == ENTRIES:
+            yield {wire: Characters.from_groups(held) for wire, held in groups.items()}
+            groups, count = {wire: [] for wire in groups}, 0
     if not groups:
-        raise CaptureError(name, "holds no entry")
-    return {wire: replace(Characters.from_groups(result), truncated=truncated) for wire, result in groups.items()}
+        raise CaptureError(file.name, "holds no entry")
+    yield {wire: Characters.from_groups(held) for wire, held in groups.items()}
+    return ""
+
+
+class _Lines:
+    """The lines of a file, with their ends.
+
+    Parameters
+    ----------
+    file : Content
+        At its beginning.
+    by_newline : bool
+        Whether nothing but a newline ends a line.
+
+    Attributes
+    ----------
+    last : str
+        The line that was read last.
+    number : int
+        Its number.
+    """
+
+    last: str
+    number: int
+
+    def __init__(self, file: Content, *, by_newline: bool) -> None:
+        self.last, self.number = "", 0
+        self._lines = _lines_of(file, by_newline=by_newline)
+        self._next = next(self._lines, None)
+
+    @property
+    def is_torn(self) -> bool:
+        """Whether the line that was read last is the last of the file, and nothing ends it."""
+        return self._next is None and not self.last.endswith(("\n", "\r"))
+
+    def __iter__(self) -> Iterator[str]:
+        return self
+
+    def __next__(self) -> str:
+        if self._next is None:
+            raise StopIteration
+        self.last, self.number = self._next, self.number + 1
+        self._next = next(self._lines, None)
+        return self.last
+
+
+def _lines_of(file: Content, *, by_newline: bool) -> Iterator[str]:
+    """Yield the lines of a file, with their ends."""
+    encoding = "utf-8-sig"
+    for block in blocks_of(file, cut_at=b"\n"):
+        text = block.decode(encoding, errors="replace")
+        encoding = "utf-8"
+        yield from _NEWLINE.findall(text) if by_newline else text.splitlines(keepends=True)
+
+
+def _bare_head(file: Content) -> str:
+    """Return how a file begins, as text."""
+    return file.head.removeprefix(b"\xef\xbb\xbf").decode("utf-8", errors="replace")
 
 
 def _parts_of(entry: Mapping[str, Any]) -> tuple[float, bool, float, bytes]:
@@ -162,29 +231,27 @@ def _moment(found: Any) -> tuple[float, bool]:
     return moment.timestamp(), True
 
 
-def _json_entries(text: str) -> Iterator[tuple[int, Mapping[str, Any] | None]]:
-    for number, line in enumerate(text.split("\n"), 1):
+def _json_entries(lines: _Lines) -> Iterator[Mapping[str, Any] | None]:
+    for line in lines:
         if line.strip():
             try:
                 entry = json.loads(line)
             except ValueError:
                 entry = None
-            yield number, entry if isinstance(entry, dict) else None
+            yield entry if isinstance(entry, dict) else None
 
 
-def _table_entries(text: str, name: str) -> Iterator[tuple[int, Mapping[str, Any] | None]]:
-    lines = text.splitlines(keepends=True)
-    begin = next((place for place, line in enumerate(lines) if line.strip() and not line.startswith(COMMENTS)), 0)
-    header = lines[begin] if lines else ""
+def _table_entries(lines: _Lines, name: str) -> Iterator[Mapping[str, Any] | None]:
+    header = next((line for line in lines if line.strip() and not line.startswith(COMMENTS)), "")
     separator = max(SEPARATORS, key=header.count)
     names = cells_of(header, separator)
     if _places(names, tuple(DATA)) is None:
         wanted = "must name a time, and hex, data, bytes, byte, value, text or char"
-        raise CaptureError(f"{name}: line {begin + 1}", f'is "{header.strip()[:60]}"', wanted)
-    rows = csv.reader(lines[begin + 1 :], delimiter=separator, skipinitialspace=True)
+        raise CaptureError(f"{name}: line {max(lines.number, 1)}", f'is "{header.strip()[:60]}"', wanted)
+    rows = csv.reader(lines, delimiter=separator, skipinitialspace=True)
     try:
         for row in rows:
             if row and not row[0].startswith(COMMENTS):
-                yield begin + 1 + rows.line_num, dict(zip(names, row, strict=True)) if len(row) == len(names) else None
+                yield dict(zip(names, row, strict=True)) if len(row) == len(names) else None
     except csv.Error as error:
-        raise CaptureError(f"{name}: line {begin + 1 + rows.line_num}", f"cannot be read: {error}") from None
+        raise CaptureError(f"{name}: line {lines.number}", f"cannot be read: {error}") from None

@@ -18,11 +18,13 @@ from __future__ import annotations
 import io
 import json
 import os
+import re
 from collections import Counter
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import replace
 from datetime import datetime
-from itertools import pairwise
+from itertools import accumulate, chain, pairwise
+from operator import itemgetter
 from pathlib import Path
 from typing import Any, BinaryIO, Self
 
@@ -31,8 +33,15 @@ import numpy as np
 from larkreader.capture.characters import FAULT_NAMES, Characters, fault_names
 from larkreader.errors import CaptureError
 
+from .character_pieces import Pieces, blocks_of
+from .content import Content
+
 VERSION = 1
+ENTRIES = 1 << 16  # entries that make a piece
 COUNTED = ("overrun", "overflow", "parity", "framing", "break")
+_PLAIN_ENTRY = re.compile(
+    rb'\{"s": (-?(?:0|[1-9][0-9]*)(?:\.[0-9]+)?), "wire": "([ !#-\[\]-~]*)", "hex": "((?:[0-9a-f]{2} ?)*)"\}'
+)
 _BY_NAME = {name: int(fault) for fault, name in FAULT_NAMES.items()}
 
 
@@ -142,74 +151,126 @@ def is_recording(head: bytes) -> bool:
     return first.startswith(b'{"recording":')
 
 
-def read_recording(data: bytes, name: str) -> dict[str, Characters]:
-    """Read the characters of a recording, by wire.
+def recording_pieces(file: Content) -> Pieces:
+    """Read the characters of a recording, by wire, piece by piece.
 
     Parameters
     ----------
-    data : bytes
-        The content of a file.
-    name : str
-        What to call it in messages.
+    file : Content
+        At its beginning.
+
+    Yields
+    ------
+    dict of str to Characters
+        ``begin_s`` and ``end_s`` are when the group of a character arrived, in seconds since the first part of the
+        recording began. Of the wires that a part names, each is in a piece, if only without characters.
 
     Returns
     -------
-    dict of str to Characters
-        ``begin_s`` and ``end_s`` are when the group arrived of a character, in seconds since the first
-        part of the recording began. A last line that a crash cut off is left out.
+    str
+        That the last line is left out, which a crash cut off.
 
     Raises
     ------
     CaptureError
         If a line is not of this form.
     """
-    groups: dict[str, list[tuple[float, bytes, bytes]]] = {}
+    clock, count = _Clock(), 0
+    held: dict[str, list[tuple[float, bytes, bytes]]] = {}
     counted: dict[str, list[tuple[int, str, int]]] = {}
-    offsets: dict[str, int] = {}
-    first_began: datetime | None = None
-    part_s = 0.0  # when the part of the recording began, on the clock of the first part
-    truncated = ""
-    lines = data.split(b"\n")
-    for number, line in enumerate(lines, 1):
-        if not line:
-            continue
+    for number, (line, following) in enumerate(pairwise(chain(_lines_of(file), (None,))), 1):
+        assert line is not None
         try:
-            entry = json.loads(line)
-            if "recording" in entry:
-                _check_version(entry, name)
-                began = datetime.fromisoformat(entry["began"])
-                first_began = first_began or began
-                part_s = (began - first_began).total_seconds()
-                groups |= {wire: groups.get(wire, []) for wire in entry["wires"]}
-                continue
-            data = bytes.fromhex(entry["hex"])
-            faults = bytearray(len(data))
-            for place, names in entry.get("faults", []):
-                faults[place] = sum(_BY_NAME[item] for item in names.split("+"))
-            wire = entry["wire"]
-            groups[wire].append((part_s + float(entry["s"]), data, bytes(faults)))
-            for what, count in entry.get("counted", {}).items():
-                if what not in COUNTED or not isinstance(count, int):
-                    raise ValueError(what)
-                counted.setdefault(wire, []).append((offsets.get(wire, 0), what, count))
-            offsets[wire] = offsets.get(wire, 0) + len(data)
+            if match := _PLAIN_ENTRY.fullmatch(line):
+                seconds, wire, digits = match.groups()
+                held[wire.decode()].append((clock.part_s + float(seconds), bytes.fromhex(digits.decode()), b""))
+            elif line:
+                entry = json.loads(line)
+                if "recording" in entry:
+                    _check_version(entry, file.name)
+                    clock.begin_part(entry)
+                    for wire in entry["wires"]:
+                        held.setdefault(wire, [])
+                else:
+                    _add_entry(entry, clock.part_s, held, counted)
         except (ValueError, KeyError, TypeError, IndexError) as error:
             if isinstance(error, CaptureError):
                 raise
-            if number == len(lines):
-                truncated = "its last entry is incomplete"
-                continue
-            if is_recording(lines[number]):  # cut off while it was being written
+            if following is None:
+                yield _characters_of(held, counted)
+                return "its last entry is incomplete"
+            if is_recording(following):  # cut off while it was being written
                 continue
             found = line[:40].decode("latin-1")
             raise CaptureError(
-                f"{name}: line {number}", f'holds "{found}", which is not an entry of a recording'
+                f"{file.name}: line {number}", f'holds "{found}", which is not an entry of a recording'
             ) from None
-    read = {wire: Characters.from_groups(entries) for wire, entries in groups.items()}
-    return {
-        wire: replace(item, truncated=truncated, counted=(*counted.get(wire, ()), *item.counted))
-        for wire, item in read.items()
-    }
+        count += 1
+        if count == ENTRIES:
+            yield _characters_of(held, counted)
+            held, counted, count = {wire: [] for wire in held}, {}, 0
+    yield _characters_of(held, counted)
+    return ""
+
+
+class _Clock:
+    """When the parts of a recording began, on the clock of the first."""
+
+    def __init__(self) -> None:
+        self.part_s = 0.0
+        self._first: datetime | None = None
+
+    def begin_part(self, entry: Mapping[str, Any]) -> None:
+        """Take note of a part that begins."""
+        began = datetime.fromisoformat(entry["began"])
+        self._first = self._first or began
+        self.part_s = (began - self._first).total_seconds()
+
+
+def _lines_of(file: Content) -> Iterator[bytes]:
+    """Yield the lines of a file without their ends, and what is behind the last end."""
+    rest = b""
+    for block in blocks_of(file, cut_at=b"\n"):
+        *whole, rest = (rest + block).split(b"\n")
+        yield from whole
+    yield rest
+
+
+def _add_entry(
+    entry: Mapping[str, Any],
+    part_s: float,
+    held: Mapping[str, list[tuple[float, bytes, bytes]]],
+    counted: dict[str, list[tuple[int, str, int]]],
+) -> None:
+    """Add an entry to what is held of its wire; raise `ValueError` and its like if it is not of this form."""
+    data = bytes.fromhex(entry["hex"])
+    faults = bytearray(len(data))
+    for place, names in entry.get("faults", []):
+        faults[place] = sum(_BY_NAME[item] for item in names.split("+"))
+    groups = held[entry["wire"]]
+    at_s = part_s + float(entry["s"])
+    counts = entry.get("counted", {})
+    for what, count in counts.items():
+        if what not in COUNTED or not isinstance(count, int):
+            raise ValueError(what)
+    if counts:
+        counted.setdefault(entry["wire"], []).extend((len(groups), what, count) for what, count in counts.items())
+    groups.append((at_s, data, bytes(faults)))
+
+
+def _characters_of(
+    held: Mapping[str, list[tuple[float, bytes, bytes]]], counted: Mapping[str, list[tuple[int, str, int]]]
+) -> dict[str, Characters]:
+    """Make characters of what arrived on each wire; what was counted has the number of its group."""
+    found = {}
+    for wire, groups in held.items():
+        item = Characters.from_groups(groups)
+        if wire in counted:
+            first = [0, *accumulate(len(data) for _, data, _ in groups)]
+            in_groups = ((first[group], what, count) for group, what, count in counted[wire])
+            item = replace(item, counted=tuple(sorted((*in_groups, *item.counted), key=itemgetter(0))))
+        found[wire] = item
+    return found
 
 
 def _check_version(entry: Mapping[str, Any], name: str) -> None:

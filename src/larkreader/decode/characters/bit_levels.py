@@ -20,7 +20,7 @@ def levels_of(sent: npt.NDArray[np.uint16], line: LineSettings, fault: npt.NDArr
         weight = bit if line.first_bit == "lsb" else line.data_bits - 1 - bit
         levels[:, 1 + bit] = sent >> weight & 1
     if line.has_parity:
-        levels[:, stop - 1] = expected_parity(sent, line) ^ ((fault & Fault.PARITY) != 0)
-    levels[(fault & Fault.FRAMING) != 0, stop] = 0
-    levels[(fault & Fault.BREAK) != 0, : stop + 1] = 0
+        levels[:, stop - 1] = expected_parity(sent, line) ^ (fault & np.uint8(Fault.PARITY) != 0)
+    levels[fault & np.uint8(Fault.FRAMING) != 0, stop] = 0
+    levels[fault & np.uint8(Fault.BREAK) != 0, : stop + 1] = 0
     return levels

@@ -173,7 +173,7 @@ def find_characters(trace: Trace, line: LineSettings, instants: Instants, *, che
     begin = starts.take(chosen, mode="clip")
     if check_stops and line.stop_bits > 1:
         at_idle = _level_at(trace, begin + instants.second_stop) == idle
-        faults[~at_idle & (faults & (Fault.BREAK | Fault.FRAMING) == 0)] |= np.uint8(Fault.SHORT_STOP)
+        faults[~at_idle & (faults & np.uint8(Fault.BREAK | Fault.FRAMING) == 0)] |= np.uint8(Fault.SHORT_STOP)
     if len(trace.unknown):
         faults[_unknown_within(begin, instants.last, trace.unknown)] |= np.uint8(Fault.UNKNOWN_LEVEL)
     begin_s = trace.in_seconds(begin)
@@ -298,7 +298,7 @@ def _ends(
     """Return when each character ends, in seconds."""
     end = begin_s + line.character_time_s
     np.minimum(end[:-1], begin_s[1:], out=end[:-1])
-    breaks = np.flatnonzero(faults & Fault.BREAK)
+    breaks = np.flatnonzero(faults & np.uint8(Fault.BREAK))
     if breaks.size:
         idle_again = np.searchsorted(trace.edges, begin[breaks] + instants.last, side="right")
         times = np.append(trace.edges_s, trace.end_s)

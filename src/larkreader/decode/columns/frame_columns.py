@@ -223,6 +223,17 @@ class Frames(Columns):
                 result |= self.raw(other) == field.substituting
         return result
 
+    def has_fault(self, fault: FrameFault) -> npt.NDArray[np.bool_]:
+        """Return which frames have `fault`, bool of shape (n_frames,).
+
+        Parameters
+        ----------
+        fault : FrameFault
+            One fault, or several combined, of which any will do.
+        """
+        mask: npt.NDArray[np.bool_] = self.faults & np.uint8(fault) != 0
+        return mask
+
     def labels(self, name: str) -> Any:
         """Return the names that a field's values have; the number as text where it has none.
 

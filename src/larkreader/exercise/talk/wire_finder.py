@@ -49,7 +49,7 @@ class WireFinder:
         self._count += len(data)
         for wire, reader in self._readers.items():
             frames = reader.feed(data)
-            if any(len(item) and bool((item.faults & UNTRUSTED == 0).any()) for item in frames.values()):
+            if any(len(item) and bool((~item.has_fault(UNTRUSTED)).any()) for item in frames.values()):
                 self.found = wire
                 return False
         is_late = self._first_s is not None and now_s - self._first_s > PATIENCE_S

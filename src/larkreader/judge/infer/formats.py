@@ -172,7 +172,7 @@ def _fits_of(trace: Trace, baud: float, idle: Idle, bits: int, layouts: Sequence
     count = len(characters)
     if not count:
         return []
-    sound = (characters.faults & (Fault.FRAMING | Fault.BREAK)) == 0
+    sound = ~characters.has_fault(Fault.FRAMING | Fault.BREAK)
     values = characters.value[sound].astype(np.int64)
     if not len(values):
         return []

@@ -54,7 +54,7 @@ def judge_baud(wire: str, beginning: Trace, characters: Characters, line: LineSe
 
     `beginning` is how its trace begins.
     """
-    faulty = np.count_nonzero(characters.faults & (Fault.PARITY | Fault.FRAMING | Fault.BREAK))
+    faulty = np.count_nonzero(characters.has_fault(Fault.PARITY | Fault.FRAMING | Fault.BREAK))
     if len(beginning) < FEWEST or faulty > MOST_FAULTS * len(characters):
         return
     some = beginning

@@ -312,7 +312,7 @@ def _clock_of(trace: Trace, characters: Characters, line: LineSettings) -> tuple
     level may all be late by the same amount. The uncertainty allows for what the changes of a character share: its
     start edge. Return baud, its uncertainty in ppm, jitter and asymmetry in seconds.
     """
-    sound = characters[(characters.faults & (Fault.FRAMING | Fault.BREAK)) == 0]
+    sound = characters[~characters.has_fault(Fault.FRAMING | Fault.BREAK)]
     if len(sound) < FEWEST_CHARACTERS:
         return None
     bit = 1 / (line.baud * trace.tick_s)

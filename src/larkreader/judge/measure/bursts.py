@@ -131,7 +131,7 @@ def read_bursts(frames: Frames, name: str) -> Bursts:
     >>> bursts.peak_to_peak.round(2), bursts.mean.round(2), bursts.frequency_hz.round(), bursts.resolution_hz
     (array([1.61]), array([1.65]), array([440.]), array([40.]))
     """
-    good = frames[(frames.faults & FrameFault.CHECKSUM_MISMATCH) == 0]
+    good = frames[~frames.has_fault(FrameFault.CHECKSUM_MISMATCH)]
     raw = good.raw(name)
     slot = frames.layout.slot[name]
     samples = None if slot.field is None else slot.field.samples

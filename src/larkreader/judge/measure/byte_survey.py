@@ -159,7 +159,7 @@ def measure_bytes(frames: Frames | Ragged | npt.NDArray[np.uint8]) -> ByteSurvey
     """
     rows = frames
     if isinstance(rows, Frames):
-        rows = rows[(rows.faults & FrameFault.CHECKSUM_MISMATCH) == 0].data
+        rows = rows[~rows.has_fault(FrameFault.CHECKSUM_MISMATCH)].data
     longest = rows.shape[1] if isinstance(rows, np.ndarray) else int(max(rows.length, default=0))
     columns = [_column(rows, place) for place in range(min(longest, MOST_PLACES))]
     count = len(columns)

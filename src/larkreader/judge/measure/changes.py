@@ -51,8 +51,8 @@ def find_changes(frames: Frames) -> Iterator[FrameChange]:
     FrameChange
         One for each frame in which a field, or a byte of no counter and no checksum, differs.
     """
-    good = frames[(frames.faults & FrameFault.CHECKSUM_MISMATCH) == 0]
-    rows = np.flatnonzero((frames.faults & FrameFault.CHECKSUM_MISMATCH) == 0)
+    good = frames[~frames.has_fault(FrameFault.CHECKSUM_MISMATCH)]
+    rows = np.flatnonzero(~frames.has_fault(FrameFault.CHECKSUM_MISMATCH))
     result = _comparable(good)
     columns = {name: _values(good, name) for name in result}
     before = b""

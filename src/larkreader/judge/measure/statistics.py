@@ -110,7 +110,7 @@ def measure_frames(frames: Frames, *, elements: bool = False) -> FrameStatistics
     >>> statistics.fields["flow"].least, statistics.fields["flow"].mean, statistics.fields["flow"].most
     (2.0, 5.0, 9.0)
     """
-    good = frames[(frames.faults & UNTRUSTED) == 0]
+    good = frames[~frames.has_fault(UNTRUSTED)]
     apart = _apart(frames)
     rate = period = least = most = jitter = None
     if len(apart):

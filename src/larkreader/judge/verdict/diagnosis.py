@@ -374,7 +374,7 @@ def _fault_share(trace: Trace, line: LineSettings) -> float:
         return 1.0
     if len(read) < FEWEST_CHARACTERS:
         return 1.0
-    faulty = int(np.count_nonzero(read.faults & (Fault.PARITY | Fault.FRAMING | Fault.BREAK)))
+    faulty = int(np.count_nonzero(read.has_fault(Fault.PARITY | Fault.FRAMING | Fault.BREAK)))
     return (faulty + len(read.false_starts_s)) / max(len(read), 1)
 
 

@@ -64,7 +64,7 @@ def judge_settings(
     reads = good_share > READS
     if len(characters) < FEWEST or (reads and all(layout.checksum for layout in layouts)):
         return
-    faulty = int(np.count_nonzero(characters.faults & (Fault.PARITY | Fault.FRAMING | Fault.BREAK)))
+    faulty = int(np.count_nonzero(characters.has_fault(Fault.PARITY | Fault.FRAMING | Fault.BREAK)))
     few = faulty <= FAULTS * len(characters)  # else those without a fault are a choice by their parity
     sound = characters[:COMPARED]
     if few and (parity := _parity_within(sound.value[sound.faults == 0], line)):

@@ -166,12 +166,12 @@ def _count_spurious(characters: Characters, layouts: Sequence[FrameLayout], paus
     characters = characters[:COMPARED]
     if not len(characters) or (characters.value > 0xFF).any():
         return 0
-    broken = (characters.faults & Fault.BREAK) != 0
+    broken = characters.has_fault(Fault.BREAK)
     if any(layout.boundary.opened_by == "break" for layout in layouts) and broken[0]:
         return 0
     gaps = characters.begin_s[1:] - characters.end_s[:-1]
     rests = np.flatnonzero(gaps > pause_s)[:MOST_RUNS] + 1
-    shaped = np.isin(characters.value, list(SHAPES)) | ((characters.faults & (Fault.FRAMING | Fault.BREAK)) != 0)
+    shaped = np.isin(characters.value, list(SHAPES)) | characters.has_fault(Fault.FRAMING | Fault.BREAK)
     context = _Context(characters, layouts)
     if len(characters) == 1:
         return int(shaped[0] and not context.is_message(1))
@@ -238,7 +238,7 @@ class _Context:
     def _good_frames(self, count: int) -> list[tuple[int, int]]:
         found: list[tuple[int, int]] = []
         for frames in read_layouts(self._some[count:], self._layouts).values():
-            good = frames[(frames.faults & UNTRUSTED) == 0]
+            good = frames[~frames.has_fault(UNTRUSTED)]
             found += zip(good.offset.tolist(), (good.offset + good.length).tolist(), strict=True)
         return found
 

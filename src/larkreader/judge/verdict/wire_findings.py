@@ -76,7 +76,7 @@ def judge_wire(sheet: Sheet, wire: str, received: Received, taken: Collection[tu
     held = characters if startup is None else startup.left_out(characters)
     if any(layout.boundary.opened_by == "break" for layout in layouts):
         held = replace(held, faults=held.faults & ~np.uint8(Fault.BREAK))  # they begin frames, as declared
-    good = sum(int(item.length[(item.faults & CONTRADICTED) == 0].sum()) for item in every)
+    good = sum(int(item.length[~item.has_fault(CONTRADICTED)].sum()) for item in every)
     share = good / len(held) if len(held) else 0.0
     suspects = list(judge_settings(wire, held, beginning, line, layouts, good_share=share))
     suspects = suspects or list(_judge_layouts(wire, characters, every))
@@ -149,7 +149,7 @@ def _caused_by(cause: Finding | None, found: Iterable[Finding], kinds: Collectio
 def _judge_layouts(wire: str, characters: Characters, every: list[Frames]) -> Iterator[Finding]:
     """Yield the small change of a layout that makes its frames right, where next to none is."""
     for frames in every:
-        trusted = (frames.faults & CONTRADICTED) == 0
+        trusted = ~frames.has_fault(CONTRADICTED)
         if len(every) > 1 or int(frames.length[trusted].sum()) > FEW_GOOD * len(characters):
             continue
         from larkreader.judge.infer.layout_search import (

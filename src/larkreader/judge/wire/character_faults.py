@@ -62,7 +62,7 @@ def judge_characters(
     """
     total = len(characters)
     for kind, fault in FAULT_OF.items():
-        places = np.flatnonzero(characters.faults & fault)
+        places = np.flatnonzero(characters.has_fault(fault))
         if places.size:
             evidence = _around(kind, characters, places, line, missing)
             yield make_finding(kind, wire, Places.on(characters, places), total=total, **evidence)
@@ -97,7 +97,7 @@ def _out_of_step(characters: Characters, line: LineSettings, extent: Extent) -> 
         return {}
     rests = np.flatnonzero(characters.begin_s[1:] - characters.end_s[:-1] >= character_s)
     run = int(rests[0]) + 1 if rests.size else len(characters)
-    faulty = np.flatnonzero(characters.faults[:run] & (Fault.FRAMING | Fault.BREAK))
+    faulty = np.flatnonzero(characters[:run].has_fault(Fault.FRAMING | Fault.BREAK))
     if not faulty.size or (not characters.starts_mid_character and faulty[0] >= FEW):
         return {}
     doubtful = int(faulty[-1]) + 1

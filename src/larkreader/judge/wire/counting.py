@@ -61,8 +61,8 @@ def judge_counting(wire: str, characters: Characters, data_bits: int) -> Iterato
     missing = (steps[lost - 1] - 1) % cycle
     near = np.minimum(lost + 1, len(value) - 1)
     faults = characters.faults[lost - 1] | characters.faults[lost] | characters.faults[near]
-    is_marked = (characters.faults[lost] & Fault.OVERRUN) != 0  # which is a finding by itself
-    line = ~is_marked & ((faults & ON_THE_LINE) != 0)
+    is_marked = characters.faults[lost] & np.uint8(Fault.OVERRUN) != 0  # which is a finding by itself
+    line = ~is_marked & (faults & np.uint8(ON_THE_LINE) != 0)
     behind = "overrun" if behind_the_line(characters) == "hardware" else "overflow"
     for chosen, kind in ((line, "counter-gap"), (~line & ~is_marked, behind)):
         if not chosen.any():

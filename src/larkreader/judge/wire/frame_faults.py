@@ -78,7 +78,7 @@ def judge_frames(
     causes = causes or Causes(())
     for frames in every:
         for fault in JUDGED:
-            rows = np.flatnonzero(frames.faults & fault)
+            rows = np.flatnonzero(frames.has_fault(fault))
             if fault == FrameFault.CHECKSUM_MISMATCH:  # the rest of two frames, joined by a loss, belongs to the loss
                 rows = rows[~_within(frames.offset[rows], losses, joined=True)]
             for some, cause in _by_cause(rows, frames, causes):
@@ -88,7 +88,7 @@ def judge_frames(
     for lost in losses:
         yield from judge_losses(lost, characters, wire, causes.find)
     explained = _within(skipped.offset, losses)
-    breaks = np.concatenate([[0], np.cumsum((characters.faults & Fault.BREAK) != 0)])
+    breaks = np.concatenate([[0], np.cumsum(characters.has_fault(Fault.BREAK))])
     explained |= breaks[skipped.offset + skipped.length] - breaks[skipped.offset] == skipped.length
     explained |= skipped.reason == Skip.STARTUP
     yield from _judge_spans(wire, characters, skipped, explained, every, causes, span_s)
@@ -96,7 +96,7 @@ def judge_frames(
 
 def _by_cause(rows: Offsets, frames: Frames, causes: Causes) -> Iterator[tuple[Offsets, Finding | None]]:
     """Yield rows that have a faulty character apart from those that have none; one group of each at most."""
-    has_fault = (frames.faults[rows] & FrameFault.CHARACTER_FAULT) != 0
+    has_fault = frames.has_fault(FrameFault.CHARACTER_FAULT)[rows]
     for some, is_consequence in ((rows[~has_fault], False), (rows[has_fault], True)):
         if len(some):
             begin = frames.offset[some]
@@ -135,7 +135,7 @@ def _checksums(frames: Frames, rows: Offsets) -> dict[str, Any]:
 
 def _judge_substitutes(wire: str, characters: Characters, frames: Frames) -> Iterator[Finding]:
     """Yield since when and for how long the sender reports that values are substitutes, field by field."""
-    good = frames[(frames.faults & FrameFault.CHECKSUM_MISMATCH) == 0]
+    good = frames[~frames.has_fault(FrameFault.CHECKSUM_MISMATCH)]
     for name, slot in frames.layout.slot.items():
         field = slot.field
         if field is None or field.substitutes is None or not len(good):

@@ -21,7 +21,7 @@ def explain_losses(wire: str, characters: Characters, layouts: Sequence[FrameLay
     losses = find_losses(list(read_layouts(characters, layouts).values()), characters)
     for lost in losses:
         yield from (loss for loss in judge_losses(lost, characters, wire) if loss.kind in ("counter-gap", "overflow"))
-    overruns = np.flatnonzero(characters.faults & Fault.OVERRUN)
+    overruns = np.flatnonzero(characters.has_fault(Fault.OVERRUN))
     if len(overruns):
         missing = lost_by_hardware(losses) or None
         yield make_finding("overrun", wire, Places.on(characters, overruns), missing=missing)

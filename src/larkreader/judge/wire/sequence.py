@@ -145,7 +145,7 @@ def byte_bounds(frames: Frames) -> tuple[int, int]:
 
 def _losses_of(frames: Frames, counter: Slot, characters: Characters, others: list[Frames]) -> Losses:
     untrusted = CONTRADICTED if frames.layout.checksum is not None else UNTRUSTED
-    good = frames[(frames.faults & untrusted) == 0]
+    good = frames[~frames.has_fault(untrusted)]
     values = good.raw(counter.name)
     values = (values.data if is_masked(values) else values).astype(np.uint64)
     cycle = min(counter.cycle, 1 << 48)
@@ -275,7 +275,7 @@ def _joined(frames: Frames, begin: Offsets, end: Offsets, least: Offsets, most: 
     Of frames of one length a single damaged frame beside a loss is that: one event explains both. Where there are
     more, or lengths vary, a damaged frame is a damaged frame.
     """
-    damaged = frames.offset[(frames.faults & FrameFault.CHECKSUM_MISMATCH) != 0]
+    damaged = frames.offset[frames.has_fault(FrameFault.CHECKSUM_MISMATCH)]
     between = np.searchsorted(damaged, end) - np.searchsorted(damaged, begin)
     return np.where((least == most) & (between == 1), between, 0)
 
@@ -284,14 +284,15 @@ def _causes(
     frames: Frames, characters: Characters, begin: Offsets, end: Offsets, least: Offsets, most: Offsets
 ) -> tuple[npt.NDArray[np.str_], Mask]:
     """Return who lost the bytes at each place, and whether nothing is left of their frames."""
-    flags = characters.faults & ON_THE_LINE
+    faults = ON_THE_LINE
     if frames.layout.boundary.opened_by == "break":
-        flags &= ~np.uint8(Fault.BREAK)  # they begin frames, as declared
+        faults &= ~Fault.BREAK  # they begin frames, as declared
     behind = end + 1
-    damaged = _count_between(np.flatnonzero(flags), begin, behind)
-    damaged += _count_between(np.searchsorted(characters.begin_s, characters.false_starts_s), begin, behind)
+    damaged = _count_between(np.flatnonzero(characters.has_fault(faults)), begin, behind)
+    if len(characters.false_starts_s):
+        damaged += _count_between(np.searchsorted(characters.begin_s, characters.false_starts_s), begin, behind)
     damaged += _has_hole(frames, characters, begin, end, least, most)
-    overrun = _count_between(np.flatnonzero(characters.faults & Fault.OVERRUN), begin, behind)
+    overrun = _count_between(np.flatnonzero(characters.has_fault(Fault.OVERRUN)), begin, behind)
     cause = np.where(overrun > 0, "hardware", np.where(damaged > 0, "line", behind_the_line(characters)))
     return cause, end == begin
 
@@ -336,7 +337,7 @@ def _taken_by(others: list[Frames], begin: Offsets, end: Offsets, *, only_good: 
     """Return how many bytes of other layouts' frames lie in each stretch."""
     taken = np.zeros(len(begin), dtype=np.int64)
     for frames in others:
-        counted = frames[(frames.faults & CONTRADICTED) == 0] if only_good else frames
+        counted = frames[~frames.has_fault(CONTRADICTED)] if only_good else frames
         taken += _between(counted.offset, counted.length, begin, end)
     return taken
 

@@ -72,7 +72,7 @@ def judge_text(wire: str, characters: Characters, ending: str | None = None, *, 
     begin : int
         Where the text begins: behind what the wire did before its first idle time.
     """
-    is_text_of = (characters.faults & Fault.BREAK) == 0
+    is_text_of = ~characters.has_fault(Fault.BREAK)
     is_text_of[:begin] = False
     offset = np.flatnonzero(is_text_of)[:LOOKED_AT]
     values = characters.value[offset]

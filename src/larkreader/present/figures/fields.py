@@ -187,7 +187,7 @@ def _columns_of(frames: Frames, name: str) -> list[_Column]:
 
 
 def _trusted(frames: Frames) -> npt.NDArray[np.bool_]:
-    trusted: npt.NDArray[np.bool_] = (frames.faults & DAMAGED) == 0
+    trusted: npt.NDArray[np.bool_] = ~frames.has_fault(DAMAGED)
     return trusted
 
 

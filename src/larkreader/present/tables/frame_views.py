@@ -163,7 +163,7 @@ class FrameView(View):
             columns = [list(column) for column in zip_longest(*rows_of_bytes, fillvalue="")]
         else:
             columns, labels = [value_texts(frames, name) for name in names], [f"{name}=" for name in names]
-        trusted = (frames.faults & FrameFault.CHECKSUM_MISMATCH) == 0
+        trusted = ~frames.has_fault(FrameFault.CHECKSUM_MISMATCH)
         rows = zip(
             frames.offset.tolist(),
             frames.begin_s.tolist(),
