@@ -339,6 +339,33 @@ def test_a_long_stream_without_markers_is_the_same_in_pieces(monkeypatch, bounda
     assert sum(not faults for _, _, faults, _ in whole[0]) >= 350
 
 
+@pytest.mark.parametrize("boundary", [{"kind": "marker", "marker": "D7"}, {"kind": "fixed"}], ids=["marker", "fixed"])
+@pytest.mark.parametrize("checksum", [None, {"algorithm": "CRC-16/MODBUS"}], ids=["bare", "checked"])
+def test_a_long_stream_of_frames_of_one_length_is_the_same_in_pieces(monkeypatch, boundary, checksum):
+    """Also with markers inside frames, damaged bytes, and stretches that are missing or no frames at all."""
+    check = [{"name": "crc", "type": "checksum"}] if checksum else []
+    fields = [{"name": "kind", "type": "uint8", "equals": 0x21}, {"name": "x", "type": "uint16", "repeat": 4}, *check]
+    boundary = boundary | ({"length": 9 + 2 * bool(checksum)} if boundary["kind"] == "fixed" else {})
+    layout = lr.FrameLayout(boundary=boundary, fields=fields, checksum=checksum)
+    rng = np.random.default_rng(5)
+    values = rng.choice([0xD7D7, 0x21D7, 0x0102], size=(400, 4))
+    stream = bytearray(b"".join(layout.encode({"x": row.tolist()}) for row in values))
+    for place in rng.integers(0, len(stream), 30):
+        stream[place] ^= 0x55
+    if boundary["kind"] == "marker":
+        del stream[1000:1005]
+        stream[2000:2000] = bytes(900)
+    characters = lr.Characters.from_bytes(bytes(stream))
+    characters.faults[rng.integers(0, len(stream), 20)] = lr.Fault.PARITY
+    whole = lr.read_frames(characters, layout)
+    monkeypatch.setattr("larkreader.decode.cut.frames.PIECE", 257)
+    in_pieces = lr.read_frames(characters, layout)
+    assert table_of([in_pieces]) == table_of([whole])
+    assert in_pieces["x"].tolist() == whole["x"].tolist()
+    assert in_pieces.skipped.reason.tolist() == whole.skipped.reason.tolist()
+    assert len(whole) > 300
+
+
 def test_each_frame_comes_as_a_mapping_as_soon_as_it_is_certain():
     layout = lr.FrameLayout(
         boundary={"kind": "slip"},

@@ -25,6 +25,7 @@ from .content import judge_rows
 from .stretches import occurrences
 
 Mask = npt.NDArray[np.bool_]
+FEW = 1 / 64  # share of candidates that pass over others, below which a loop over them is quickest
 SURE = 7  # the score of what is confirmed
 
 
@@ -56,12 +57,25 @@ class Candidates:
 
     def chain(self) -> Mask:
         """Return which candidates are met when the accepted candidates are passed over as a whole."""
-        steps = np.ones(len(self.offset), dtype=np.int64)
         passed = self.accepted if self.passed is None else self.passed
         crowded = np.flatnonzero(passed[:-1] & (self.offset[:-1] + self.length[:-1] > self.offset[1:]))
-        behind = self.offset[crowded] + self.length[crowded]
-        steps[crowded] = np.searchsorted(self.offset, behind) - crowded
+        following = np.searchsorted(self.offset, self.offset[crowded] + self.length[crowded])
+        if len(crowded) < FEW * len(self.offset):
+            return _without_passed(len(self.offset), crowded.tolist(), following.tolist())
+        steps = np.ones(len(self.offset), dtype=np.int64)
+        steps[crowded] = following - crowded
         return follow_chain(steps)
+
+
+def _without_passed(count: int, crowded: Sequence[int], following: Sequence[int]) -> Mask:
+    """Return which candidates are met, where few pass over others: those candidates, and what follows each."""
+    met = np.ones(count, dtype=np.bool_)
+    upto = 0
+    for candidate, after in zip(crowded, following, strict=True):
+        if candidate >= upto:
+            met[candidate + 1 : after] = False
+            upto = after
+    return met
 
 
 def find_marked(stream: Bytes, layouts: Sequence[FrameLayout]) -> Candidates:
@@ -69,22 +83,18 @@ def find_marked(stream: Bytes, layouts: Sequence[FrameLayout]) -> Candidates:
     total = len(stream)
     hits = {layout.marker: occurrences(stream, layout.marker) for layout in layouts}
     ends = next(iter(hits.values())) if len(hits) == 1 else np.unique(np.concatenate(list(hits.values())))
+    if len(layouts) == 1:
+        marks = _marks_of(stream, ends, ends, layouts[0])
+        length = np.full(len(ends), layouts[0].length)
+        found = Candidates(ends, np.zeros(len(ends), np.uint8), length, *marks)
+        refuse_doubtful(found, total)
+        return found
     found = Candidates.at(ends)
     best = np.full(len(ends), -1, dtype=np.int8)
-    ends = np.append(ends, total)  # where a frame may end: before a marker, or with the stream
     for number, layout in sorted(enumerate(layouts), key=lambda item: item[1].length):
         offset = hits[layout.marker]
         at = slice(None) if len(hits) == 1 else np.searchsorted(found.offset, offset)
-        whole = int(np.searchsorted(offset, total - layout.length, side="right"))
-        fixed_values_ok, checksum_ok = np.zeros(len(offset), np.bool_), np.zeros(len(offset), np.bool_)
-        fixed_values_ok[:whole], checksum_ok[:whole] = judge_rows(stream, offset[:whole], layout)
-        sure = fixed_values_ok & checksum_ok
-        followed = np.zeros(len(offset), dtype=np.bool_)
-        asked = np.arange(whole) if layout.checksum is None else np.flatnonzero(~sure[:whole])
-        followed[asked] = is_among(offset[asked] + layout.length, ends)
-        accepted = sure | followed  # without a checksum, fixed values alone must do where no marker follows
-        if layout.checksum is None:
-            sure = sure & followed
+        fixed_values_ok, checksum_ok, accepted, sure = _marks_of(stream, offset, ends, layout)
         if any(other.marker == layout.marker and other.length > layout.length for other in layouts):
             accepted &= fixed_values_ok  # what lacks the fixed values may as well be the stump of a longer frame
         score = (4 * sure + 2 * fixed_values_ok + accepted).astype(np.int8)
@@ -103,6 +113,34 @@ def find_marked(stream: Bytes, layouts: Sequence[FrameLayout]) -> Candidates:
             known[at] = result if every else np.where(better, result, known[at])
     refuse_doubtful(found, total)
     return found
+
+
+def _marks_of(stream: Bytes, offset: Places, ends: Places, layout: FrameLayout) -> tuple[Mask, Mask, Mask, Mask]:
+    """Return what frames of a layout would be that begin where its marker stands, in the order of `Candidates`.
+
+    Parameters
+    ----------
+    stream : ndarray of uint8
+        All bytes.
+    offset, ends : ndarray of int64
+        Where its marker stands, and where any does: a frame may end there, or with the stream.
+    layout : FrameLayout
+        The layout.
+    """
+    whole = int(np.searchsorted(offset, len(stream) - layout.length, side="right"))
+    fixed_values_ok, checksum_ok = np.zeros(len(offset), np.bool_), np.zeros(len(offset), np.bool_)
+    fixed_values_ok[:whole], checksum_ok[:whole] = judge_rows(stream, offset[:whole], layout)
+    sure = fixed_values_ok & checksum_ok
+    asked = np.arange(whole) if layout.checksum is None else np.flatnonzero(~sure[:whole])
+    accepted = sure.copy()  # without a checksum, fixed values alone must do where no marker follows
+    if not asked.size:
+        return fixed_values_ok, checksum_ok, accepted, sure
+    followed = np.zeros(len(offset), dtype=np.bool_)
+    followed[asked] = is_among(offset[asked] + layout.length, np.append(ends, len(stream)))
+    accepted |= followed
+    if layout.checksum is None:
+        sure &= followed
+    return fixed_values_ok, checksum_ok, accepted, sure
 
 
 def refuse_doubtful(found: Candidates, total: int) -> None:

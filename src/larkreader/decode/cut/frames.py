@@ -21,7 +21,7 @@ from .delimited import NONE, sort_packets
 from .delimiters import Delimiter, delimiter_of
 from .joined_packets import split_joined
 from .packets import Dropped, cut_packets
-from .search import check_shared, find_candidates, has_markers, may_begin_anywhere, settled
+from .search import check_shared, find_candidates, has_markers, is_delimited, may_begin_anywhere, settled
 from .stretches import PacketState
 
 
@@ -92,12 +92,13 @@ def read_layouts(data: bytes | Bytes | Characters, layouts: Sequence[FrameLayout
     """
     check_shared(layouts)
     stream = Stream.of(data)
-    if may_begin_anywhere(layouts) and len(stream.value) > 2 * PIECE:
+    is_even = not any(layout.needs_locating for layout in layouts) and not is_delimited(layouts)
+    if (is_even or may_begin_anywhere(layouts)) and len(stream.value) > 2 * PIECE:
         return _cut_in_pieces(stream, layouts)
     return cut_frames(stream, layouts, Begun(), last=True).frames
 
 
-PIECE = 1 << 20  # bytes worked on at once where each of them may begin a frame
+PIECE = 1 << 20  # bytes worked on at once where nothing is known of a whole stream but what is known of its pieces
 
 
 @dataclass(frozen=True)
@@ -172,7 +173,7 @@ def cut_frames(
 
 
 def _cut_in_pieces(stream: Stream, layouts: Sequence[FrameLayout]) -> Mapping[str, Frames]:
-    """Cut a long stream in which every byte is a candidate, so that not all of them are looked at together."""
+    """Cut a long stream piece by piece, so that what is made of each stays in the processor's cache."""
     parts: list[Mapping[str, Frames]] = []
     held, begun, done, here = stream.between(0, 0), Begun(), 0, 0
     while here < len(stream.value):
@@ -191,7 +192,7 @@ def _cut_in_pieces(stream: Stream, layouts: Sequence[FrameLayout]) -> Mapping[st
         )
         data: Bytes | Ragged = Ragged(stream.value, offset, length)
         if not layout.needs_locating:
-            data = rows_at(stream.value, offset, layout.length)
+            data = np.concatenate([item.data for item in every])
         frames[layout.key] = Frames(layout, offset, begin_s, faults, data, skipped, length)
     return frames
 
@@ -265,11 +266,20 @@ def _skipped(
 ) -> tuple[Spans, Begun]:
     """Return what lies between the frames, cut where a marker was met that begins none; and the last if it is open."""
     met = _selection(chain)
-    taken, needed = taken[met], found.length[met]
-    ends = np.append(found.offset[met], done)
-    begins = np.empty(len(ends), dtype=np.int64)
-    begins[0], begins[1:] = -begun.before, ends[:-1] + needed * taken
-    needed = np.append(begun.needed, needed * ~taken)  # of what was refused; 0 behind a frame
+    is_frame, offset, length = taken[met], found.offset[met], found.length[met]
+    behind = offset + length if is_frame.all() else offset + length * is_frame
+    # The gap number i ends where candidate i begins; the last, where all that is done with ends.
+    gaps = np.flatnonzero(offset[1:] > behind[:-1]) + 1
+    first = [0] if not len(offset) or offset[0] > -begun.before else []
+    some = np.concatenate([first, gaps, [len(offset)] if len(offset) else []]).astype(np.int64)
+    before = np.maximum(some - 1, 0)  # the candidate before each gap
+    follows = some > 0
+    if len(offset):
+        begins = np.where(follows, behind[before], -begun.before)
+        needed = np.where(follows, length[before] * ~is_frame[before], begun.needed)  # 0 behind a frame
+    else:
+        begins, needed = np.array([-begun.before]), np.array([begun.needed])
+    ends = np.append(offset, done)[some]
     begun = Begun()
     if not is_closed:
         begun = Begun(done - int(begins[-1]), int(needed[-1]))

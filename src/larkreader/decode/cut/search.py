@@ -70,11 +70,14 @@ def settled(found: Candidates, total: int, layouts: Sequence[FrameLayout]) -> Ma
     if not has_markers(layouts):
         return np.ones(len(found.offset), dtype=np.bool_)
     longest, marker = max(layout.length for layout in layouts), max(len(layout.marker) for layout in layouts)
+    sure = np.ones(len(found.offset), dtype=np.bool_)
     # Its own bytes, those of any confirmed frame that begins inside it, and the marker that may follow that frame.
-    sure: Mask = found.offset + (2 * longest + marker) <= total
+    late = int(np.searchsorted(found.offset, total - (2 * longest + marker), side="right"))
+    offset, length, which = found.offset[late:], found.length[late:], found.which[late:]
     margin = np.array([0 if layout.checksum else marker for layout in layouts])
-    sure |= found.confirmed & (found.offset + found.length + margin[found.which] <= total)
-    return sure & (found.offset - 1 + marker <= total)  # no longer marker may have begun just before it
+    sure[late:] = found.confirmed[late:] & (offset + length + margin[which] <= total)
+    sure[late:] &= offset - 1 + marker <= total  # no longer marker may have begun just before it
+    return sure
 
 
 def _varies(layouts: Sequence[FrameLayout]) -> bool:
