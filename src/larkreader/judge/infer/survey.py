@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import asdict, dataclass, replace
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -28,6 +29,7 @@ PLAIN_BITS = 8  # data bits up to which the highest may never change, as in text
 FAULTLESS_BITS = 7.0  # what speaks at least for settings without a fault rather than for settings with some
 FEWEST_VALUES = 8  # different characters from which a parity bit that agrees with all of them is not chance
 FIRST = 64  # characters that are shown
+BLOCK = 1 << 15  # characters whose changes are looked at together
 FEWEST_CHARACTERS = 4  # from which the transmitter's clock is measured character by character
 
 
@@ -312,18 +314,64 @@ def _clock_of(trace: Trace, characters: Characters, line: LineSettings) -> tuple
     level may all be late by the same amount. The uncertainty allows for what the changes of a character share: its
     start edge. Return baud, its uncertainty in ppm, jitter and asymmetry in seconds.
     """
-    sound = characters[~characters.has_fault(Fault.FRAMING | Fault.BREAK)]
-    if len(sound) < FEWEST_CHARACTERS:
+    begin_s = characters.begin_s[~characters.has_fault(Fault.FRAMING | Fault.BREAK)]
+    if len(begin_s) < FEWEST_CHARACTERS:
         return None
     bit = 1 / (line.baud * trace.tick_s)
-    starts = np.rint(sound.begin_s / trace.tick_s).astype(np.int64)
-    first = np.searchsorted(trace.edges, starts)
-    long = (line.bits_per_character - line.stop_bits + 0.5) * bit
+    first = np.searchsorted(trace.edges, np.rint(begin_s / trace.tick_s).astype(np.int64))
+    blocks = [first[low : low + BLOCK] for low in range(0, len(first), BLOCK)]
+    found = partial(_distances, trace.edges, bit=bit, line=line)
+    once = found(blocks[0]) if len(blocks) == 1 else None  # what fits into memory is not found twice
+    count, normal, against = 0, np.zeros((2, 2)), np.zeros(2)
+    for block in blocks:
+        distance, number, back, _ = once or found(block)
+        count += len(distance)
+        shared = number @ back
+        normal += [[number @ number, shared], [shared, back @ back]]
+        against += [number @ distance, back @ distance]
+    if count < 2 * FEWEST_CHARACTERS or np.linalg.det(normal) <= 1e-9 * normal[0, 0] * max(normal[1, 1], 1.0):
+        return None
+    inverse = np.linalg.inv(normal)
+    ticks, late = inverse @ against
+    squares, covariance = 0.0, np.zeros((2, 2))
+    for block in blocks:
+        distance, number, back, which = once or found(block)
+        left = distance - number * ticks - back * late
+        squares += float(np.sum(left**2))
+        of_character = np.zeros((int(which.max(initial=0)) + 1, 2))
+        np.add.at(of_character, which, np.column_stack([number * left, back * left]))
+        covariance += of_character.T @ of_character
+    covariance = inverse @ covariance @ inverse
+    rounding = len(trace.edges) and 1 / np.sqrt(12 * normal[0, 0])  # to whole ticks, if there is no other jitter
+    uncertainty = float(np.sqrt(max(covariance[0, 0], 0.0) + rounding**2))
+    jitter_s = float(np.sqrt(squares / count / 2) * trace.tick_s)
+    sign = 1.0 if line.idle == "high" else -1.0
+    baud = float(1 / (ticks * trace.tick_s))
+    return baud, 1e6 * uncertainty / float(ticks), jitter_s, float(sign * late * trace.tick_s)
+
+
+def _distances(
+    edges: npt.NDArray[np.int64], first: npt.NDArray[np.int64], *, bit: float, line: LineSettings
+) -> tuple[npt.NDArray[np.float64], npt.NDArray[np.float64], npt.NDArray[np.float64], npt.NDArray[np.int64]]:
+    """Return of the changes inside characters: ticks and bits from the start edge, direction, and which character.
+
+    Parameters
+    ----------
+    edges : ndarray of int64
+        All changes, in ticks.
+    first : ndarray of int64, shape (n_characters,)
+        Which of them begins each character.
+    bit : float
+        Ticks of a bit.
+    line : LineSettings
+        The settings.
+    """
     distance, number, back, which = [], [], [], []
+    long = (line.bits_per_character - line.stop_bits + 0.5) * bit
     for step in range(1, int(line.bits_per_character) + 1):
         place = first + step
-        there = np.flatnonzero(place < len(trace.edges))
-        far = trace.edges[place[there]] - trace.edges[first[there]]
+        there = np.flatnonzero(place < len(edges))
+        far = edges[place[there]] - edges[first[there]]
         inside = far < long
         distance.append(far[inside].astype(np.float64))
         number.append(np.rint(far[inside] / bit))
@@ -331,22 +379,7 @@ def _clock_of(trace: Trace, characters: Characters, line: LineSettings) -> tuple
         which.append(there[inside])
     d, n, b, c = (np.concatenate(part) for part in (distance, number, back, which))
     near = (np.abs(d - n * bit) < 0.35 * bit) & (n > 0)
-    d, n, b, c = d[near], n[near], b[near], c[near]
-    normal = np.array([[n @ n, n @ b], [n @ b, b @ b]])
-    if len(d) < 2 * FEWEST_CHARACTERS or np.linalg.det(normal) <= 1e-9 * normal[0, 0] * max(normal[1, 1], 1.0):
-        return None
-    inverse = np.linalg.inv(normal)
-    ticks, late = inverse @ np.array([n @ d, b @ d])
-    left = d - n * ticks - b * late
-    shared = np.zeros((int(c.max()) + 1, 2))
-    np.add.at(shared, c, np.column_stack([n * left, b * left]))
-    covariance = inverse @ (shared.T @ shared) @ inverse
-    rounding = len(trace.edges) and 1 / np.sqrt(12 * (n @ n))  # of changes to whole ticks, if there is no other jitter
-    uncertainty = float(np.sqrt(max(covariance[0, 0], 0.0) + rounding**2))
-    jitter_s = float(np.sqrt(np.mean(left**2) / 2) * trace.tick_s)
-    sign = 1.0 if line.idle == "high" else -1.0
-    baud = float(1 / (ticks * trace.tick_s))
-    return baud, 1e6 * uncertainty / float(ticks), jitter_s, float(sign * late * trace.tick_s)
+    return d[near], n[near], b[near], c[near]
 
 
 def _gaps_of(characters: Characters, line: LineSettings) -> tuple[Spread | None, Spread | None]:
