@@ -42,7 +42,7 @@ class Ahead:
     ----------
     number : int
         The next character.
-    arrivals : list of int
+    arrivals : array of int
         The times, and then `NEVER` for each place beyond.
     end : int
         The first character whose time is not known.
@@ -54,8 +54,8 @@ class Ahead:
         self.first = self.number = first
         self.times, self.beyond, self.is_all = times, beyond, is_all
         self.end: int = first + len(times)
-        self.arrivals: list[int] = times.tolist()
-        self.arrivals += [NEVER] * beyond
+        self.arrivals: array[int] = array("q", times.tobytes())
+        self.arrivals.extend([NEVER] * beyond)
         self._gaps: list[int] | None = None
 
     def gaps(self, idle: int) -> list[int]:
@@ -100,7 +100,7 @@ class FreeSender:
         self._complete = complete
         self.ahead: Ahead = Ahead(0, self.begin + complete, MANY, is_all=True)
         self.number, self.last_arrival = 0, MISSING
-        self.arrivals: list[int] = self.ahead.arrivals
+        self.arrivals: array[int] = self.ahead.arrivals
         self.arrive_at = self.arrivals[0]
         self.most_held = 0
         self.refused: Sequence[int] = ()
