@@ -14,6 +14,7 @@ from larkreader.sources import Target, opened_to_write
 
 from .levels import Levels, Ticks, reports_of
 
+BLOCK = 1 << 16  # changes that are written at once
 COARSE_S = 1e-8  # ticks from which rounding to 1 ns is fine enough
 
 
@@ -90,18 +91,21 @@ def _write_changes(
     file: TextIO, reports: Mapping[str, tuple[Ticks, Levels]], codes: Mapping[str, str], begin: int
 ) -> None:
     at = np.concatenate([times[1:] for times, _ in reports.values()])
-    texts: list[str] = []
-    for name, (_, levels) in reports.items():
-        to = [f"{level}{codes[name]}" for level in "01x"]
-        texts += [to[level] for level in levels[1:].tolist()]
+    change = np.concatenate(
+        [3 * number + levels[1:].astype(np.int64) for number, (_, levels) in enumerate(reports.values())]
+    )
+    texts = [f"{level}{codes[name]}" for name in reports for level in "01x"]
+    order = np.argsort(at, kind="stable")
     now = begin
-    lines: list[str] = []
-    for place in np.argsort(at, kind="stable").tolist():
-        if at[place] != now:
-            now = int(at[place])
-            lines.append(f"#{now}")
-        lines.append(texts[place])
-    file.write("\n".join([*lines, ""]))
+    for low in range(0, len(order), BLOCK):
+        rows = order[low : low + BLOCK]
+        lines: list[str] = []
+        for time, number in zip(at[rows].tolist(), change[rows].tolist(), strict=True):
+            if time != now:
+                now = time
+                lines.append(f"#{now}")
+            lines.append(texts[number])
+        file.write("\n".join([*lines, ""]))
 
 
 def _code(number: int) -> str:
