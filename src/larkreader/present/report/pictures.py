@@ -67,7 +67,7 @@ def picture_of(name: str, caption: str, draw: Callable[[Axes], object], height_p
     engine = figure.get_layout_engine()
     if engine is not None:  # laid out once; saving would do so twice more, and draw twice
         engine.execute(figure)
-        figure.set_layout_engine("none")
+        figure.set_layout_engine(None)
     held = io.StringIO()
     with rc_context({"svg.hashsalt": f"{SALT} {name}"}):
         figure.savefig(held, format="svg", metadata={"Date": None, "Creator": None})
