@@ -151,20 +151,22 @@ class FreeSender:
 class _Queue:
     """The characters that are to be sent: those that wait, those that are held back, those that found no room."""
 
-    __slots__ = ("_times", "admitted", "held", "holds", "most_held", "refused", "wanted")
+    __slots__ = ("_held", "_runs", "_times", "admitted", "holds", "most_held", "refused", "wanted")
 
     def __init__(self, wanted: list[int], holds: int) -> None:
         self.wanted, self.holds = wanted, holds
         self._times = np.empty(0, dtype=np.int64)
-        self.held: deque[int] = deque()
+        self._runs: deque[tuple[int, int]] = (
+            deque()
+        )  # of characters that are held back: the first, and the first behind
         self.refused: list[int] = []
-        self.admitted = self.most_held = 0
+        self.admitted = self.most_held = self._held = 0
 
     @property
     def next(self) -> int:
         """The next character; -1 if there is none."""
-        if self.held:
-            return self.held[0]
+        if self._runs:
+            return self._runs[0][0]
         return self.admitted if self.admitted < len(self.wanted) else -1
 
     @property
@@ -177,18 +179,43 @@ class _Queue:
     def admit(self, until: int) -> None:
         """Take in the characters that are to be sent up to a moment, or refuse them."""
         first, self.admitted = self.admitted, bisect_right(self.wanted, until, self.admitted)
-        taken = min(self.admitted - first, self.holds - len(self.held))
-        if taken:
-            self.held.extend(range(first, first + taken))
-            self.most_held = max(self.most_held, len(self.held))
+        if first == self.admitted:
+            return
+        taken = min(self.admitted - first, self.holds - self._held)
+        self._take(first, taken)
+        self.most_held = max(self.most_held, self._held)
         self.refused.extend(range(first + taken, self.admitted))
+
+    def pop(self) -> int:
+        """Send the next character, which was taken in; return which it is."""
+        number = self._runs[0][0]
+        self._drop(1)
+        return number
 
     def go_on(self, count: int, admitted: int, most_held: int) -> None:
         """Send so many characters, while others are taken in and none is refused."""
-        self.held.extend(range(self.admitted, admitted))
+        self._take(self.admitted, admitted - self.admitted)
         self.admitted, self.most_held = admitted, max(self.most_held, most_held)
-        for _ in range(count):
-            self.held.popleft()
+        self._drop(count)
+
+    def refuse_all(self) -> None:
+        """Refuse what is held back."""
+        for first, behind in self._runs:
+            self.refused.extend(range(first, behind))
+
+    def _take(self, first: int, count: int) -> None:
+        if count:
+            follows = bool(self._runs) and self._runs[-1][1] == first
+            self._runs.append((self._runs.pop()[0] if follows else first, first + count))
+            self._held += count
+
+    def _drop(self, count: int) -> None:
+        self._held -= count
+        while count:
+            first, behind = self._runs.popleft()
+            if behind - first > count:
+                self._runs.appendleft((first + count, behind))
+            count -= min(count, behind - first)
 
 
 class _Permission:
@@ -352,7 +379,7 @@ class PausedSender:
         """Go on to the next character."""
         at = self.next_begin
         self._queue.admit(at)
-        self.begin[self._queue.held.popleft()] = at
+        self.begin[self._queue.pop()] = at
         self._permission.use(at)
         self._free_at = at + self._length
         self.last_arrival = self.arrive_at
@@ -361,4 +388,4 @@ class PausedSender:
     def close(self) -> None:
         """Take note that nothing more happens: what has not begun never will."""
         self._queue.admit(NEVER)
-        self._queue.refused += self._queue.held
+        self._queue.refuse_all()

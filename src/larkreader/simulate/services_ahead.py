@@ -158,4 +158,4 @@ class _Attempts:
         if done >= self.count:
             self.count = min(2 * done, MOST)
         elif count == self.count:
-            self.count = max(done, FEWEST)
+            self.count = max(2 * done, FEWEST)
