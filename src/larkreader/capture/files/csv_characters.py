@@ -12,6 +12,7 @@ from collections.abc import Mapping
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
+import numpy.typing as npt
 
 from larkreader.capture.characters import FAULT_NAMES, Characters, fault_names
 from larkreader.errors import CaptureError, nearest
@@ -19,7 +20,7 @@ from larkreader.sources import Target
 
 from .character_pieces import Pieces, blocks_of
 from .content import Content
-from .csv_text import Choice, write_csv
+from .csv_text import Choice, Computed, write_csv
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -105,17 +106,19 @@ def write_characters(target: Target, wires: Mapping[str, Characters]) -> None:
     OSError
         If the file cannot be written.
     """
-    begin = np.concatenate([np.empty(0), *(characters.begin_s for characters in wires.values())])
-    order = None if np.all(begin[:-1] <= begin[1:]) else np.argsort(begin, kind="stable")
+    order = None
+    if len(wires) > 1:
+        begin = np.concatenate([characters.begin_s for characters in wires.values()])
+        order = None if np.all(begin[:-1] <= begin[1:]) else np.argsort(begin, kind="stable")
     write_csv(target, CHARACTER_COLUMNS, [_columns_of(wire, characters) for wire, characters in wires.items()], order)
 
 
 def _columns_of(wire: str, characters: Characters) -> list[Any]:
     return [
-        np.round(characters.begin_s, 12),
-        np.round(characters.end_s, 12),
-        Choice(np.zeros(len(characters), dtype=np.uint8), [wire]),
-        characters.value + _marks_of(characters),
+        Computed(characters.begin_s, _rounded),
+        Computed(characters.end_s, _rounded),
+        Choice(np.broadcast_to(np.uint8(0), (len(characters),)), [wire]),
+        _values_of(characters),
         Choice.of(characters.faults, fault_names),
     ]
 
@@ -174,6 +177,12 @@ def _numbers(table: pd.DataFrame, column: str, name: str, before: int, *, may_la
     return numbers
 
 
-def _marks_of(characters: Characters) -> Any:
-    """Return what address marks add to the values: a ninth bit."""
-    return 0 if characters.address_mark is None else characters.address_mark.astype(np.uint16) << 8
+def _rounded(times: npt.NDArray[np.float64]) -> npt.NDArray[np.float64]:
+    """Return times to a picosecond."""
+    return np.round(times, 12)
+
+
+def _values_of(characters: Characters) -> npt.NDArray[np.uint16]:
+    """Return the values; an address mark adds a ninth bit."""
+    marks = characters.address_mark
+    return characters.value if marks is None else characters.value + (marks.astype(np.uint16) << 8)

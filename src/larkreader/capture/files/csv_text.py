@@ -13,7 +13,7 @@ distinguish it. What is none of these is left to `repr`.
 from __future__ import annotations
 
 import itertools
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -49,8 +49,28 @@ class Choice:
     @classmethod
     def of(cls, values: npt.NDArray[Any], text_of: Any) -> Choice:
         """Make one of values of which few differ, and a function that gives the text of one."""
-        different, codes = np.unique(values, return_inverse=True)
+        if values.dtype == np.uint8:  # without sorting them
+            is_there = np.zeros(256, dtype=np.bool_)
+            is_there[values] = True
+            different = np.flatnonzero(is_there)
+            codes = (np.cumsum(is_there) - 1).astype(np.uint8)[values]
+        else:
+            different, codes = np.unique(values, return_inverse=True)
         return cls(codes, [text_of(value) for value in different.tolist()])
+
+
+@dataclass(frozen=True)
+class Computed:
+    """A column that is calculated from another, so many rows at a time as are written at once."""
+
+    source: npt.NDArray[Any]
+    calculate: Callable[[npt.NDArray[Any]], npt.NDArray[Any]]
+
+    def __len__(self) -> int:
+        return len(self.source)
+
+    def __getitem__(self, rows: Any) -> npt.NDArray[Any]:
+        return self.calculate(self.source[rows])
 
 
 def write_csv(
@@ -66,7 +86,8 @@ def write_csv(
         The heading of each column.
     parts : sequence of sequences
         Of each source, one entry a column, the first of them not None: an array of numbers or of objects, a masked one,
-        a `Ragged`, a `Choice`, or None for cells that are empty. NaN and what is masked is an empty cell too.
+        a `Ragged`, a `Choice`, a `Computed`, or None for cells that are empty. NaN and what is masked is an empty cell
+        too.
     order : ndarray of intp, shape (n_rows,), optional
         In which order the rows of all sources, counted through, are to stand; as they come if left out.
 
