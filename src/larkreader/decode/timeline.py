@@ -243,8 +243,9 @@ def _rows(
     """Return the columns of some rows of one wire."""
     count, last = len(offset), offset + length - 1
     if faults is None:
-        before = np.concatenate([[0], np.cumsum(characters.faults != 0)])
-        faults = np.where(before[last + 1] > before[offset], FrameFault.CHARACTER_FAULT, 0)
+        faulty = np.flatnonzero(characters.faults)
+        has_faulty = np.searchsorted(faulty, last + 1) > np.searchsorted(faulty, offset)
+        faults = np.where(has_faulty, FrameFault.CHARACTER_FAULT, 0)
     return [
         characters.begin_s[offset],
         characters.end_s[last],

@@ -163,12 +163,12 @@ def _judge_turns(
 
 def _inside_frames(sheet: Sheet, wire: str, count: int, frames: Mapping[str, Frames]) -> npt.NDArray[np.bool_]:
     """Return which characters of a wire lie inside good frames."""
-    steps = np.zeros(count + 1, dtype=np.int64)
+    steps = np.zeros(count + 1, dtype=np.int8)  # no two frames overlap
     for layout in sheet.layouts_of(wire):
         good = frames[layout.key][frames[layout.key].faults == 0]
         np.add.at(steps, good.offset, 1)
         np.add.at(steps, good.offset + good.length, -1)
-    return np.asarray(np.cumsum(steps)[:-1] > 0, dtype=np.bool_)
+    return np.asarray(np.cumsum(steps, dtype=np.int8)[:-1] > 0, dtype=np.bool_)
 
 
 def _paths_of(

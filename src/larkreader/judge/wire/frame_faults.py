@@ -88,8 +88,9 @@ def judge_frames(
     for lost in losses:
         yield from judge_losses(lost, characters, wire, causes.find)
     explained = _within(skipped.offset, losses)
-    breaks = np.concatenate([[0], np.cumsum(characters.has_fault(Fault.BREAK))])
-    explained |= breaks[skipped.offset + skipped.length] - breaks[skipped.offset] == skipped.length
+    breaks = np.flatnonzero(characters.has_fault(Fault.BREAK))
+    bounds = np.searchsorted(breaks, [skipped.offset, skipped.offset + skipped.length])
+    explained |= bounds[1] - bounds[0] == skipped.length
     explained |= skipped.reason == Skip.STARTUP
     yield from _judge_spans(wire, characters, skipped, explained, every, causes, span_s)
 
