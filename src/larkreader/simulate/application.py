@@ -130,6 +130,8 @@ class Lines(Periodic):
     """
 
     act_at: int
+    state: str
+    acted_at: int
 
     def __init__(self, declared: LineApplication, ring: deque[int], outcomes: Outcomes, values: Sequence[int]) -> None:
         super().__init__(declared, ring, outcomes)

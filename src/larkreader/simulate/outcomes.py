@@ -61,6 +61,11 @@ class Outcomes:
         "taken",
     )
 
+    fetched: array[int]
+    stored: array[int]
+    taken: array[int]
+    lost: array[int]
+
     def __init__(
         self, count: int, stop_at: Collection[Fate] = (), *, has_ring: bool = True, notes_given: bool = False
     ) -> None:

@@ -50,6 +50,12 @@ class Ahead:
 
     __slots__ = ("_gaps", "arrivals", "beyond", "end", "first", "is_all", "number", "times")
 
+    first: int
+    number: int
+    times: npt.NDArray[np.int64]
+    beyond: int
+    is_all: bool
+
     def __init__(self, first: int, times: npt.NDArray[np.int64], beyond: int, *, is_all: bool) -> None:
         self.first = self.number = first
         self.times, self.beyond, self.is_all = times, beyond, is_all
@@ -282,6 +288,7 @@ class PausedSender:
     last_arrival: int
     next_begin: int
     is_unsure: bool
+    sees_signals: bool
 
     def __init__(
         self,

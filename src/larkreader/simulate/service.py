@@ -163,6 +163,11 @@ class Service:
 
     __slots__ = ("_deaf", "_is_asked_again", "at", "begin", "busy", "costs", "left", "looked_at", "start_at", "state")
 
+    begin: int
+    at: int
+    left: int
+    looked_at: int
+
     def __init__(self, path: ReceivePath, character_ns: float, halted: Blackouts) -> None:
         self.costs: Costs = Costs.of(path, character_ns)
         self.busy: Busy = Busy(halted)

@@ -41,7 +41,8 @@ class CsvRows:
     truncated: str
 
     def __init__(self, file: Content, *, with_times: bool) -> None:
-        self.name = name = file.name
+        self.name: str = file.name
+        name = self.name
         form = find_form(file.head, with_times=with_times)
         if form is None:
             wanted = "its first column must be the time, as in time_us, and the others levels or voltages"
