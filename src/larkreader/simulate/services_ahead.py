@@ -99,8 +99,9 @@ class ServicesAhead:
         """Let the services of a batch happen in order; return how many did before the ring would fill up."""
         application, ring, outcomes = self._application, self._ring, self._outcomes
         begin, end = batch.begin, batch.end
-        until, done, stop = self._service.busy.until, 0, len(batch)
-        while done < len(batch) and not outcomes.is_over:
+        until, done, count = self._service.busy.until, 0, len(batch)
+        stop = count
+        while done < count and not outcomes.is_over:
             if application is not None:
                 if room := application.room_in_read():
                     stop = batch.last_within(room, done, bisect_right(end, application.act_at, done))
