@@ -239,3 +239,11 @@ def test_an_option_that_does_not_apply_to_the_capture_is_refused(shell, tmp_path
     declared.write_text(sheet.read_text() + "\n[capture]\nrate = 1e6\nbits = 8\n")
     status, _, err = shell("decode", declared, capture)
     assert (status, err) == (shell("decode", sheet, capture)[0], "")
+
+
+def test_a_rate_for_an_archive_of_traces_which_has_its_own_times_is_refused(shell, tmp_path, rig_files):
+    archive = tmp_path / "rig.npz"
+    assert shell("convert", rig_files["capture"], archive)[0] == 0
+    status, _, err = shell("decode", rig_files["sheet"], archive, "--rate", "1M")
+    assert (status, "--rate applies to captures that do not have it" in " ".join(err.split())) == (2, True)
+    assert shell("decode", rig_files["sheet"], archive)[0] == 1

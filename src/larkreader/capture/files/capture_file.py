@@ -16,7 +16,7 @@ from larkreader.sources import Source, path_of
 
 from .character_pieces import ONE_WIRE
 from .content import Content, Progress, file_errors
-from .formats import FORMATS, CharacterFormat, LevelFormat, find_format
+from .formats import FORMATS, CharacterFormat, LevelFormat, find_format, known_keys
 from .voltage_files import open_voltage_file, voltages_of
 
 
@@ -86,7 +86,7 @@ class CaptureFile:
             self._content = Content(path, progress)
             try:
                 self.kind = kind or find_format(self._content, self.form)
-                self.form.check_kind(self.name, self.kind)
+                self.form.check_kind(self.name, self.kind, known_keys(self._content, self.kind))
             except BaseException:
                 self.close()
                 raise

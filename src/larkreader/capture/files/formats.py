@@ -151,6 +151,11 @@ FORMATS: dict[CaptureKind, LevelFormat | CharacterFormat] = {
 """Each format by its word, in the order in which a file is tried; one that nothing distinguishes is never found."""
 
 
+def known_keys(file: Content, kind: CaptureKind) -> tuple[str, ...]:
+    """Return the keys of a form whose values a file has itself."""
+    return ("rate",) if kind == "levels" and file.head.startswith(ZIP_MAGIC) else ()
+
+
 def find_format(file: Content, form: CaptureForm) -> CaptureKind:
     """Find the format of a file: from its content; else from what its sheet or user states, or from its name.
 

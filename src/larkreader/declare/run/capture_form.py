@@ -149,7 +149,7 @@ class CaptureForm(BaseModel, frozen=True, extra="forbid"):
         form._must_apply = tuple(keys)  # type: ignore[misc]  # frozen, but for what is private
         return form
 
-    def check_kind(self, name: str, kind: CaptureKind) -> None:
+    def check_kind(self, name: str, kind: CaptureKind, known: Sequence[str] = ()) -> None:
         """Check that the keys that must apply do so.
 
         Parameters
@@ -158,6 +158,8 @@ class CaptureForm(BaseModel, frozen=True, extra="forbid"):
             What the capture is called.
         kind : str
             What it is.
+        known : sequence of str
+            The keys whose values it has itself.
 
         Raises
         ------
@@ -166,6 +168,9 @@ class CaptureForm(BaseModel, frozen=True, extra="forbid"):
         """
         used = KEYS_OF_KIND.get(kind, ())
         for key in self._must_apply:
+            if key in known:
+                found = f"applies to captures that do not have it; {name} has times of its own"
+                raise RequestError(key, found, advice="Leave it out")
             if key not in used:
                 *most, last = (other for other, keys in KEYS_OF_KIND.items() if key in keys)
                 kinds = f"{', '.join(most)} or {last}" if most else last
