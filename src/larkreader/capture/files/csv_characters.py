@@ -8,7 +8,7 @@ from __future__ import annotations
 import io
 import re
 import warnings
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -56,39 +56,54 @@ def character_pieces(file: Content) -> Pieces:
         whole = block
         if not block.endswith(b"\n"):
             whole, truncated = _whole_rows(block)
-        table = _table(header + whole, file.name, lines_before=lines - bool(header))
-        if not header:
+        if (table := _quick_table(header + whole)) is not None:
+            value, begin, end = (table[column].to_numpy() for column in ("value", "begin_s", "end_s"))
+        else:
+            table = _table(header + whole, file.name, lines_before=lines - bool(header))
             if tuple(table.columns) != CHARACTER_COLUMNS:
                 wanted = f"must have {','.join(CHARACTER_COLUMNS)}"
                 raise CaptureError(file.name, f"has the columns {list(table.columns)}", wanted)
-            header = ",".join(CHARACTER_COLUMNS).encode() + b"\n"
-        yield _wires_of(table, file.name, rows)
+            value = _numbers(table, "value", file.name, rows)
+            begin, end = (_numbers(table, column, file.name, rows, may_lack=True) for column in ("begin_s", "end_s"))
+            table = table.astype({"wire": "category", "faults": "category"})
+        header = ",".join(CHARACTER_COLUMNS).encode() + b"\n"
+        wrong = np.flatnonzero((value < 0) | (value > 511) | (value != np.floor(value)))
+        if wrong.size:
+            row = rows + wrong[0] + 2
+            raise CaptureError(f"{file.name}: row {row}", f"has the value {value[wrong[0]]:g}", "must be 0 to 511")
+        faults = _faults_of(table["faults"], file.name)
+        yield dict(_by_wire(table["wire"], begin, end, value.astype(np.uint16), faults))
         rows += len(table)
         lines += block.count(b"\n")
     return truncated
 
 
-def _wires_of(table: pd.DataFrame, name: str, before: int) -> dict[str, Characters]:
-    """Make characters of rows, so many behind the first."""
-    value = _numbers(table, "value", name, before)
-    wrong = np.flatnonzero((value < 0) | (value > 511) | (value != np.floor(value)))
-    if wrong.size:
-        row = before + wrong[0] + 2
-        raise CaptureError(f"{name}: row {row}", f"has the value {value[wrong[0]]:g}", "must be 0 to 511")
-    begin, end = (_numbers(table, column, name, before, may_lack=True) for column in ("begin_s", "end_s"))
+def _faults_of(column: pd.Series[Any], name: str) -> npt.NDArray[np.uint8]:
+    """Return the flags of each row; an empty cell has none."""
     known = {text: int(fault) for fault, text in FAULT_NAMES.items()}
-    faults = np.zeros(len(table), dtype=np.uint8)
-    for text in table["faults"].unique():
-        for part in filter(None, str(text).split("+")):
-            if part not in known:
-                raise CaptureError(f"{name}: column faults", f'has "{part}"', advice=nearest(part, list(known)))
-            faults[(table["faults"] == text).to_numpy()] |= known[part]
-    wires = {}
-    for wire in table["wire"].unique():
-        rows = np.flatnonzero((table["wire"] == wire).to_numpy())
-        values = value[rows].astype(np.uint16)
-        wires[str(wire)] = Characters(begin[rows], end[rows], values, faults[rows], np.empty(0), has_line=False)
-    return wires
+    flags = []
+    for text in map(str, column.cat.categories):
+        parts = [part for part in text.split("+") if part]
+        if unknown := [part for part in parts if part not in known]:
+            raise CaptureError(f"{name}: column faults", f'has "{unknown[0]}"', advice=nearest(unknown[0], list(known)))
+        flags.append(sum({known[part] for part in parts}))
+    return np.array([*flags, 0], dtype=np.uint8)[column.cat.codes.to_numpy()]
+
+
+def _by_wire(
+    column: pd.Series[Any],
+    begin: npt.NDArray[np.float64],
+    end: npt.NDArray[np.float64],
+    value: npt.NDArray[np.uint16],
+    faults: npt.NDArray[np.uint8],
+) -> Iterator[tuple[str, Characters]]:
+    """Yield the characters of each wire, in the order in which the wires occur."""
+    codes = column.cat.codes.to_numpy()
+    there, first = np.unique(codes, return_index=True)
+    for code in there[np.argsort(first)].tolist():
+        rows = slice(None) if len(there) == 1 else np.flatnonzero(codes == code)
+        wire = str(column.cat.categories[code])
+        yield wire, Characters(begin[rows], end[rows], value[rows], faults[rows], np.empty(0), has_line=False)
 
 
 def write_characters(target: Target, wires: Mapping[str, Characters]) -> None:
@@ -132,22 +147,44 @@ def _whole_rows(block: bytes) -> tuple[bytes, str]:
     return block, ""
 
 
+def _quick_table(data: bytes) -> pd.DataFrame | None:
+    """Read numbers as numbers; None where a cell is not what it usually is, of which `_table` finds out what it is."""
+    import pandas as pd
+
+    number = {"float_precision": "round_trip"} if pd.__version__ < "3" else {}  # since then the only precision
+    kinds = dict.fromkeys(("begin_s", "end_s", "value"), "float64") | dict.fromkeys(("wire", "faults"), "category")
+    try:
+        table = _read(data, dtype=kinds, na_values=[""], **number)
+    except (ValueError, pd.errors.ParserWarning):
+        return None
+    if tuple(table.columns) != CHARACTER_COLUMNS or (table["wire"].cat.codes < 0).any():
+        return None
+    return table if all(np.isfinite(table[column]).all() for column in ("begin_s", "end_s", "value")) else None
+
+
+def _read(data: bytes, **options: Any) -> pd.DataFrame:
+    import pandas as pd
+
+    with warnings.catch_warnings():
+        warnings.simplefilter("error", pd.errors.ParserWarning)
+        table: pd.DataFrame = pd.read_csv(
+            io.BytesIO(data),
+            comment="#",
+            keep_default_na=False,
+            skipinitialspace=True,
+            index_col=False,
+            encoding="utf-8-sig",
+            **options,
+        )
+    return table
+
+
 def _table(data: bytes, name: str, lines_before: int) -> pd.DataFrame:
     """Read all columns as text."""
     import pandas as pd
 
     try:
-        with warnings.catch_warnings():
-            warnings.simplefilter("error", pd.errors.ParserWarning)
-            table = pd.read_csv(
-                io.BytesIO(data),
-                dtype=str,
-                comment="#",
-                keep_default_na=False,
-                skipinitialspace=True,
-                index_col=False,
-                encoding="utf-8-sig",
-            )
+        table = _read(data, dtype=str)
     except pd.errors.ParserWarning:
         line = lines_before + 2
         found = f"has a row with more than {len(CHARACTER_COLUMNS)} cells, at line {line} or soon behind it"
