@@ -90,9 +90,9 @@ class ReceiveEngine:
             path, self._ring.held, values, self.outcomes, self._halted
         )
         self._ahead: ServicesAhead | None = None
-        if not is_live:
+        if not is_live and ServicesAhead.are_possible(path):
             parts = (self._hardware, self.service, self._ring, self._pause, self.application, self.outcomes)
-            self._ahead = ServicesAhead.of(path, sender, *parts)
+            self._ahead = ServicesAhead(path, sender, *parts)
 
     @property
     def last_at(self) -> int:

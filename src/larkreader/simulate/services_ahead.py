@@ -12,7 +12,7 @@ from __future__ import annotations
 from bisect import bisect_right
 
 from larkreader.declare.paths.receive_path import ReceivePath
-from larkreader.declare.paths.receive_services import DmaService
+from larkreader.declare.paths.receive_services import DmaService, PollingService
 
 from .application import ASLEEP, READING, Application
 from .batch import Batch
@@ -54,24 +54,12 @@ class ServicesAhead:
         )
         self._ways = [_Attempts(), _Attempts()]
 
-    @classmethod
-    def of(
-        cls,
-        path: ReceivePath,
-        sender: FreeSender | PausedSender,
-        hardware: Hardware,
-        service: Service,
-        ring: RingState,
-        pause: PauseSignal,
-        application: Application | None,
-        outcomes: Outcomes,
-    ) -> ServicesAhead | None:
-        """Return them for a path; None where the service always depends on something else."""
+    @staticmethod
+    def are_possible(path: ReceivePath) -> bool:
+        """Return whether the services of a path do not always depend on something else."""
         stands_still = any(stretch.stops == "everything" for stretch in path.deaf)
-        is_late = bool(path.deaf) and bool(service.costs.every)
-        if isinstance(path.service, DmaService) or stands_still or is_late:
-            return None
-        return cls(path, sender, hardware, service, ring, pause, application, outcomes)
+        looks_late = bool(path.deaf) and isinstance(path.service, PollingService)
+        return not (isinstance(path.service, DmaService) or stands_still or looks_late)
 
     def serve(self) -> bool:
         """Let services happen, and the application act up to the last of them; False if nothing can be done ahead."""
