@@ -212,7 +212,7 @@ class Characters(Columns):
         fault : Fault
             One fault, or several combined, of which any will do.
         """
-        mask: npt.NDArray[np.bool_] = self.faults & np.uint8(fault) != 0  # of flags as they are take eight bytes each
+        mask: npt.NDArray[np.bool_] = self.faults & np.uint8(fault) != 0  # NumPy takes the flag itself for an int64
         return mask
 
 

@@ -141,15 +141,15 @@ def _refuse_what_would_be_ignored(
         raise RequestError("--replay", "goes at its own pace, once", "Leave out --times and --every")
 
 
-def _wires(declared: Sheet | None, frame: str | None) -> tuple[str, str]:
+def _wires(sheet: Sheet | None, frame: str | None) -> tuple[str, str]:
     """Name what goes out and what returns: as the sheet does, if it has one or two wires."""
-    wires = () if declared is None else tuple(declared.wire)
+    wires = tuple(sheet.wire) if sheet else ()
     if len(wires) == 1:
         return ("out", wires[0]) if frame is None else (wires[0], "in")
-    if declared is None or len(wires) != 2:
+    if sheet is None or len(wires) != 2:
         return "out", "in"
     first, second = wires
-    swapped = frame is not None and frame in declared.frame and declared.frame[frame].wire == second
+    swapped = frame is not None and frame in sheet.frame and sheet.frame[frame].wire == second
     return (second, first) if swapped else (first, second)
 
 

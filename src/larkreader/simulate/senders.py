@@ -65,7 +65,10 @@ class Ahead:
         self._gaps: list[int] | None = None
 
     def gaps(self, idle: int) -> list[int]:
-        """Return the places behind which the line is idle for longer than a time, the last place among them."""
+        """Return the places behind which the line is idle for longer than a time, the last place among them.
+
+        The time is that of the path, the same at every call.
+        """
         if idle >= NEVER:
             return []
         if self._gaps is None:
@@ -162,9 +165,7 @@ class _Queue:
     def __init__(self, wanted: list[int], holds: int) -> None:
         self.wanted, self.holds = wanted, holds
         self._times = np.empty(0, dtype=np.int64)
-        self._runs: deque[tuple[int, int]] = (
-            deque()
-        )  # of characters that are held back: the first, and the first behind
+        self._runs: deque[tuple[int, int]] = deque()  # of what is held back: the first, and the first behind
         self.refused: list[int] = []
         self.admitted = self.most_held = self._held = 0
 

@@ -148,7 +148,7 @@ def _is_bare(file: Content) -> bool:
         if b"{" in block:
             looks_bare = False
             break
-        looks_bare = looks_bare or has_line_without_offset(block.decode("latin-1").removeprefix("ï»¿"))
+        looks_bare = looks_bare or has_line_without_offset(block.removeprefix(b"\xef\xbb\xbf").decode("latin-1"))
     file.seek(0)
     return looks_bare
 

@@ -151,7 +151,8 @@ def _quick_table(data: bytes) -> pd.DataFrame | None:
     """Read numbers as numbers; None where a cell is not what it usually is, of which `_table` finds out what it is."""
     import pandas as pd
 
-    number = {"float_precision": "round_trip"} if pd.__version__ < "3" else {}  # since then the only precision
+    is_old = int(pd.__version__.split(".", 1)[0]) < 3  # from then on there is no other precision
+    number = {"float_precision": "round_trip"} if is_old else {}
     kinds = dict.fromkeys(("begin_s", "end_s", "value"), "float64") | dict.fromkeys(("wire", "faults"), "category")
     try:
         table = _read(data, dtype=kinds, na_values=[""], **number)

@@ -19,11 +19,11 @@ from typing import Any
 from larkreader.capture.characters import Characters
 from larkreader.errors import CaptureError
 
+from . import character_pieces
 from .character_pieces import ONE_WIRE, Pieces, blocks_of
 from .content import Content
 from .csv_form import COMMENTS, SEPARATORS, UNITS, cells_of
 
-ENTRIES = 1 << 16  # entries that make a piece
 LONG_AGO_S = 1e8  # from which on a time in seconds is a date, counted from 1970
 WIRES = ("wire", "direction", "dir", "channel", "port")
 _TIME = re.compile(rf"(?:time(?:stamp)?|t)(?:[ _]*[\[(]?({'|'.join(UNITS)})[\])]?)?", re.IGNORECASE)
@@ -107,7 +107,7 @@ def log_pieces(file: Content) -> Pieces:
     lines = _Lines(file, by_newline=is_json)
     groups: dict[str, list[tuple[float, bytes, bytes]]] = {}
     first: float | None = None
-    count = 0
+    size = 0  # bytes of entries that are held, about
     for entry in _json_entries(lines) if is_json else _table_entries(lines, file.name):
         try:
             if entry is None:
@@ -120,7 +120,7 @@ def log_pieces(file: Content) -> Pieces:
         except (ValueError, TypeError, KeyError, AttributeError, OverflowError):
             if lines.is_torn:
                 if groups:
-                    yield {wire: Characters.from_groups(held) for wire, held in groups.items()}
+                    yield _characters_of(groups)
                     return "its last entry is incomplete"
                 break
             wanted = "must have a time and bytes: time or timestamp, and hex, data, bytes, byte, value, text or char"
@@ -129,14 +129,18 @@ def log_pieces(file: Content) -> Pieces:
         if ONE_WIRE in groups and len(groups) > 1:
             found, wanted = ("names a wire", "must name none") if wire else ("names no wire", "must name it")
             raise CaptureError(f"{file.name}: line {lines.number}", found, f"{wanted}, as the entries before it")
-        count += 1
-        if count == ENTRIES:
-            yield {wire: Characters.from_groups(held) for wire, held in groups.items()}
-            groups, count = {wire: [] for wire in groups}, 0
+        size += len(lines.last)
+        if size >= character_pieces.PIECE:
+            yield _characters_of(groups)
+            groups, size = {wire: [] for wire in groups}, 0
     if not groups:
         raise CaptureError(file.name, "holds no entry")
-    yield {wire: Characters.from_groups(held) for wire, held in groups.items()}
+    yield _characters_of(groups)
     return ""
+
+
+def _characters_of(groups: Mapping[str, list[tuple[float, bytes, bytes]]]) -> dict[str, Characters]:
+    return {wire: Characters.from_groups(held) for wire, held in groups.items()}
 
 
 class _Lines:

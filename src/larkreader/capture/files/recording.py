@@ -33,11 +33,11 @@ import numpy as np
 from larkreader.capture.characters import FAULT_NAMES, Characters, fault_names
 from larkreader.errors import CaptureError
 
+from . import character_pieces
 from .character_pieces import Pieces, blocks_of
 from .content import Content
 
 VERSION = 1
-ENTRIES = 1 << 16  # entries that make a piece
 COUNTED = ("overrun", "overflow", "parity", "framing", "break")
 _PLAIN_ENTRY = re.compile(
     rb'\{"s": (-?(?:0|[1-9][0-9]*)(?:\.[0-9]+)?), "wire": "([ !#-\[\]-~]*)", "hex": "((?:[0-9a-f]{2} ?)*)"\}'
@@ -175,7 +175,7 @@ def recording_pieces(file: Content) -> Pieces:
     CaptureError
         If a line is not of this form.
     """
-    clock, count = _Clock(), 0
+    clock, size = _Clock(), 0  # bytes of entries that are held
     held: dict[str, list[tuple[float, bytes, bytes]]] = {}
     counted: dict[str, list[tuple[int, str, int]]] = {}
     for number, (line, following) in enumerate(pairwise(chain(_lines_of(file), (None,))), 1):
@@ -205,10 +205,10 @@ def recording_pieces(file: Content) -> Pieces:
             raise CaptureError(
                 f"{file.name}: line {number}", f'holds "{found}", which is not an entry of a recording'
             ) from None
-        count += 1
-        if count == ENTRIES:
+        size += len(line)
+        if size >= character_pieces.PIECE:
             yield _characters_of(held, counted)
-            held, counted, count = {wire: [] for wire in held}, {}, 0
+            held, counted, size = {wire: [] for wire in held}, {}, 0
     yield _characters_of(held, counted)
     return ""
 
