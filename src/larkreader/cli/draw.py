@@ -65,12 +65,12 @@ def draw(
 ) -> int:
     """Draw one figure."""
     from larkreader.declare.document.sheet_file import open_sheet
-    from larkreader.errors import RequestError
+    from larkreader.errors import RequestError, nearest
 
     *sources, figure = what
     if figure not in FIGURES:
         wanted = f"must be one of {', '.join(FIGURES)}"
-        raise RequestError("figure", f'is "{figure}"', wanted)
+        raise RequestError("figure", f'is "{figure}"', wanted, nearest(figure, list(FIGURES)))
     needs = FIGURES[figure].needs
     if settings is not None and needs != "capture":
         raise RequestError("--line", f"goes with a capture, and {figure} is made from the {needs}", "", "Name a sheet")
