@@ -24,6 +24,7 @@ from larkreader.errors import RequestError
 from larkreader.judge.findings.finding import Finding, Verdict
 from larkreader.judge.measure.events import EventDelays
 from larkreader.judge.verdict.checked import Checked
+from larkreader.judge.verdict.counts import FrameCounts, WireCounts
 from larkreader.judge.verdict.judged import account_for, judge_received
 from larkreader.judge.verdict.received import receive_all, signals_of
 from larkreader.judge.wire.pauses import Pauses
@@ -161,7 +162,10 @@ class Reading(Shown):
         wire : str
             The wire.
         """
-        return account_for(self.sheet, wire, self.characters[wire], self.frames, self.skipped)
+        characters, layouts = self.characters[wire], self.sheet.layouts_of(wire)
+        counts = WireCounts.of(characters, characters, self.skipped.get(wire))
+        frames = (FrameCounts.of(self.frames[layout.key]) for layout in layouts)
+        return account_for(counts, frames, is_framed=bool(layouts))
 
     def to_dict(self) -> dict[str, Any]:
         """Return the reading as the JSON document has it: counts and findings, not the columns."""
@@ -283,7 +287,22 @@ def read(
         keep_levels=keep_levels,
     )
     judged = judge_received(declared, received, wires)
-    return Reading(declared, name, received.characters, sheet_name=sheet_name, levels=received.levels, **vars(judged))
+    stretch = judged.stretch
+    return Reading(
+        declared,
+        name,
+        received.characters,
+        stretch.frames,
+        stretch.skipped,
+        judged.findings,
+        sheet_name,
+        stretch.events,
+        stretch.paths,
+        stretch.pairs,
+        stretch.pauses,
+        judged.checked,
+        received.levels,
+    )
 
 
 def _pieces_in(

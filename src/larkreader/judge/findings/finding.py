@@ -192,6 +192,10 @@ class Finding(Shown):
         How likely it is as an explanation, 0 to 1; None for what was observed.
     caused_by : Finding, optional
         The finding of which this finding is a consequence.
+    more : int
+        Occurrences beyond those in `places`, where only the first are kept.
+    group : str
+        Which occurrences it has, where a subject can have several findings of one kind.
     """
 
     kind: str
@@ -202,6 +206,8 @@ class Finding(Shown):
     certainty: Certainty = "proven"
     score: float | None = None
     caused_by: Finding | None = None
+    more: int = 0
+    group: str = field(default="", compare=False)
 
     def __hash__(self) -> int:
         return hash((self.kind, self.subject, self.places))
@@ -214,8 +220,8 @@ class Finding(Shown):
 
     @property
     def count(self) -> int:
-        """How many places there are."""
-        return len(self.places)
+        """How often it occurs."""
+        return len(self.places) + self.more
 
     @property
     def wire(self) -> str:

@@ -11,7 +11,6 @@ from dataclasses import replace
 
 import numpy as np
 
-from larkreader.capture.characters import Characters, Fault
 from larkreader.capture.trace import Trace
 from larkreader.declare.link.line import LineSettings
 from larkreader.decode.characters.receive import receive
@@ -49,13 +48,13 @@ def off_grid(trace: Trace, line: LineSettings, asymmetry_s: float = 0.0) -> tupl
     return strange / max(count, 1), int((odd & short[inside]).sum()) / max(strange, 1)
 
 
-def judge_baud(wire: str, beginning: Trace, characters: Characters, line: LineSettings) -> Iterator[Finding]:
+def judge_baud(wire: str, beginning: Trace, total: int, faulty: int, line: LineSettings) -> Iterator[Finding]:
     """Yield a finding where a wire reads without faults, yet its sender has another baud than declared.
 
-    `beginning` is how its trace begins.
+    `beginning` is how its trace begins; `total` and `faulty` count its characters, and those with a parity error, a
+    framing error or a break.
     """
-    faulty = np.count_nonzero(characters.has_fault(Fault.PARITY | Fault.FRAMING | Fault.BREAK))
-    if len(beginning) < FEWEST or faulty > MOST_FAULTS * len(characters):
+    if len(beginning) < FEWEST or faulty > MOST_FAULTS * total:
         return
     some = beginning
     if len(beginning) > LOOKED_AT:

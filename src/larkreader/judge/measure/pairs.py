@@ -35,6 +35,7 @@ def find_pairs(
     characters: Mapping[str, Characters],
     lines: Mapping[str, LineSettings],
     end_s: float | None = None,
+    longest_s: float | None = None,
 ) -> Pairs:
     """Find what answers each request.
 
@@ -52,6 +53,8 @@ def find_pairs(
         By wire.
     end_s : float, optional
         When the capture ends, in seconds; with its last message by default.
+    longest_s : float, optional
+        How long the longest good reply before these messages took, in seconds.
 
     Returns
     -------
@@ -81,7 +84,7 @@ def find_pairs(
     wires = _wires_of(pairing, timeline, frames)
     _find_damaged(pairing, timeline, request, ready_s, reply, wires, answered, took_s, state)
     last_s = (float(timeline.end_s.max()) if len(timeline) else 0.0) if end_s is None else end_s
-    limit_s, is_learned = _limit(pairing, took_s[answered_well], lines)
+    limit_s, is_learned = _limit(pairing, took_s[answered_well], lines, longest_s)
     _leave_open(pairing, timeline, request, asked, state, last_s, limit_s)
     used = np.zeros(len(good), np.bool_)
     used[first] = True
@@ -91,7 +94,9 @@ def find_pairs(
     return Pairs(request, answered, took_s, state, again, pairing, timeline, unasked, last_s, is_learned)
 
 
-def _limit(pairing: Pairing, took_s: Seconds, lines: Mapping[str, LineSettings]) -> tuple[float, bool]:
+def _limit(
+    pairing: Pairing, took_s: Seconds, lines: Mapping[str, LineSettings], longest_s: float | None
+) -> tuple[float, bool]:
     """Return how long to wait for a reply, in seconds, and whether that was learned from the received replies.
 
     Without a declared limit it is `PATIENCE` times the longest good reply and a few character times.
@@ -99,6 +104,8 @@ def _limit(pairing: Pairing, took_s: Seconds, lines: Mapping[str, LineSettings])
     limit_s = pairing.within_s if pairing.gone_after_s is None else pairing.gone_after_s
     if limit_s is not None:
         return limit_s, False
+    if longest_s is not None:
+        took_s = np.append(took_s, longest_s)
     if not len(took_s):
         return np.inf, False
     slack_s = PATIENCE_CHARACTERS * max(line.character_time_s for line in lines.values())

@@ -111,7 +111,7 @@ def measure_frames(frames: Frames, *, elements: bool = False) -> FrameStatistics
     (2.0, 5.0, 9.0)
     """
     good = frames[~frames.has_fault(UNTRUSTED)]
-    apart = _apart(frames)
+    apart = _apart(frames.begin_s)
     rate = period = least = most = jitter = None
     if len(apart):
         span = float(apart.sum())
@@ -135,9 +135,15 @@ def measure_frames(frames: Frames, *, elements: bool = False) -> FrameStatistics
 
 
 def judge_period(
-    wire: str, characters: Characters, frames: Frames, span_s: tuple[float, float] | None = None
+    wire: str,
+    characters: Characters,
+    frames: Frames,
+    span_s: tuple[float, float] | None = None,
+    *,
+    before_s: float | None = None,
+    is_open: bool = False,
 ) -> Iterator[Finding]:
-    """Yield where frames with a declared period come late, or not at all.
+    """Yield where frames with a declared period come late.
 
     Parameters
     ----------
@@ -149,30 +155,33 @@ def judge_period(
         Those of one layout.
     span_s : tuple of float, optional
         From when to when the wire was captured, in seconds; as long as its characters last unless given.
+    before_s : float, optional
+        When the last frame before these characters began, in seconds.
+    is_open : bool
+        Whether more characters follow, so that the next frame is not late yet.
     """
     period_s = frames.layout.period
-    if period_s is None or not characters.has_times:
+    if period_s is None or not characters.has_times or (not len(frames) and before_s is None):
         return
-    subject = frame_subject(frames.layout.key, wire)
-    begin_s, end_s = span_s or (float(characters.begin_s[0]), float(np.nanmax(characters.end_s)))
-    if not len(frames):
-        if end_s - begin_s >= LATE * period_s:
-            yield make_finding("silent-layout", subject, period_s=period_s, span_s=end_s - begin_s)
-        return
-    apart = np.append(_apart(frames), end_s - frames.begin_s[-1])
+    end_s = span_s[1] if span_s else float(np.nanmax(characters.end_s))
+    begins_s = frames.begin_s if before_s is None else np.append(before_s, frames.begin_s)
+    to_end_s = end_s - begins_s[-1]
+    slack_s = frames_last_s(frames, characters) if len(frames) else characters_last_s(characters)
+    apart = np.append(_apart(begins_s), 0.0 if is_open else to_end_s)
     late = np.flatnonzero(apart >= LATE * period_s)
-    late = late[(late < len(apart) - 1) | (apart[late] >= LATE * period_s + frames_last_s(frames, characters))]
+    late = late[(late < len(apart) - 1) | (apart[late] >= LATE * period_s + slack_s)]
     if not len(late):
         return
-    is_last = late == len(frames) - 1
+    is_last = late == len(begins_s) - 1
     due_at_end = int(np.ceil(apart[-1] / period_s - ON_TIME)) - 1  # that frame may yet come, but is late
     missing = int(_missing(apart[:-1], late[~is_last], period_s).sum()) + (due_at_end if is_last.any() else 0)
-    rows = np.minimum(late + 1, len(frames) - 1)
-    offsets = np.where(is_last, NOWHERE, frames.offset[rows])
-    times = np.where(is_last, end_s, frames.begin_s[rows])
+    after = late + 1 if before_s is None else late  # the frame behind each gap
+    rows = np.minimum(after, len(frames) - 1)
+    offsets, times = np.full(len(late), NOWHERE), np.full(len(late), end_s)
+    offsets[~is_last], times[~is_last] = frames.offset[rows[~is_last]], frames.begin_s[rows[~is_last]]
     yield make_finding(
         "late-frame",
-        subject,
+        frame_subject(frames.layout.key, wire),
         Places.at(offsets, times, rows),
         total=len(frames),
         period_s=period_s,
@@ -187,10 +196,14 @@ def frames_last_s(frames: Frames, characters: Characters) -> float:
     return float(characters.end_s[last] - characters.begin_s[int(frames.offset[-1])])
 
 
-def _apart(frames: Frames) -> npt.NDArray[np.float64]:
+def characters_last_s(characters: Characters) -> float:
+    """Return how long the longest character lasts, in seconds."""
+    return float(np.nanmax(characters.end_s - characters.begin_s))
+
+
+def _apart(begins_s: npt.NDArray[np.float64]) -> npt.NDArray[np.float64]:
     """Return how long after its predecessor each frame began; nothing without times."""
-    known = frames.begin_s[np.isfinite(frames.begin_s)]
-    return np.diff(known)
+    return np.diff(begins_s[np.isfinite(begins_s)])
 
 
 def _missing(apart: npt.NDArray[np.float64], late: npt.NDArray[np.int64], period_s: float) -> npt.NDArray[np.int64]:

@@ -7,17 +7,16 @@ with the reason. A wire without a declared layout, or a layout without a checksu
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-import numpy as np
-
-from larkreader.capture.characters import Characters
 from larkreader.declare.document.sheet import Sheet
-from larkreader.decode.columns.frame_columns import Frames
+from larkreader.declare.frame.layout import FrameLayout
 from larkreader.judge.findings.finding import Finding, Verdict, verdict_of
 from larkreader.judge.findings.wording import Template, render
+
+from .counts import FrameCounts, PairCounts, WireCounts
 
 # What can be proven, and why something could not be checked: a heading, and what stands behind it for each subject.
 PROVEN: Mapping[str, tuple[str, Template]] = {
@@ -134,14 +133,13 @@ def _words_of(what: str) -> tuple[str, Template]:
 
 def add_up(
     sheet: Sheet,
-    characters: Mapping[str, Characters],
-    frames: Mapping[str, Frames],
-    bytes_of: Mapping[str, Mapping[str, int]],
+    counts: Mapping[str, WireCounts],
+    frames: Mapping[str, FrameCounts],
     findings: Sequence[Finding],
     *,
-    pairs: Mapping[str, Any],
-    paths: Mapping[str, Any],
-    pauses: Mapping[str, Any],
+    pairs: Mapping[str, PairCounts],
+    paths: Collection[str],
+    pauses: Mapping[str, int],
     wires: Sequence[str],
 ) -> Checked:
     """Add up what was checked and what was not.
@@ -150,16 +148,18 @@ def add_up(
     ----------
     sheet : Sheet
         What was declared.
-    characters : mapping of str to Characters
+    counts : mapping of str to WireCounts
         By wire.
-    frames : mapping of str to Frames
+    frames : mapping of str to FrameCounts
         By layout.
-    bytes_of : mapping of str to mapping
-        By wire, how many bytes lie in good frames, in faulty frames, and in none.
     findings : sequence of Finding
         What is wrong.
-    pairs, paths, pauses : mapping
-        What was found of pairings, receive paths and pauses, by name or wire.
+    pairs : mapping of str to PairCounts
+        By pairing of which both sides were captured.
+    paths : collection of str
+        The wires whose receive path was replayed.
+    pauses : mapping of str to int
+        By wire whose requests to pause were captured, how many there were.
     wires : sequence of str
         The wires that were asked for.
 
@@ -168,56 +168,53 @@ def add_up(
     Checked
     """
     every = [
-        *_of_wires(sheet, characters, frames, bytes_of, findings, wires),
+        *_of_wires(sheet, counts, frames, findings, wires),
         *_of_pairs(sheet, pairs),
-        *_of_paths(sheet, characters, paths, findings),
-        *_of_pauses(sheet, characters, pauses, findings),
+        *_of_paths(sheet, counts, paths, findings),
+        *_of_pauses(sheet, counts, pauses, findings),
     ]
     proven, not_checked = ([item for item in every if item.is_proven is wanted] for wanted in (True, False))
-    return Checked(tuple(proven), tuple(not_checked), is_read=any(map(len, characters.values())))
+    return Checked(tuple(proven), tuple(not_checked), is_read=any(item.characters for item in counts.values()))
 
 
 def _of_wires(
     sheet: Sheet,
-    characters: Mapping[str, Characters],
-    frames: Mapping[str, Frames],
-    bytes_of: Mapping[str, Mapping[str, int]],
+    counts: Mapping[str, WireCounts],
+    frames: Mapping[str, FrameCounts],
     findings: Sequence[Finding],
     wires: Sequence[str],
 ) -> Iterator[Check]:
     for wire in wires:
-        held = characters.get(wire)
+        held = counts.get(wire)
         if held is None:
             yield Check("not-captured", {"wire": wire})
-        elif not len(held):
+        elif not held.characters:
             yield Check("silent", {"wire": wire})
         else:
             layouts = sheet.layouts_of(wire)
             yield from _of_line(wire, held, sheet)
+            good = sum(frames[layout.key].good_bytes for layout in layouts)
             if not layouts:
                 yield Check("no-layout", {"wire": wire})
-            elif bytes_of[wire]["good"]:
-                counts = {name: bytes_of[wire][name] for name in ("good", "total")}
-                yield Check("frames", {"wire": wire, **counts})
+            elif good:
+                yield Check("frames", {"wire": wire, "good": good, "total": held.characters})
             for layout in layouts:
-                if len(frames[layout.key]):
-                    yield from _of_layout(wire, frames[layout.key], held, findings)
+                if frames[layout.key].frames:
+                    yield from _of_layout(wire, layout, held, findings)
 
 
-def _of_line(wire: str, held: Characters, sheet: Sheet) -> Iterator[Check]:
+def _of_line(wire: str, held: WireCounts, sheet: Sheet) -> Iterator[Check]:
     layouts = sheet.layouts_of(wire)
-    if held.has_line or held.faults.any():
-        sound = int(np.count_nonzero(held.faults == 0))
-        if sound and not layouts:
-            yield Check("line", {"wire": wire, "good": sound, "total": len(held)})
+    if held.has_line or held.has_faults:
+        if held.sound and not layouts:
+            yield Check("line", {"wire": wire, "good": held.sound, "total": held.characters})
         if not sheet.wire[wire].line.has_parity and not (layouts and all(layout.checksum for layout in layouts)):
             yield Check("no-parity", {"wire": wire})
     else:
         yield Check("bytes-alone", {"wire": wire})
 
 
-def _of_layout(wire: str, frames: Frames, held: Characters, findings: Sequence[Finding]) -> Iterator[Check]:
-    layout = frames.layout
+def _of_layout(wire: str, layout: FrameLayout, held: WireCounts, findings: Sequence[Finding]) -> Iterator[Check]:
     wrong = {finding.kind for finding in findings if finding.frame == layout.key and finding.wire == wire}
     named = {"frame": layout.key}
     if layout.checksum is None:
@@ -234,26 +231,25 @@ def _of_layout(wire: str, frames: Frames, held: Characters, findings: Sequence[F
             yield Check("period", {**named, "period_s": layout.period})
 
 
-def _of_pairs(sheet: Sheet, pairs: Mapping[str, Any]) -> Iterator[Check]:
+def _of_pairs(sheet: Sheet, pairs: Mapping[str, PairCounts]) -> Iterator[Check]:
     for key in sheet.pair:
         named = {"pair": key}
         if key not in pairs:
             yield Check("not-both-sides", named)
             continue
         some = pairs[key]
-        answered, still_open = int(some.answered.sum()), some.count_open
-        if not len(some):
+        if not some.requests:
             yield Check("no-requests", named)
-        if answered:
-            yield Check("pairs", {**named, "answered": answered, "total": len(some)})
-        if still_open and not answered and some.has_no_limit:
+        if some.answered:
+            yield Check("pairs", {**named, "answered": some.answered, "total": some.requests})
+        if some.open and not some.answered and some.has_no_limit:
             yield Check("no-limit", named)
-        elif still_open:
-            yield Check("open-requests", {**named, "open": still_open})
+        elif some.open:
+            yield Check("open-requests", {**named, "open": some.open})
 
 
 def _of_paths(
-    sheet: Sheet, characters: Mapping[str, Characters], paths: Mapping[str, Any], findings: Sequence[Finding]
+    sheet: Sheet, counts: Mapping[str, WireCounts], paths: Collection[str], findings: Sequence[Finding]
 ) -> Iterator[Check]:
     for wire in sheet.receive:
         if wire in paths:
@@ -261,20 +257,20 @@ def _of_paths(
             has_reads = sheet.receive[wire].application is not None
             if has_reads and not any(finding.kind in wrong and finding.wire == wire for finding in findings):
                 yield Check("reads", {"wire": wire})
-        elif wire in characters and len(characters[wire]):
+        elif wire in counts and counts[wire].characters:
             yield Check("no-levels", {"wire": wire})
 
 
 def _of_pauses(
-    sheet: Sheet, characters: Mapping[str, Characters], pauses: Mapping[str, Any], findings: Sequence[Finding]
+    sheet: Sheet, counts: Mapping[str, WireCounts], pauses: Mapping[str, int], findings: Sequence[Finding]
 ) -> Iterator[Check]:
     wrong = {"sent-while-paused", "pause-ignored", "pause-reversed", "never-resumed"}
-    for wire, held in characters.items():
-        if sheet.wire[wire].line.flow_control == "none" or not len(held):
+    for wire, held in counts.items():
+        if sheet.wire[wire].line.flow_control == "none" or not held.characters:
             continue
         if wire not in pauses:
             yield Check("no-signal", {"wire": wire})
-        elif not len(pauses[wire]):
+        elif not pauses[wire]:
             yield Check("no-pauses", {"wire": wire})
         elif not any(finding.kind in wrong and finding.wire == wire for finding in findings):
-            yield Check("pauses", {"wire": wire, "pauses": len(pauses[wire])})
+            yield Check("pauses", {"wire": wire, "pauses": pauses[wire]})

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -14,16 +14,58 @@ from larkreader.declare.document.sheet import Sheet
 from larkreader.declare.link.event import EventSignal
 from larkreader.decode.columns.frame_columns import Frames, Skip, Spans
 from larkreader.judge.findings.finding import SEVERITIES, Finding, Findings
+from larkreader.judge.findings.kinds import KINDS
 from larkreader.judge.measure.events import EventDelays, Seconds, measure_delays
 from larkreader.judge.wire.pauses import Pauses, judge_pauses, measure_pauses
 
 from .checked import Checked, add_up
+from .counts import FrameCounts, PairCounts, WireCounts
 from .received import Received
-from .wire_findings import judge_wire, span_of
+from .wire_findings import NO_PAST, Past, WireStretch, conclude_wire, judge_wire_stretch, span_of
 
 if TYPE_CHECKING:
     from larkreader.judge.measure.pair_columns import Pairs
     from larkreader.judge.setup.path_report import PathReport
+
+ORDER = {kind: number for number, kind in enumerate(KINDS)}
+
+
+@dataclass(frozen=True)
+class Stretch:
+    """What a stretch of a capture shows.
+
+    Parameters
+    ----------
+    wires : mapping of str to WireStretch
+        By wire.
+    together : list of Finding
+        What only several wires together, or their traffic and a receive path, show.
+    pairs : mapping of str to Pairs
+        The sheet's pairings, by name.
+    pauses : mapping of str to Pauses
+        By wire with flow control, how late its sender stopped when a pause was requested.
+    paths : mapping of str to PathReport
+        By wire, what the declared receive path makes of its characters; only of wires whose levels were captured.
+    events : mapping of str to EventDelays
+        Delays from the changes of the sheet's event signals, by their names.
+    """
+
+    wires: Mapping[str, WireStretch]
+    together: list[Finding]
+    pairs: Mapping[str, Pairs] = field(default_factory=dict)
+    pauses: Mapping[str, Pauses] = field(default_factory=dict)
+    paths: Mapping[str, PathReport] = field(default_factory=dict)
+    events: Mapping[str, EventDelays] = field(default_factory=dict)
+
+    @property
+    def frames(self) -> dict[str, Frames]:
+        """The frames of all wires, by layout."""
+        return {key: frames for item in self.wires.values() for key, frames in item.frames.items()}
+
+    @property
+    def skipped(self) -> dict[str, Spans]:
+        """By wire, what belongs to no frame; only wires that carry frames."""
+        return {key: item.skipped for key, item in self.wires.items() if item.skipped is not None}
 
 
 @dataclass(frozen=True)
@@ -32,31 +74,16 @@ class Judged:
 
     Parameters
     ----------
-    frames : mapping of str to Frames
-        By layout.
-    skipped : mapping of str to Spans
-        By wire, what belongs to no frame; only wires that carry frames.
+    stretch : Stretch
+        What it shows, taken as one stretch.
     findings : tuple of Finding
         What is wrong or worth knowing, errors first, then in order of place.
-    events : mapping of str to EventDelays
-        Delays from the changes of the sheet's event signals, by their names.
-    paths : mapping of str to PathReport
-        By wire, what the declared receive path makes of its characters; only of wires whose levels were captured.
-    pairs : mapping of str to Pairs
-        The sheet's pairings, by name.
-    pauses : mapping of str to Pauses
-        By wire with flow control, how late its sender stopped when a pause was requested.
     checked : Checked
         What is proven, and what could not be checked.
     """
 
-    frames: Mapping[str, Frames]
-    skipped: Mapping[str, Spans]
+    stretch: Stretch
     findings: tuple[Finding, ...]
-    events: Mapping[str, EventDelays]
-    paths: Mapping[str, PathReport]
-    pairs: Mapping[str, Pairs]
-    pauses: Mapping[str, Pauses]
     checked: Checked
 
 
@@ -76,56 +103,102 @@ def judge_received(sheet: Sheet, received: Received, wires: Sequence[str]) -> Ju
     -------
     Judged
     """
+    stretch = judge_stretch(sheet, received)
+    counts = {key: item.counts for key, item in stretch.wires.items()}
+    frames = {key: some for item in stretch.wires.values() for key, some in item.frame_counts.items()}
+    found = [
+        finding
+        for key, item in stretch.wires.items()
+        if item.beginning is not None
+        for finding in conclude_wire(
+            sheet, key, item.beginning, item.counts, item.frame_counts, item.of_characters, item.of_content
+        )
+    ]
+    findings = in_order([*found, *stretch.together])
+    checked = add_up(
+        sheet,
+        counts,
+        frames,
+        findings,
+        pairs={key: PairCounts.of(item) for key, item in stretch.pairs.items()},
+        paths=stretch.paths,
+        pauses={key: len(item) for key, item in stretch.pauses.items()},
+        wires=wires,
+    )
+    return Judged(stretch, findings, checked)
+
+
+def judge_stretch(sheet: Sheet, received: Received, past: Past = NO_PAST) -> Stretch:
+    """Judge what a stretch of a capture shows.
+
+    Parameters
+    ----------
+    sheet : Sheet
+        What was declared.
+    received : Received
+        What was received in the stretch.
+    past : Past
+        What lies before it, and whether more follows.
+
+    Returns
+    -------
+    Stretch
+    """
     characters = received.characters
-    frames: dict[str, Frames] = {}
-    skipped: dict[str, Spans] = {}
-    findings: list[Finding] = []
     # a counter that a reply takes from its request jumps where one was not answered
     taken = {(name, field) for item in sheet.pair.values() for name in item.reply for field in item.match.values()}
-    for key in characters:
-        found = judge_wire(sheet, key, received, taken)
-        frames |= found.frames
-        findings += found.findings
-        if found.skipped is not None:
-            skipped[key] = found.skipped
+    wires = {key: judge_wire_stretch(sheet, key, received, taken, past) for key in characters}
+    frames = {key: some for item in wires.values() for key, some in item.frames.items()}
+    skipped = {key: item.skipped for key, item in wires.items() if item.skipped is not None}
     inside = {key: _inside_frames(sheet, key, len(held), frames) for key, held in characters.items()}
-    findings += judge_pauses(sheet, characters, received.clear, inside)
+    together = list(judge_pauses(sheet, characters, received.clear, inside))
     pauses = measure_pauses(sheet, characters, received.clear, inside)
     paths = _paths_of(sheet, received, frames, skipped) if sheet.receive else {}
-    findings += [finding for path in paths.values() for finding in path.findings]
+    together += [finding for path in paths.values() for finding in path.findings]
     pairs: dict[str, Pairs] = {}
     if _has_turns(sheet):
-        end_s = max((extent.end_s for extent in received.extents.values() if extent.end_s is not None), default=None)
-        pairs = _judge_turns(sheet, characters, frames, skipped, end_s, findings)
-    findings.sort(key=lambda item: (SEVERITIES.index(item.severity), item.first_s or 0.0, item.offset or 0))
+        ends_s = [extent.end_s for extent in received.extents.values() if extent.end_s is not None]
+        end_s = max(ends_s, default=past.now_s)
+        pairs = _judge_turns(sheet, characters, frames, skipped, end_s, past.longest_s, together)
     events = {
         key: measure_delays(event, received.changes_s[key], _begins_on(event, sheet, characters, frames))
         for key, event in sheet.event.items()
         if key in received.changes_s
     }
-    bytes_of = {key: account_for(sheet, key, held, frames, skipped) for key, held in characters.items()}
-    checked = add_up(
-        sheet, characters, frames, bytes_of, findings, pairs=pairs, paths=paths, pauses=pauses, wires=wires
+    return Stretch(wires, together, pairs, pauses, paths, events)
+
+
+def in_order(findings: Iterable[Finding]) -> Findings:
+    """Return findings in the order in which they are shown: errors first, then by time and place; a cause before what it causes."""
+    return Findings(
+        sorted(
+            findings,
+            key=lambda item: (
+                SEVERITIES.index(item.severity),
+                item.first_s or 0.0,
+                item.offset or 0,
+                item.caused_by is not None,
+                ORDER[item.kind],
+                item.wire,
+                item.subject.name,
+                item.group,
+            ),
+        )
     )
-    return Judged(frames, skipped, Findings(findings), events, paths, pairs, pauses, checked)
 
 
-def account_for(
-    sheet: Sheet, wire: str, characters: Characters, frames: Mapping[str, Frames], skipped: Mapping[str, Spans]
-) -> dict[str, int]:
+def account_for(counts: WireCounts, frames: Iterable[FrameCounts], *, is_framed: bool) -> dict[str, int]:
     """Account for every byte of a wire: total, and of it good, faulty and skipped.
 
     On a wire that carries frames, bytes of good frames, of faulty frames and of no frame; on another, characters
     without and with a fault.
     """
-    total = len(characters)
-    layouts = [layout.key for layout in sheet.layouts_of(wire)]
-    if not layouts:
-        faulty = int(np.count_nonzero(characters.faults))
-        return {"total": total, "good": total - faulty, "faulty": faulty, "skipped": 0}
-    good = sum(int(frames[key].length[frames[key].faults == 0].sum()) for key in layouts)
-    faulty = sum(int(frames[key].length[frames[key].faults != 0].sum()) for key in layouts)
-    return {"total": total, "good": good, "faulty": faulty, "skipped": int(skipped[wire].length.sum())}
+    total = counts.characters
+    if not is_framed:
+        return {"total": total, "good": counts.sound, "faulty": total - counts.sound, "skipped": 0}
+    every = list(frames)
+    good, faulty = sum(item.good_bytes for item in every), sum(item.faulty_bytes for item in every)
+    return {"total": total, "good": good, "faulty": faulty, "skipped": counts.skipped}
 
 
 def _has_turns(sheet: Sheet) -> bool:
@@ -139,6 +212,7 @@ def _judge_turns(
     frames: Mapping[str, Frames],
     skipped: Mapping[str, Spans],
     end_s: float | None,
+    longest_s: Mapping[str, float],
     findings: list[Finding],
 ) -> dict[str, Pairs]:
     """Return the pairings of which both sides were captured; add the findings about them, and about the turns."""
@@ -152,7 +226,7 @@ def _judge_turns(
     if not len(timeline):
         return {}
     pairs = {
-        key: find_pairs(pairing, timeline, frames, characters, lines, end_s)
+        key: find_pairs(pairing, timeline, frames, characters, lines, end_s, longest_s.get(key))
         for key, pairing in sheet.pair.items()
         if set(sheet.wires_of((*pairing.request, *pairing.reply))) <= set(timeline.wires)
     }

@@ -13,7 +13,7 @@ from collections.abc import Iterator, Sequence
 import numpy as np
 import numpy.typing as npt
 
-from larkreader.capture.characters import Characters, Fault
+from larkreader.capture.characters import Characters
 from larkreader.capture.trace import Trace
 from larkreader.declare.frame.layout import FrameLayout
 from larkreader.declare.link.line import LineSettings
@@ -43,6 +43,8 @@ def judge_settings(
     layouts: Sequence[FrameLayout],
     *,
     good_share: float,
+    total: int,
+    faulty: int,
 ) -> Iterator[Finding]:
     """Yield that a wire reads better under other settings, if it does.
 
@@ -51,7 +53,7 @@ def judge_settings(
     wire : str
         Its name.
     characters : Characters
-        As it reads under the declared settings.
+        As it reads under the declared settings: the first of them, `COMPARED` at least.
     beginning : Trace, optional
         How its level changes begin; None where the capture holds bytes alone.
     line : LineSettings
@@ -60,22 +62,21 @@ def judge_settings(
         The frames that it may carry.
     good_share : float
         Which share of the characters lies in good frames. If most do, and have a checksum, the settings are proven.
+    total, faulty : int
+        How many characters there are, and how many of them have a parity error, a framing error or a break.
     """
     reads = good_share > READS
-    if len(characters) < FEWEST or (reads and all(layout.checksum for layout in layouts)):
+    if total < FEWEST or (reads and all(layout.checksum for layout in layouts)):
         return
-    faulty = int(np.count_nonzero(characters.has_fault(Fault.PARITY | Fault.FRAMING | Fault.BREAK)))
-    few = faulty <= FAULTS * len(characters)  # else those without a fault are a choice by their parity
+    few = faulty <= FAULTS * total  # else those without a fault are a choice by their parity
     sound = characters[:COMPARED]
     if few and (parity := _parity_within(sound.value[sound.faults == 0], line)):
         other = line.model_copy(update={"format": f"{line.data_bits - 1}{parity}{line.stop_bits:g}"})
         values = np.unique(sound.value)
         evidence = {"parity_bit": True, "parity": {"E": "even", "O": "odd"}[parity], "different": len(values)}
-        yield _suspect(wire, line, other, characters=len(characters) - faulty, **evidence)
+        yield _suspect(wire, line, other, characters=total - faulty, **evidence)
         return
-    is_doubtful = (
-        faulty > FAULTS * len(characters) or (bool(layouts) and not reads) or _reads_backwards(characters.value, line)
-    )
+    is_doubtful = faulty > FAULTS * total or (bool(layouts) and not reads) or _reads_backwards(characters.value, line)
     if beginning is None or not is_doubtful or not len(beginning):
         return
     from .diagnosis import diagnose  # few wires are in doubt, and it takes a while to load
@@ -88,9 +89,9 @@ def judge_settings(
     best = result.survey.best
     if result.proposal is None or best is None or not any(finding.kind in MISMATCHES for finding in result.findings):
         return
-    if result.proposal == line or (best.fault_share > FAULTS and best.fault_share > 0.5 * faulty / len(characters)):
+    if result.proposal == line or (best.fault_share > FAULTS and best.fault_share > 0.5 * faulty / total):
         return
-    good = len(characters) - faulty
+    good = total - faulty
     yield _suspect(
         wire,
         line,
@@ -98,7 +99,7 @@ def judge_settings(
         good=best.characters - best.faulty,
         characters=best.characters,
         declared_good=good,
-        declared_characters=len(characters),
+        declared_characters=total,
     )
 
 

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from dataclasses import dataclass
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -55,6 +55,8 @@ def judge_frames(
     *,
     causes: Causes | None = None,
     span_s: tuple[float, float] | None = None,
+    last_begin_s: Mapping[str, float] | None = None,
+    is_open: bool = False,
 ) -> Iterator[Finding]:
     """Yield what is wrong with the frames of one wire, and with the bytes between them.
 
@@ -74,17 +76,25 @@ def judge_frames(
         The findings about its characters.
     span_s : tuple of float, optional
         From when to when it was captured, in seconds.
+    last_begin_s : mapping of str to float, optional
+        By layout, when its last frame before these characters began, in seconds.
+    is_open : bool
+        Whether more characters follow, so that no frame is late yet at the end.
     """
+    before_s = last_begin_s or {}
     causes = causes or Causes(())
     for frames in every:
         for fault in JUDGED:
             rows = np.flatnonzero(frames.has_fault(fault))
             if fault == FrameFault.CHECKSUM_MISMATCH:  # the rest of two frames, joined by a loss, belongs to the loss
                 rows = rows[~_within(frames.offset[rows], losses, joined=True)]
-            for some, cause in _by_cause(rows, frames, causes):
-                yield _fault_finding(wire, characters, frames, some, fault, cause)
+            for some, is_consequence, cause in _by_cause(rows, frames, causes):
+                found = _fault_finding(wire, characters, frames, some, fault, cause)
+                yield replace(found, group="of-faulty-characters") if is_consequence else found
         yield from _judge_substitutes(wire, characters, frames)
-        yield from judge_period(wire, characters, frames, span_s)
+        yield from judge_period(
+            wire, characters, frames, span_s, before_s=before_s.get(frames.layout.key), is_open=is_open
+        )
     for lost in losses:
         yield from judge_losses(lost, characters, wire, causes.find)
     explained = _within(skipped.offset, losses)
@@ -95,13 +105,14 @@ def judge_frames(
     yield from _judge_spans(wire, characters, skipped, explained, every, causes, span_s)
 
 
-def _by_cause(rows: Offsets, frames: Frames, causes: Causes) -> Iterator[tuple[Offsets, Finding | None]]:
+def _by_cause(rows: Offsets, frames: Frames, causes: Causes) -> Iterator[tuple[Offsets, bool, Finding | None]]:
     """Yield rows that have a faulty character apart from those that have none; one group of each at most."""
     has_fault = frames.has_fault(FrameFault.CHARACTER_FAULT)[rows]
     for some, is_consequence in ((rows[~has_fault], False), (rows[has_fault], True)):
         if len(some):
             begin = frames.offset[some]
-            yield some, causes.find(begin, begin + frames.length[some]) if is_consequence else None
+            cause = causes.find(begin, begin + frames.length[some]) if is_consequence else None
+            yield some, is_consequence, cause
 
 
 def _fault_finding(
