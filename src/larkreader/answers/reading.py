@@ -19,7 +19,7 @@ from larkreader.capture.trace import Trace
 from larkreader.declare.document.sheet import Sheet
 from larkreader.declare.document.sheet_file import open_sheet
 from larkreader.declare.run.capture_form import CaptureForm, CaptureKind
-from larkreader.decode.columns.frame_columns import FRAME_FAULT_NAMES, Frames, Spans
+from larkreader.decode.columns.frame_columns import Frames, Spans
 from larkreader.errors import RequestError
 from larkreader.judge.findings.finding import Finding, Verdict
 from larkreader.judge.measure.events import EventDelays
@@ -174,24 +174,16 @@ class Reading(Shown):
             "capture": self.capture,
             "verdict": self.verdict,
             "checked": self.checked.to_dict(),
-            "wires": {wire: self._wire_dict(wire) for wire in self.characters},
-            "frames": {key: _frames_dict(frames) for key, frames in self.frames.items()},
+            "wires": {
+                wire: wire_document(self.sheet, wire, WireCounts.of(held, held, None), self.bytes_of(wire))
+                for wire, held in self.characters.items()
+            },
+            "frames": {key: FrameCounts.of(frames).to_dict() for key, frames in self.frames.items()},
             **({"events": {key: events.to_dict() for key, events in self.events.items()}} if self.sheet.event else {}),
             **({"pairs": {key: pairs.to_dict() for key, pairs in self.pairs.items()}} if self.pairs else {}),
             **({"receive": {key: path.to_dict() for key, path in self.paths.items()}} if self.paths else {}),
             **({"pauses": {key: pause.to_dict() for key, pause in self.pauses.items()}} if self.pauses else {}),
             "findings": [finding.to_dict() for finding in self.findings],
-        }
-
-    def _wire_dict(self, wire: str) -> dict[str, Any]:
-        characters = self.characters[wire]
-        counts = {name: characters.count(Fault[name.upper()]) for name in COUNTED}
-        return {
-            "line": str(self.sheet.wire[wire].line),
-            "characters": len(characters),
-            **counts,
-            "rates": {name: count / len(characters) if len(characters) else 0.0 for name, count in counts.items()},
-            "bytes": self.bytes_of(wire),
         }
 
     def __repr__(self) -> str:
@@ -325,10 +317,26 @@ def _of_known_wires(capture: Mapping[str, Any], sheet: Sheet, wanted: Sequence[s
     return {wire: held for wire, held in capture.items() if wire in wanted}
 
 
-def _frames_dict(frames: Frames) -> dict[str, Any]:
-    counts = {name: int(np.count_nonzero(frames.has_fault(fault))) for fault, name in FRAME_FAULT_NAMES.items()}
+def wire_document(sheet: Sheet, wire: str, counts: WireCounts, bytes_of: Mapping[str, int]) -> dict[str, Any]:
+    """Return what the JSON document has of a wire.
+
+    Parameters
+    ----------
+    sheet : Sheet
+        What was declared.
+    wire : str
+        The wire.
+    counts : WireCounts
+        How much it carries.
+    bytes_of : mapping of str to int
+        As `Reading.bytes_of`.
+    """
+    total = counts.characters
+    faulty = {name: counts.by_fault.get(Fault[name.upper()], 0) for name in COUNTED}
     return {
-        "count": len(frames),
-        "good": int(np.count_nonzero(frames.faults == 0)),
-        "faults": {name: count for name, count in counts.items() if count},
+        "line": str(sheet.wire[wire].line),
+        "characters": total,
+        **faulty,
+        "rates": {name: count / total if total else 0.0 for name, count in faulty.items()},
+        "bytes": bytes_of,
     }

@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from enum import IntFlag
+from itertools import accumulate
+from operator import itemgetter
 from typing import Any, ClassVar, Self
 
 import numpy as np
@@ -133,7 +135,9 @@ class Characters(Columns):
         )
 
     @classmethod
-    def from_groups(cls, groups: Iterable[tuple[float, bytes, bytes]]) -> Self:
+    def from_groups(
+        cls, groups: Iterable[tuple[float, bytes, bytes]], counted: Iterable[tuple[int, str, int]] = ()
+    ) -> Self:
         """Make characters of what software received together.
 
         Parameters
@@ -141,16 +145,20 @@ class Characters(Columns):
         groups : iterable of tuple of float, bytes and bytes
             When each group arrived, in seconds; its characters; their flags of `Fault`, or nothing if there are none.
             Faults that are known by the block alone become `counted`: no character is accused of them.
+        counted : iterable of tuple of int, str and int
+            What the receiver's driver has counted: number of the group that arrived when it had, and as in `counted`.
         """
         known = [(at_s, data, faults or bytes(len(data))) for at_s, data, faults in groups]
         data = np.frombuffer(b"".join(data for _, data, _ in known), np.uint8)
         at_s = np.repeat([at_s for at_s, _, _ in known], [len(data) for _, data, _ in known]).astype(np.float64)
         faults = np.frombuffer(b"".join(faults for _, _, faults in known), np.uint8).copy()
         group = np.repeat(np.arange(len(known)), [len(data) for _, data, _ in known])
-        counted = _counted_by_block(faults, group)
+        first = [0, *accumulate(len(data) for _, data, _ in known)]
+        by_group = ((first[number], what, count) for number, what, count in counted)
+        every = tuple(sorted((*by_group, *_counted_by_block(faults, group)), key=itemgetter(0)))
         faults[faults & np.uint8(Fault.BY_BLOCK) != 0] = 0
         value = data.astype(np.uint16)
-        return cls(at_s, at_s.copy(), value, faults, np.empty(0), has_line=False, counted=counted)
+        return cls(at_s, at_s.copy(), value, faults, np.empty(0), has_line=False, counted=every)
 
     @classmethod
     def joined(cls, pieces: Iterable[Characters]) -> Characters:
@@ -188,6 +196,18 @@ class Characters(Columns):
             ),
             address_mark=np.concatenate(marks) if marks else None,
         )
+
+    def between(self, first: int, end: int | None = None) -> Characters:
+        """Return some of the characters as a table of its own, with what was counted among them.
+
+        Parameters
+        ----------
+        first, end : int
+            The first, and that behind the last; all that follow unless given.
+        """
+        until = np.inf if end is None or end > len(self) else end
+        counted = tuple((place - first, name, count) for place, name, count in self.counted if first <= place < until)
+        return replace(self[first:end], counted=counted)
 
     @property
     def has_times(self) -> bool:

@@ -21,10 +21,8 @@ import os
 import re
 from collections import Counter
 from collections.abc import Iterator, Mapping
-from dataclasses import replace
 from datetime import datetime
-from itertools import accumulate, chain, pairwise
-from operator import itemgetter
+from itertools import chain, pairwise
 from pathlib import Path
 from typing import Any, BinaryIO, Self
 
@@ -262,15 +260,7 @@ def _characters_of(
     held: Mapping[str, list[tuple[float, bytes, bytes]]], counted: Mapping[str, list[tuple[int, str, int]]]
 ) -> dict[str, Characters]:
     """Make characters of what arrived on each wire; what was counted has the number of its group."""
-    found = {}
-    for wire, groups in held.items():
-        item = Characters.from_groups(groups)
-        if wire in counted:
-            first = [0, *accumulate(len(data) for _, data, _ in groups)]
-            in_groups = ((first[group], what, count) for group, what, count in counted[wire])
-            item = replace(item, counted=tuple(sorted((*in_groups, *item.counted), key=itemgetter(0))))
-        found[wire] = item
-    return found
+    return {wire: Characters.from_groups(groups, counted.get(wire, ())) for wire, groups in held.items()}
 
 
 def _check_version(entry: Mapping[str, Any], name: str) -> None:

@@ -12,6 +12,7 @@ from typing import Any, Literal
 
 import numpy as np
 
+from .character_kinds import FAULT_OF
 from .finding import MOST_PLACES, Certainty, Finding, Places
 
 Rule = Literal["sum", "most", "least", "last"]
@@ -122,8 +123,13 @@ def merge(before: Finding, now: Finding) -> Finding:
         places=places,
         more=before.count + now.count - len(places),
         certainty=weakest,
-        caused_by=causes[0] if len(causes) == 2 else None,
+        caused_by=min(causes, key=_rank) if len(causes) == 2 else None,
     )
+
+
+def _rank(cause: Finding) -> int:
+    """Return the place of a cause among those that may explain damaged frames."""
+    return list(FAULT_OF).index(cause.kind) if cause.kind in FAULT_OF else len(FAULT_OF)
 
 
 def _bounded(finding: Finding) -> Finding:

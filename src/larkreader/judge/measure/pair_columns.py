@@ -134,36 +134,19 @@ class Pairs(Columns):
             ``request`` and ``reply``: how long each was on the wire; ``answer``: from the end of the request to the
             beginning of the reply; ``pause``: from the end of the reply to the next request; ``cycle``: all of it.
         """
-        begins, ends = self.timeline.begin_s, self.timeline.end_s
-        nothing = np.full(len(self), np.nan)
-        reply = np.where(self.answered, self.reply, 0)
-        following = np.append(begins[self.request][1:], np.nan) if len(self) else nothing
-        known = self.answered if len(self.timeline) else np.zeros(0, np.bool_)
-        if self.timeline.in_groups:  # when a message ended is not known
-            ends = np.full(len(ends), np.nan)
-        result = {
-            "request": ends[self.request] - begins[self.request],
-            "answer": np.where(known, self.latency_s, np.nan),
-            "reply": np.where(known, ends[reply] - begins[reply], np.nan) if len(self) else nothing,
-            "pause": np.where(known, following - self.timeline.end_s[reply], np.nan) if len(self) else nothing,
-            "cycle": following - begins[self.request],
-        }
-        wanted = (begins[self.request] >= begin_s) & (begins[self.request] < end_s)
+        times = PairTimes.of(self)
+        result = times.parts()
+        wanted = (times.begin_s >= begin_s) & (times.begin_s < end_s)
         return {name: column[wanted] for name, column in result.items()}
 
     def to_dict(self) -> dict[str, Any]:
         """Return counts and times as JSON has them."""
-        counts = {state.name.lower().replace("_", "-"): self.count(state) for state in PairState}
         return {
             "requests": len(self),
-            **counts,
+            **{state.name.lower().replace("_", "-"): self.count(state) for state in PairState},
             "repeated": int(np.count_nonzero(self.again >= 0)),
             "unasked": len(self.unasked),
-            "latency": {
-                **figures_of(self.latencies_s),
-                "histogram": [{"from_s": low, "to_s": high, "count": count} for low, high, count in self.histogram()],
-            },
-            "parts": {name: figures_of(column) for name, column in self.parts().items()},
+            **PairTimes.of(self).to_dict(),
         }
 
     def about(self) -> str:
@@ -176,3 +159,99 @@ class Pairs(Columns):
         states = np.array([state.name.lower() for state in PairState])
         return {"begin_s": self.timeline.begin_s[head.request], "latency_s": head.latency_s,
                 "state": states[head.state]}  # fmt: skip
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class PairTimes(Columns):
+    """When requests and their replies were on the wire; all columns have shape (n_requests,).
+
+    Parameters
+    ----------
+    begin_s, end_s : ndarray of float64
+        From when to when each request was on the wire, in seconds; the end is NaN where it is not known.
+    latency_s : ndarray of float64
+        From its end to the beginning of its good reply, in seconds; NaN without any.
+    reply_begin_s, reply_end_s : ndarray of float64
+        From when to when its good reply was on the wire, in seconds; NaN without any.
+    duration_s : ndarray of float64
+        How long that reply was on the wire, in seconds; NaN where that is not known.
+    """
+
+    COLUMNS: ClassVar[tuple[str, ...]] = (
+        "begin_s",
+        "end_s",
+        "latency_s",
+        "reply_begin_s",
+        "reply_end_s",
+        "duration_s",
+    )
+
+    begin_s: Seconds
+    end_s: Seconds
+    latency_s: Seconds
+    reply_begin_s: Seconds
+    reply_end_s: Seconds
+    duration_s: Seconds
+
+    def __post_init__(self) -> None:
+        self.check_lengths()
+
+    @classmethod
+    def of(cls, pairs: Pairs) -> PairTimes:
+        """Return the times of the requests of a pairing, and of their good replies.
+
+        Parameters
+        ----------
+        pairs : Pairs
+            What became of them.
+        """
+        timeline, nothing = pairs.timeline, np.full(len(pairs), np.nan)
+        if not len(timeline):
+            return cls.nothing()
+        answered = pairs.answered
+        reply = np.where(answered, pairs.reply, 0)
+        replied, ended = (np.where(answered, column[reply], np.nan) for column in (timeline.begin_s, timeline.end_s))
+        # when a message ended is not known where its characters arrived in groups
+        ends = nothing if timeline.in_groups else timeline.end_s[pairs.request]
+        lasted = nothing if timeline.in_groups else ended - replied
+        latency_s = np.where(answered, pairs.latency_s, np.nan)
+        return cls(timeline.begin_s[pairs.request], ends, latency_s, replied, ended, lasted)
+
+    @classmethod
+    def nothing(cls) -> PairTimes:
+        """Return the times of no request."""
+        return cls(*([np.empty(0)] * len(cls.COLUMNS)))
+
+    def followed_by(self, other: PairTimes) -> PairTimes:
+        """Return these times and those of the requests behind.
+
+        Parameters
+        ----------
+        other : PairTimes
+            Of the requests behind.
+        """
+        return PairTimes(*(np.concatenate([self.column(name), other.column(name)]) for name in self.COLUMNS))
+
+    def parts(self) -> dict[str, Seconds]:
+        """Return what the time from one request to the next went into, as `Pairs.parts`."""
+        following = np.append(self.begin_s[1:], np.nan) if len(self) else self.begin_s
+        return {
+            "request": self.end_s - self.begin_s,
+            "answer": self.latency_s,
+            "reply": self.duration_s,
+            "pause": following - self.reply_end_s,
+            "cycle": following - self.begin_s,
+        }
+
+    def to_dict(self) -> dict[str, Any]:
+        """Return latencies and parts as JSON has them."""
+        latencies_s = self.latency_s[~np.isnan(self.latency_s)]
+        return {
+            "latency": {
+                **figures_of(latencies_s),
+                "histogram": [
+                    {"from_s": low, "to_s": high, "count": count} for low, high, count in histogram_of(latencies_s)
+                ],
+            },
+            "parts": {name: figures_of(column) for name, column in self.parts().items()},
+        }

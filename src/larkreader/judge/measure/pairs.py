@@ -2,7 +2,9 @@
 
 A reply can begin as soon as the receiver has judged the request's first stop bit. It answers the last request before
 it, or with fields to match the last request that holds the same. Of several the first counts. A request that got no
-good reply may have got a damaged one: what is damaged on the reply's wire before the next request.
+good reply may have got a damaged one: what is damaged on the reply's wire before the next request. A reply to a
+request that more than `MOST_OPEN` others have followed answers nothing: where numbers come round again, it is of a
+later request that was not captured.
 """
 
 from __future__ import annotations
@@ -24,6 +26,7 @@ from .pair_columns import Pairs, PairState, Places, Seconds
 
 STOP_JUDGED = 0.5  # bit times into the first stop bit, after which the receiver has the character
 ROUNDING_S = 1e-9  # of times
+MOST_OPEN = 128  # requests that may follow a request before its reply; the numbers of more come round again
 PATIENCE = 2.0  # times the longest good reply after which, without a declared limit, a request counts as unanswered
 PATIENCE_CHARACTERS = 4.0  # character times in addition, for latencies of almost nothing
 
@@ -67,6 +70,8 @@ def find_pairs(
     ready_s = _ready(timeline, request, lines)
     asked, answers = _keys(pairing, timeline, frames, request, good)
     found = _last_before(ready_s, asked, timeline.begin_s[good], answers)
+    begun_before = np.searchsorted(ready_s, timeline.begin_s[good], side="right")
+    found[begun_before - 1 - found > MOST_OPEN] = -1
     ends_s = np.append(timeline.end_s[request], np.nan)  # the last column is of those that have no request
     latency_s = timeline.begin_s[good] - ends_s[found]
     if pairing.gone_after_s is not None:

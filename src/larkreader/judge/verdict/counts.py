@@ -4,13 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
 
 from larkreader.capture.characters import Characters, Fault
-from larkreader.decode.columns.frame_columns import CONTRADICTED, Frames, Spans
-from larkreader.judge.measure.pair_columns import Pairs
+from larkreader.decode.columns.frame_columns import CONTRADICTED, FRAME_FAULT_NAMES, Frames, Spans
+from larkreader.judge.measure.pair_columns import Pairs, PairState, PairTimes
 
+KEPT_TIMES = 1 << 17  # requests whose times are kept
 WRONG_CHARACTER = Fault.PARITY | Fault.FRAMING | Fault.BREAK  # what wrong settings of a line cause
 
 
@@ -130,6 +132,18 @@ class FrameCounts:
             dict(zip(sets.tolist(), often.tolist(), strict=True)),
         )
 
+    def to_dict(self) -> dict[str, Any]:
+        """Return the counts as JSON has them."""
+        faults = {
+            name: sum(count for flags, count in self.by_fault.items() if flags & fault)
+            for fault, name in FRAME_FAULT_NAMES.items()
+        }
+        return {
+            "count": self.frames,
+            "good": self.good,
+            "faults": {name: count for name, count in faults.items() if count},
+        }
+
     def __add__(self, other: FrameCounts) -> FrameCounts:
         """Return the counts of one stretch and the next."""
         sets = self.by_fault.keys() | other.by_fault.keys()
@@ -150,28 +164,66 @@ class PairCounts:
 
     Parameters
     ----------
-    requests, answered, open : int
-        How many there are, how many got a good reply, and of how many the reply was not due yet at the end.
+    by_state : mapping of PairState to int
+        Of how many requests each became.
+    repeated, unasked : int
+        How many requests repeat the one before, and how many replies answer nothing.
     has_no_limit : bool
         Whether nothing shows how long to wait for a reply.
+    times : PairTimes, optional
+        When the latest requests and their replies were on the wire, `KEPT_TIMES` at most.
     """
 
-    requests: int = 0
-    answered: int = 0
-    open: int = 0
+    by_state: Mapping[PairState, int] = field(default_factory=dict)
+    repeated: int = 0
+    unasked: int = 0
     has_no_limit: bool = False
+    times: PairTimes | None = None
 
     @classmethod
-    def of(cls, pairs: Pairs, first: int = 0) -> PairCounts:
-        """Count the requests from number `first` on."""
-        some = pairs[first:] if first else pairs
-        return cls(len(some), int(some.answered.sum()), some.count_open, pairs.has_no_limit)
+    def of(cls, pairs: Pairs) -> PairCounts:
+        """Count what became of some requests."""
+        times = PairTimes.of(pairs)
+        by_state = {state: pairs.count(state) for state in PairState}
+        repeated = int(np.count_nonzero(pairs.again >= 0))
+        return cls(by_state, repeated, len(pairs.unasked), pairs.has_no_limit, times)
+
+    @property
+    def requests(self) -> int:
+        """How many there are."""
+        return sum(self.by_state.values())
+
+    @property
+    def answered(self) -> int:
+        """How many got a good reply, late or not."""
+        return self.by_state.get(PairState.ANSWERED, 0) + self.by_state.get(PairState.LATE, 0)
+
+    @property
+    def open(self) -> int:
+        """Of how many the reply was not due yet at the end."""
+        return self.by_state.get(PairState.OPEN, 0)
+
+    def to_dict(self) -> dict[str, Any]:
+        """Return the counts as JSON has them; with ``of``, where not the times of all requests are kept."""
+        times = self.times or PairTimes.nothing()
+        return {
+            "requests": self.requests,
+            **{state.name.lower().replace("_", "-"): self.by_state.get(state, 0) for state in PairState},
+            "repeated": self.repeated,
+            "unasked": self.unasked,
+            **times.to_dict(),
+            **({"of": len(times)} if len(times) < self.requests else {}),
+        }
 
     def __add__(self, other: PairCounts) -> PairCounts:
         """Return the counts of one stretch and the next."""
+        times = other.times if self.times is None else self.times
+        if self.times is not None and other.times is not None:
+            times = self.times.followed_by(other.times)[-KEPT_TIMES:]
         return PairCounts(
-            self.requests + other.requests,
-            self.answered + other.answered,
-            self.open + other.open,
-            self.has_no_limit and other.has_no_limit,
+            {state: self.by_state.get(state, 0) + other.by_state.get(state, 0) for state in PairState},
+            self.repeated + other.repeated,
+            self.unasked + other.unasked,
+            other.has_no_limit,
+            times,
         )

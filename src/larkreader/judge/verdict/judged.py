@@ -151,7 +151,7 @@ def judge_stretch(sheet: Sheet, received: Received, past: Past = NO_PAST) -> Str
     frames = {key: some for item in wires.values() for key, some in item.frames.items()}
     skipped = {key: item.skipped for key, item in wires.items() if item.skipped is not None}
     inside = {key: _inside_frames(sheet, key, len(held), frames) for key, held in characters.items()}
-    together = list(judge_pauses(sheet, characters, received.clear, inside))
+    together = list(judge_pauses(sheet, characters, received.clear, inside, past.longest_pause_s))
     pauses = measure_pauses(sheet, characters, received.clear, inside)
     paths = _paths_of(sheet, received, frames, skipped) if sheet.receive else {}
     together += [finding for path in paths.values() for finding in path.findings]
@@ -159,7 +159,7 @@ def judge_stretch(sheet: Sheet, received: Received, past: Past = NO_PAST) -> Str
     if _has_turns(sheet):
         ends_s = [extent.end_s for extent in received.extents.values() if extent.end_s is not None]
         end_s = max(ends_s, default=past.now_s)
-        pairs = _judge_turns(sheet, characters, frames, skipped, end_s, past.longest_s, together)
+        pairs = _judge_turns(sheet, characters, frames, skipped, end_s, past, together)
     events = {
         key: measure_delays(event, received.changes_s[key], _begins_on(event, sheet, characters, frames))
         for key, event in sheet.event.items()
@@ -169,7 +169,7 @@ def judge_stretch(sheet: Sheet, received: Received, past: Past = NO_PAST) -> Str
 
 
 def in_order(findings: Iterable[Finding]) -> Findings:
-    """Return findings in the order in which they are shown: errors first, then by time and place; a cause before what it causes."""
+    """Return findings as they are shown: errors first, then by time and place, a cause before what it causes."""
     return Findings(
         sorted(
             findings,
@@ -212,7 +212,7 @@ def _judge_turns(
     frames: Mapping[str, Frames],
     skipped: Mapping[str, Spans],
     end_s: float | None,
-    longest_s: Mapping[str, float],
+    past: Past,
     findings: list[Finding],
 ) -> dict[str, Pairs]:
     """Return the pairings of which both sides were captured; add the findings about them, and about the turns."""
@@ -222,11 +222,12 @@ def _judge_turns(
     from larkreader.judge.wire.turns import judge_turns
 
     lines = {key: wire.line for key, wire in sheet.wire.items()}
+    until_s = end_s if past.replies_until_s is None else past.replies_until_s
     timeline = make_timeline(characters, frames, skipped, lines)
     if not len(timeline):
         return {}
     pairs = {
-        key: find_pairs(pairing, timeline, frames, characters, lines, end_s, longest_s.get(key))
+        key: find_pairs(pairing, timeline, frames, characters, lines, until_s, past.longest_s.get(key))
         for key, pairing in sheet.pair.items()
         if set(sheet.wires_of((*pairing.request, *pairing.reply))) <= set(timeline.wires)
     }

@@ -26,7 +26,7 @@ from larkreader.judge.measure.statistics import LATE
 from larkreader.judge.wire.character_faults import judge_characters
 from larkreader.judge.wire.counting import judge_counting
 from larkreader.judge.wire.frame_faults import Causes, judge_frames
-from larkreader.judge.wire.sequence import find_losses, lost_by_hardware
+from larkreader.judge.wire.sequence import Habit, find_losses, lost_by_hardware
 from larkreader.judge.wire.text_checks import judge_no_frames, judge_text
 
 from .counts import FrameCounts, WireCounts
@@ -46,26 +46,41 @@ class Past:
 
     Parameters
     ----------
-    is_first : bool
-        Whether nothing lies before it.
+    begun : collection of str
+        The wires of which something lies before it.
     is_open : bool
         Whether more follows, so that nothing is concluded from the end of the stretch.
+    is_cut : bool
+        Whether an open stretch ends between two messages.
     first : mapping of str to int
         By wire, the number in the stretch of the first character that was not counted before.
+    first_s : mapping of str to float
+        By wire, when that character began, in seconds.
     last_begin_s : mapping of str to float
         By layout with a period, when its last frame before the stretch began, in seconds.
     longest_s : mapping of str to float
         By pairing, how long the longest good reply before the stretch took, in seconds.
+    longest_pause_s : mapping of str to float
+        By wire, how long the longest pause before the stretch lasted, in seconds.
+    habits : mapping of str to Habit
+        By layout, how its sender makes frames, as those before the stretch show.
     now_s : float, optional
         When the open stretch ends so far, in seconds.
+    replies_until_s : float, optional
+        Until when no further reply arrived, in seconds, where that is later than the end of the stretch.
     """
 
-    is_first: bool = True
+    begun: Collection[str] = ()
     is_open: bool = False
+    is_cut: bool = False
     first: Mapping[str, int] = field(default_factory=dict)
+    first_s: Mapping[str, float] = field(default_factory=dict)
     last_begin_s: Mapping[str, float] = field(default_factory=dict)
     longest_s: Mapping[str, float] = field(default_factory=dict)
+    longest_pause_s: Mapping[str, float] = field(default_factory=dict)
+    habits: Mapping[str, Habit] = field(default_factory=dict)
     now_s: float | None = None
+    replies_until_s: float | None = None
 
 
 NO_PAST = Past()
@@ -112,6 +127,8 @@ class WireStretch:
         By layout.
     skipped : Spans, optional
         What belongs to no frame; None on a wire without layouts.
+    habits : mapping of str to Habit
+        By layout, how its sender makes frames.
     """
 
     of_characters: list[Finding]
@@ -121,6 +138,7 @@ class WireStretch:
     beginning: Beginning | None
     frames: Mapping[str, Frames] = field(default_factory=dict)
     skipped: Spans | None = None
+    habits: Mapping[str, Habit] = field(default_factory=dict)
 
 
 def judge_wire_stretch(
@@ -146,19 +164,18 @@ def judge_wire_stretch(
     WireStretch
     """
     characters, line, layouts = received.characters[wire], sheet.wire[wire].line, sheet.layouts_of(wire)
-    trace = received.beginnings.get(wire)
-    startup = find_startup(characters, line, layouts, trace) if past.is_first else None
+    trace, first = received.beginnings.get(wire), past.first.get(wire, 0)
+    startup = None if wire in past.begun else find_startup(characters, line, layouts, trace)
     frames = read_after(startup, characters, layouts) if layouts else {}
     every = list(frames.values())
     skipped = every[0].skipped if every else None
-    if past.is_open and skipped is not None and len(skipped) and _reaches_end(skipped, characters):
+    if past.is_open and not past.is_cut and skipped is not None and len(skipped) and _reaches_end(skipped, characters):
         skipped = skipped[:-1]  # what it is shows when more has arrived
         frames = {key: replace(item, skipped=skipped) for key, item in frames.items()}
         every = list(frames.values())
-    losses = find_losses(every, characters, taken)
-    held = characters if startup is None else startup.left_out(characters)
-    if any(layout.boundary.opened_by == "break" for layout in layouts):
-        held = replace(held, faults=held.faults & ~np.uint8(Fault.BREAK))  # they begin frames, as declared
+    habits = {item.layout.key: Habit.of(item, first, past.habits.get(item.layout.key)) for item in every}
+    losses = find_losses(every, characters, taken, habits)
+    held = unexplained(characters, startup, layouts)
     missing = lost_by_hardware(losses)
     of_characters = list(judge_characters(wire, held, line, received.extents.get(wire), missing=missing))
     if skipped is not None:
@@ -181,13 +198,12 @@ def judge_wire_stretch(
         )
     else:
         of_content = list(judge_counting(wire, characters, line.data_bits))
-    first = past.first.get(wire, 0)
     beginning = None
-    if past.is_first:
+    if wire not in past.begun:
         beginning = Beginning(characters[:BEGINNING], held[:BEGINNING], startup, trace, span_of(received, wire))
     counts = WireCounts.of(characters, held, skipped, first)
     frame_counts = {key: FrameCounts.of(item, first) for key, item in frames.items()}
-    return WireStretch(of_characters, of_content, counts, frame_counts, beginning, frames, skipped)
+    return WireStretch(of_characters, of_content, counts, frame_counts, beginning, frames, skipped, habits)
 
 
 def conclude_wire(
@@ -198,6 +214,8 @@ def conclude_wire(
     frames: Mapping[str, FrameCounts],
     of_characters: Iterable[Finding],
     of_content: Iterable[Finding],
+    *,
+    is_open: bool = False,
 ) -> list[Finding]:
     """Return all findings on a wire: those of its stretches, and what only the wire as a whole shows.
 
@@ -215,30 +233,39 @@ def conclude_wire(
         By layout.
     of_characters, of_content : iterable of Finding
         What its stretches show.
+    is_open : bool
+        Whether more follows: then nothing is concluded from frames that are not there, and no other settings are
+        looked for before there is enough to judge them by.
     """
     line, layouts, startup = sheet.wire[wire].line, sheet.layouts_of(wire), beginning.startup
     total = counts.characters
     share = sum(item.trusted_bytes for item in frames.values()) / total if total else 0.0
-    suspects = list(
-        judge_settings(
-            wire,
-            beginning.held,
-            beginning.trace,
-            line,
-            layouts,
-            good_share=share,
-            total=total,
-            faulty=counts.faulty,
+    is_enough = not is_open or total >= BEGINNING
+    suspects = (
+        []
+        if not is_enough
+        else list(
+            judge_settings(
+                wire,
+                beginning.held,
+                beginning.trace,
+                line,
+                layouts,
+                good_share=share,
+                total=total,
+                faulty=counts.faulty,
+            )
         )
     )
-    suspects = suspects or list(_judge_layouts(wire, beginning.characters, total, layouts, frames))
+    if is_enough and not suspects:
+        suspects = list(_judge_layouts(wire, beginning.characters, total, layouts, frames))
     suspect = suspects[0] if suspects else None
     of_characters = _caused_by(suspect, of_characters, LINE_FAULTS)
     findings = [*suspects, *of_characters]
     if layouts:
         of_frames = _caused_by(suspect, of_content)
         findings += of_frames
-        if not any(item.good for item in frames.values()):
+        if is_enough and not any(item.good for item in frames.values()):
             findings += judge_no_frames(wire, beginning.characters)
             if suspect is None and not any(item.severity == "error" for item in (*of_frames, *of_characters)):
                 findings += _judge_no_good_frame(wire, beginning.characters, total, layouts)
@@ -252,6 +279,14 @@ def conclude_wire(
     if beginning.trace is not None and suspect is None:
         findings += judge_baud(wire, beginning.trace, total, counts.faulty_by_line, line)
     return findings
+
+
+def unexplained(characters: Characters, startup: Startup | None, layouts: Sequence[FrameLayout]) -> Characters:
+    """Return characters without faults that are explained: of the start-up, and breaks that begin frames."""
+    held = characters if startup is None else startup.left_out(characters)
+    if any(layout.boundary.opened_by == "break" for layout in layouts):
+        held = replace(held, faults=held.faults & ~np.uint8(Fault.BREAK))
+    return held
 
 
 def span_of(received: Received, wire: str) -> tuple[float, float] | None:

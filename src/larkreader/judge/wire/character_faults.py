@@ -104,12 +104,16 @@ def _out_of_step(characters: Characters, line: LineSettings, extent: Extent) -> 
     return {"run": run, "until_s": float(characters.end_s[run - 1]), "doubtful": doubtful} if doubtful > 1 else {}
 
 
+def has_many(faulty: int, total: int) -> bool:
+    """Return whether so many of all characters are faulty that it is no accident."""
+    return total >= 10 and faulty > LARGE_SHARE * total
+
+
 def _around(
     kind: str, characters: Characters, places: npt.NDArray[np.int64], line: LineSettings, missing: int
 ) -> dict[str, Any]:
     """Return what these places show that the kind alone does not."""
-    total = len(characters)
-    many = total >= 10 and len(places) > LARGE_SHARE * total
+    many = has_many(len(places), len(characters))
     if kind == "parity-error":
         declared = PARITY_NAMES[line.parity] if line.has_parity else "no"
         return {"value": int(characters.value[places[0]]), "parity": declared, "many": many}

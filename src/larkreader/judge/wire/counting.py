@@ -67,6 +67,7 @@ def judge_counting(wire: str, characters: Characters, data_bits: int) -> Iterato
     for chosen, kind in ((line, "counter-gap"), (~line & ~is_marked, behind)):
         if not chosen.any():
             continue
+        whereabouts = where_it_was(has_line=characters.has_line, has_faults=bool(characters.faults.any()))
         yield make_finding(
             kind,
             wire,
@@ -76,7 +77,7 @@ def judge_counting(wire: str, characters: Characters, data_bits: int) -> Iterato
             missing=int(missing[chosen].sum()),
             first_missing=int(missing[chosen][0]),
             cycle=cycle,
-            **(where_it_was(characters) if kind == "overflow" else {}),
+            **(whereabouts if kind == "overflow" else {}),
         )
     doubled = jumps[~is_lost] + 1
     if len(doubled):

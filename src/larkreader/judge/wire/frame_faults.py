@@ -22,6 +22,7 @@ from .loss_findings import judge_losses
 from .sequence import Losses
 
 NEARLY_ALL = 0.8  # of the frames; if so many checksums fail, the declared checksum is wrong
+FITS = ("fit", "fit_algorithm", "fit_first", "fit_last", "fit_order", "fit_frames", "fit_of")  # evidence of that
 RESTS = 3.0  # character times at the end of a capture, and twice as long as any rest within a frame: no frame goes on
 JUDGED = (FrameFault.CHECKSUM_MISMATCH, FrameFault.UNKNOWN_VALUE, FrameFault.OUT_OF_RANGE)
 Offsets = npt.NDArray[np.int64]

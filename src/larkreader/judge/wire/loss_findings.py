@@ -53,7 +53,11 @@ def judge_losses(
         is_proven = characters.has_line and not losses.whole[chosen].any()
         certainty: Certainty = "proven" if is_proven or cause == "line" else "likely"
         caused_by = find_cause(losses.begin[chosen], losses.end[chosen] + 1) if find_cause and cause == "line" else None
-        whereabouts = where_it_was(characters) if kind == "overflow" else {}
+        whereabouts = (
+            where_it_was(has_line=characters.has_line, has_faults=bool(characters.faults.any()))
+            if kind == "overflow"
+            else {}
+        )
         yield make_finding(
             kind,
             subject,
@@ -81,11 +85,15 @@ def judge_losses(
         yield make_finding("counter-jump", subject, places, certainty="possible", **values)
 
 
-def where_it_was(characters: Characters) -> dict[str, bool]:
-    """Return as evidence what the capture shows of the line, where a buffer lost bytes."""
-    bytes_alone = not characters.has_line and not characters.faults.any()
-    return {
-        "recorded": characters.has_line,
-        "bytes_alone": bytes_alone,
-        "marked": not characters.has_line and not bytes_alone,
-    }
+def where_it_was(*, has_line: bool, has_faults: bool) -> dict[str, bool]:
+    """Return as evidence what the capture shows of the line, where a buffer lost bytes.
+
+    Parameters
+    ----------
+    has_line : bool
+        Whether the characters come from the levels of a wire.
+    has_faults : bool
+        Whether any of them has a fault.
+    """
+    bytes_alone = not has_line and not has_faults
+    return {"recorded": has_line, "bytes_alone": bytes_alone, "marked": not has_line and not bytes_alone}

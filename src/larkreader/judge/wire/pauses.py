@@ -70,6 +70,19 @@ class Pauses(Columns):
         """The allowance in seconds."""
         return self.allowance * self.character_s
 
+    def followed_by(self, other: Pauses) -> Pauses:
+        """Return these pauses and those behind.
+
+        Parameters
+        ----------
+        other : Pauses
+            Of the same wire.
+        """
+        begin_s, end_s, after, last_s = (
+            np.concatenate([self.column(name), other.column(name)]) for name in self.COLUMNS
+        )
+        return Pauses(begin_s, end_s, after, last_s, other.wire, other.character_s, other.allowance)
+
     def to_dict(self) -> dict[str, Any]:
         """Return as JSON has it how many pauses there were, and how late the sender stopped: worst and median."""
         late_s = self.last_s[np.isfinite(self.last_s)]
@@ -151,6 +164,7 @@ def judge_pauses(
     characters: Mapping[str, Characters],
     clear: Mapping[str, Trace] | None = None,
     inside: Mapping[str, Mask] | None = None,
+    longest_s: Mapping[str, float] | None = None,
 ) -> Iterator[Finding]:
     """Yield what is wrong with the pauses of wires with flow control.
 
@@ -164,6 +178,8 @@ def judge_pauses(
         The clear-to-send signal of each wire that has one.
     inside : mapping of str to ndarray of bool, optional
         By wire, which characters lie inside good frames: pause characters among them are payload.
+    longest_s : mapping of str to float, optional
+        By wire, how long the longest pause before these characters lasted, in seconds.
 
     Yields
     ------
@@ -173,11 +189,13 @@ def judge_pauses(
     for key, result in characters.items():
         if sheet.wire[key].line.flow_control == "xon-xoff":
             yield from _judge_payload(key, result, inside.get(key))
+    before = longest_s or {}
     for wire in _paused_wires(sheet, characters, clear, inside):
+        others_s = before.get(wire.key, 0.0)
         if wire.signal is not None:
-            yield from _judge_clear(wire, wire.signal, sheet.wire[wire.key].clear_level)
+            yield from _judge_clear(wire, wire.signal, sheet.wire[wire.key].clear_level, others_s)
         else:
-            yield from _judge(wire)
+            yield from _judge(wire, others_s)
 
 
 def _paused_wires(
@@ -211,7 +229,7 @@ def _judge_payload(wire: str, result: Characters, inside: Mask | None) -> Iterat
         yield make_finding("control-in-payload", wire, Places.on(result, offsets))
 
 
-def _judge_clear(wire: _Wire, signal: Trace, clear_level: str) -> Iterator[Finding]:
+def _judge_clear(wire: _Wire, signal: Trace, clear_level: str, others_s: float) -> Iterator[Finding]:
     clear = 1 if clear_level == "high" else 0
     if not len(signal):
         forbids = signal.first_level != clear
@@ -231,7 +249,7 @@ def _judge_clear(wire: _Wire, signal: Trace, clear_level: str) -> Iterator[Findi
     elif own:
         yield make_finding("pause-reversed", wire.key, never=True, own=True)
     else:
-        yield from _judge(wire)
+        yield from _judge(wire, others_s)
 
 
 def _is_own_signal(wire: _Wire, changes_s: Seconds) -> bool:
@@ -250,7 +268,7 @@ def _is_own_signal(wire: _Wire, changes_s: Seconds) -> bool:
     return bool(surrounds)
 
 
-def _judge(wire: _Wire) -> Iterator[Finding]:
+def _judge(wire: _Wire, others_s: float) -> Iterator[Finding]:
     pauses = wire.intervals
     low = np.searchsorted(wire.begins, pauses[:, 0] + wire.grace_s)
     high = np.searchsorted(wire.begins, pauses[:, 1])
@@ -279,7 +297,7 @@ def _judge(wire: _Wire) -> Iterator[Finding]:
             latest_s=float((wire.begins[high[wrong] - 1] - pauses[wrong, 0]).max()),
             after=int(_count_in(wire.begins, pauses[wrong, 0], pauses[wrong, 1]).max()),
         )
-    yield from _judge_end(wire, pauses, late)
+    yield from _judge_end(wire, pauses, late, others_s)
 
 
 def _places(wire: _Wire, low: npt.NDArray[np.intp]) -> Places:
@@ -294,12 +312,12 @@ def _sends_around(wire: _Wire, pauses: Seconds) -> Mask:
     return _count_in(wire.begins, pauses[:, 0] - near_s, pauses[:, 0] + near_s) > 0
 
 
-def _judge_end(wire: _Wire, pauses: Seconds, late: npt.NDArray[np.intp]) -> Iterator[Finding]:
+def _judge_end(wire: _Wire, pauses: Seconds, late: npt.NDArray[np.intp], others_s: float) -> Iterator[Finding]:
     """Yield that the last pause never ended, if it lasts far longer than any other and the sender keeps to it."""
     if not len(pauses) or np.isfinite(pauses[-1, 1]) or late[-1]:
         return
     lasted_s = wire.until_s - pauses[-1, 0]
-    others_s = float((pauses[:-1, 1] - pauses[:-1, 0]).max(initial=0.0))
+    others_s = float((pauses[:-1, 1] - pauses[:-1, 0]).max(initial=others_s))
     if lasted_s < max(FOREVER * others_s, FOREVER_CHARACTERS * wire.character_s):
         return
     yield make_finding("never-resumed", wire.key, Places.at(None, pauses[-1:, 0]), lasted_s=lasted_s)

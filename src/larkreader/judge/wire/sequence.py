@@ -16,7 +16,7 @@ long as the missing bytes take; the hardware, if the receiver reported an overru
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection
+from collections.abc import Callable, Collection, Mapping
 from dataclasses import dataclass
 
 import numpy as np
@@ -41,6 +41,8 @@ ON_THE_LINE = Fault.PARITY | Fault.FRAMING | Fault.BREAK | Fault.NOISE | Fault.U
 HOLE_FIT = 0.6  # characters within which the length of a gap must be that of the missing bytes
 FEWEST_RESTART_BITS = 4  # of a counter; a narrower one stands at 0 too often to show a restart
 FEWEST_RESTART_STEPS = 8  # of a counter that jumps to 0; so many frames seldom go missing just before its turn
+HABIT = 256  # frames of a layout that show how its sender makes them
+SELDOM = 5  # percent of those frames, of which the shortest are an accident: a delimiter was lost
 FEWEST_SUPPORTED = 0.5  # of the frames without a checksum that must agree with a neighbour, for any to be trusted
 
 
@@ -101,7 +103,75 @@ class Losses:
         return chosen
 
 
-def find_losses(every: list[Frames], characters: Characters, but: Collection[tuple[str, str]] = ()) -> list[Losses]:
+@dataclass(frozen=True)
+class Habit:
+    """How the sender of a layout makes its frames, as the first `HABIT` trusted frames show.
+
+    Parameters
+    ----------
+    overhead : ndarray of int64, shape (n_frames,)
+        Bytes that each took on the wire beyond its content: delimiters, and what stuffing adds.
+    length : ndarray of int64, shape (n_frames,)
+        Bytes that each took on the wire.
+    """
+
+    overhead: Offsets
+    length: Offsets
+
+    @classmethod
+    def of(cls, frames: Frames, first: int = 0, before: Habit | None = None) -> Habit:
+        """Return what trusted frames show, those that begin before character `first` left out, behind others.
+
+        Parameters
+        ----------
+        frames : Frames
+            Of one layout; those that are not trusted do not count.
+        first : int
+            The first character whose frames are not in `before`.
+        before : Habit, optional
+            What the frames before show.
+        """
+        if before is not None and len(before.length) >= HABIT:
+            return before
+        some = _trusted(frames[int(np.searchsorted(frames.offset, first)) :])[:HABIT]
+        content = some.data.length if isinstance(some.data, Ragged) else np.full(len(some), some.data.shape[1])
+        habit = cls(some.length - content, some.length)
+        if before is None:
+            return habit
+        return cls(
+            np.concatenate([before.overhead, habit.overhead])[:HABIT],
+            np.concatenate([before.length, habit.length])[:HABIT],
+        )
+
+    @property
+    def usual_length(self) -> float:
+        """How many bytes a frame takes on average; 1 without any frame."""
+        return float(self.length.mean()) if len(self.length) else 1.0
+
+    def least_overhead(self, most: int) -> int:
+        """Return the least overhead that is no accident; `most` if the frames show no less.
+
+        Parameters
+        ----------
+        most : int
+            The overhead of a frame whose delimiters are all its own.
+        """
+        if not len(self.overhead):
+            return most
+        return min(most, int(np.percentile(self.overhead, SELDOM, method="lower")))
+
+
+def _trusted(frames: Frames) -> Frames:
+    """Return the frames whose content nothing contradicts; without a checksum, none of whose characters is faulty."""
+    return frames[~frames.has_fault(CONTRADICTED if frames.layout.checksum is not None else UNTRUSTED)]
+
+
+def find_losses(
+    every: list[Frames],
+    characters: Characters,
+    but: Collection[tuple[str, str]] = (),
+    habits: Mapping[str, Habit] | None = None,
+) -> list[Losses]:
     """Find where bytes are missing between the frames of each layout that has a counter.
 
     Parameters
@@ -112,14 +182,23 @@ def find_losses(every: list[Frames], characters: Characters, but: Collection[tup
         The characters of the wire, from which they were cut.
     but : collection of tuple of str and str
         Layouts and fields that are not counters of their own, such as one that a reply takes from its request.
+    habits : mapping of str to Habit, optional
+        By layout, how its sender makes frames; as these frames show unless given.
 
     Returns
     -------
     list of Losses
         One for each layout with a counter.
     """
+    known = habits or {}
     return [
-        _losses_of(frames, frames.layout.counter, characters, [other for other in every if other is not frames])
+        _losses_of(
+            frames,
+            frames.layout.counter,
+            characters,
+            [other for other in every if other is not frames],
+            known.get(frames.layout.key) or Habit.of(frames),
+        )
         for frames in every
         if frames.layout.counter is not None and (frames.layout.key, frames.layout.counter.name) not in but
     ]
@@ -130,22 +209,20 @@ def lost_by_hardware(losses: list[Losses]) -> int:
     return sum(int(lost.at_least[lost.by("hardware")].sum()) for lost in losses)
 
 
-def byte_bounds(frames: Frames) -> tuple[int, int]:
+def byte_bounds(layout: FrameLayout, habit: Habit) -> tuple[int, int]:
     """Return how many bytes a frame takes on the wire at least and at most, with stuffing and delimiters."""
-    layout, boundary = frames.layout, frames.layout.boundary
+    boundary = layout.boundary
     pattern = layout.text_pattern
     shortest, longest = layout.shortest if pattern is None else layout.shortest + pattern.shortest, layout.longest
     if boundary.opened_by == "break":
         return shortest + 1, longest + 1
     extra = len(layout.as_sent(b"A" * shortest)) - shortest
-    content = frames.data.length if isinstance(frames.data, Ragged) else np.full(len(frames), frames.data.shape[1])
-    extra = min(extra, int((frames.length - content).min(initial=extra)))  # packets may share a delimiter
+    extra = habit.least_overhead(extra)  # packets may share a delimiter
     return shortest + extra, boundary.most_sent(longest) + (boundary.most_delimiters or extra)
 
 
-def _losses_of(frames: Frames, counter: Slot, characters: Characters, others: list[Frames]) -> Losses:
-    untrusted = CONTRADICTED if frames.layout.checksum is not None else UNTRUSTED
-    good = frames[~frames.has_fault(untrusted)]
+def _losses_of(frames: Frames, counter: Slot, characters: Characters, others: list[Frames], habit: Habit) -> Losses:
+    good = _trusted(frames)
     values = good.raw(counter.name)
     values = (values.data if is_masked(values) else values).astype(np.uint64)
     cycle = min(counter.cycle, 1 << 48)
@@ -157,7 +234,7 @@ def _losses_of(frames: Frames, counter: Slot, characters: Characters, others: li
     held = values.astype(np.int64)
     expected = (held[number[np.maximum(np.searchsorted(number, open_end) - 1, 0)]] if len(number) else open_end) % cycle
     chain = good[number]
-    lost, begin, end, steps, least, most = _intervals(frames, chain, held[number], counter, others, number)
+    lost, begin, end, steps, least, most = _intervals(frames, chain, held[number], counter, others, number, habit)
     repeats, restarts, missing = lost
     doubtful = np.zeros(len(missing), dtype=np.bool_)
     for row, place in enumerate(missing.tolist()):
@@ -242,15 +319,21 @@ def _agreeing(values: npt.NDArray[np.uint64], cycle: int) -> tuple[Offsets, Mask
 
 
 def _intervals(
-    frames: Frames, chain: Frames, values: Offsets, counter: Slot, others: list[Frames], number: Offsets
+    frames: Frames,
+    chain: Frames,
+    values: Offsets,
+    counter: Slot,
+    others: list[Frames],
+    number: Offsets,
+    habit: Habit,
 ) -> tuple[tuple[Offsets, Offsets, Offsets], Offsets, Offsets, Offsets, Offsets, Offsets]:
     """Return where counters repeat, restart and miss something, and what is known of each pair of frames.
 
     The latter is where the bytes between them lie, the step of their counters, and how many bytes are missing, at
     least and at most.
     """
-    shortest, longest = byte_bounds(frames)
-    usual = float(chain.length.mean()) if len(chain) else 1.0
+    shortest, longest = byte_bounds(frames.layout, habit)
+    usual = habit.usual_length
     cycle = min(counter.cycle, 1 << 48)
     steps = counter_steps(values.astype(np.uint64), cycle)
     begin, end = chain.offset[:-1] + chain.length[:-1], chain.offset[1:]

@@ -1,0 +1,278 @@
+"""What arrives on live wires, judged as it arrives."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from pathlib import Path
+from typing import Any
+
+from larkreader.capture.characters import Characters
+from larkreader.declare.document.sheet import Sheet
+from larkreader.declare.document.sheet_file import open_sheet
+from larkreader.errors import RequestError
+from larkreader.judge.findings.finding import Finding, Findings, Verdict
+from larkreader.judge.findings.merging import key_of
+from larkreader.judge.verdict.checked import Checked
+from larkreader.judge.verdict.judged import account_for
+from larkreader.judge.verdict.stretches import MOST, STRETCH, StretchJudge
+from larkreader.judge.verdict.sums import Sum, wires_judged_together
+from larkreader.judge.verdict.wire_findings import Beginning
+from larkreader.shown import Shown
+from larkreader.sources import Source, path_of
+
+from .reading import Reading, read, wire_document
+
+TOGETHER = 1 << 12  # groups that are taken in at once
+
+Group = tuple[float, bytes, bytes]
+
+
+class LiveReading(Shown):
+    r"""Judges what arrives on some wires while it arrives: what `read` concludes of a recording of it.
+
+    There is no port and no clock in it: characters and times are fed in. Memory is bounded however long it runs.
+
+    Parameters
+    ----------
+    sheet : Sheet, str, path or binary file
+        What was declared, or the file that holds it.
+    wires : iterable of str, optional
+        The wires that are read; all on the sheet unless given.
+    stretch : int
+        So many of the latest characters of wires that concern each other are kept at least.
+    most : int
+        So many are kept at most. Where the traffic has no place at which the part before can be given up without a
+        trace, as in noise, it is cut somewhere after so many; see `cuts`.
+
+    Raises
+    ------
+    SheetError
+        If the sheet cannot be used.
+    RequestError
+        If a wire is not on the sheet.
+
+    Examples
+    --------
+    >>> layout = lr.FrameLayout(
+    ...     boundary={"kind": "marker", "marker": "D7"},
+    ...     fields=[{"name": "number", "type": "uint8", "counter": True}, {"name": "sum", "type": "checksum"}],
+    ...     checksum={"algorithm": "sum-8"},
+    ... )
+    >>> live = lr.LiveReading(lr.Sheet(wire={"pump": {}}, frame={"flow": layout}))
+    >>> for number in (1, 2, 3, 5, 6):
+    ...     live.feed("pump", layout.encode({"number": number}), time_s=0.01 * number)
+    >>> [finding.kind for finding in live.changed()]
+    ['overflow']
+    >>> live.close().verdict
+    'faults'
+    """
+
+    def __init__(
+        self,
+        sheet: Sheet | Source,
+        *,
+        wires: Iterable[str] | None = None,
+        stretch: int = STRETCH,
+        most: int = MOST,
+    ) -> None:
+        path: Path | None = None if isinstance(sheet, Sheet) else path_of(sheet)
+        declared = sheet if isinstance(sheet, Sheet) else open_sheet(path_of(sheet))
+        self._sheet, self._sheet_name = declared, "" if path is None else str(path)
+        chosen = set(
+            declared.wire if wires is None else (name for wire in wires for name in declared.wires_named(wire))
+        )
+        self._wires = tuple(wire for wire in declared.wire if wire in chosen)
+        together = wires_judged_together(declared, self._wires)
+        self._judges = [StretchJudge(declared, some, stretch=stretch, most=most) for some in together]
+        self._judge_of = {wire: judge for judge, some in zip(self._judges, together, strict=True) for wire in some}
+        self._arrived: dict[str, list[Group]] = {wire: [] for wire in self._wires}
+        self._counted: dict[str, list[tuple[int, str, int]]] = {wire: [] for wire in self._wires}
+        self._now_s: float | None = None
+        self._known: dict[tuple[str, ...], Finding] = {}
+        self._result: _Result | None = None
+        self._is_closed = False
+
+    @property
+    def sheet(self) -> Sheet:
+        """What was declared."""
+        return self._sheet
+
+    def feed(
+        self,
+        wire: str,
+        data: bytes,
+        time_s: float,
+        *,
+        faults: bytes = b"",
+        counted: Mapping[str, int] | None = None,
+    ) -> None:
+        """Take in what arrived together on a wire.
+
+        Parameters
+        ----------
+        wire : str
+            The wire.
+        data : bytes
+            The characters, nothing too.
+        time_s : float
+            When they arrived, in seconds; never before those that were fed before.
+        faults : bytes
+            Flags of `Fault`, one of each character; nothing where none has a fault.
+        counted : mapping of str to int, optional
+            What the driver of the port has counted since the characters before: ``"overrun"``, ``"overflow"``,
+            ``"parity"``, ``"framing"`` or ``"break"``.
+
+        Raises
+        ------
+        RequestError
+            If the reading is closed, the wire is not read, the time goes back, or `faults` has another length than
+            `data`.
+        """
+        if self._is_closed:
+            raise RequestError("reading", "is closed", "takes nothing more", "Make a new LiveReading")
+        if wire not in self._judge_of:
+            raise RequestError(f'wire "{wire}"', "is not read", f"must be one of {', '.join(self._wires)}")
+        if self._now_s is not None and time_s < self._now_s:
+            raise RequestError("time_s", f"is {time_s:.6f}", f"must not be before {self._now_s:.6f}")
+        if faults and len(faults) != len(data):
+            raise RequestError("faults", f"has {len(faults)} bytes", f"must have {len(data)}, one of each character")
+        groups = self._arrived[wire]
+        for name, count in (counted or {}).items():
+            self._counted[wire].append((len(groups), name, count))
+        groups.append((time_s, bytes(data), bytes(faults)))
+        self._now_s, self._result = time_s, None
+        if len(groups) >= TOGETHER:
+            self._take_in(wire)
+            self._judge_of[wire].settle()
+
+    def tick(self, time_s: float) -> None:
+        """Take note of the time, though nothing arrived: what is due by then is late.
+
+        Parameters
+        ----------
+        time_s : float
+            What time it is, in seconds on the clock of `feed`.
+        """
+        if not self._is_closed and (self._now_s is None or time_s > self._now_s):
+            self._now_s, self._result = time_s, None
+
+    def close(self) -> LiveReading:
+        """Judge the rest, now that nothing follows, and return the reading. Closing once more changes nothing."""
+        if not self._is_closed:
+            for wire in self._wires:
+                self._take_in(wire)
+            self._is_closed, self._result = True, None
+        return self
+
+    @property
+    def findings(self) -> Findings:
+        """What is wrong or worth knowing, errors first, then in order of place.
+
+        While the reading is open, what more characters could explain away is not among them.
+        """
+        return self._judged.findings
+
+    def changed(self) -> list[Finding]:
+        """Return the findings that are new since the last call, or of which there is more; in order of place."""
+        found = {key_of(finding): finding for finding in self.findings}
+        new = [finding for key, finding in found.items() if _differs(self._known.get(key), finding)]
+        self._known = found
+        return new
+
+    @property
+    def checked(self) -> Checked:
+        """What the reading proves, and what it could not check."""
+        return self._judged.checked
+
+    @property
+    def verdict(self) -> Verdict:
+        """What the reading is worth, as `Reading.verdict`."""
+        return self.checked.verdict_with(self.findings)
+
+    @property
+    def cuts(self) -> int:
+        """How often a stretch was cut where it was not quiet: findings there may be missing, or counted twice."""
+        return sum(judge.cuts for judge in self._judges)
+
+    def recent(self) -> Reading:
+        """Return a reading of the latest characters alone, with their columns; they count from the first of them."""
+        for wire in self._wires:
+            self._take_in(wire)
+        held = {wire: characters for judge in self._judges for wire, characters in judge.held.items()}
+        return read(self._sheet, {wire: held[wire] for wire in self._wires})
+
+    def bytes_of(self, wire: str) -> dict[str, int]:
+        """Account for every byte of a wire, as `Reading.bytes_of`.
+
+        Parameters
+        ----------
+        wire : str
+            The wire.
+        """
+        item = self._judged.total.wires[wire]
+        return account_for(item.counts, item.frames.values(), is_framed=bool(self._sheet.layouts_of(wire)))
+
+    def to_dict(self) -> dict[str, Any]:
+        """Return the reading as the JSON document has it."""
+        judged = self._judged
+        frames = {key: counts for item in judged.total.wires.values() for key, counts in item.frames.items()}
+        pairs = {key: counts.to_dict() for key, counts in judged.total.pairs.items()}
+        pauses = {wire: item.to_dict() for wire, item in judged.total.pauses.items()}
+        return {
+            "sheet": self._sheet_name,
+            "capture": "",
+            "verdict": self.verdict,
+            "checked": judged.checked.to_dict(),
+            "wires": {
+                wire: wire_document(self._sheet, wire, judged.total.wires[wire].counts, self.bytes_of(wire))
+                for wire in self._wires
+            },
+            "frames": {key: counts.to_dict() for key, counts in frames.items()},
+            **({"pairs": pairs} if pairs else {}),
+            **({"pauses": pauses} if pauses else {}),
+            "findings": [finding.to_dict() for finding in judged.findings],
+        }
+
+    def __repr__(self) -> str:
+        counts = {wire: item.counts.characters for wire, item in self._judged.total.wires.items()}
+        wires = ", ".join(f"{wire}: {count:,}" for wire, count in counts.items())
+        state = "closed" if self._is_closed else "open"
+        return f"<LiveReading, {state}: {self.verdict}; characters {wires}; {len(self.findings)} findings>"
+
+    def _take_in(self, wire: str) -> None:
+        """Hand what arrived to the judge of a wire."""
+        if groups := self._arrived[wire]:
+            self._judge_of[wire].add(wire, Characters.from_groups(groups, self._counted[wire]))
+            self._arrived[wire], self._counted[wire] = [], []
+
+    @property
+    def _judged(self) -> _Result:
+        """What is found so far."""
+        if self._result is None:
+            for wire in self._wires:
+                self._take_in(wire)
+            for judge in self._judges if not self._is_closed else ():
+                judge.settle()
+            self._result = _Result(self._sheet, self._wires, self._judges, self._now_s, is_closed=self._is_closed)
+        return self._result
+
+
+class _Result:
+    """What several judges found, as one."""
+
+    def __init__(
+        self, sheet: Sheet, wires: tuple[str, ...], judges: list[StretchJudge], now_s: float | None, *, is_closed: bool
+    ) -> None:
+        self.total = Sum()
+        beginnings: dict[str, Beginning] = {}
+        for judge in judges:
+            total, some = judge.close() if is_closed else judge.so_far(now_s)
+            beginnings |= some
+            self.total.take(total)
+        self.total.wires = {wire: self.total.wires[wire] for wire in wires}
+        self.findings = self.total.conclude(sheet, beginnings, is_open=not is_closed)
+        self.checked = self.total.check(sheet, self.findings, wires)
+
+
+def _differs(before: Finding | None, now: Finding) -> bool:
+    return before is None or before.count != now.count or before.severity != now.severity
