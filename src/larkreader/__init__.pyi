@@ -9,6 +9,7 @@ from . import exercise as exercise
 from . import judge as judge
 from . import present as present
 from . import simulate as simulate
+from .answers.live_reading import LiveReading as LiveReading
 from .answers.planning import Plan as Plan
 from .answers.planning import plan as plan
 from .answers.reading import Reading as Reading

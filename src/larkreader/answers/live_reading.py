@@ -6,6 +6,8 @@ from collections.abc import Iterable, Mapping
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
 from larkreader.capture.characters import Characters
 from larkreader.declare.document.sheet import Sheet
 from larkreader.declare.document.sheet_file import open_sheet
@@ -22,7 +24,7 @@ from larkreader.sources import Source, path_of
 
 from .reading import Reading, read, wire_document
 
-TOGETHER = 1 << 12  # groups that are taken in at once
+TOGETHER = 1 << 12  # groups, or characters, that are taken in at once
 
 Group = tuple[float, bytes, bytes]
 
@@ -37,7 +39,7 @@ class LiveReading(Shown):
     sheet : Sheet, str, path or binary file
         What was declared, or the file that holds it.
     wires : iterable of str, optional
-        The wires that are read; all on the sheet unless given.
+        The wires that are read; all on the sheet unless given. `checked` lists the others as not captured.
     stretch : int
         So many of the latest characters of wires that concern each other are kept at least.
     most : int
@@ -87,6 +89,7 @@ class LiveReading(Shown):
         self._judge_of = {wire: judge for judge, some in zip(self._judges, together, strict=True) for wire in some}
         self._arrived: dict[str, list[Group]] = {wire: [] for wire in self._wires}
         self._counted: dict[str, list[tuple[int, str, int]]] = {wire: [] for wire in self._wires}
+        self._fed = 0  # since characters were taken in
         self._now_s: float | None = None
         self._known: dict[tuple[str, ...], Finding] = {}
         self._result: _Result | None = None
@@ -96,6 +99,11 @@ class LiveReading(Shown):
     def sheet(self) -> Sheet:
         """What was declared."""
         return self._sheet
+
+    @property
+    def now_s(self) -> float:
+        """The time of what was fed last, or of the last `tick`, in seconds; minus infinity at first."""
+        return -np.inf if self._now_s is None else self._now_s
 
     def feed(
         self,
@@ -132,8 +140,8 @@ class LiveReading(Shown):
             raise RequestError("reading", "is closed", "takes nothing more", "Make a new LiveReading")
         if wire not in self._judge_of:
             raise RequestError(f'wire "{wire}"', "is not read", f"must be one of {', '.join(self._wires)}")
-        if self._now_s is not None and time_s < self._now_s:
-            raise RequestError("time_s", f"is {time_s:.6f}", f"must not be before {self._now_s:.6f}")
+        if not self.now_s <= time_s < np.inf:
+            raise RequestError("time_s", f"is {time_s:.6f}", f"must not be before {self.now_s:.6f}")
         if faults and len(faults) != len(data):
             raise RequestError("faults", f"has {len(faults)} bytes", f"must have {len(data)}, one of each character")
         groups = self._arrived[wire]
@@ -141,9 +149,9 @@ class LiveReading(Shown):
             self._counted[wire].append((len(groups), name, count))
         groups.append((time_s, bytes(data), bytes(faults)))
         self._now_s, self._result = time_s, None
-        if len(groups) >= TOGETHER:
-            self._take_in(wire)
-            self._judge_of[wire].settle()
+        self._fed += 1 + len(data)
+        if self._fed >= TOGETHER:
+            self._settle()
 
     def tick(self, time_s: float) -> None:
         """Take note of the time, though nothing arrived: what is due by then is late.
@@ -153,7 +161,7 @@ class LiveReading(Shown):
         time_s : float
             What time it is, in seconds on the clock of `feed`.
         """
-        if not self._is_closed and (self._now_s is None or time_s > self._now_s):
+        if not self._is_closed and time_s > self.now_s:
             self._now_s, self._result = time_s, None
 
     def close(self) -> LiveReading:
@@ -193,6 +201,14 @@ class LiveReading(Shown):
     def cuts(self) -> int:
         """How often a stretch was cut where it was not quiet: findings there may be missing, or counted twice."""
         return sum(judge.cuts for judge in self._judges)
+
+    def latencies(self) -> dict[str, dict[str, Any]]:
+        """Return how long the replies to the latest requests took, by pairing: see `Pairs.to_dict`."""
+        return {
+            key: counts.times.to_dict()["latency"]
+            for key, counts in self._judged.total.pairs.items()
+            if counts.times is not None
+        }
 
     def recent(self) -> Reading:
         """Return a reading of the latest characters alone, with their columns; they count from the first of them."""
@@ -245,14 +261,20 @@ class LiveReading(Shown):
             self._judge_of[wire].add(wire, Characters.from_groups(groups, self._counted[wire]))
             self._arrived[wire], self._counted[wire] = [], []
 
+    def _settle(self) -> None:
+        """Hand all that arrived to the judges, which give up what is settled."""
+        for wire in self._wires:
+            self._take_in(wire)
+        for judge in self._judges:
+            judge.settle()
+        self._fed = 0
+
     @property
     def _judged(self) -> _Result:
         """What is found so far."""
         if self._result is None:
-            for wire in self._wires:
-                self._take_in(wire)
-            for judge in self._judges if not self._is_closed else ():
-                judge.settle()
+            if not self._is_closed:
+                self._settle()
             self._result = _Result(self._sheet, self._wires, self._judges, self._now_s, is_closed=self._is_closed)
         return self._result
 
@@ -271,7 +293,7 @@ class _Result:
             self.total.take(total)
         self.total.wires = {wire: self.total.wires[wire] for wire in wires}
         self.findings = self.total.conclude(sheet, beginnings, is_open=not is_closed)
-        self.checked = self.total.check(sheet, self.findings, wires)
+        self.checked = self.total.check(sheet, self.findings, tuple(sheet.wire))
 
 
 def _differs(before: Finding | None, now: Finding) -> bool:

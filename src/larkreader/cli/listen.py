@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from contextlib import ExitStack
+from dataclasses import dataclass
+from itertools import chain
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -13,12 +16,14 @@ from .completed import completed
 from .grouped import command
 from .line_option import line_of
 from .live import Timeline, open_named, recording, say_findings, shower
+from .live_findings import JudgeOptions, LiveFindings, judging_options
 from .screen import Screen
 from .showing import ENDING_NAMES, DisplayOptions, make_view, showing_options
 
 if TYPE_CHECKING:
     from larkreader.declare.document.sheet import Sheet
     from larkreader.exercise.ports.port import Port, Received
+    from larkreader.exercise.ports.replayed import Replay
     from larkreader.present.text.views import View
 
     Arrived = tuple[float, float, Received]  # from when to when, and what
@@ -28,7 +33,7 @@ LOOK_AT_TWO_S = 0.005  # at each of two in turn
 
 
 @command()
-@click.argument("ports", nargs=-1, required=True, metavar="PORT [PORT]", shell_complete=completed("ports"))
+@click.argument("ports", nargs=-1, metavar="PORT [PORT]", shell_complete=completed("ports"))
 @click.option("--sheet", type=InputFile(), metavar="SHEET", help="Names the wires and their lines.")
 @click.option("--wire", metavar="NAME", help="Which wire of the sheet the port is, if there is one port.")
 @click.option("--line", "line_text", metavar="TEXT", help='Settings of the ports, such as "57600 8E1".')
@@ -38,8 +43,23 @@ LOOK_AT_TWO_S = 0.005  # at each of two in turn
 )
 @click.option("--side-by-side", is_flag=True, help="Give each of two ports half of the width.")
 @click.option("--record", type=click.Path(path_type=Path), metavar="FILE", help="Append what arrives to a recording.")
+@click.option(
+    "--replay",
+    type=InputFile(),
+    metavar="RECORDING",
+    help="Take what arrives from a recording instead of ports; each PORT is a wire of it then, all by default.",
+)
+@click.option(
+    "--speed",
+    type=click.FloatRange(0, min_open=True),
+    default=1.0,
+    show_default=True,
+    metavar="FACTOR",
+    help="With --replay: how many times as fast as it was recorded.",
+)
 @click.option("--forward", is_flag=True, help="Forward what arrives at each of two ports to the other.")
 @click.option("--seconds", type=float, metavar="SECONDS", help="Stop after this time; by default when interrupted.")
+@judging_options
 @json_lines_option
 def listen(
     ports: tuple[str, ...],
@@ -52,56 +72,50 @@ def listen(
     forward: bool,
     seconds: float | None,
     as_json: bool,
-    **showing: Any,
+    replay: Path | None,
+    speed: float,
+    **more: Any,
 ) -> int:
     """Show what arrives at PORT, or at two ports on one timeline, until interrupted.
 
-    With a sheet frames are shown, what changed in them marked; without one, characters. Characters arrive in groups;
-    their time is when they were fetched. Where the order of groups from two ports is uncertain, the later group's time
-    has a ~ in front.
+    With a sheet frames are shown, what changed in them marked, and what is wrong with them is shown between them as it
+    turns up; at the end stands the verdict, and the exit status is 1 if anything is wrong that --fail-on names. Without
+    a sheet, characters are shown. Characters arrive in groups; their time is when they were fetched. Where the order of
+    groups from two ports is uncertain, the later group's time has a ~ in front.
     """
     from larkreader.declare.document.sheet_file import open_sheet
-    from larkreader.errors import RequestError
 
-    if len(ports) > 2:
-        raise RequestError("arguments", f"are {len(ports)} ports", "must be one or two")
-    for name, given in {"--forward": forward, "--side-by-side": side_by_side}.items():
-        if given and len(ports) != 2:
-            raise RequestError(name, "has one port", "must have two")
+    judging = JudgeOptions(**{name: more.pop(name) for name in ("until", "fail_on", "junit", "reading")})
+    _check_ports(ports, forward=forward, side_by_side=side_by_side, replay=replay)
+    judging.check(has_sheet=sheet is not None)
     declared = None if sheet is None else open_sheet(sheet)
-    names = _wires_of(ports, declared, wire)
-    lines = [declared.wire[name].line if declared else None for name in names]
-    if line_text is not None:
-        lines = [line_of(line_text)] * len(ports)
-    width = console_form()[0]
-    options, half = DisplayOptions(**showing), (width - 3) // 2 if side_by_side else None
-    view = make_view(options, names, declared, ending, width=half)
     with ExitStack() as stack:
-        opened = {
-            name: stack.enter_context(open_named(port, declared, line))
-            for name, port, line in zip(names, ports, lines, strict=True)
-        }
+        source = _Source.of(ports, declared, wire, line_text, replay, speed, stack)
         arrivals: list[Arrived] = []
-        if wire is None and declared and (candidates := _candidates(ports, declared)):
-            name, arrivals = _find_wire(opened[names[0]], declared, candidates, seconds)
-            opened, names = {name: opened[names[0]]}, [name]
-            view = make_view(options, names, declared, ending)
-        for name, its_port in opened.items():
+        if source.is_open_which_wire(wire, declared, replay):
+            arrivals = source.find_wire(declared, seconds)
+        width = console_form()[0]
+        half = (width - 3) // 2 if side_by_side else None
+        view = make_view(DisplayOptions(**more), source.names, declared, ending, width=half)
+        for name, its_port in source.opened.items():
             note(f"{name} is {its_port.name}")
-        writers = stack.enter_context(recording(record, opened, to_output=as_json))
+        writers = stack.enter_context(recording(record, source.opened, to_output=as_json))
         screen = Screen(lambda: _footer(timeline, view))
-        show = shower(
-            screen,
-            view,
-            names if side_by_side else [],
-            width,
-            quiet=as_json or record == Path("-") or showing["show"] == "nothing",
-        )
-        timeline = Timeline(opened, writers, view, show)
+        is_taken = as_json or record == Path("-")  # standard output
+        halves = source.names if side_by_side else []
+        show = shower(screen, view, halves, width, quiet=is_taken or more["show"] == "nothing")
+        judge = None
+        if declared is not None:
+            from larkreader.answers.live_reading import LiveReading
+
+            reading = LiveReading(declared, wires=source.names)
+            judge = LiveFindings(reading, _noted if is_taken else screen.rows, judging)
+        timeline = Timeline(source.opened, writers, view, show, judge)
+        seconds = judging.end().seconds if seconds is None else seconds
         try:
             with screen:
-                timeline.earlier(names[0], arrivals)
-                _watch(timeline, opened, screen, seconds, forward=forward)
+                timeline.earlier(source.names[0], arrivals)
+                _watch(timeline, source, screen, seconds, forward=forward)
         except KeyboardInterrupt:
             pass
         finally:
@@ -109,11 +123,128 @@ def listen(
                 note(item)
             if not as_json and (values := _values(view)):
                 click.echo(values)
-            framed = [name for name in names if declared and declared.layouts_of(name)]
-            say_findings(timeline.findings(framed, ENDING_NAMES[ending] if ending else None))
-    if record is not None and sheet is not None:
+            if judge is None:
+                say_findings(timeline.findings([], ENDING_NAMES[ending] if ending else None))
+    if judge is None:
+        return 0
+    status = judge.close()
+    _show_verdict(judge, to_errors=is_taken)
+    heard = str(replay) if replay is not None else " ".join(ports)
+    judge.write(f"listen {heard}", str(sheet), heard)
+    if record is not None:
         note(f"now try: larkreader decode {sheet} {record}")
-    return 0
+    return status
+
+
+def _noted(rows: Sequence[str]) -> None:
+    for row in rows:
+        note(row)
+
+
+def _show_verdict(judge: LiveFindings, *, to_errors: bool) -> None:
+    """Show the verdict and the findings as `decode` does."""
+    from larkreader.present.tables import finding_views
+    from larkreader.present.text import terminal
+
+    console = terminal.make_console(stderr=to_errors)
+    reading = judge.reading
+    console.print("", finding_views.findings(reading.findings, reading.verdict, reading.checked), sep="\n")
+
+
+def _check_ports(ports: tuple[str, ...], *, forward: bool, side_by_side: bool, replay: Path | None) -> None:
+    """Raise `RequestError` if the ports are too few or too many for what is wanted."""
+    from larkreader.errors import RequestError
+
+    if len(ports) > 2 or (not ports and replay is None):
+        raise RequestError("arguments", f"are {len(ports)} ports", "must be one or two", "Or add --replay RECORDING")
+    for name, given in {"--forward": forward, "--side-by-side": side_by_side}.items():
+        if given and len(ports) != 2:
+            raise RequestError(name, f"goes with {len(ports)} ports", "must go with two")
+    if forward and replay is not None:
+        raise RequestError("--forward", "goes with --replay", "must go with ports: a recording takes nothing")
+
+
+@dataclass
+class _Source:
+    """Where what is shown arrives: ports by wire, or a recording."""
+
+    names: list[str]
+    opened: dict[str, Port]
+    candidates: list[str]
+    replay: Replay | None = None
+
+    @classmethod
+    def of(
+        cls,
+        ports: tuple[str, ...],
+        declared: Sheet | None,
+        wire: str | None,
+        line_text: str | None,
+        replay: Path | None,
+        speed: float,
+        stack: ExitStack,
+    ) -> _Source:
+        """Open the ports, or the recording."""
+        if replay is not None:
+            return cls._of_recording(ports, declared, wire, replay, speed, stack)
+        names = _wires_of(ports, declared, wire)
+        lines = [declared.wire[name].line if declared else None for name in names]
+        if line_text is not None:
+            lines = [line_of(line_text)] * len(ports)
+        opened = {
+            name: stack.enter_context(open_named(port, declared, line))
+            for name, port, line in zip(names, ports, lines, strict=True)
+        }
+        return cls(names, opened, _candidates(ports, declared) if declared else [])
+
+    @classmethod
+    def _of_recording(
+        cls,
+        ports: tuple[str, ...],
+        declared: Sheet | None,
+        wire: str | None,
+        path: Path,
+        speed: float,
+        stack: ExitStack,
+    ) -> _Source:
+        from larkreader.capture.files.capture_file import CaptureFile
+        from larkreader.exercise.ports.replayed import Replay, ReplayPort
+
+        file = stack.enter_context(CaptureFile(path, kind="recording"))
+        pieces = file.pieces_of_every_wire()
+        first = next(pieces)
+        there = list(first)
+        known = [name for name in there if declared is None or name in declared.wire]
+        chosen = [wire] if wire is not None else list(ports) or known
+        for name in chosen:
+            if name not in known:
+                from larkreader.errors import RequestError, nearest
+
+                where = "on the sheet" if name in there else "in the recording"
+                raise RequestError(f'wire "{name}"', f"is not {where}", "", nearest(name, known))
+        replay = Replay(chain([first], pieces), chosen, speed)
+        lines = {name: declared.wire[name].line if declared else None for name in chosen}
+        opened: dict[str, Port] = {
+            name: ReplayPort(replay, name, lines[name], f"{path}, wire {name}") for name in chosen
+        }
+        return cls(chosen, opened, [], replay)
+
+    def is_open_which_wire(self, wire: str | None, declared: Sheet | None, replay: Path | None) -> bool:
+        """Return whether what arrives shows which wire of the sheet a single port is."""
+        return wire is None and declared is not None and replay is None and bool(self.candidates)
+
+    def find_wire(self, declared: Sheet | None, seconds: float | None) -> list[Arrived]:
+        """Find which wire of the sheet the port is, and return what arrived meanwhile."""
+        assert declared is not None
+        port = self.opened[self.names[0]]
+        name, arrivals = _find_wire(port, declared, self.candidates, seconds)
+        self.opened, self.names = {name: port}, [name]
+        return arrivals
+
+    @property
+    def is_over(self) -> bool:
+        """Whether nothing more can arrive."""
+        return self.replay is not None and self.replay.is_over
 
 
 def _candidates(ports: tuple[str, ...], declared: Sheet) -> list[str]:
@@ -150,16 +281,15 @@ def _find_wire(port: Port, declared: Sheet, candidates: list[str], seconds: floa
     return finder.found or candidates[0], arrivals
 
 
-def _watch(
-    timeline: Timeline, opened: dict[str, Port], screen: Screen, seconds: float | None, *, forward: bool
-) -> None:
-    """Look at the ports in turn, until the time is up."""
+def _watch(timeline: Timeline, source: _Source, screen: Screen, seconds: float | None, *, forward: bool) -> None:
+    """Look at the ports in turn, until the time is up or what was waited for has happened."""
     from larkreader.exercise.talk.forwarder import Forwarder
 
+    opened = source.opened
     forwarder = Forwarder(*opened.values()) if forward else None
     limit_s = LOOK_S if len(opened) == 1 else LOOK_AT_TWO_S
     first = next(iter(opened))
-    while seconds is None or timeline.now_s(first) < seconds:
+    while (seconds is None or timeline.now_s(first) < seconds) and not source.is_over:
         is_silent = True
         for number, (name, item) in enumerate(opened.items()):
             received = forwarder.look_at(number, limit_s) if forwarder else item.read_some(4096, limit_s)
@@ -167,6 +297,8 @@ def _watch(
             is_silent = is_silent and not received.data
         if is_silent:
             timeline.idle()
+        if timeline.judge():
+            return
         screen.refresh()
 
 

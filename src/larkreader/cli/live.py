@@ -22,6 +22,7 @@ if TYPE_CHECKING:
     from larkreader.exercise.ports.port import Port, Received
     from larkreader.present.text.views import View
 
+    from .live_findings import LiveFindings
     from .screen import Screen
 
 
@@ -84,6 +85,8 @@ class Timeline:
         How to show what passes; it is not shown unless given.
     show : callable
         Takes the rows of a wire.
+    judge : LiveFindings, optional
+        What judges what arrives, as it arrives.
     """
 
     def __init__(
@@ -92,10 +95,13 @@ class Timeline:
         writers: Sequence[RecordingWriter],
         view: View | None,
         show: Callable[[str, Iterator[str]], None],
+        judge: LiveFindings | None = None,
     ) -> None:
+        self._judge = judge
         self._wires = {wire: _Wire(port, port.now_s(), port.line) for wire, port in ports.items()}
         self._writers = writers
-        self._counted = {wire: _counted_by(port) for wire, port in ports.items()} if writers else {}
+        is_counted = bool(writers) or judge is not None
+        self._counted = {wire: _counted_by(port) for wire, port in ports.items()} if is_counted else {}
         self._view = view
         self._show = show
         self._group: _Group | None = None
@@ -132,10 +138,13 @@ class Timeline:
 
     def look(self, wire: str, received: Received) -> None:
         """Take in what a look at a wire brought, even if it was nothing."""
+        from larkreader.exercise.ports.replayed import ReplayPort
+
         state, now_s = self._wires[wire], self.now_s(wire)
         since_s, state.looked_s = state.looked_s, now_s
         if received.data:
-            state.finest_s = max(state.finest_s, now_s - since_s)
+            if not isinstance(state.port, ReplayPort):
+                state.finest_s = max(state.finest_s, now_s - since_s)
             self._add(wire, now_s, since_s, received.data, received.faults)
             if self._is_answer_kept:
                 message, answer = self.exchanges[-1]
@@ -146,9 +155,11 @@ class Timeline:
         from larkreader.present.text.views import CharacterView
 
         state = self._wires[wire]
-        counted = self._newly_counted(wire) if self._writers else {}
+        counted = self._newly_counted(wire) if self._counted else {}
         for writer in self._writers:
             writer.add(at_s, wire, data, faults, counted)
+        if self._judge is not None:
+            self._judge.feed(wire, data, at_s, faults, counted)
         is_uncertain = self._last is not None and self._last[0] != wire and self._last[1] - since_s > CERTAIN_S
         self._last = (wire, at_s)
         group = self._group
@@ -192,9 +203,16 @@ class Timeline:
             for wire, row in self._view.idle(now_s):
                 self._show(wire, iter([row]))
 
+    def judge(self) -> bool:
+        """Show what was found since, if it is time; return whether what was waited for has happened."""
+        if self._judge is None:
+            return False
+        self._judge.look(max(self.now_s(wire) for wire in self._wires))
+        return self._judge.is_over
+
     def status(self) -> list[str]:
-        """Say of each wire in a few words what passes on it."""
-        parts = []
+        """Return of each wire in a few words what passes on it, and what was found."""
+        parts = [] if self._judge is None else [self._judge.status()]
         for wire, item in self._wires.items():
             rate = item.rate(self.now_s(wire))
             share = f", {100 * rate / item.line.characters_per_second:.0f} % of the line" if item.line and rate else ""
@@ -219,7 +237,7 @@ class Timeline:
         from larkreader.present.text.terminal import duration
 
         for wire, item in self._wires.items():
-            if item.count and not item.is_sent:
+            if item.count and not item.is_sent and item.finest_s:
                 yield f"times of {wire} are those of arrival, known to {duration(item.finest_s)}"
 
     def findings(self, framed: Sequence[str], ending: str | None) -> Iterator[Any]:

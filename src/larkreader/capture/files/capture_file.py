@@ -188,14 +188,19 @@ class CaptureFile:
         CaptureError
             If the file holds levels, is not what it was taken for, or is damaged.
         """
+        parts: dict[str, list[Characters]] = {}
+        for pieces in self.pieces_of_every_wire():
+            for wire, piece in pieces.items():
+                parts.setdefault(wire, []).append(piece)
+        return {wire: Characters.joined(held) for wire, held in parts.items()}
+
+    def pieces_of_every_wire(self) -> Iterator[dict[str, Characters]]:
+        """Yield the characters of all wires piece by piece; errors as of `every_wire`."""
         if isinstance(self._format, LevelFormat):
             raise CaptureError(self.name, "holds levels", "must be a file of characters")
-        parts: dict[str, list[Characters]] = {}
         with self._from_its_beginning():
             for pieces in self._format.pieces(self._content, self.form):
-                for wire, piece in pieces.items():
-                    parts.setdefault(wire or "wire", []).append(piece)
-        return {wire: Characters.joined(held) for wire, held in parts.items()}
+                yield {wire or "wire": piece for wire, piece in pieces.items()}
 
     def voltages(self, signal: str) -> Voltages:
         """Return the voltages of a signal.

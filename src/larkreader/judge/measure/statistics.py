@@ -176,7 +176,7 @@ def judge_period(
     due_at_end = int(np.ceil(apart[-1] / period_s - ON_TIME)) - 1  # that frame may yet come, but is late
     missing = int(_missing(apart[:-1], late[~is_last], period_s).sum()) + (due_at_end if is_last.any() else 0)
     after = late + 1 if before_s is None else late  # the frame behind each gap
-    rows = np.minimum(after, len(frames) - 1)
+    rows = np.where(is_last, NOWHERE, after)
     offsets, times = np.full(len(late), NOWHERE), np.full(len(late), end_s)
     offsets[~is_last], times[~is_last] = frames.offset[rows[~is_last]], frames.begin_s[rows[~is_last]]
     yield make_finding(

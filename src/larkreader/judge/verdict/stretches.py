@@ -187,7 +187,7 @@ class StretchJudge:
         end_s = max(float(some.begin_s[-1]) for some in held.values() if len(some))
         past = replace(self._past, is_open=True, is_cut=True, replies_until_s=end_s)
         if count < self._most and not self._may_begin(held):
-            self._next = count + self._stretch // 2
+            self._wait(count)
             return
         for cut in _quiet_places(self._sheet, held, whole, past.first):
             if not _is_certain(whole, cut):
@@ -198,13 +198,17 @@ class StretchJudge:
                 self._next = self._stretch
                 return
         if count < self._most:
-            self._next = count + self._stretch // 2
+            self._wait(count)
             return
         cut = _last_place(self._sheet, held, whole)
         before = judge_stretch(self._sheet, Received(_until(held, cut.settle)), past)
         self._give_up(cut, before, past)
         self._next = self._stretch
         self.cuts += 1
+
+    def _wait(self, count: int) -> None:
+        """Try no place before there is half as much again, or as much as is kept at most."""
+        self._next = min(count + max(count, self._stretch) // 2, self._most)
 
     def _may_begin(self, held: Mapping[str, Characters]) -> bool:
         """Return whether enough is there of each wire that begins; few characters are if other wires have many."""

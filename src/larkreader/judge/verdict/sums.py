@@ -11,7 +11,7 @@ import numpy as np
 from larkreader.declare.document.sheet import Sheet
 from larkreader.judge.findings.finding import Finding, Findings
 from larkreader.judge.findings.kinds import KINDS
-from larkreader.judge.findings.merging import MergedFindings
+from larkreader.judge.findings.merging import MergedFindings, key_of
 from larkreader.judge.measure.pair_columns import Pairs, PairState
 from larkreader.judge.wire.character_faults import has_many
 from larkreader.judge.wire.frame_faults import FITS, NEARLY_ALL
@@ -170,9 +170,9 @@ class Sum:
         found: list[Finding] = []
         for wire, item in self.wires.items():
             of_characters = self._complete(item.of_characters)
-            causes = {finding.kind: finding for finding in of_characters if not finding.evidence.get("counted")}
+            causes = {key_of(finding): finding for finding in of_characters}
             of_content = [
-                replace(finding, caused_by=causes.get(finding.caused_by.kind)) if finding.caused_by else finding
+                replace(finding, caused_by=causes.get(key_of(finding.caused_by))) if finding.caused_by else finding
                 for finding in self._complete(item.of_content)
             ]
             if wire in beginnings:

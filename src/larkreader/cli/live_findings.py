@@ -1,0 +1,236 @@
+"""What is judged while a command listens: findings between the rows, the verdict at the end."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+import numpy as np
+
+from .common import check_output, note
+from .output_file import OutputFile
+
+if TYPE_CHECKING:
+    from larkreader.answers.live_reading import LiveReading
+    from larkreader.judge.findings.finding import Finding
+
+LOOK_S = 0.5  # between looks at what was found, on the clock of the link
+LEISURE = 4.0  # times as long as a look takes, before the next
+GROWN = 2  # times as often as it was shown, from which a finding is shown again
+
+
+@dataclass(frozen=True)
+class JudgeOptions:
+    """The options for what ends listening and what fails it, and where the reading is written."""
+
+    until: str | None
+    fail_on: str
+    junit: Path | None
+    reading: Path | None
+
+    def check(self, *, has_sheet: bool) -> None:
+        """Raise `RequestError` before any port is opened if an option cannot be used."""
+        from larkreader.errors import RequestError
+
+        given = {"--until": self.until, "--junit": self.junit, "--reading": self.reading}
+        for name, value in given.items():
+            if value is not None and not has_sheet and not (name == "--until" and self.end().kind == ""):
+                raise RequestError(name, "has no sheet", "must go with --sheet", "Only a declared link is judged")
+        self.end()
+        self.failing()
+        check_output(self.junit)
+        check_output(self.reading)
+
+    def end(self) -> End:
+        """Return what ends listening."""
+        return End.parse(self.until)
+
+    def failing(self) -> Callable[[Finding], bool]:
+        """Return whether a finding fails the run, as a function of it."""
+        return parse_kinds("--fail-on", self.fail_on)
+
+
+@dataclass(frozen=True)
+class End:
+    """What ends listening: a time in seconds, a number of characters, or a finding of a kind or severity."""
+
+    seconds: float | None = None
+    characters: int | None = None
+    kind: str = ""
+
+    @classmethod
+    def parse(cls, text: str | None) -> End:
+        """Read what ``--until`` has: ``30 s``, ``10 min``, ``5000``, ``checksum-mismatch`` or ``error``."""
+        from larkreader.errors import RequestError
+
+        if text is None:
+            return cls()
+        number, unit = text.strip().rstrip("smhin ").strip(), text.strip().lstrip("0123456789.").strip()
+        if unit in SECONDS and number.replace(".", "", 1).isdigit():
+            return cls(seconds=float(number) * SECONDS[unit])
+        if text.strip().isdigit():
+            return cls(characters=int(text))
+        if text.strip()[:1].isdigit():
+            raise RequestError(f'--until "{text}"', "is no time", 'must be such as "30 s", "10 min" or "8 h"')
+        parse_kinds("--until", text)
+        return cls(kind=text.strip())
+
+
+SECONDS = {"s": 1.0, "min": 60.0, "h": 3600.0}
+
+
+def parse_kinds(option: str, text: str) -> Callable[[Finding], bool]:
+    """Return a function of findings: whether each is of one of some kinds, or as severe as named."""
+    from larkreader.errors import RequestError, nearest
+    from larkreader.judge.findings.finding import SEVERITIES
+    from larkreader.judge.findings.kinds import KINDS
+
+    names = [name.strip() for name in text.split(",") if name.strip()]
+    for name in names:
+        if name not in (*SEVERITIES, "nothing", *KINDS):
+            advice = nearest(name, [*SEVERITIES, "nothing", *KINDS])
+            raise RequestError(f'{option} "{name}"', "is neither a kind of finding nor a severity", "", advice)
+    severities = SEVERITIES[: max((SEVERITIES.index(name) + 1 for name in names if name in SEVERITIES), default=0)]
+    return lambda finding: finding.severity in severities or finding.kind in names
+
+
+def judging_options(command: Callable[..., Any]) -> Callable[..., Any]:
+    """Add the options to a command."""
+    for option in (
+        click.option("--reading", type=OutputFile(".json"), metavar="FILE", help="Write the reading as JSON."),
+        click.option("--junit", type=OutputFile(".xml"), metavar="FILE", help="Write findings as JUnit XML."),
+        click.option(
+            "--fail-on",
+            default="error",
+            show_default=True,
+            metavar="KIND,...",
+            help="What makes the exit status 1: kinds of findings, a severity with those above it, or nothing.",
+        ),
+        click.option(
+            "--until",
+            metavar="WHAT",
+            help='Stop after a time such as "10 min", after so many characters, or at a finding of a kind or severity.',
+        ),
+    ):
+        command = option(command)
+    return command
+
+
+class LiveFindings:
+    """Judges what arrives while a command listens, and shows findings as they turn up.
+
+    Parameters
+    ----------
+    reading : LiveReading
+        What judges.
+    show : callable
+        Takes rows.
+    options : JudgeOptions
+        What ends listening, and what fails it.
+    """
+
+    def __init__(self, reading: LiveReading, show: Callable[[Sequence[str]], None], options: JudgeOptions) -> None:
+        self.reading = reading
+        self._show, self._options = show, options
+        self._end, self._is_end = options.end(), parse_kinds("--until", options.end().kind or "nothing")
+        self._shown: dict[tuple[str, ...], int] = {}
+        self._looked_s, self._looked_at, self._took = -LOOK_S, -np.inf, 0.0
+        self._count, self._status = 0, "so far nothing wrong"
+        self.is_over = False
+
+    def feed(self, wire: str, data: bytes, at_s: float, faults: bytes, counted: Mapping[str, int]) -> None:
+        """Take in what arrived."""
+        # a recording has microseconds; so what is judged here is what a reading of the recording judges
+        self.reading.feed(wire, data, max(round(at_s, 6), self.reading.now_s), faults=faults, counted=counted)
+        self._count += len(data)
+        self.is_over |= self._end.characters is not None and self._count >= self._end.characters
+
+    def look(self, now_s: float) -> None:
+        """Show what was found since, if it is time."""
+        if self._end.seconds is not None and now_s >= self._end.seconds:
+            self.is_over = True
+        began = time.perf_counter()
+        if now_s - self._looked_s < LOOK_S or began - self._looked_at < LEISURE * self._took:
+            return
+        self.reading.tick(now_s)
+        self._show_changes()
+        self._looked_s, self._looked_at = now_s, time.perf_counter()
+        self._took = self._looked_at - began
+
+    def _show_changes(self) -> None:
+        from larkreader.judge.findings.merging import key_of
+
+        rows = []
+        for finding in self.reading.changed():
+            before = self._shown.get(key_of(finding), 0)
+            if not before or finding.count >= GROWN * before:
+                rows.append(row_of(finding, is_new=not before))
+                self._shown[key_of(finding)] = finding.count
+            self.is_over |= self._is_end(finding)
+        if rows:
+            self._show(rows)
+        self._status = summary_of(self.reading)
+
+    def status(self) -> str:
+        """Return in a few words what was found at the last look, and how long replies take."""
+        return self._status
+
+    def close(self) -> int:
+        """Judge the rest, write what was asked for, and return the exit status."""
+        self.reading.close()
+        fails = self._options.failing()
+        failed = self.reading.verdict == "nothing-read" or any(map(fails, self.reading.findings))
+        return 1 if failed and self._options.fail_on != "nothing" else 0
+
+    def write(self, what: str, sheet: str, source: str) -> None:
+        """Write the files that were asked for."""
+        if self._options.junit is not None:
+            from larkreader.present.documents.annotations import Remark
+            from larkreader.present.documents.cases import remark_cases
+            from larkreader.present.documents.junit import write_junit
+
+            remarks = [Remark.of(finding) for finding in self.reading.findings]
+            write_junit(self._options.junit, what, remark_cases(remarks, self.reading.checked))
+            note(f"findings written to {self._options.junit}")
+        if self._options.reading is not None:
+            import json
+
+            from larkreader.present.documents.schemas import document_of
+
+            document = document_of("reading", self.reading.to_dict() | {"sheet": sheet, "capture": source})
+            text = json.dumps(document, indent=2)
+            self._options.reading.write_text(text + "\n", encoding="utf-8")
+            note(f"reading written to {self._options.reading}")
+
+
+def row_of(finding: Finding, *, is_new: bool) -> str:
+    """Return a row on a finding that turned up, or occurs much more often than when it was shown."""
+    from larkreader.judge.findings.finding import place
+
+    frame = f", frame {finding.frame}" if finding.frame else ""
+    head = f"{finding.severity}: {finding.kind} on {finding.wire}{frame}"
+    if not is_new:
+        return f"{head}: {finding.count:,} by now"
+    where = place(finding.first_s, finding.offset)
+    return f"{head}{', ' + where if where else ''}"
+
+
+def summary_of(reading: LiveReading) -> str:
+    """Return the verdict so far in a few words, with the times of replies where requests are paired with them."""
+    findings = reading.findings
+    counts = {
+        severity: sum(item.count for item in findings if item.severity == severity) for severity in ("error", "warning")
+    }
+    parts = [f"{count:,} {name}{'' if count == 1 else 's'}" for name, count in counts.items() if count]
+    text = f"so far {' and '.join(parts) if parts else 'nothing wrong'}"
+    for key, figures in reading.latencies().items():
+        if figures["count"]:
+            from larkreader.present.text.terminal import duration
+
+            median, most = duration(figures["median_s"]), duration(figures["nearly_all_s"])
+            text += f"; {key} answered within {median} (median), {most} (99 %)"
+    return text

@@ -1,0 +1,115 @@
+"""What is concluded while characters arrive: in the end what a reading of the whole concludes, in bounded memory."""
+
+import json
+import random
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from random_traffic import CRC, MARKER, make_traffic
+from strategies import examples
+
+import larkreader as lr
+
+FIELDS = [{"name": "n", "type": "uint8", "counter": True}, {"name": "crc", "type": "checksum"}]
+FLOW = lr.FrameLayout(boundary=MARKER, checksum=CRC, fields=FIELDS, period=0.1)
+SHEET = lr.Sheet(wire={"pump": {}}, frame={"flow": FLOW})
+
+
+def as_json(reading):
+    return json.loads(json.dumps(reading.to_dict()))
+
+
+def frame(number):
+    return FLOW.encode({"n": number % 256})
+
+
+@examples(1)
+@given(st.integers(0, 2**32))
+def test_a_stream_that_is_judged_as_it_arrives_ends_with_what_the_whole_shows(number):
+    """For every stretch that is kept, and wherever it is looked at meanwhile."""
+    traffic, chance = make_traffic(number), random.Random(number)
+    live = lr.LiveReading(traffic.sheet, stretch=chance.choice([400, 1000, 4000]))
+    for at_s, wire, data, faults, counted in traffic.groups:
+        live.feed(wire, data, at_s, faults=faults, counted=counted)
+        if chance.random() < 0.002:
+            live.changed()
+    assert as_json(live.close()) == as_json(traffic.whole())
+    assert live.cuts == 0
+
+
+def test_a_finding_is_there_when_it_is_certain_and_grows():
+    live = lr.LiveReading(SHEET)
+    for number in range(10):
+        live.feed("pump", frame(number), 0.1 * number)
+    assert live.changed() == []
+    live.feed("pump", frame(10)[:-1] + b"\0", 1.0)
+    live.feed("pump", frame(11), 1.1)
+    (found,) = live.changed()
+    assert (found.kind, found.count, found.offset) == ("checksum-mismatch", 1, 50)
+    assert live.changed() == []
+    live.feed("pump", frame(12)[:-1] + b"\0" + frame(13), 1.2)
+    (found,) = live.changed()
+    assert (found.count, live.verdict) == (2, "faults")
+
+
+def test_silence_shows_when_the_time_goes_on():
+    """The frame of 1.0 s is due; half a period later it is late, though nothing arrives."""
+    live = lr.LiveReading(SHEET)
+    for number in range(10):
+        live.feed("pump", frame(number), 0.1 * number)
+    live.tick(1.0)
+    assert live.changed() == []
+    live.tick(1.3)
+    (found,) = live.changed()
+    assert (found.kind, found.evidence["longest_s"]) == ("late-frame", pytest.approx(0.4))
+    assert live.close().findings == ()  # the recording ends with the last frame
+
+
+def test_noise_without_end_is_cut_and_counted_in_bounded_memory():
+    """A thousand pieces of noise, ten times as much as is kept at most: every character is accounted for."""
+    noise = np.random.default_rng(1).integers(0, 256, (1000, 200)).astype(np.uint8)
+    live = lr.LiveReading(SHEET, stretch=2000, most=20_000)
+    for number, piece in enumerate(noise):
+        live.feed("pump", piece.tobytes(), 0.01 * number)
+        if number % 50 == 0:
+            assert len(live.recent().characters["pump"]) <= 24_096 + 200
+    live.close()
+    counts = live.bytes_of("pump")
+    assert (counts["total"], counts["good"] + counts["faulty"] + counts["skipped"]) == (200_000, 200_000)
+    assert live.cuts >= 9
+    assert live.verdict == "faults"
+
+
+def test_many_places_are_counted_and_the_first_are_kept():
+    live = lr.LiveReading(SHEET, stretch=1000)
+    for number in range(20_000):
+        data = frame(number)
+        live.feed("pump", data[:-1] + bytes((data[-1] ^ (number % 10 == 0),)), 0.1 * number)
+    (found,) = live.close().findings
+    assert (found.kind, found.count, len(found.places), found.evidence["total"]) == (
+        "checksum-mismatch",
+        2000,
+        1000,
+        20_000,
+    )
+    assert "2,000 checksum mismatches in 20,000" in found.text
+
+
+@pytest.mark.parametrize(
+    ("wrong", "where"),
+    [
+        (lambda live: live.feed("pmp", b"", 2.0), 'wire "pmp"'),
+        (lambda live: live.feed("pump", b"", 0.5), "time_s"),
+        (lambda live: live.feed("pump", b"", float("nan")), "time_s"),
+        (lambda live: live.feed("pump", b"ab", 2.0, faults=b"\1"), "faults"),
+        (lambda live: live.close().feed("pump", b"", 2.0), "reading"),
+    ],
+)
+def test_what_cannot_be_fed_is_refused(wrong, where):
+    live = lr.LiveReading(SHEET)
+    live.feed("pump", frame(1), 1.0)
+    with pytest.raises(lr.RequestError) as error:
+        wrong(live)
+    assert error.value.where == where
