@@ -174,7 +174,7 @@ def test_a_live_pump_is_recorded_and_then_judged(shell, tmp_path, rig_files):
     record = tmp_path / "pump.jsonl"
     options = ["--sheet", rig_files["sheet"], "--wire", "from_pump", "--seconds", 6, "--record", record]
     status, out, err = shell("listen", "stand-in:pump", *options)
-    assert (status, out.splitlines()[1].split()[1]) == (0, "from_pump")
+    assert (status, out.splitlines()[1].split()[1]) == (1, "from_pump")
     assert err.endswith(f"now try: larkreader decode {rig_files['sheet']} {record}\n")
     status, out, _ = shell("decode", rig_files["sheet"], record, "--json")
     document = json.loads(out)

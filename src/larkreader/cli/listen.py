@@ -159,7 +159,7 @@ def _check_ports(ports: tuple[str, ...], *, forward: bool, side_by_side: bool, r
         raise RequestError("arguments", f"are {len(ports)} ports", "must be one or two", "Or add --replay RECORDING")
     for name, given in {"--forward": forward, "--side-by-side": side_by_side}.items():
         if given and len(ports) != 2:
-            raise RequestError(name, f"goes with {len(ports)} ports", "must go with two")
+            raise RequestError(name, f"has {'one' if ports else 'no'} port", "must have two")
     if forward and replay is not None:
         raise RequestError("--forward", "goes with --replay", "must go with ports: a recording takes nothing")
 

@@ -9,7 +9,6 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
-import numpy as np
 
 from .common import check_output, note
 from .output_file import OutputFile
@@ -138,7 +137,7 @@ class LiveFindings:
         self._show, self._options = show, options
         self._end, self._is_end = options.end(), parse_kinds("--until", options.end().kind or "nothing")
         self._shown: dict[tuple[str, ...], int] = {}
-        self._looked_s, self._looked_at, self._took = -LOOK_S, -np.inf, 0.0
+        self._looked_s, self._looked_at, self._took = -LOOK_S, float("-inf"), 0.0
         self._count, self._status = 0, "so far nothing wrong"
         self.is_over = False
 
@@ -215,7 +214,7 @@ def row_of(finding: Finding, *, is_new: bool) -> str:
     head = f"{finding.severity}: {finding.kind} on {finding.wire}{frame}"
     if not is_new:
         return f"{head}: {finding.count:,} by now"
-    where = place(finding.first_s, finding.offset)
+    where = place(finding.first_s, finding.offset if finding.first_s is None else None)
     return f"{head}{', ' + where if where else ''}"
 
 

@@ -1,0 +1,97 @@
+"""What `listen` finds while it listens: as `decode` does with a recording of the same."""
+
+import json
+
+import pytest
+
+import larkreader as lr
+from larkreader.capture.files.recording import write_recording
+
+
+@pytest.fixture(scope="session")
+def recordings(rig_files, tmp_path_factory):
+    """Write what a port would have recorded of the demo's captures."""
+    folder, files = tmp_path_factory.mktemp("recorded"), {}
+    for name in ("rig", "service"):
+        sheet = rig_files["sheet"].parent / f"{name}.toml"
+        files[name] = sheet, folder / f"{name}.jsonl"
+        write_recording(files[name][1], lr.read(sheet, sheet.with_suffix(".vcd")).characters)
+    return files
+
+
+@pytest.mark.parametrize("name", ["rig", "service"])
+def test_listening_ends_with_what_decode_finds_in_a_recording(shell, tmp_path, recordings, name):
+    sheet, recording = recordings[name]
+    options = ["--sheet", sheet, "--speed", 1e6, "--show", "nothing"]
+    written = ["--reading", tmp_path / "reading.json", "--junit", tmp_path / "live.xml"]
+    status, out, _ = shell("listen", "--replay", recording, *options, *written)
+    expected, document, _ = shell("decode", sheet, recording, "--json")
+    assert status == expected == 1
+    assert json.loads((tmp_path / "reading.json").read_text()) == json.loads(document)
+    shell("decode", sheet, recording, "--junit", tmp_path / "whole.xml")
+    live, whole = ((tmp_path / file).read_text() for file in ("live.xml", "whole.xml"))
+    assert live.replace(f"listen {recording}", f"decode {sheet} {recording}") == whole
+    assert out.endswith(shell("decode", sheet, recording)[1].split("\n\nVerdict", 1)[1])
+
+
+@pytest.mark.parametrize(
+    ("until", "characters"),
+    [("checksum-mismatch", None), ("error", None), ("2 s", None), ("100", range(100, 120)), ("1 h", None)],
+)
+def test_listening_ends_when_what_was_waited_for_happens(shell, tmp_path, recordings, until, characters):
+    sheet, recording = recordings["service"]
+    options = ["--sheet", sheet, "--speed", 1e6, "--show", "nothing", "--reading", tmp_path / "reading.json"]
+    shell("listen", "--replay", recording, *options, "--until", until)
+    reading = json.loads((tmp_path / "reading.json").read_text())
+    kinds = {finding["kind"] for finding in reading["findings"]}
+    count = sum(wire["characters"] for wire in reading["wires"].values())
+    whole = sum(map(len, lr.read(sheet, recording).characters.values()))
+    assert characters is None or count in characters
+    assert (count == whole) == (until == "1 h")
+    assert until != "checksum-mismatch" or until in kinds
+
+
+@pytest.mark.parametrize(
+    ("fail_on", "expected"),
+    [("error", 1), ("nothing", 0), ("late-reply", 1), ("warning", 1), ("bad-stuffing,silent-layout", 0)],
+)
+def test_what_fails_is_chosen(shell, recordings, fail_on, expected):
+    sheet, recording = recordings["service"]
+    options = ["--sheet", sheet, "--speed", 1e6, "--show", "nothing", "--fail-on", fail_on]
+    assert shell("listen", "--replay", recording, *options)[0] == expected
+
+
+def test_with_json_standard_output_is_a_recording_and_findings_stand_beside_it(shell, tmp_path, recordings):
+    sheet, recording = recordings["service"]
+    _, out, err = shell("listen", "--replay", recording, "--sheet", sheet, "--speed", 1e6, "--json")
+    (tmp_path / "again.jsonl").write_text(out)
+    assert (
+        shell("decode", sheet, tmp_path / "again.jsonl", "--json")[1].split("findings")[1]
+        == (shell("decode", sheet, recording, "--json")[1].split("findings")[1])
+    )
+    assert "error: unanswered-request on to_pump, frame ask, at 1.120000 s" in err
+    assert "Verdict: faults" in err
+
+
+@pytest.mark.parametrize(
+    ("options", "message"),
+    [
+        (["--until", "chekcsum-mismatch"], 'Did you mean "checksum-mismatch"?'),
+        (["--until", "12 parsecs"], 'must be such as "30 s", "10 min" or "8 h"'),
+        (["--fail-on", "errors"], 'Did you mean "error"?'),
+        (["from_pmp"], 'Did you mean "from_pump"?'),
+        (["--speed", "0"], "--speed"),
+        (["to_pump", "from_pump", "--forward"], "takes nothing"),
+        (["to_pump", "from_pump", "to_pump"], "are 3 ports"),
+    ],
+)
+def test_what_cannot_be_listened_to_is_refused(shell, recordings, options, message):
+    sheet, recording = recordings["service"]
+    status, _, err = shell("listen", *options, "--replay", recording, "--sheet", sheet)
+    assert (status, message in err) == (2, True), err
+
+
+def test_a_judgement_needs_a_sheet_and_a_port(shell, recordings):
+    _, recording = recordings["service"]
+    assert "must go with --sheet" in shell("listen", "--replay", recording, "--junit", "x.xml")[2]
+    assert "Or add --replay RECORDING" in shell("listen")[2]
