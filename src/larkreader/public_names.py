@@ -154,7 +154,7 @@ STAGES: Mapping[str, Mapping[str, str]] = {
         "clock_plan": "ClockPlan plan_clock",
         "diagnosis": "CaptureDiagnosis GarbledWire diagnose_capture",
         "generator_plan": "GeneratorChoice GeneratorPlan plan_generators",
-        "live_reading": "LiveReading",
+        "live_reading": "LiveReading Passed",
         "planning": "Plan plan",
         "proposed_sheet": "LineSheet ProposedSheet propose_sheet sheet_of_line",
         "reading": "Reading read",

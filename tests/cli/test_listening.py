@@ -73,6 +73,22 @@ def test_with_json_standard_output_is_a_recording_and_findings_stand_beside_it(s
     assert "Verdict: faults" in err
 
 
+def test_messages_are_shown_with_what_answers_what_as_the_timeline_of_a_recording_shows_them(
+    shell, monkeypatch, recordings
+):
+    sheet, recording = recordings["service"]
+    monkeypatch.setenv("COLUMNS", "200")
+    _, out, _ = shell("listen", "--replay", recording, "--sheet", sheet, "--speed", 50, "--show", "timeline")
+    _, whole, _ = shell("timeline", sheet, recording, "--count", 1000)
+    live, expected = (
+        [line.split() for line in text.split("\n") if line[:10].strip()[:1].isdigit()] for text in (out, whole)
+    )
+    assert len(expected) > 100
+    assert live == expected
+    assert "no reply" in out
+    assert "error: unanswered-request on to_pump" in out
+
+
 @pytest.mark.parametrize(
     ("options", "message"),
     [

@@ -9,6 +9,7 @@ from .generator_plan import GeneratorChoice as GeneratorChoice
 from .generator_plan import GeneratorPlan as GeneratorPlan
 from .generator_plan import plan_generators as plan_generators
 from .live_reading import LiveReading as LiveReading
+from .live_reading import Passed as Passed
 from .planning import Plan as Plan
 from .planning import plan as plan
 from .proposed_sheet import LineSheet as LineSheet

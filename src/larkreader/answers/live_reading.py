@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -11,9 +12,11 @@ import numpy as np
 from larkreader.capture.characters import Characters
 from larkreader.declare.document.sheet import Sheet
 from larkreader.declare.document.sheet_file import open_sheet
+from larkreader.decode.columns.frame_columns import Frames, Spans
 from larkreader.errors import RequestError
 from larkreader.judge.findings.finding import Finding, Findings, Verdict
 from larkreader.judge.findings.merging import key_of
+from larkreader.judge.measure.pair_columns import Pairs
 from larkreader.judge.verdict.checked import Checked
 from larkreader.judge.verdict.judged import account_for
 from larkreader.judge.verdict.stretches import MOST, STRETCH, StretchJudge
@@ -22,11 +25,29 @@ from larkreader.judge.verdict.wire_findings import Beginning
 from larkreader.shown import Shown
 from larkreader.sources import Source, path_of
 
-from .reading import Reading, read, wire_document
+from .reading import Reading, wire_document
 
 TOGETHER = 1 << 12  # groups, or characters, that are taken in at once
 
 Group = tuple[float, bytes, bytes]
+
+
+@dataclass(frozen=True)
+class Passed:
+    """How much of what was fed is not kept any more.
+
+    Parameters
+    ----------
+    characters, frames, requests : mapping of str to int
+        By wire, layout and pairing.
+    messages : int
+        Rows of the timeline, where all wires are judged together.
+    """
+
+    characters: Mapping[str, int]
+    frames: Mapping[str, int]
+    requests: Mapping[str, int]
+    messages: int
 
 
 class LiveReading(Shown):
@@ -40,6 +61,9 @@ class LiveReading(Shown):
         What was declared, or the file that holds it.
     wires : iterable of str, optional
         The wires that are read; all on the sheet unless given. `checked` lists the others as not captured.
+    together : bool
+        Whether all wires are judged together although the sheet has nothing that concerns several of them, so that
+        `recent` has a timeline of them all.
     stretch : int
         So many of the latest characters of wires that concern each other are kept at least.
     most : int
@@ -74,6 +98,7 @@ class LiveReading(Shown):
         sheet: Sheet | Source,
         *,
         wires: Iterable[str] | None = None,
+        together: bool = False,
         stretch: int = STRETCH,
         most: int = MOST,
     ) -> None:
@@ -84,9 +109,9 @@ class LiveReading(Shown):
             declared.wire if wires is None else (name for wire in wires for name in declared.wires_named(wire))
         )
         self._wires = tuple(wire for wire in declared.wire if wire in chosen)
-        together = wires_judged_together(declared, self._wires)
-        self._judges = [StretchJudge(declared, some, stretch=stretch, most=most) for some in together]
-        self._judge_of = {wire: judge for judge, some in zip(self._judges, together, strict=True) for wire in some}
+        groups = wires_judged_together(declared, self._wires, together=together)
+        self._judges = [StretchJudge(declared, some, stretch=stretch, most=most) for some in groups]
+        self._judge_of = {wire: judge for judge, some in zip(self._judges, groups, strict=True) for wire in some}
         self._arrived: dict[str, list[Group]] = {wire: [] for wire in self._wires}
         self._counted: dict[str, list[tuple[int, str, int]]] = {wire: [] for wire in self._wires}
         self._fed = 0  # since characters were taken in
@@ -211,11 +236,46 @@ class LiveReading(Shown):
         }
 
     def recent(self) -> Reading:
-        """Return a reading of the latest characters alone, with their columns; they count from the first of them."""
-        for wire in self._wires:
-            self._take_in(wire)
-        held = {wire: characters for judge in self._judges for wire, characters in judge.held.items()}
-        return read(self._sheet, {wire: held[wire] for wire in self._wires})
+        """Return a reading of the latest characters, with their columns; they count from the first that is kept.
+
+        `passed` has how many lie before them. Their findings are those of the whole.
+        """
+        judged = self._judged
+        frames: dict[str, Frames] = {}
+        skipped: dict[str, Spans] = {}
+        pairs: dict[str, Pairs] = {}
+        held: dict[str, Characters] = {}
+        for judge in self._judges:
+            frames |= judge.latest.frames
+            skipped |= judge.latest.skipped
+            pairs |= judge.latest.pairs
+            held |= judge.held
+        characters = {wire: held[wire] for wire in self._wires}
+        return Reading(
+            self._sheet,
+            "",
+            characters,
+            frames,
+            skipped,
+            judged.findings,
+            self._sheet_name,
+            pairs=pairs,
+            checked=judged.checked,
+        )
+
+    @property
+    def passed(self) -> Passed:
+        """How much lies before what `recent` has."""
+        rows: dict[str, int] = {}
+        for judge in self._judges:
+            rows |= judge.rows_dropped
+        characters = {wire: count for judge in self._judges for wire, count in judge.dropped.items()}
+        return Passed(
+            characters,
+            {key: rows.get(key, 0) for key in self._sheet.frame},
+            {key: rows.get(f"pair {key}", 0) for key in self._sheet.pair},
+            rows.get("timeline", 0) if len(self._judges) == 1 else 0,
+        )
 
     def bytes_of(self, wire: str) -> dict[str, int]:
         """Account for every byte of a wire, as `Reading.bytes_of`.

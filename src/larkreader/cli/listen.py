@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from contextlib import ExitStack
 from dataclasses import dataclass
 from itertools import chain
@@ -103,13 +103,10 @@ def listen(
         screen = Screen(lambda: _footer(timeline, view))
         is_taken = as_json or record == Path("-")  # standard output
         halves = source.names if side_by_side else []
-        show = shower(screen, view, halves, width, quiet=is_taken or more["show"] == "nothing")
+        show = shower(screen, view, halves, width, quiet=is_taken or more["show"] in ("nothing", "timeline"))
         judge = None
         if declared is not None:
-            from larkreader.answers.live_reading import LiveReading
-
-            reading = LiveReading(declared, wires=source.names)
-            judge = LiveFindings(reading, _noted if is_taken else screen.rows, judging)
+            judge = _judge_of(declared, source.names, _noted if is_taken else screen.rows, judging, more["show"])
         timeline = Timeline(source.opened, writers, view, show, judge)
         seconds = judging.end().seconds if seconds is None else seconds
         try:
@@ -134,6 +131,24 @@ def listen(
     if record is not None:
         note(f"now try: larkreader decode {sheet} {record}")
     return status
+
+
+def _judge_of(
+    declared: Sheet,
+    wires: Sequence[str],
+    show: Callable[[Sequence[str]], None],
+    options: JudgeOptions,
+    what: str | None,
+) -> LiveFindings:
+    """Return what judges some wires, and shows their messages too if wanted."""
+    from larkreader.answers.live_reading import LiveReading
+
+    if what != "timeline":
+        return LiveFindings(LiveReading(declared, wires=wires), show, options)
+    from .live_messages import LiveMessages
+
+    reading = LiveReading(declared, wires=wires, together=True)
+    return LiveFindings(reading, show, options, LiveMessages(reading, show))
 
 
 def _noted(rows: Sequence[str]) -> None:

@@ -17,7 +17,10 @@ if TYPE_CHECKING:
     from larkreader.answers.live_reading import LiveReading
     from larkreader.judge.findings.finding import Finding
 
+    from .live_messages import LiveMessages
+
 LOOK_S = 0.5  # between looks at what was found, on the clock of the link
+LOOK_AT_MESSAGES_S = 0.1  # the same where messages are shown
 LEISURE = 4.0  # times as long as a look takes, before the next
 GROWN = 2  # times as often as it was shown, from which a finding is shown again
 
@@ -130,10 +133,19 @@ class LiveFindings:
         Takes rows.
     options : JudgeOptions
         What ends listening, and what fails it.
+    messages : LiveMessages, optional
+        Shows messages too.
     """
 
-    def __init__(self, reading: LiveReading, show: Callable[[Sequence[str]], None], options: JudgeOptions) -> None:
+    def __init__(
+        self,
+        reading: LiveReading,
+        show: Callable[[Sequence[str]], None],
+        options: JudgeOptions,
+        messages: LiveMessages | None = None,
+    ) -> None:
         self.reading = reading
+        self._messages, self._every_s = messages, LOOK_S if messages is None else LOOK_AT_MESSAGES_S
         self._show, self._options = show, options
         self._end, self._is_end = options.end(), parse_kinds("--until", options.end().kind or "nothing")
         self._shown: dict[tuple[str, ...], int] = {}
@@ -153,9 +165,11 @@ class LiveFindings:
         if self._end.seconds is not None and now_s >= self._end.seconds:
             self.is_over = True
         began = time.perf_counter()
-        if now_s - self._looked_s < LOOK_S or began - self._looked_at < LEISURE * self._took:
+        if now_s - self._looked_s < self._every_s or began - self._looked_at < LEISURE * self._took:
             return
         self.reading.tick(now_s)
+        if self._messages is not None:
+            self._messages.look(now_s)
         self._show_changes()
         self._looked_s, self._looked_at = now_s, time.perf_counter()
         self._took = self._looked_at - began
@@ -181,6 +195,8 @@ class LiveFindings:
     def close(self) -> int:
         """Judge the rest, write what was asked for, and return the exit status."""
         self.reading.close()
+        if self._messages is not None:
+            self._messages.look(self.reading.now_s, is_over=True)
         fails = self._options.failing()
         failed = self.reading.verdict == "nothing-read" or any(map(fails, self.reading.findings))
         return 1 if failed and self._options.fail_on != "nothing" else 0

@@ -49,9 +49,9 @@ def showing_options(command: Callable[..., Any]) -> Callable[..., Any]:
         numbers_option,
         click.option(
             "--show",
-            type=click.Choice(["characters", "lines", "frames", "bytes", "values", "nothing"]),
+            type=click.Choice(["characters", "lines", "frames", "bytes", "values", "timeline", "nothing"]),
             help="What to show: characters; lines of text; frames by their fields; by their bytes; a table of "
-            "their last values; or nothing.",
+            "their last values; with listen, the messages of all wires with what answers what; or nothing.",
         ),
     ):
         command = option(command)
@@ -98,6 +98,8 @@ def make_view(
     if show in ("frames", "bytes", "values") and not any(layouts.values()):
         advice = "Add --sheet SHEET" if declared is None else "It declares none for these wires"
         raise RequestError(f"--show {show}", "has no layouts", "must go with a sheet that declares frames", advice)
+    if show == "timeline" and declared is None:
+        raise RequestError("--show timeline", "has no sheet", "must go with --sheet", "Only a declared link has pairs")
     if showing.strip_escapes and show != "lines":
         raise RequestError("--strip-escapes", f"goes with --show {show}", "must go with --show lines")
     fields = [item.strip() for item in (showing.fields or "").split(",") if item.strip()]
@@ -117,7 +119,7 @@ def make_view(
     )
     if show == "lines":
         return LineView(form, ENDINGS[ending] if ending else None, is_stripped=showing.strip_escapes)
-    if show in ("characters", "nothing"):
+    if show in ("characters", "timeline", "nothing"):
         return CharacterView(form)
     if show == "values":
         return ValueView(form, layouts, fields)

@@ -96,11 +96,14 @@ class StretchJudge:
         How each wire begins.
     cuts : int
         How often the stretch was cut at a place that is not quiet.
+    latest : Stretch
+        The latest stretch, as it was judged last.
     """
 
     total: Sum
     beginnings: dict[str, Beginning]
     cuts: int
+    latest: Stretch
 
     def __init__(self, sheet: Sheet, wires: Sequence[str], *, stretch: int = STRETCH, most: int = MOST) -> None:
         self._sheet, self._wires = sheet, tuple(wires)
@@ -108,10 +111,10 @@ class StretchJudge:
         nothing = Characters.from_groups(())
         self._held = {wire: [nothing] for wire in wires}
         self._dropped = dict.fromkeys(wires, 0)
-        self._rows: dict[str, int] = {}  # by layout, wire and "timeline": how many were given up
+        self._rows: dict[str, int] = {}
         self._past = Past()
         self._openings = dict.fromkeys(wires, nothing)
-        self.total, self.beginnings, self.cuts = Sum(), {}, 0
+        self.total, self.beginnings, self.cuts, self.latest = Sum(), {}, 0, Stretch({}, [])
 
     def add(self, wire: str, characters: Characters) -> None:
         """Take in characters of a wire, which follow those before.
@@ -143,6 +146,11 @@ class StretchJudge:
         """By wire, how many characters were given up."""
         return self._dropped
 
+    @property
+    def rows_dropped(self) -> Mapping[str, int]:
+        """How many rows were given up: by layout, by pairing (``pair NAME``), and of the timeline (``timeline``)."""
+        return self._rows
+
     def so_far(self, now_s: float | None = None) -> tuple[Sum, dict[str, Beginning]]:
         """Return what was found so far, and how each wire begins; what only the end of a capture shows is not in it.
 
@@ -159,7 +167,7 @@ class StretchJudge:
 
     def _with_rest(self, past: Past) -> tuple[Sum, dict[str, Beginning]]:
         held = self.held
-        stretch = judge_stretch(self._sheet, Received(held), past)
+        self.latest = stretch = judge_stretch(self._sheet, Received(held), past)
         total = self.total.copy()
         total.add(self._placed(stretch), past)
         return total, self._beginnings_with(stretch)
@@ -272,12 +280,14 @@ class StretchJudge:
             wire = frames.layout.wire or self._wires[0]
             self._count_rows(key, int(np.searchsorted(frames.offset, cut.keep[wire])))
         for wire, spans in before.skipped.items():
-            self._count_rows(f"[skipped {wire}]", int(np.searchsorted(spans.offset, cut.keep[wire])))
-        if self._sheet.pair:
+            self._count_rows(f"skipped {wire}", int(np.searchsorted(spans.offset, cut.keep[wire])))
+        for key, pairs in before.pairs.items():
+            self._count_rows(f"pair {key}", int(np.count_nonzero(pairs.timeline.begin_s[pairs.request] < cut.keep_s)))
+        if len(held) > 1:
             timeline = _timeline_of(self._sheet, _until(held, cut.settle), before.frames, before.skipped)
             until = np.array([cut.keep[wire] for wire in timeline.wires], np.int64)
             rows = int(np.count_nonzero(timeline.offset < until[timeline.wire])) if len(timeline) else 0
-            self._count_rows("[timeline]", rows)
+            self._count_rows("timeline", rows)
         for wire, first in cut.keep.items():
             self._held[wire] = [held[wire].between(first)]
             self._dropped[wire] += first
@@ -306,9 +316,9 @@ class StretchJudge:
         rows = self._rows.get(by.name if by.kind == "frame" else "", 0)
         if by.kind == "pair" and timeline is not None:
             moves = np.array([self._dropped[wire] for wire in timeline.wires], np.int64)
-            more, rows = moves[timeline.wire[places.row]], self._rows.get("[timeline]", 0)
+            more, rows = moves[timeline.wire[places.row]], self._rows.get("timeline", 0)
         elif finding.kind in ROW_OF_SPANS:
-            rows = self._rows.get(f"[skipped {by.wire}]", 0)
+            rows = self._rows.get(f"skipped {by.wire}", 0)
         offset = np.where(places.offset == NOWHERE, NOWHERE, places.offset + more)
         row = np.where(places.row == NOWHERE, NOWHERE, places.row + rows)
         return replace(finding, places=Places(offset, places.time_s, row))

@@ -241,7 +241,7 @@ class Sum:
         return counts.characters if among == "characters" and counts.characters else None
 
 
-def wires_judged_together(sheet: Sheet, wires: Iterable[str]) -> list[tuple[str, ...]]:
+def wires_judged_together(sheet: Sheet, wires: Iterable[str], *, together: bool = False) -> list[tuple[str, ...]]:
     """Return which wires have to be judged together: all where anything on the sheet concerns several of them.
 
     Parameters
@@ -250,8 +250,10 @@ def wires_judged_together(sheet: Sheet, wires: Iterable[str]) -> list[tuple[str,
         What was declared.
     wires : iterable of str
         The wires that are judged.
+    together : bool
+        Whether all are to be, whatever the sheet has.
     """
     every = tuple(wires)
-    is_joint = bool(sheet.pair or sheet.timing.shared)
+    is_joint = together or bool(sheet.pair or sheet.timing.shared)
     is_joint |= any(sheet.wire[wire].line.flow_control != "none" for wire in every)
     return [every] if is_joint else [(wire,) for wire in every]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -44,7 +44,8 @@ class Part:
     role : {"request", "reply"}
         Which of the two.
     state : str
-        What became of the request; ``"unasked"`` for a reply that answers none.
+        What became of the request; ``"unasked"`` for a reply that answers none, ``"waiting"`` for a request whose reply
+        may still arrive.
     latency_s : float
         How long the reply took; NaN without one.
     again : bool
@@ -61,7 +62,7 @@ class Part:
     @property
     def is_wrong(self) -> bool:
         """Whether something is wrong, or worth knowing, with it."""
-        return self.again or self.state not in ("answered", "open")
+        return self.again or self.state not in ("answered", "open", "waiting")
 
     def text(self, *, named: bool) -> str:
         """Write it in a few words, with the name of the pairing if there are several."""
@@ -138,10 +139,13 @@ class TimelineRows:
         What was read.
     ascii_only : bool
         Whether texts must have nothing but ASCII.
+    asked_before : mapping of str to int, optional
+        By pairing, how many requests lie before the reading, of a capture that goes on; none of a whole capture.
     """
 
     reading: Reading
     ascii_only: bool = False
+    asked_before: Mapping[str, int] | None = None
     timeline: Timeline = field(init=False)
     collisions: Places = field(init=False)
 
@@ -194,7 +198,8 @@ class TimelineRows:
         for key, pairs in self.reading.pairs.items():
             for side in ("request", "reply"):
                 for number in np.flatnonzero(np.isin(pairs.column(side), rows)).tolist():
-                    result.setdefault(int(pairs.column(side)[number]), []).append(_part(key, pairs, number, side))
+                    part = _part(key, pairs, number, side, self.asked_before)
+                    result.setdefault(int(pairs.column(side)[number]), []).append(part)
             if pairs.pairing.only_when_asked:
                 for row in pairs.unasked[np.isin(pairs.unasked, rows)].tolist():
                     result.setdefault(row, []).append(Part(key, -1, "reply", "unasked", float("nan")))
@@ -287,12 +292,14 @@ def _message_columns(timeline: Timeline, rows: Places) -> list[Any]:
     ]
 
 
-def _part(key: str, pairs: Pairs, number: int, side: str) -> Part:
+def _part(key: str, pairs: Pairs, number: int, side: str, asked_before: Mapping[str, int] | None) -> Part:
+    state = PairState(int(pairs.state[number]))
+    is_waiting = state == PairState.OPEN and asked_before is not None
     return Part(
         pair=key,
-        number=number,
+        number=number + (asked_before or {}).get(key, 0),
         role=side,
-        state=STATES[PairState(int(pairs.state[number]))],
+        state="waiting" if is_waiting else STATES[state],
         latency_s=float(pairs.latency_s[number]),
         again=side == "request" and bool(pairs.again[number] >= 0),
     )

@@ -17,6 +17,9 @@ from larkreader.present.text.terminal import ERROR, duration, new_table, wire_te
 from .timeline_rows import Entry
 
 TWO_COLUMNS = 76  # of a terminal, from which two wires have a column each
+TIME_WIDTH, REST_WIDTH, NAME_WIDTH, PAIR_WIDTH = 11, 8, 10, 18  # of columns, in cells
+LEAST_WIDTH = 12
+GAP = 2  # cells between columns
 BAR = 24  # signs of the longest bar of a histogram
 WRONG = ERROR
 IN_GROUPS = (
@@ -33,7 +36,9 @@ PART_NAMES = {
 }
 
 
-def timeline_table(entries: Iterable[Entry], wires: tuple[str, ...], *, pairings: int, width: int) -> Table:
+def timeline_table(
+    entries: Iterable[Entry], wires: tuple[str, ...], *, pairings: int, width: int, goes_on: bool = False
+) -> Table:
     """Show messages in order of time: a column a wire where there is room, else one column that says the wire.
 
     Parameters
@@ -46,11 +51,15 @@ def timeline_table(entries: Iterable[Entry], wires: tuple[str, ...], *, pairings
         How many there are; of several, parts of pairs say of which.
     width : int
         Columns of the terminal.
+    goes_on : bool
+        Whether other tables with the same columns stand below or above: then these have fixed widths and no heading.
     """
     apart = width >= TWO_COLUMNS and len(wires) == 2
     heads = wires if apart else ("wire", "message")
     table = new_table(">at s", ">rest", *heads, *(["pair" if pairings == 1 else "pairs"] if pairings else []))
     table.columns[0].no_wrap = table.columns[1].no_wrap = True
+    if goes_on:
+        _fix_widths(table, width, n_messages=len(wires) if apart else 1, has_pairs=pairings > 0)
     for entry in entries:
         message = wire_text(entry.text, entry.wire, wires)
         if entry.faults:
@@ -68,6 +77,18 @@ def timeline_table(entries: Iterable[Entry], wires: tuple[str, ...], *, pairings
         parts = [_pair_cell(entry, named=pairings > 1)] if pairings else []
         table.add_row(f"{entry.begin_s:.6f}", rest, *cells, *parts)
     return table
+
+
+def _fix_widths(table: Table, width: int, *, n_messages: int, has_pairs: bool) -> None:
+    """Give the columns of a table widths that do not depend on its rows."""
+    narrow = [TIME_WIDTH, REST_WIDTH, *([PAIR_WIDTH] if has_pairs else [])]
+    gaps = GAP * (len(table.columns) - 1)
+    others = len(table.columns) - n_messages - len(narrow)  # the wire's name, where messages share a column
+    room = max((width - sum(narrow) - gaps - others * NAME_WIDTH) // n_messages, LEAST_WIDTH)
+    widths = [TIME_WIDTH, REST_WIDTH, *[NAME_WIDTH] * others, *[room] * n_messages, *narrow[2:]]
+    for column, cells in zip(table.columns, widths, strict=True):
+        column.width = cells
+    table.show_header = False
 
 
 def _pair_cell(entry: Entry, *, named: bool) -> Text:
