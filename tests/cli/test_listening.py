@@ -1,6 +1,7 @@
 """What `listen` finds while it listens: as `decode` does with a recording of the same."""
 
 import json
+import re
 
 import pytest
 
@@ -81,7 +82,7 @@ def test_messages_are_shown_with_what_answers_what_as_the_timeline_of_a_recordin
     _, out, _ = shell("listen", "--replay", recording, "--sheet", sheet, "--speed", 50, "--show", "timeline")
     _, whole, _ = shell("timeline", sheet, recording, "--count", 1000)
     live, expected = (
-        [line.split() for line in text.split("\n") if line[:10].strip()[:1].isdigit()] for text in (out, whole)
+        [line.split() for line in text.split("\n") if re.match(r" *\d+\.\d{6} ", line)] for text in (out, whole)
     )
     assert len(expected) > 100
     assert live == expected

@@ -17,7 +17,8 @@ from larkreader.present.text.terminal import ERROR, duration, new_table, wire_te
 from .timeline_rows import Entry
 
 TWO_COLUMNS = 76  # of a terminal, from which two wires have a column each
-TIME_WIDTH, REST_WIDTH, NAME_WIDTH, PAIR_WIDTH = 11, 8, 10, 18  # of columns, in cells
+TIME_WIDTH, REST_WIDTH, NAME_WIDTH, PAIR_WIDTH, WIDE_PAIR = 11, 8, 10, 18, 28  # of columns, in cells
+WIDE = 100  # of a terminal, from which on a pair is not folded
 LEAST_WIDTH = 12
 GAP = 2  # cells between columns
 BAR = 24  # signs of the longest bar of a histogram
@@ -81,7 +82,7 @@ def timeline_table(
 
 def _fix_widths(table: Table, width: int, *, n_messages: int, has_pairs: bool) -> None:
     """Give the columns of a table widths that do not depend on its rows."""
-    narrow = [TIME_WIDTH, REST_WIDTH, *([PAIR_WIDTH] if has_pairs else [])]
+    narrow = [TIME_WIDTH, REST_WIDTH, *([PAIR_WIDTH if width < WIDE else WIDE_PAIR] if has_pairs else [])]
     gaps = GAP * (len(table.columns) - 1)
     others = len(table.columns) - n_messages - len(narrow)  # the wire's name, where messages share a column
     room = max((width - sum(narrow) - gaps - others * NAME_WIDTH) // n_messages, LEAST_WIDTH)
