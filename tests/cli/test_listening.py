@@ -1,12 +1,14 @@
 """What `listen` finds while it listens: as `decode` does with a recording of the same."""
 
+import errno
 import json
 import re
+import time
 
 import pytest
 
 import larkreader as lr
-from larkreader.capture.files.recording import write_recording
+from larkreader.capture.files.recording import RecordingWriter, write_recording
 
 
 @pytest.fixture(scope="session")
@@ -90,6 +92,74 @@ def test_messages_are_shown_with_what_answers_what_as_the_timeline_of_a_recordin
     assert "error: unanswered-request on to_pump" in out
 
 
+def test_a_recording_that_is_rolled_over_loses_nothing_at_its_seams(shell, tmp_path, recordings):
+    """The files behind each other are the recording; the manifest adds up; the files of a second run stand beside."""
+    sheet, recording = recordings["service"]
+    options = ["--sheet", sheet, "--speed", 1e6, "--show", "nothing", "--record", tmp_path / "night.jsonl"]
+    shell("listen", "--replay", recording, *options, "--roll", "8 kB")
+    files = sorted(tmp_path.glob("night-*.jsonl"))
+    (tmp_path / "joined.jsonl").write_text("".join(file.read_text() for file in files))
+    manifest = json.loads((tmp_path / "night-0001.manifest.json").read_text())["recordings"]
+    assert [part["file"] for part in manifest] == [file.name for file in files]
+    assert [part["bytes"] for part in manifest] == [file.stat().st_size for file in files]
+    assert len(files) > 3
+    read, again = (lr.read(sheet, path) for path in (recording, tmp_path / "joined.jsonl"))
+    assert again.to_dict()["findings"] == read.to_dict()["findings"]
+    counts = {wire: sum(part["characters"].get(wire, 0) for part in manifest) for wire in read.characters}
+    assert counts == {wire: len(characters) for wire, characters in read.characters.items()}
+    shell("listen", "--replay", recording, *options, "--roll", "1 h")
+    assert (tmp_path / f"night-{len(files) + 1:04}.jsonl").exists()
+
+
+def test_what_stands_around_findings_is_recorded(shell, tmp_path, recordings):
+    """Of each unanswered request half a second before and a second after, which again shows it unanswered."""
+    sheet, recording = recordings["service"]
+    options = ["--sheet", sheet, "--speed", 1e6, "--show", "nothing", "--into", tmp_path / "around"]
+    around = ["--record-around", "unanswered-request", "--before", 0.5, "--after", 1]
+    shell("listen", "--replay", recording, *options, *around)
+    manifest = json.loads((tmp_path / "around" / "manifest.json").read_text())["recordings"]
+    whole = lr.read(sheet, recording)
+    (found,) = (finding for finding in whole.findings if finding.kind == "unanswered-request")
+    assert [place["at_s"] for part in manifest for place in part["findings"]] == pytest.approx(found.places.time_s)
+    for part in manifest:
+        reading = lr.read(sheet, tmp_path / "around" / part["file"])
+        (again,) = (finding for finding in reading.findings if finding.kind == "unanswered-request")
+        assert again.places.time_s == pytest.approx([place["at_s"] for place in part["findings"]])
+        times = [characters.begin_s for characters in reading.characters.values()]
+        assert min(time.min() for time in times) >= part["findings"][0]["at_s"] - 0.5
+        assert max(time.max() for time in times) <= part["findings"][-1]["at_s"] + 1
+    _, _, err = shell("listen", "--replay", recording, *options, *around, "--most-recordings", 1)
+    assert err.count("recorded around it") == 1
+    assert "--most-recordings is reached" in err
+
+
+@pytest.mark.parametrize("roll", [[], ["--roll", "1 h"]])
+def test_a_full_disk_ends_the_recording_and_not_the_judging(shell, tmp_path, monkeypatch, recordings, roll):
+    sheet, recording = recordings["service"]
+    put = RecordingWriter._put
+
+    def fill_up(writer, entry):
+        if writer.size > 5000:
+            raise OSError(errno.ENOSPC, "No space left on device")
+        put(writer, entry)
+
+    monkeypatch.setattr(RecordingWriter, "_put", fill_up)
+    options = ["--sheet", sheet, "--speed", 1e6, "--show", "nothing", "--record", tmp_path / "night.jsonl"]
+    status, out, err = shell("listen", "--replay", recording, *options, *roll)
+    assert status == 2
+    assert re.search(r"error: the recording ends at \d\.\d{3} s: No space left on device\n", err)
+    assert "3 unanswered requests in 55" in out
+
+
+def test_a_clock_that_is_set_is_reported_and_changes_no_time(shell, monkeypatch, rig_files):
+    step = iter([0.0] * 5)
+    monkeypatch.setattr("larkreader.cli.live_recording.time.time", lambda: 1e9 + time.monotonic() + next(step, 3600.0))
+    options = ["--sheet", rig_files["sheet"], "--wire", "from_pump", "--seconds", 1]
+    _, out, err = shell("listen", "stand-in:pump", *options)
+    assert len(re.findall(r"the system's clock was set by \+3600\.0 s", err)) == 1
+    assert "late-frame" not in out
+
+
 @pytest.mark.parametrize(
     ("options", "message"),
     [
@@ -98,6 +168,9 @@ def test_messages_are_shown_with_what_answers_what_as_the_timeline_of_a_recordin
         (["--fail-on", "errors"], 'Did you mean "error"?'),
         (["from_pmp"], 'Did you mean "from_pump"?'),
         (["--speed", "0"], "--speed"),
+        (["--roll", "1 h"], "must go with --record FILE"),
+        (["--record", "x.jsonl", "--roll", "1 day"], 'such as "1 h" or "100 MB"'),
+        (["--record-around", "eror"], 'Did you mean "error"?'),
         (["to_pump", "from_pump", "--forward"], "takes nothing"),
         (["to_pump", "from_pump", "to_pump"], "are 3 ports"),
     ],

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from contextlib import ExitStack
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 from itertools import chain
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -15,8 +15,9 @@ from .common import InputFile, console_form, json_lines_option, note
 from .completed import completed
 from .grouped import command
 from .line_option import line_of
-from .live import Timeline, open_named, recording, say_findings, shower
+from .live import Timeline, open_named, say_findings, shower
 from .live_findings import JudgeOptions, LiveFindings, judging_options
+from .live_recording import ClockSteps, Roll, recording
 from .screen import Screen
 from .showing import ENDING_NAMES, DisplayOptions, make_view, showing_options
 
@@ -43,6 +44,11 @@ LOOK_AT_TWO_S = 0.005  # at each of two in turn
 )
 @click.option("--side-by-side", is_flag=True, help="Give each of two ports half of the width.")
 @click.option("--record", type=click.Path(path_type=Path), metavar="FILE", help="Append what arrives to a recording.")
+@click.option(
+    "--roll",
+    metavar="WHEN",
+    help='With --record: begin the next file after a time such as "1 h" or a size such as "100 MB".',
+)
 @click.option(
     "--replay",
     type=InputFile(),
@@ -74,6 +80,7 @@ def listen(
     as_json: bool,
     replay: Path | None,
     speed: float,
+    roll: str | None,
     **more: Any,
 ) -> int:
     """Show what arrives at PORT, or at two ports on one timeline, until interrupted.
@@ -84,8 +91,12 @@ def listen(
     groups from two ports is uncertain, the later group's time has a ~ in front.
     """
     from larkreader.declare.document.sheet_file import open_sheet
+    from larkreader.errors import RequestError
 
-    judging = JudgeOptions(**{name: more.pop(name) for name in ("until", "fail_on", "junit", "reading")})
+    judging = JudgeOptions(**{item.name: more.pop(item.name) for item in fields(JudgeOptions)})
+    rolled = None if roll is None else Roll.parse(roll)
+    if rolled is not None and (record is None or record == Path("-")):
+        raise RequestError("--roll", "has no file", "must go with --record FILE")
     _check_ports(ports, forward=forward, side_by_side=side_by_side, replay=replay)
     judging.check(has_sheet=sheet is not None)
     declared = None if sheet is None else open_sheet(sheet)
@@ -99,14 +110,16 @@ def listen(
         view = make_view(DisplayOptions(**more), source.names, declared, ending, width=half)
         for name, its_port in source.opened.items():
             note(f"{name} is {its_port.name}")
-        writers = stack.enter_context(recording(record, source.opened, to_output=as_json))
+        writers = stack.enter_context(recording(record, source.opened, to_output=as_json, roll=rolled))
         screen = Screen(lambda: _footer(timeline, view))
         is_taken = as_json or record == Path("-")  # standard output
         halves = source.names if side_by_side else []
         show = shower(screen, view, halves, width, quiet=is_taken or more["show"] in ("nothing", "timeline"))
         judge = None
         if declared is not None:
-            judge = _judge_of(declared, source.names, _noted if is_taken else screen.rows, judging, more["show"])
+            judge = _judge_of(
+                declared, source.names, _noted if is_taken else screen.rows, judging, more["show"], source.opened
+            )
         timeline = Timeline(source.opened, writers, view, show, judge)
         seconds = judging.end().seconds if seconds is None else seconds
         try:
@@ -123,14 +136,14 @@ def listen(
             if judge is None:
                 say_findings(timeline.findings([], ENDING_NAMES[ending] if ending else None))
     if judge is None:
-        return 0
+        return 2 if timeline.failures else 0
     status = judge.close()
     _show_verdict(judge, to_errors=is_taken)
     heard = str(replay) if replay is not None else " ".join(ports)
     judge.write(f"listen {heard}", str(sheet), heard)
-    if record is not None:
+    if record is not None and rolled is None:
         note(f"now try: larkreader decode {sheet} {record}")
-    return status
+    return 2 if timeline.failures else status
 
 
 def _judge_of(
@@ -139,16 +152,17 @@ def _judge_of(
     show: Callable[[Sequence[str]], None],
     options: JudgeOptions,
     what: str | None,
+    ports: dict[str, Port],
 ) -> LiveFindings:
     """Return what judges some wires, and shows their messages too if wanted."""
     from larkreader.answers.live_reading import LiveReading
 
     if what != "timeline":
-        return LiveFindings(LiveReading(declared, wires=wires), show, options)
+        return LiveFindings(LiveReading(declared, wires=wires), show, options, around=options.around(ports))
     from .live_messages import LiveMessages
 
     reading = LiveReading(declared, wires=wires, together=True)
-    return LiveFindings(reading, show, options, LiveMessages(reading, show))
+    return LiveFindings(reading, show, options, LiveMessages(reading, show), options.around(ports))
 
 
 def _noted(rows: Sequence[str]) -> None:
@@ -303,7 +317,7 @@ def _watch(timeline: Timeline, source: _Source, screen: Screen, seconds: float |
     opened = source.opened
     forwarder = Forwarder(*opened.values()) if forward else None
     limit_s = LOOK_S if len(opened) == 1 else LOOK_AT_TWO_S
-    first = next(iter(opened))
+    first, clock = next(iter(opened)), ClockSteps()
     while (seconds is None or timeline.now_s(first) < seconds) and not source.is_over:
         is_silent = True
         for number, (name, item) in enumerate(opened.items()):
@@ -312,6 +326,9 @@ def _watch(timeline: Timeline, source: _Source, screen: Screen, seconds: float |
             is_silent = is_silent and not received.data
         if is_silent:
             timeline.idle()
+        if source.replay is None and (step_s := clock.look()):
+            at_s = timeline.now_s(first)
+            note(f"note: at {at_s:.3f} s the system's clock was set by {step_s:+.1f} s; the times shown here go on")
         if timeline.judge():
             return
         screen.refresh()

@@ -2,27 +2,24 @@
 
 from __future__ import annotations
 
-import sys
 from collections import deque
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from contextlib import ExitStack, contextmanager
+from contextlib import contextmanager
 from dataclasses import dataclass, field
-from datetime import UTC, datetime
-from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
 
-from .common import check_output, note, say_what_is_worth_knowing
+from .common import note, say_what_is_worth_knowing
 
 if TYPE_CHECKING:
-    from larkreader.capture.files.recording import RecordingWriter
     from larkreader.declare.document.sheet import Sheet
     from larkreader.declare.link.line import LineSettings
     from larkreader.exercise.ports.port import Port, Received
     from larkreader.present.text.views import View
 
     from .live_findings import LiveFindings
+    from .live_recording import Writer
     from .screen import Screen
 
 
@@ -79,7 +76,7 @@ class Timeline:
     ----------
     ports : dict of str to Port
         Which wires there are, and the port of each.
-    writers : sequence of RecordingWriter
+    writers : sequence of RecordingWriter or RolledRecording
         Where to record.
     view : View, optional
         How to show what passes; it is not shown unless given.
@@ -92,14 +89,15 @@ class Timeline:
     def __init__(
         self,
         ports: dict[str, Port],
-        writers: Sequence[RecordingWriter],
+        writers: Sequence[Writer],
         view: View | None,
         show: Callable[[str, Iterator[str]], None],
         judge: LiveFindings | None = None,
     ) -> None:
         self._judge = judge
+        self.failures: list[str] = []
         self._wires = {wire: _Wire(port, port.now_s(), port.line) for wire, port in ports.items()}
-        self._writers = writers
+        self._writers = list(writers)
         is_counted = bool(writers) or judge is not None
         self._counted = {wire: _counted_by(port) for wire, port in ports.items()} if is_counted else {}
         self._view = view
@@ -156,8 +154,15 @@ class Timeline:
 
         state = self._wires[wire]
         counted = self._newly_counted(wire) if self._counted else {}
-        for writer in self._writers:
-            writer.add(at_s, wire, data, faults, counted)
+        for writer in list(self._writers):
+            try:
+                writer.add(at_s, wire, data, faults, counted)
+            except OSError as error:
+                if isinstance(error, BrokenPipeError):
+                    raise
+                self._writers.remove(writer)  # what arrives is still shown and judged
+                self.failures.append(f"the recording ends at {at_s:.3f} s: {error.strerror or error}")
+                note(f"error: {self.failures[-1]}")
         if self._judge is not None:
             self._judge.feed(wire, data, at_s, faults, counted)
         is_uncertain = self._last is not None and self._last[0] != wire and self._last[1] - since_s > CERTAIN_S
@@ -332,26 +337,6 @@ def open_named(
             port.close()
             for item in port.notes[given:]:  # what closing could not restore
                 note(f"note: {item}")
-
-
-@contextmanager
-def recording(path: Path | None, ports: dict[str, Port], *, to_output: bool) -> Iterator[list[RecordingWriter]]:
-    """Open recordings of some wires: in a file if it is named, and on standard output."""
-    from larkreader.capture.files.recording import RecordingWriter
-
-    to_output = to_output or path == Path("-")
-    path = None if path == Path("-") else path
-    check_output(path)
-    wires = {
-        wire: {"port": port.name, **({"line": str(port.line)} if port.line is not None else {})}
-        for wire, port in ports.items()
-    }
-    began = datetime.now(UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z")
-    with ExitStack() as stack:
-        writers = [] if path is None else [stack.enter_context(RecordingWriter(path, began, wires))]
-        if to_output:
-            writers.append(RecordingWriter(sys.stdout.buffer, began, wires))
-        yield writers
 
 
 def _counted_by(port: Port) -> dict[str, int]:

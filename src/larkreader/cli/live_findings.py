@@ -11,15 +11,20 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from .common import check_output, note
+from .live_recording import SECONDS, began_now, wires_of
 from .output_file import OutputFile
 
 if TYPE_CHECKING:
     from larkreader.answers.live_reading import LiveReading
+    from larkreader.capture.files.rolled_recording import RecordingsAround
+    from larkreader.exercise.ports.port import Port
     from larkreader.judge.findings.finding import Finding
 
     from .live_messages import LiveMessages
 
 LOOK_S = 0.5  # between looks at what was found, on the clock of the link
+MOST_SECONDS = 3600.0
+MOST_BYTES = 1 << 30  # that the recordings around findings have altogether at most
 LOOK_AT_MESSAGES_S = 0.1  # the same where messages are shown
 LEISURE = 4.0  # times as long as a look takes, before the next
 GROWN = 2  # times as often as it was shown, from which a finding is shown again
@@ -33,23 +38,54 @@ class JudgeOptions:
     fail_on: str
     junit: Path | None
     reading: Path | None
+    record_around: str | None
+    before: float
+    after: float
+    into: Path
+    most_recordings: int
 
     def check(self, *, has_sheet: bool) -> None:
         """Raise `RequestError` before any port is opened if an option cannot be used."""
         from larkreader.errors import RequestError
 
-        given = {"--until": self.until, "--junit": self.junit, "--reading": self.reading}
+        given = {
+            "--until": self.until,
+            "--junit": self.junit,
+            "--reading": self.reading,
+            "--record-around": self.record_around,
+        }
         for name, value in given.items():
             if value is not None and not has_sheet and not (name == "--until" and self.end().kind == ""):
                 raise RequestError(name, "has no sheet", "must go with --sheet", "Only a declared link is judged")
         self.end()
         self.failing()
+        if self.record_around is not None:
+            parse_kinds("--record-around", self.record_around)
+            if self.into.exists() and not self.into.is_dir():
+                raise RequestError(f"--into {self.into}", "is a file", "must be a folder")
         check_output(self.junit)
         check_output(self.reading)
 
     def end(self) -> End:
         """Return what ends listening."""
         return End.parse(self.until)
+
+    def around(self, ports: dict[str, Port]) -> Around | None:
+        """Return what records what stands around findings, if that is wanted."""
+        if self.record_around is None:
+            return None
+        from larkreader.capture.files.rolled_recording import RecordingsAround
+
+        recordings = RecordingsAround(
+            self.into,
+            began_now(),
+            wires_of(ports),
+            before_s=self.before,
+            after_s=self.after,
+            most_files=self.most_recordings,
+            most_bytes=MOST_BYTES,
+        )
+        return Around(recordings, parse_kinds("--record-around", self.record_around))
 
     def failing(self) -> Callable[[Finding], bool]:
         """Return whether a finding fails the run, as a function of it."""
@@ -82,9 +118,6 @@ class End:
         return cls(kind=text.strip())
 
 
-SECONDS = {"s": 1.0, "min": 60.0, "h": 3600.0}
-
-
 def parse_kinds(option: str, text: str) -> Callable[[Finding], bool]:
     """Return a function of findings: whether each is of one of some kinds, or as severe as named."""
     from larkreader.errors import RequestError, nearest
@@ -102,7 +135,45 @@ def parse_kinds(option: str, text: str) -> Callable[[Finding], bool]:
 
 def judging_options(command: Callable[..., Any]) -> Callable[..., Any]:
     """Add the options to a command."""
+    seconds = click.FloatRange(0, MOST_SECONDS)
     for option in (
+        click.option(
+            "--most-recordings",
+            type=click.IntRange(1),
+            default=100,
+            show_default=True,
+            metavar="N",
+            help="With --record-around: how many recordings are written at most.",
+        ),
+        click.option(
+            "--into",
+            type=click.Path(path_type=Path, file_okay=True),
+            default=Path("around"),
+            show_default=True,
+            metavar="FOLDER",
+            help="With --record-around: where the recordings are written.",
+        ),
+        click.option(
+            "--after",
+            type=seconds,
+            default=2.0,
+            show_default=True,
+            metavar="SECONDS",
+            help="With --record-around: how much is recorded after a finding.",
+        ),
+        click.option(
+            "--before",
+            type=seconds,
+            default=5.0,
+            show_default=True,
+            metavar="SECONDS",
+            help="With --record-around: how much is recorded before a finding.",
+        ),
+        click.option(
+            "--record-around",
+            metavar="KIND,...",
+            help="Record what stands around findings of these kinds or severities, a file for each.",
+        ),
         click.option("--reading", type=OutputFile(".json"), metavar="FILE", help="Write the reading as JSON."),
         click.option("--junit", type=OutputFile(".xml"), metavar="FILE", help="Write findings as JUnit XML."),
         click.option(
@@ -122,6 +193,65 @@ def judging_options(command: Callable[..., Any]) -> Callable[..., Any]:
     return command
 
 
+class Around:
+    """Records what stands around some findings.
+
+    Parameters
+    ----------
+    recordings : RecordingsAround
+        Writes the files.
+    is_wanted : callable
+        Whether a finding is to be recorded.
+    """
+
+    def __init__(self, recordings: RecordingsAround, is_wanted: Callable[[Finding], bool]) -> None:
+        self._recordings: RecordingsAround | None = recordings
+        self._is_wanted = is_wanted
+        self._known: dict[tuple[str, ...], int] = {}
+        self._files: list[Path] = []
+        self.failures: list[str] = []
+
+    def add(self, *entry: Any) -> None:
+        """Hold what arrived."""
+        from larkreader.capture.files.rolled_recording import Entry
+
+        if self._recordings is not None:
+            self._recordings.add(Entry(*entry))
+
+    def notice(self, finding: Finding, now_s: float) -> None:
+        """Take note of the new places of a finding."""
+        from larkreader.judge.findings.merging import key_of
+
+        before, self._known[key_of(finding)] = self._known.get(key_of(finding), 0), finding.count
+        if self._recordings is None or not self._is_wanted(finding):
+            return
+        times = finding.places.time_s[before:].tolist() or [now_s]  # of many places only the first are kept
+        for at_s in times:
+            known_s = now_s if at_s != at_s else at_s
+            about = {"kind": finding.kind, "wire": finding.wire, "frame": finding.frame}
+            self._recordings.notice(known_s, finding.kind, about)
+
+    def look(self, now_s: float, *, is_over: bool = False) -> None:
+        """Write what is complete; all that is left once it `is_over`."""
+        if self._recordings is None:
+            return
+        written = len(self._recordings.written)
+        try:
+            self._recordings.look(now_s)
+            if is_over:
+                self._recordings.close()
+        except OSError as error:
+            self.failures.append(f"recordings around findings end at {now_s:.3f} s: {error.strerror or error}")
+            note(f"error: {self.failures[-1]}")
+            self._files, self._recordings = self._recordings.written, None
+            return
+        for path in self._recordings.written[written:]:
+            note(f"recorded around it: {path}")
+        if is_over and self._recordings.left_out:
+            count = self._recordings.left_out
+            note(f"{count:,} more finding{'' if count == 1 else 's'} not recorded: --most-recordings is reached")
+
+
 class LiveFindings:
     """Judges what arrives while a command listens, and shows findings as they turn up.
 
@@ -135,6 +265,8 @@ class LiveFindings:
         What ends listening, and what fails it.
     messages : LiveMessages, optional
         Shows messages too.
+    around : Around, optional
+        Records what stands around findings.
     """
 
     def __init__(
@@ -143,8 +275,9 @@ class LiveFindings:
         show: Callable[[Sequence[str]], None],
         options: JudgeOptions,
         messages: LiveMessages | None = None,
+        around: Around | None = None,
     ) -> None:
-        self.reading = reading
+        self.reading, self._around = reading, around
         self._messages, self._every_s = messages, LOOK_S if messages is None else LOOK_AT_MESSAGES_S
         self._show, self._options = show, options
         self._end, self._is_end = options.end(), parse_kinds("--until", options.end().kind or "nothing")
@@ -157,6 +290,8 @@ class LiveFindings:
         """Take in what arrived."""
         # a recording has microseconds; so what is judged here is what a reading of the recording judges
         self.reading.feed(wire, data, max(round(at_s, 6), self.reading.now_s), faults=faults, counted=counted)
+        if self._around is not None:
+            self._around.add(at_s, wire, data, faults, counted)
         self._count += len(data)
         self.is_over |= self._end.characters is not None and self._count >= self._end.characters
 
@@ -170,11 +305,11 @@ class LiveFindings:
         self.reading.tick(now_s)
         if self._messages is not None:
             self._messages.look(now_s)
-        self._show_changes()
+        self._show_changes(now_s)
         self._looked_s, self._looked_at = now_s, time.perf_counter()
         self._took = self._looked_at - began
 
-    def _show_changes(self) -> None:
+    def _show_changes(self, now_s: float) -> None:
         from larkreader.judge.findings.merging import key_of
 
         rows = []
@@ -184,8 +319,12 @@ class LiveFindings:
                 rows.append(row_of(finding, is_new=not before))
                 self._shown[key_of(finding)] = finding.count
             self.is_over |= self._is_end(finding)
+            if self._around is not None:
+                self._around.notice(finding, now_s)
         if rows:
             self._show(rows)
+        if self._around is not None:
+            self._around.look(now_s)
         self._status = summary_of(self.reading)
 
     def status(self) -> str:
@@ -197,6 +336,12 @@ class LiveFindings:
         self.reading.close()
         if self._messages is not None:
             self._messages.look(self.reading.now_s, is_over=True)
+        if self._around is not None:
+            for finding in self.reading.changed():
+                self._around.notice(finding, self.reading.now_s)
+            self._around.look(self.reading.now_s, is_over=True)
+            if self._around.failures:
+                return 2
         fails = self._options.failing()
         failed = self.reading.verdict == "nothing-read" or any(map(fails, self.reading.findings))
         return 1 if failed and self._options.fail_on != "nothing" else 0

@@ -16,7 +16,8 @@ from .common import InputFile, json_lines_option, naming, note
 from .completed import completed
 from .grouped import command
 from .line_option import line_of
-from .live import TOGETHER_S, Timeline, open_named, recording, say_findings, shower
+from .live import TOGETHER_S, Timeline, open_named, say_findings, shower
+from .live_recording import recording
 from .screen import Screen
 from .showing import ENDING_NAMES, DisplayOptions, make_view, showing_options
 

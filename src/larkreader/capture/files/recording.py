@@ -56,15 +56,23 @@ class RecordingWriter:
     wires : mapping of str to mapping
         What is known of each wire: its ``port`` and, where it has one, its ``line``.
 
+    Attributes
+    ----------
+    size : int
+        How many bytes were written.
+
     Raises
     ------
     CaptureError
         If the file exists and is not a recording.
     """
 
+    size: int
+
     def __init__(self, path: Path | BinaryIO, began: str, wires: Mapping[str, Mapping[str, str]]) -> None:
         self._is_ours = isinstance(path, Path)
         self._file: BinaryIO | io.FileIO = _appended(path) if isinstance(path, Path) else path
+        self.size = 0
         self._put({"recording": VERSION, "began": began, "wires": wires})
 
     def add(
@@ -91,7 +99,10 @@ class RecordingWriter:
         self.close()
 
     def _put(self, entry: Mapping[str, Any]) -> None:
-        self._file.write(json.dumps(entry).encode() + b"\n")
+        rest = memoryview(json.dumps(entry).encode() + b"\n")
+        self.size += len(rest)
+        while rest:  # a file that is nearly full takes a part
+            rest = rest[self._file.write(rest) or 0 :]
         self._file.flush()
 
 

@@ -24,6 +24,8 @@ from larkreader.decode.timeline import Timeline, What, make_timeline
 from larkreader.judge.findings.finding import NOWHERE, Finding, Places
 from larkreader.judge.measure.pairs import MOST_OPEN
 from larkreader.judge.measure.statistics import LATE, SOON
+from larkreader.judge.wire.frame_faults import substituting_since
+from larkreader.judge.wire.sequence import LastFrame, last_trusted
 
 from .judged import Stretch, judge_stretch
 from .received import Received
@@ -230,6 +232,8 @@ class StretchJudge:
             return None
         if any(_waits_for_more(frames) for frames in before.frames.values()):
             return None
+        if any(self._is_counter_open(frames, before, cut, past) for frames in before.frames.values()):
+            return None
         if any(not np.isfinite(item.end_s).all() for item in before.pauses.values()):
             return None
         if any(_lies_from(finding, cut.keep, cut.keep_s) for finding in _every(before)):
@@ -239,6 +243,35 @@ class StretchJudge:
         if any(_lies_before(finding, moved, cut.settle_s) for finding in _every(behind)):
             return None
         return before if _agree(before, behind, cut) else None
+
+    def _is_counter_open(self, frames: Frames, before: Stretch, cut: Cut, past: Past) -> bool:
+        """Return whether the next frame of a layout may show that something before a place was lost."""
+        layout = frames.layout
+        wire = layout.wire or self._wires[0]
+        known, last = past.last_frames.get(layout.key), last_trusted(frames, cut.settle[wire])
+        if layout.counter is None or (last is None and known is None):
+            return False
+        end = max(known.end, 0) if last is None and known is not None else last[1] if last else 0
+        if end > cut.keep[wire]:
+            return False
+        spans = before.skipped[wire]
+        is_odd = ((spans.reason != Skip.FILL) & (spans.offset >= end)).any()
+        is_faulty = any((item.faults[item.offset >= end] != 0).any() for item in before.wires[wire].frames.values())
+        return bool(is_odd or is_faulty) or layout.checksum is None
+
+    def _last_frames(self, before: Stretch, cut: Cut, past: Past) -> dict[str, LastFrame]:
+        """Return the last trusted frame of each layout with a counter that has none in what is kept."""
+        found = {}
+        for key, frames in before.frames.items():
+            wire = frames.layout.wire or self._wires[0]
+            keep, known = cut.keep[wire], past.last_frames.get(key)
+            last = last_trusted(frames, cut.settle[wire])
+            if last is not None and last[1] <= keep:
+                after_s = float(self.held[wire].begin_s[last[1]])
+                found[key] = LastFrame(last[0], last[1] - keep, after_s)
+            elif last is None and known is not None:
+                found[key] = replace(known, end=known.end - keep)
+        return found
 
     def _past_behind(self, cut: Cut, before: Stretch, past: Past) -> Past:
         """Return what lies before what is kept."""
@@ -258,6 +291,10 @@ class StretchJudge:
         for wire, found in before.pauses.items():
             lasted_s = (found.end_s - found.begin_s).max(initial=pauses.get(wire, 0.0))
             pauses[wire] = float(lasted_s)
+        substituting: dict[tuple[str, str], float] = {}
+        for frames in before.frames.values():
+            keep = cut.keep[frames.layout.wire or self._wires[0]]
+            substituting |= substituting_since(frames, keep, past.substituting_s)
         habits = {key: habit for item in before.wires.values() for key, habit in item.habits.items()}
         return Past(
             begun,
@@ -268,6 +305,8 @@ class StretchJudge:
             longest_s=longest,
             longest_pause_s=pauses,
             habits=habits,
+            last_frames=self._last_frames(before, cut, past),
+            substituting_s=substituting,
         )
 
     def _give_up(self, cut: Cut, before: Stretch, past: Past) -> None:

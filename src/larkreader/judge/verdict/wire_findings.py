@@ -26,7 +26,7 @@ from larkreader.judge.measure.statistics import LATE
 from larkreader.judge.wire.character_faults import judge_characters
 from larkreader.judge.wire.counting import judge_counting
 from larkreader.judge.wire.frame_faults import Causes, judge_frames
-from larkreader.judge.wire.sequence import Habit, find_losses, lost_by_hardware
+from larkreader.judge.wire.sequence import Habit, LastFrame, find_losses, lost_by_hardware
 from larkreader.judge.wire.text_checks import judge_no_frames, judge_text
 
 from .counts import FrameCounts, WireCounts
@@ -64,6 +64,10 @@ class Past:
         By wire, how long the longest pause before the stretch lasted, in seconds.
     habits : mapping of str to Habit
         By layout, how its sender makes frames, as those before the stretch show.
+    last_frames : mapping of str to LastFrame
+        By layout with a counter, its last trusted frame before the stretch.
+    substituting_s : mapping of tuple of str and str to float
+        By layout and field that held a substitute in the last frame before the stretch: since when, in seconds.
     now_s : float, optional
         When the open stretch ends so far, in seconds.
     replies_until_s : float, optional
@@ -79,6 +83,8 @@ class Past:
     longest_s: Mapping[str, float] = field(default_factory=dict)
     longest_pause_s: Mapping[str, float] = field(default_factory=dict)
     habits: Mapping[str, Habit] = field(default_factory=dict)
+    last_frames: Mapping[str, LastFrame] = field(default_factory=dict)
+    substituting_s: Mapping[tuple[str, str], float] = field(default_factory=dict)
     now_s: float | None = None
     replies_until_s: float | None = None
 
@@ -174,7 +180,7 @@ def judge_wire_stretch(
         frames = {key: replace(item, skipped=skipped) for key, item in frames.items()}
         every = list(frames.values())
     habits = {item.layout.key: Habit.of(item, first, past.habits.get(item.layout.key)) for item in every}
-    losses = find_losses(every, characters, taken, habits)
+    losses = find_losses(every, characters, taken, habits, past.last_frames)
     held = unexplained(characters, startup, layouts)
     missing = lost_by_hardware(losses)
     of_characters = list(judge_characters(wire, held, line, received.extents.get(wire), missing=missing))
@@ -193,6 +199,8 @@ def judge_wire_stretch(
                 causes=causes,
                 span_s=span_s,
                 last_begin_s=past.last_begin_s,
+                substituting_s=past.substituting_s,
+                first=first,
                 is_open=past.is_open and past.now_s is None,
             )
         )

@@ -57,6 +57,8 @@ def judge_frames(
     causes: Causes | None = None,
     span_s: tuple[float, float] | None = None,
     last_begin_s: Mapping[str, float] | None = None,
+    substituting_s: Mapping[tuple[str, str], float] | None = None,
+    first: int = 0,
     is_open: bool = False,
 ) -> Iterator[Finding]:
     """Yield what is wrong with the frames of one wire, and with the bytes between them.
@@ -79,6 +81,10 @@ def judge_frames(
         From when to when it was captured, in seconds.
     last_begin_s : mapping of str to float, optional
         By layout, when its last frame before these characters began, in seconds.
+    substituting_s : mapping of tuple of str and str to float, optional
+        By layout and field that held a substitute in the last frame before: since when, in seconds.
+    first : int
+        The first character whose frames are not counted yet.
     is_open : bool
         Whether more characters follow, so that no frame is late yet at the end.
     """
@@ -92,7 +98,7 @@ def judge_frames(
             for some, is_consequence, cause in _by_cause(rows, frames, causes):
                 found = _fault_finding(wire, characters, frames, some, fault, cause)
                 yield replace(found, group="of-faulty-characters") if is_consequence else found
-        yield from _judge_substitutes(wire, characters, frames)
+        yield from _judge_substitutes(wire, characters, frames, substituting_s or {}, first)
         yield from judge_period(
             wire, characters, frames, span_s, before_s=before_s.get(frames.layout.key), is_open=is_open
         )
@@ -146,31 +152,73 @@ def _checksums(frames: Frames, rows: Offsets) -> dict[str, Any]:
     return evidence
 
 
-def _judge_substitutes(wire: str, characters: Characters, frames: Frames) -> Iterator[Finding]:
-    """Yield since when and for how long the sender reports that values are substitutes, field by field."""
+def _judge_substitutes(
+    wire: str, characters: Characters, frames: Frames, since_s: Mapping[tuple[str, str], float], first: int
+) -> Iterator[Finding]:
+    """Yield since when and for how long the sender reports that values are substitutes, field by field.
+
+    `since_s` has since when it did at the end of what lies before, by layout and field; frames before character `first`
+    are counted already.
+    """
     good = frames[~frames.has_fault(FrameFault.CHECKSUM_MISMATCH)]
     for name, slot in frames.layout.slot.items():
         field = slot.field
         if field is None or field.substitutes is None or not len(good):
             continue
         result = good.raw(name) == field.substituting
+        before_s = since_s.get((frames.layout.key, name))
         turns = np.flatnonzero(np.diff(result, prepend=False, append=False)).reshape(-1, 2)
+        goes_on = before_s is not None and bool(result[0])
         if not len(turns):
             continue
         longest_s = None
         if characters.has_times:
             ends_s = np.append(good.begin_s, good.begin_s[-1])[turns[:, 1]]
-            longest_s = float((ends_s - good.begin_s[turns[:, 0]]).max())
+            begins_s = good.begin_s[turns[:, 0]]
+            if goes_on:
+                begins_s[0] = before_s
+            longest_s = float((ends_s - begins_s).max())
         yield make_finding(
             "substitute-values",
             frame_subject(frames.layout.key, wire),
-            Places.on(characters, good.offset[turns[:, 0]]),
+            Places.on(characters, good.offset[turns[goes_on:, 0]]),
             field=name,
             fields=field.substitutes.fields,
-            frames=int(result.sum()),
+            frames=int(np.count_nonzero(result[good.offset >= first])),
             longest_s=longest_s,
             to_end=bool(result[-1]),
         )
+
+
+def substituting_since(
+    frames: Frames, until: int, before_s: Mapping[tuple[str, str], float]
+) -> dict[tuple[str, str], float]:
+    """Return since when fields hold substitutes at an offset, in seconds, by layout and field.
+
+    Parameters
+    ----------
+    frames : Frames
+        Of one layout.
+    until : int
+        The offset.
+    before_s : mapping of tuple of str and str to float
+        The same where the frames begin.
+    """
+    good = frames[: int(np.searchsorted(frames.offset, until))]
+    good = good[~good.has_fault(FrameFault.CHECKSUM_MISMATCH)]
+    found: dict[tuple[str, str], float] = {}
+    for name, slot in frames.layout.slot.items():
+        field, key = slot.field, (frames.layout.key, name)
+        if field is None or field.substitutes is None:
+            continue
+        result = good.raw(name) == field.substituting
+        if not len(good):
+            found |= {key: before_s[key]} if key in before_s else {}
+        elif result[-1]:
+            others = np.flatnonzero(~result)
+            begins = int(others[-1]) + 1 if len(others) else 0
+            found[key] = before_s[key] if not begins and key in before_s else float(good.begin_s[begins])
+    return found
 
 
 def _judge_spans(

@@ -61,7 +61,7 @@ def judge_losses(
         yield make_finding(
             kind,
             subject,
-            Places.on(characters, losses.begin[chosen]),
+            Places.at(losses.begin[chosen], losses.begin_s[chosen]),
             certainty=certainty,
             caused_by=caused_by,
             missing=least if exact else None,

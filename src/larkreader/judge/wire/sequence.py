@@ -31,7 +31,7 @@ from larkreader.declare.frame.slot import Slot
 from larkreader.decode.check.verify import counter_steps
 from larkreader.decode.columns.frame_columns import CONTRADICTED, UNTRUSTED, FrameFault, Frames, Skip
 from larkreader.decode.cut.content import judge_contents
-from larkreader.judge.findings.finding import Finding
+from larkreader.judge.findings.finding import Finding, Places
 
 Offsets = npt.NDArray[np.int64]
 Mask = npt.NDArray[np.bool_]
@@ -58,6 +58,8 @@ class Losses:
         How many frames there are.
     begin, end : ndarray of int64, shape (n_places,)
         Where bytes are proven to be missing: offsets behind the trusted frame before, and of the one after.
+    begin_s : ndarray of float64, shape (n_places,)
+        When the characters behind the frames before began, in seconds; NaN where that is not known.
     frames : ndarray of int64, shape (n_places,)
         How many frames are missing or incomplete there.
     at_least, at_most : ndarray of int64, shape (n_places,)
@@ -81,6 +83,7 @@ class Losses:
     layout: str
     count: int
     begin: Offsets
+    begin_s: npt.NDArray[np.float64]
     end: Offsets
     frames: Offsets
     at_least: Offsets
@@ -161,6 +164,44 @@ class Habit:
         return min(most, int(np.percentile(self.overhead, SELDOM, method="lower")))
 
 
+@dataclass(frozen=True)
+class LastFrame:
+    """The last trusted frame of a layout before some characters, between which is nothing that is not a good frame.
+
+    Parameters
+    ----------
+    value : int
+        The raw value of its counter.
+    end : int
+        The offset of the character behind it, counted from the first of the others: 0 or less.
+    after_s : float
+        When that character began, in seconds.
+    """
+
+    value: int
+    end: int
+    after_s: float
+
+
+def last_trusted(frames: Frames, until: int) -> tuple[int, int] | None:
+    """Return counter and end of the last trusted frame before an offset; None without any, or without a counter.
+
+    Parameters
+    ----------
+    frames : Frames
+        Of one layout.
+    until : int
+        The offset.
+    """
+    counter = frames.layout.counter
+    good = _trusted(frames[: int(np.searchsorted(frames.offset, until))])[-1:]
+    if counter is None or not len(good):
+        return None
+    values = good.raw(counter.name)
+    value = int((values.data if is_masked(values) else values)[0])
+    return value, int(good.offset[0] + good.length[0])
+
+
 def _trusted(frames: Frames) -> Frames:
     """Return the frames whose content nothing contradicts; without a checksum, none of whose characters is faulty."""
     return frames[~frames.has_fault(CONTRADICTED if frames.layout.checksum is not None else UNTRUSTED)]
@@ -171,6 +212,7 @@ def find_losses(
     characters: Characters,
     but: Collection[tuple[str, str]] = (),
     habits: Mapping[str, Habit] | None = None,
+    last: Mapping[str, LastFrame] | None = None,
 ) -> list[Losses]:
     """Find where bytes are missing between the frames of each layout that has a counter.
 
@@ -184,13 +226,15 @@ def find_losses(
         Layouts and fields that are not counters of their own, such as one that a reply takes from its request.
     habits : mapping of str to Habit, optional
         By layout, how its sender makes frames; as these frames show unless given.
+    last : mapping of str to LastFrame, optional
+        By layout with a checksum, its last trusted frame before these characters.
 
     Returns
     -------
     list of Losses
         One for each layout with a counter.
     """
-    known = habits or {}
+    known, before = habits or {}, last or {}
     return [
         _losses_of(
             frames,
@@ -198,6 +242,7 @@ def find_losses(
             characters,
             [other for other in every if other is not frames],
             known.get(frames.layout.key) or Habit.of(frames),
+            before.get(frames.layout.key),
         )
         for frames in every
         if frames.layout.counter is not None and (frames.layout.key, frames.layout.counter.name) not in but
@@ -221,35 +266,50 @@ def byte_bounds(layout: FrameLayout, habit: Habit) -> tuple[int, int]:
     return shortest + extra, boundary.most_sent(longest) + (boundary.most_delimiters or extra)
 
 
-def _losses_of(frames: Frames, counter: Slot, characters: Characters, others: list[Frames], habit: Habit) -> Losses:
+def _losses_of(
+    frames: Frames,
+    counter: Slot,
+    characters: Characters,
+    others: list[Frames],
+    habit: Habit,
+    last: LastFrame | None,
+) -> Losses:
     good = _trusted(frames)
     values = good.raw(counter.name)
     values = (values.data if is_masked(values) else values).astype(np.uint64)
+    offset, length = good.offset, good.length
+    if last is not None:  # it stands in for a frame that ends where these characters begin
+        values = np.append(np.uint64(last.value), values)
+        offset, length = np.append(0, offset), np.append(0, length)
     cycle = min(counter.cycle, 1 << 48)
-    number = np.arange(len(good))
-    wrong = np.zeros(len(good), np.bool_)
+    number = np.arange(len(values))
+    wrong = np.zeros(len(values), np.bool_)
     open_end = np.empty(0, np.int64)
     if frames.layout.checksum is None:
         number, wrong, open_end = _agreeing(values, cycle)
     held = values.astype(np.int64)
     expected = (held[number[np.maximum(np.searchsorted(number, open_end) - 1, 0)]] if len(number) else open_end) % cycle
-    chain = good[number]
+    chain = offset[number], length[number]
     lost, begin, end, steps, least, most = _intervals(frames, chain, held[number], counter, others, number, habit)
     repeats, restarts, missing = lost
     doubtful = np.zeros(len(missing), dtype=np.bool_)
     for row, place in enumerate(missing.tolist()):
         following = int(held[number[place]] + 1) % cycle
-        doubtful[row] = _holds_the_next(frames.layout, chain, place, counter, following)
+        doubtful[row] = last is None and _holds_the_next(good, int(number[place]), counter, following)
     in_doubt, missing = missing[doubtful], missing[~doubtful]
     first, behind = begin[missing], end[missing]
     joined = _joined(frames, first, behind, least[missing], most[missing])
     cause, whole = _causes(frames, characters, first, behind, least[missing], most[missing])
+    begin_s = Places.on(characters, first).time_s
+    if last is not None and len(missing) and missing[0] == 0:
+        first, begin_s = np.append(last.end, first[1:]), np.append(last.after_s, begin_s[1:])
     places = np.flatnonzero(wrong)
     before = number[np.maximum(np.searchsorted(number, places) - 1, 0)] if len(number) else places
     return Losses(
         layout=frames.layout.key,
         count=len(frames),
         begin=first,
+        begin_s=begin_s,
         end=behind,
         frames=steps[missing] - 1,
         at_least=least[missing],
@@ -259,24 +319,25 @@ def _losses_of(frames: Frames, counter: Slot, characters: Characters, others: li
         whole=whole,
         repeats=end[repeats],
         restarts=end[restarts],
-        changed=good.offset[places],
+        changed=offset[places],
         expected=(held[before] + places - before) % cycle,
         found=held[places],
-        jumps=np.concatenate([good.offset[open_end], chain.offset[in_doubt + 1]]),
+        jumps=np.concatenate([offset[open_end], chain[0][in_doubt + 1]]),
         before=np.concatenate([expected, held[number[in_doubt]]]),
         after=np.concatenate([held[open_end], held[number[in_doubt + 1]]]),
     )
 
 
-def _holds_the_next(layout: FrameLayout, chain: Frames, place: int, counter: Slot, wanted: int) -> bool:
+def _holds_the_next(good: Frames, row: int, counter: Slot, wanted: int) -> bool:
     """Return whether the frame before a jump is two, joined by damage to what separates them.
 
     Without a checksum such a frame passes for a good frame if its length may vary. Then its end is a frame of its own,
     with the fixed values of the layout and the counter that is missing.
     """
+    layout = good.layout
     if layout.checksum is not None or layout.is_fixed or layout.pattern is not None:
         return False
-    data, marker = chain.data[place].tobytes(), layout.marker
+    data, marker = good.data[row].tobytes(), layout.marker
     for seam in range(layout.shortest, len(data)):
         for width in sorted({max(len(marker) - 1, 0), len(marker), len(marker) + 1}):
             tail = marker + data[seam + width :]
@@ -320,7 +381,7 @@ def _agreeing(values: npt.NDArray[np.uint64], cycle: int) -> tuple[Offsets, Mask
 
 def _intervals(
     frames: Frames,
-    chain: Frames,
+    chain: tuple[Offsets, Offsets],
     values: Offsets,
     counter: Slot,
     others: list[Frames],
@@ -336,7 +397,8 @@ def _intervals(
     usual = habit.usual_length
     cycle = min(counter.cycle, 1 << 48)
     steps = counter_steps(values.astype(np.uint64), cycle)
-    begin, end = chain.offset[:-1] + chain.length[:-1], chain.offset[1:]
+    offset, length = chain
+    begin, end = offset[:-1] + length[:-1], offset[1:]
     fill = frames.skipped[frames.skipped.reason == Skip.FILL]
     there = end - begin - _between(fill.offset, fill.length, begin, end)
     most_there = there - _taken_by(others, begin, end, only_good=True)
