@@ -14,6 +14,7 @@ import numpy as np
 import pytest
 
 import larkreader as lr
+from larkreader.capture.files.recording import RecordingWriter
 from larkreader.exercise.talk.forwarder import Forwarder
 
 termios = pytest.importorskip("termios", reason="there are no POSIX terminals here")
@@ -99,8 +100,9 @@ fields = [
     )
     with says([b"full 9,8.5\n", b"empty .5\n"]) as path:
         _, out, _ = shell("listen", path, "--sheet", tmp_path / "tank.toml", "--show", "values", "--seconds", 1)
-    rows = {line[7:14].strip(): line[14:].split() for line in out.splitlines()[2:]}
-    assert (rows["state"][0], rows["levels"][:3]) == ('"empty"', ["0.5", "0.5", "9"])
+    rows = [line.split() for line in out.split("Verdict")[0].splitlines()]
+    assert ["level", "state", '"empty"', "stale"] in rows
+    assert next(row[1:] for row in rows if "levels" in row) == ["levels", "0.5", "stale", "0.5", "9"]
     with says([b"\x03\x01\x05\x00", b"\x05\x02\x07\x08\x09\x00", b"\x02\x02\x00"]) as path:
         _, out, _ = shell("listen", path, "--sheet", tmp_path / "leak.toml", "--seconds", 1)
     shown = [line.split(maxsplit=3)[3] for line in out.split("\n\nVerdict")[0].splitlines()[1:] if line[0] == " "]
@@ -111,17 +113,39 @@ fields = [
     ]
 
 
+def test_a_value_that_moves_is_drawn_and_an_old_or_substitute_value_is_marked(shell, rig, rig_files, tmp_path):
+    """A minute that rises from 0 to 60 mL/min and then stands; the last half of it is drawn, in steps of equal height."""
+    recording = tmp_path / "minute.jsonl"
+    with RecordingWriter(recording, "2026-05-01T08:30:00.000Z", {"from_pump": {}, "to_pump": {}}) as writer:
+        for number in range(1200):
+            (frame,) = frames_of(rig.sheet, {"count": number % 256, "flow": number // 20})
+            writer.add(0.05 * number, "from_pump", frame)
+        writer.add(65.0, "to_pump", b"\0")
+    for encoding, strip in (("utf-8", "\u2581\u2582\u2583\u2584\u2585\u2586\u2587\u2588"), ("ascii", "123456789")):
+        options = [*COMMAND, "listen", "--replay", recording, "--sheet", rig_files["sheet"], "--speed", "1e6"]
+        environment = {**os.environ, "COLUMNS": "120", "PYTHONIOENCODING": encoding}
+        found = subprocess.run([*options, "--show", "values"], capture_output=True, env=environment, check=False)
+        (flow,) = (line for line in found.stdout.decode(encoding).splitlines() if " flow " in line and "59" in line)
+        drawn = [sign for sign in flow if sign in strip and sign not in "0123456789"]
+        assert flow.split()[-3:] == ["0", "59", "stale"]
+        assert drawn == sorted(drawn)
+        assert encoding == "ascii" or (drawn[0], drawn[-1], len(drawn)) == (strip[0], strip[-1], 20)
+
+
 def test_the_last_values_their_range_and_rate_make_a_table(shell, rig, rig_files):
     values = [{"count": number, "flow": flow, "temperature": 21.5} for number, flow in enumerate([12, 310.5, 7.5, 301])]
     with says(frames_of(rig.sheet, *values)) as path:
         options = ["--sheet", rig_files["sheet"], "--wire", "from_pump", "--show", "values", "--seconds", 1.2]
         status, out, _ = shell("listen", path, *options, "--fail-on", "nothing")
-    rows = {line[8:20].strip(): line[20:].split() for line in out.splitlines()[2:]}
+    table = out[out.index("frame  ") :].split("\n\n")[0].splitlines()
+    rows = {line[12:24].strip(): line[24:].split() for line in table[2:]}
+    heads = [line[:11].strip() for line in table[2:5]]
     assert status == 0
-    assert rows["flow"] == ["301", "out", "of", "range", "mL/min", "7.5", "310.5"]
-    assert rows["temperature"] == ["21.5", "degC", "21.5", "21.5"]
-    assert rows["state"] == ["dosing"]
-    assert 5 < float(rows["count"][-1]) < 15  # ten frames a second
+    assert rows["flow"] == ["301", "mL/min", "out", "of", "range", "7.5", "310.5"]
+    assert rows["temperature"] == ["21.5", "degC", "stale", "21.5", "21.5"]
+    assert rows["state"] == ["dosing", "stale"]
+    assert 3 < float(heads[1].removesuffix("/s")) < 40  # ten frames a second, the last some hundred milliseconds ago
+    assert re.fullmatch(r"status,[\d.]+/s,\d+ ms ago", ",".join(heads))
 
 
 def test_lines_are_shown_whole_with_their_endings(shell):

@@ -340,7 +340,7 @@ def _footer(timeline: Timeline, view: View) -> Any:
     from rich.text import Text
 
     from larkreader.present.tables import reading_views
-    from larkreader.present.tables.frame_views import ValueView
+    from larkreader.present.tables.value_view import ValueView
 
     status = Text("\n".join(timeline.status()), style="reverse", overflow="ellipsis", no_wrap=True)
     return Group(reading_views.values(view), "", status) if isinstance(view, ValueView) else status
@@ -349,7 +349,7 @@ def _footer(timeline: Timeline, view: View) -> Any:
 def _values(view: View) -> str:
     """Return the table of values as it is at the end, if it is what was wanted."""
     from larkreader.present.tables import reading_views
-    from larkreader.present.tables.frame_views import ValueView
+    from larkreader.present.tables.value_view import ValueView
     from larkreader.present.text import terminal
 
     if not isinstance(view, ValueView):

@@ -88,7 +88,8 @@ def make_view(
     """
     from larkreader.errors import RequestError, nearest
     from larkreader.exercise.payload.typed_input import ENDINGS
-    from larkreader.present.tables.frame_views import FrameView, ValueView
+    from larkreader.present.tables.frame_views import FrameView
+    from larkreader.present.tables.value_view import ValueView
     from larkreader.present.text.dump import DumpForm
     from larkreader.present.text.notation import check_encoding
     from larkreader.present.text.views import CharacterView, LineView

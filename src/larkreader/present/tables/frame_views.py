@@ -15,7 +15,6 @@ from larkreader.capture.masked import is_masked
 from larkreader.capture.ragged import Ragged
 from larkreader.declare.frame.layout import FrameLayout
 from larkreader.declare.frame.slot import Slot
-from larkreader.decode.check.verify import within_range
 from larkreader.decode.columns.frame_columns import SKIP_NAMES, FrameFault, Frames, Skip, frame_fault_names
 from larkreader.decode.columns.ragged_columns import every_item
 from larkreader.decode.cut.streaming import LayoutsReader
@@ -30,7 +29,7 @@ RECENT = 20  # frames from which a rate is taken
 
 
 @dataclass
-class _Seen:
+class Seen:
     """What has been seen of a layout."""
 
     last: Frames | None = None
@@ -57,7 +56,7 @@ class _Seen:
         self.last = good[-1]
         self.times.extend(good.begin_s[-RECENT:].tolist())
         for name, slot in good.layout.slot.items():
-            if slot.count == 1 and slot.kind not in ("flag", "text", "word") and not (slot.field and slot.field.names):
+            if is_number(slot):
                 column = every_item(good[name][~good.substituted(name)])
                 if column.dtype.kind == "f":  # a value that says that there is none counts for nothing
                     column = column[~np.isnan(column)]
@@ -82,7 +81,7 @@ class FrameView(View):
         Whether to show the frames' bytes instead.
     """
 
-    seen: dict[str, _Seen]
+    seen: dict[str, Seen]
     layouts: dict[str, FrameLayout]
     shown: dict[str, list[str]]
     skipped: dict[str, int]
@@ -99,7 +98,7 @@ class FrameView(View):
         self._readers = {wire: LayoutsReader(some) for wire, some in layouts.items() if some}
         self._plain = CharacterView(form)
         self._as_bytes = as_bytes
-        self.seen = {layout.key: _Seen() for some in layouts.values() for layout in some}
+        self.seen = {layout.key: Seen() for some in layouts.values() for layout in some}
         self.layouts = {layout.key: layout for some in layouts.values() for layout in some}
         self.shown = {key: chosen_fields(layout, fields) for key, layout in self.layouts.items()}
         self.skipped = dict.fromkeys(self._readers, 0)
@@ -136,6 +135,17 @@ class FrameView(View):
             count = self.skipped[wire]
             parts.append(f"{count:,} byte{'' if count == 1 else 's'} of no frame")
         return ", ".join(parts)
+
+    def taken(self, key: str, frames: Frames) -> None:
+        """Take note of frames of a layout whose checksum is right; a view that needs more than the last does more.
+
+        Parameters
+        ----------
+        key : str
+            The layout.
+        frames : Frames
+            The frames.
+        """
 
     def _shown(self, wire: str, found: Mapping[str, Frames], *, is_uncertain: bool = False) -> Iterator[str]:
         """Yield the rows of frames and of what lies between them, in order."""
@@ -184,6 +194,7 @@ class FrameView(View):
             if is_trusted:
                 seen.texts = texts
         seen.take(frames, trusted)
+        self.taken(key, frames[trusted])
 
 
 def _grouped(parts: Sequence[str], groups: Sequence[bytes]) -> Iterator[str]:
@@ -194,37 +205,9 @@ def _grouped(parts: Sequence[str], groups: Sequence[bytes]) -> Iterator[str]:
         begin += len(group)
 
 
-class ValueView(FrameView):
-    """Keeps the last value, the range and the rate of fields, for a table that is drawn again and again."""
-
-    def heading(self) -> str:
-        """Return nothing: rows are not what it shows."""
-        return ""
-
-    def take(self, arrival: Arrival) -> Iterator[str]:
-        """Take in what was received; there is nothing to show row by row."""
-        for _ in super().take(arrival):
-            pass
-        yield from ()
-
-    def rest(self) -> Iterator[tuple[str, str]]:
-        """Take in what was held back."""
-        for _ in super().rest():
-            pass
-        yield from ()
-
-    def values(self) -> Iterator[tuple[str, str, str, str, str, str, str, bool]]:
-        """Yield frame, field, last value, unit, least, most, frames a second, and whether the value makes no sense."""
-        for key, layout in self.layouts.items():
-            seen = self.seen[key]
-            rate = "" if seen.rate is None else f"{seen.rate:.3g}"
-            for name in self.shown[key]:
-                slot = layout.slot[name]
-                unit = slot.field.unit if slot.field else ""
-                last = "-" if seen.last is None else value_texts(seen.last, name)[0]
-                limits = [number_text(side[name], slot) if name in side else "" for side in (seen.least, seen.most)]
-                is_odd = seen.last is not None and not within_range(seen.last.raw(name), slot).all()
-                yield key, name, last, unit, *limits, rate, is_odd  # type: ignore[misc]  # limits are two
+def is_number(slot: Slot) -> bool:
+    """Return whether a field holds one number, not a flag, a text or a name."""
+    return slot.count == 1 and slot.kind not in ("flag", "text", "word") and not (slot.field and slot.field.names)
 
 
 def value_texts(frames: Frames, name: str) -> list[str]:

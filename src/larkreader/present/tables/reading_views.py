@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from itertools import accumulate
+from itertools import accumulate, groupby
 from typing import TYPE_CHECKING, Any
 
 from rich.console import Group
@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from larkreader.decode.columns.frame_columns import Frames
     from larkreader.judge.measure.statistics import FrameStatistics
 
-    from .frame_views import ValueView
+    from .value_view import ValueView
 from larkreader.present.text.terminal import ERROR, WIDE, duration, kept_whole, new_table, wire_text
 
 ROW = 16  # bytes of a frame in a row, at most
@@ -135,13 +135,27 @@ def frame_parts(frames: Frames, row: int, faults: Any, width: int) -> Group:
 
 
 def values(view: ValueView) -> Table:
-    """Show the last value, the range and the rate of fields."""
-    table = new_table("frame", "field", ">last", "unit", ">least", ">most", ">frames/s")
-    before = None
-    for key, name, last, unit, least, most, rate, is_odd in view.values():
-        held = Text(f"{last} out of range", style=ERROR) if is_odd else Text(last, style="bold")
-        table.add_row("" if key == before else key, name, held, unit, least, most, "" if key == before else rate)
-        before = key
+    """Show of each field the last value, how it moved and its range; below a frame's name its rate and its age.
+
+    On a narrow terminal a value that is not to be trusted has the reason in the place of its strip.
+    """
+    from .value_view import STRIP_S, WIDE  # few show values live, and it takes a while to load
+
+    is_wide = view.form.width >= WIDE
+    reason = [""] if is_wide else []
+    table = new_table("frame", "field", ">last", "unit", f"last {STRIP_S:g} s", ">least", ">most", *reason)
+    for key, rows in groupby(view.rows(), key=lambda row: row.frame):
+        every = list(rows)
+        age = [] if every[0].age_s is None else [f"{duration(every[0].age_s)} ago"]
+        heads = [key, *([f"{every[0].rate}/s"] if every[0].rate else []), *age]
+        for number, row in enumerate(every):
+            is_last = number == len(every) - 1
+            head = "\n".join(heads[number:] if is_last else heads[number : number + 1])
+            last = Text(row.last, style=ERROR if row.odd else "bold")
+            odd = Text(row.odd, style=ERROR)
+            strip = Text(row.strip) if is_wide or not row.odd else odd
+            table.add_row(head, row.field, last, row.unit, strip, row.least, row.most, *([odd] if is_wide else []))
+    table.columns[4].no_wrap = True
     return table
 
 
