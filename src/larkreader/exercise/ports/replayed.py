@@ -16,6 +16,7 @@ from larkreader.errors import PortError, RequestError
 
 from .port import Port, Received
 
+LEAST_WAIT_S = 1e-3  # of real time; what is shorter is waited for together
 COUNTS = {"overrun": "overruns", "overflow": "buffer overflows"}  # by the names that a recording has
 
 
@@ -53,6 +54,7 @@ class Replay:
         self._groups = _groups_of(pieces, wires)
         self._waiting: deque[Group] = deque()
         self._speed, self._now_s = speed, 0.0
+        self._owed_s = 0.0  # of real time, not waited for yet
 
     @property
     def now_s(self) -> float:
@@ -82,7 +84,7 @@ class Replay:
             How long to wait, in seconds on the clock of the recording.
         """
         group = self.next
-        until_s = self._now_s + limit_s
+        until_s = self._now_s + max(limit_s, self._speed * LEAST_WAIT_S)
         if group is None or group.time_s > until_s:
             self._advance(until_s)
             return None
@@ -92,8 +94,11 @@ class Replay:
     def _advance(self, time_s: float) -> None:
         """Let the clock go on, not back."""
         if time_s > self._now_s:
-            time.sleep((time_s - self._now_s) / self._speed)
+            self._owed_s += (time_s - self._now_s) / self._speed
             self._now_s = time_s
+        if self._owed_s >= LEAST_WAIT_S:
+            time.sleep(self._owed_s)
+            self._owed_s = 0.0
 
 
 class ReplayPort(Port):
