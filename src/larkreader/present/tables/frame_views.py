@@ -136,17 +136,6 @@ class FrameView(View):
             parts.append(f"{count:,} byte{'' if count == 1 else 's'} of no frame")
         return ", ".join(parts)
 
-    def taken(self, key: str, frames: Frames) -> None:
-        """Take note of frames of a layout whose checksum is right; a view that needs more than the last does more.
-
-        Parameters
-        ----------
-        key : str
-            The layout.
-        frames : Frames
-            The frames.
-        """
-
     def _shown(self, wire: str, found: Mapping[str, Frames], *, is_uncertain: bool = False) -> Iterator[str]:
         """Yield the rows of frames and of what lies between them, in order."""
         spans = next(iter(found.values())).skipped
@@ -194,7 +183,6 @@ class FrameView(View):
             if is_trusted:
                 seen.texts = texts
         seen.take(frames, trusted)
-        self.taken(key, frames[trusted])
 
 
 def _grouped(parts: Sequence[str], groups: Sequence[bytes]) -> Iterator[str]:

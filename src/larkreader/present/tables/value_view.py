@@ -8,9 +8,10 @@ from dataclasses import dataclass, field
 import numpy as np
 import numpy.typing as npt
 
+from larkreader.capture.characters import Characters
 from larkreader.declare.frame.layout import FrameLayout
 from larkreader.decode.check.verify import within_range
-from larkreader.decode.columns.frame_columns import Frames
+from larkreader.decode.columns.frame_columns import FrameFault, Frames
 from larkreader.decode.columns.ragged_columns import every_item
 from larkreader.judge.measure.statistics import LATE
 from larkreader.present.text.dump import DumpForm
@@ -18,6 +19,7 @@ from larkreader.present.text.views import Arrival
 
 from .frame_views import FrameView, is_number, number_text, value_texts
 
+WAIT_S = 0.1  # for which what arrived waits to be read together
 STRIP_S = 30.0  # how far back a strip reaches, in seconds
 CELLS, FEW_CELLS = 24, 12  # of a strip; the latter on a narrow terminal
 WIDE = 100  # columns of a terminal, from which it is not narrow
@@ -110,6 +112,7 @@ class ValueView(FrameView):
     ) -> None:
         super().__init__(form, layouts, fields)
         self.now_s, self.strips = 0.0, {}
+        self._waiting: list[Arrival] = []
         self._cells = CELLS if form.width >= WIDE else FEW_CELLS
 
     def heading(self) -> str:
@@ -117,11 +120,33 @@ class ValueView(FrameView):
         return ""
 
     def take(self, arrival: Arrival) -> Iterator[str]:
-        """Take in what was received; there is nothing to show row by row."""
+        """Take in what was received; there is nothing to show row by row, so that it is looked at now and then."""
         self.now_s = max(self.now_s, arrival.at_s)
-        for _ in super().take(arrival):
-            pass
+        self._waiting.append(arrival)
+        if self.now_s - self._waiting[0].at_s >= WAIT_S:
+            self._read()
         yield from ()
+
+    def _read(self) -> None:
+        """Read the frames of what waits."""
+        for wire in self._readers:
+            groups = [(item.at_s, item.data, item.faults) for item in self._waiting if item.wire == wire]
+            if groups:
+                for _ in self._shown(wire, self._readers[wire].feed(Characters.from_groups(groups))):
+                    pass
+        self._waiting.clear()
+
+    def _of_layout(self, key: str, frames: Frames) -> Iterator[tuple[int, float, str, int]]:
+        """Take in the frames of a layout; there are no rows of them."""
+        trusted = ~frames.has_fault(FrameFault.CHECKSUM_MISMATCH)
+        self.seen[key].take(frames, trusted)
+        self._take_values(key, frames[trusted])
+        yield from ()
+
+    def summary(self, wire: str) -> str:
+        """Return how many frames of each layout there were, as of other views."""
+        self._read()
+        return super().summary(wire)
 
     def idle(self, now_s: float) -> Iterator[tuple[str, str]]:
         """Take note of the time: values grow old."""
@@ -130,11 +155,12 @@ class ValueView(FrameView):
 
     def rest(self) -> Iterator[tuple[str, str]]:
         """Take in what was held back."""
+        self._read()
         for _ in super().rest():
             pass
         yield from ()
 
-    def taken(self, key: str, frames: Frames) -> None:
+    def _take_values(self, key: str, frames: Frames) -> None:
         """Take in the values of good frames."""
         for name in self.shown[key] if len(frames) else ():
             if is_number(frames.layout.slot[name]):
@@ -146,6 +172,7 @@ class ValueView(FrameView):
 
     def rows(self) -> Iterator[ValueRow]:
         """Yield what is known of each field."""
+        self._read()
         for key, layout in self.layouts.items():
             seen = self.seen[key]
             age_s = None if not seen.times else max(self.now_s - seen.times[-1], 0.0)
