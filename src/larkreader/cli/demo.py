@@ -10,14 +10,16 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from .common import json_option, print_document
+from .common import console_form, json_option, print_document
 from .grouped import command
+from .live_findings import row_of
 
 if TYPE_CHECKING:
     from larkreader.answers.reading import Reading
     from larkreader.demo.rig import Rig
 
 SHOWN_KINDS = ("parity-error", "checksum-mismatch", "overflow")  # of the findings, where the demo is short
+LIVE_LOOK_S = 0.5  # between looks at what was found in a recording that is played
 SHOWN_S = (3.7, 3.82)  # of the service traffic: a late reply
 DRAWN_S = (1.1, 2.4)  # of it
 WRONG_CLOCK_PPM = -65_000.0  # of the far end in the second loopback: more than a receiver of 8E1 tolerates
@@ -32,7 +34,7 @@ WRONG_CLOCK_PPM = -65_000.0  # of the far end in the second loopback: more than 
     metavar="FOLDER",
     help="Where to write the sheet, the captures, the data and the figure.",
 )
-@click.option("--all", "show_all", is_flag=True, help="Show the whole tour, on ten pages.")
+@click.option("--all", "show_all", is_flag=True, help="Show the whole tour, on eleven pages.")
 @json_option
 def demo(into: Path, show_all: bool, as_json: bool) -> int:
     """Run the whole story on the dosing rig: declare, read, judge, exercise.
@@ -94,20 +96,24 @@ def demo(into: Path, show_all: bool, as_json: bool) -> int:
     console.print(terminal.heading("9  A dialogue with the pump head's stand-in"))
     agreed = _dialogue(rig, console)
 
+    console.print(terminal.heading("10  Live: findings and values as they arrive, here from a recording"))
+    heard = _live(into, rig, console)
+
     written = _write_results(into, rig, reading)
-    console.print(terminal.heading("10  Written"))
+    console.print(terminal.heading("11  Written"))
     shown = {
         str(files["sheet"]): "the sheet",
         str(files["capture"]): "the capture: both wires, as a VCD file",
         str(files["delivered"]): "the bytes that the controller's firmware got",
         str(into / "history.vcd"): "a burst, with history.toml; and history_paused.vcd with its sheet",
         str(into / "service.vcd"): "questions and answers on both wires, with service.toml",
+        str(into / "shift.jsonl"): "a recording: larkreader listen --replay plays it as if it were live",
         **written,
     }
     console.print(terminal.files(shown))
     console.print(f"\nNow try: larkreader decode {files['sheet']} {files['capture']}", soft_wrap=True)
     console.print(f"and: larkreader report {files['sheet']} {files['capture']} -o {into / 'rig.html'}", soft_wrap=True)
-    is_right = agree and passed and agreed and held and paired and planned.verdict == "clean"
+    is_right = agree and passed and agreed and held and paired and heard and planned.verdict == "clean"
     if as_json:
         faults = sorted({item.kind for item in rig.injected})
         found = sorted({finding.kind for finding in reading.findings})
@@ -181,6 +187,40 @@ def _timeline(into: Path, console: Any) -> bool:
     kinds = ", ".join(dict.fromkeys(finding.kind for finding in reading.findings))
     console.print(f"\nFound: {kinds}.")
     return is_found(service.injected, reading.findings)
+
+
+def _live(into: Path, rig: Rig, console: Any) -> bool:
+    """Judge a recording as if it arrived now; return whether what was found is what was put there."""
+    from larkreader.answers.live_reading import LiveReading
+    from larkreader.capture.files.open import open_every_wire
+    from larkreader.demo.shift import WIRE, write_shift
+    from larkreader.demo.wires import is_found
+    from larkreader.exercise.ports.replayed import Replay
+    from larkreader.present.tables.reading_views import values
+    from larkreader.present.tables.value_view import ValueView
+    from larkreader.present.text.dump import DumpForm
+    from larkreader.present.text.views import Arrival
+
+    path, injected = write_shift(into, rig.sheet)
+    replay = Replay([open_every_wire(path)], [WIRE], float("inf"))
+    live = LiveReading(rig.sheet, wires=[WIRE])
+    form = DumpForm(who_width=0, width=console.width, ascii_only=console_form()[1])
+    view = ValueView(form, {WIRE: [rig.sheet.frame["status"]]})
+    looked_s = 0.0
+    while (group := replay.take(WIRE, float("inf"))) is not None:
+        live.feed(WIRE, group.data, group.time_s, faults=group.faults)
+        for _ in view.take(Arrival(WIRE, group.time_s, 0, group.data, group.faults)):
+            pass
+        if group.time_s >= looked_s + LIVE_LOOK_S:
+            looked_s = group.time_s
+            for finding in live.changed():
+                console.print(row_of(finding, is_new=True), soft_wrap=True)
+    live.close()
+    console.print("", values(view), sep="\n")
+    console.print(
+        f"\nThe same at a port: larkreader listen --replay {path} --sheet {into / 'rig.toml'}", soft_wrap=True
+    )
+    return is_found(injected, live.findings)
 
 
 def _loopbacks(rig: Rig, console: Any) -> bool:
