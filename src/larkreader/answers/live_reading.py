@@ -16,11 +16,11 @@ from larkreader.decode.columns.frame_columns import Frames, Spans
 from larkreader.errors import RequestError
 from larkreader.judge.findings.finding import Finding, Findings, Verdict
 from larkreader.judge.findings.merging import key_of
+from larkreader.judge.live.stretches import MOST, STRETCH, StretchJudge
+from larkreader.judge.live.sums import Sum, wires_judged_together
 from larkreader.judge.measure.pair_columns import Pairs
 from larkreader.judge.verdict.checked import Checked
 from larkreader.judge.verdict.judged import account_for
-from larkreader.judge.verdict.stretches import MOST, STRETCH, StretchJudge
-from larkreader.judge.verdict.sums import Sum, wires_judged_together
 from larkreader.judge.verdict.wire_findings import Beginning
 from larkreader.shown import Shown
 from larkreader.sources import Source, path_of

@@ -218,7 +218,7 @@ def _live(into: Path, rig: Rig, console: Any) -> bool:
     live.close()
     console.print("", values(view), sep="\n")
     console.print(
-        f"\nThe same at a port: larkreader listen --replay {path} --sheet {into / 'rig.toml'}", soft_wrap=True
+        f"\nPlay it: larkreader listen --replay {path} --sheet {into / 'rig.toml'}", soft_wrap=True
     )
     return is_found(injected, live.findings)
 

@@ -113,7 +113,7 @@ class End:
         if text.strip().isdigit():
             return cls(characters=int(text))
         if text.strip()[:1].isdigit():
-            raise RequestError(f'--until "{text}"', "is no time", 'must be such as "30 s", "10 min" or "8 h"')
+            raise RequestError(f'--until "{text}"', "is not a time", 'must be such as "30 s", "10 min" or "8 h"')
         parse_kinds("--until", text)
         return cls(kind=text.strip())
 
@@ -300,7 +300,10 @@ class LiveFindings:
         if self._end.seconds is not None and now_s >= self._end.seconds:
             self.is_over = True
         began = time.perf_counter()
-        if now_s - self._looked_s < self._every_s or began - self._looked_at < LEISURE * self._took:
+        if now_s - self._looked_s < self._every_s:
+            return
+        is_urgent = self._around is not None or bool(self._options.end().kind)
+        if not is_urgent and began - self._looked_at < LEISURE * self._took:
             return
         self.reading.tick(now_s)
         if self._messages is not None:

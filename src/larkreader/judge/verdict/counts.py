@@ -167,7 +167,7 @@ class PairCounts:
     by_state : mapping of PairState to int
         Of how many requests each became.
     repeated, unasked : int
-        How many requests repeat the one before, and how many replies answer nothing.
+        How many requests repeat the request before, and how many replies answer nothing.
     has_no_limit : bool
         Whether nothing shows how long to wait for a reply.
     times : PairTimes, optional

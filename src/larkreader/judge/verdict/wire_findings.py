@@ -23,10 +23,11 @@ from larkreader.judge.findings.character_kinds import FAULT_OF
 from larkreader.judge.findings.finding import Finding, Places, frame_subject, make_finding
 from larkreader.judge.infer.off_grid import judge_baud
 from larkreader.judge.measure.statistics import LATE
+from larkreader.judge.wire.carried import Habit, LastFrame
 from larkreader.judge.wire.character_faults import judge_characters
 from larkreader.judge.wire.counting import judge_counting
 from larkreader.judge.wire.frame_faults import Causes, judge_frames
-from larkreader.judge.wire.sequence import Habit, LastFrame, find_losses, lost_by_hardware
+from larkreader.judge.wire.sequence import find_losses, lost_by_hardware
 from larkreader.judge.wire.text_checks import judge_no_frames, judge_text
 
 from .counts import FrameCounts, WireCounts

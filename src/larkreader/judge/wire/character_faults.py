@@ -105,7 +105,7 @@ def _out_of_step(characters: Characters, line: LineSettings, extent: Extent) -> 
 
 
 def has_many(faulty: int, total: int) -> bool:
-    """Return whether so many of all characters are faulty that it is no accident."""
+    """Return whether so many of all characters are faulty that it cannot be an accident."""
     return total >= 10 and faulty > LARGE_SHARE * total
 
 

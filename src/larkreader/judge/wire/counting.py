@@ -19,8 +19,8 @@ import numpy.typing as npt
 from larkreader.capture.characters import Characters, Fault
 from larkreader.judge.findings.finding import Finding, Places, make_finding
 
+from .loss_causes import ON_THE_LINE, behind_the_line
 from .loss_findings import where_it_was
-from .sequence import ON_THE_LINE, behind_the_line
 
 FEWEST = 64  # characters by which a counting pattern is known
 SURE = 0.9  # of the steps that are one up

@@ -190,37 +190,6 @@ def _judge_substitutes(
         )
 
 
-def substituting_since(
-    frames: Frames, until: int, before_s: Mapping[tuple[str, str], float]
-) -> dict[tuple[str, str], float]:
-    """Return since when fields hold substitutes at an offset, in seconds, by layout and field.
-
-    Parameters
-    ----------
-    frames : Frames
-        Of one layout.
-    until : int
-        The offset.
-    before_s : mapping of tuple of str and str to float
-        The same where the frames begin.
-    """
-    good = frames[: int(np.searchsorted(frames.offset, until))]
-    good = good[~good.has_fault(FrameFault.CHECKSUM_MISMATCH)]
-    found: dict[tuple[str, str], float] = {}
-    for name, slot in frames.layout.slot.items():
-        field, key = slot.field, (frames.layout.key, name)
-        if field is None or field.substitutes is None:
-            continue
-        result = good.raw(name) == field.substituting
-        if not len(good):
-            found |= {key: before_s[key]} if key in before_s else {}
-        elif result[-1]:
-            others = np.flatnonzero(~result)
-            begins = int(others[-1]) + 1 if len(others) else 0
-            found[key] = before_s[key] if not begins and key in before_s else float(good.begin_s[begins])
-    return found
-
-
 def _judge_spans(
     wire: str,
     characters: Characters,

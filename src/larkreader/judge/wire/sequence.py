@@ -22,27 +22,23 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
-from larkreader.capture.characters import Characters, Fault
+from larkreader.capture.characters import Characters
 from larkreader.capture.masked import is_masked
-from larkreader.capture.median import median_of
-from larkreader.capture.ragged import Ragged
-from larkreader.declare.frame.layout import FrameLayout
 from larkreader.declare.frame.slot import Slot
 from larkreader.decode.check.verify import counter_steps
-from larkreader.decode.columns.frame_columns import CONTRADICTED, UNTRUSTED, FrameFault, Frames, Skip
+from larkreader.decode.columns.frame_columns import CONTRADICTED, FrameFault, Frames, Skip
 from larkreader.decode.cut.content import judge_contents
 from larkreader.judge.findings.finding import Finding, Places
+
+from .carried import Habit, LastFrame, byte_bounds, trusted
+from .loss_causes import find_causes
 
 Offsets = npt.NDArray[np.int64]
 Mask = npt.NDArray[np.bool_]
 FindCause = Callable[[Offsets, Offsets], Finding | None]
 
-ON_THE_LINE = Fault.PARITY | Fault.FRAMING | Fault.BREAK | Fault.NOISE | Fault.UNKNOWN_LEVEL
-HOLE_FIT = 0.6  # characters within which the length of a gap must be that of the missing bytes
 FEWEST_RESTART_BITS = 4  # of a counter; a narrower one stands at 0 too often to show a restart
 FEWEST_RESTART_STEPS = 8  # of a counter that jumps to 0; so many frames seldom go missing just before its turn
-HABIT = 256  # frames of a layout that show how its sender makes them
-SELDOM = 5  # percent of those frames, of which the shortest are an accident: a delimiter was lost
 FEWEST_SUPPORTED = 0.5  # of the frames without a checksum that must agree with a neighbour, for any to be trusted
 
 
@@ -106,107 +102,6 @@ class Losses:
         return chosen
 
 
-@dataclass(frozen=True)
-class Habit:
-    """How the sender of a layout makes its frames, as the first `HABIT` trusted frames show.
-
-    Parameters
-    ----------
-    overhead : ndarray of int64, shape (n_frames,)
-        Bytes that each took on the wire beyond its content: delimiters, and what stuffing adds.
-    length : ndarray of int64, shape (n_frames,)
-        Bytes that each took on the wire.
-    """
-
-    overhead: Offsets
-    length: Offsets
-
-    @classmethod
-    def of(cls, frames: Frames, first: int = 0, before: Habit | None = None) -> Habit:
-        """Return what trusted frames show, those that begin before character `first` left out, behind others.
-
-        Parameters
-        ----------
-        frames : Frames
-            Of one layout; those that are not trusted do not count.
-        first : int
-            The first character whose frames are not in `before`.
-        before : Habit, optional
-            What the frames before show.
-        """
-        if before is not None and len(before.length) >= HABIT:
-            return before
-        some = _trusted(frames[int(np.searchsorted(frames.offset, first)) :])[:HABIT]
-        content = some.data.length if isinstance(some.data, Ragged) else np.full(len(some), some.data.shape[1])
-        habit = cls(some.length - content, some.length)
-        if before is None:
-            return habit
-        return cls(
-            np.concatenate([before.overhead, habit.overhead])[:HABIT],
-            np.concatenate([before.length, habit.length])[:HABIT],
-        )
-
-    @property
-    def usual_length(self) -> float:
-        """How many bytes a frame takes on average; 1 without any frame."""
-        return float(self.length.mean()) if len(self.length) else 1.0
-
-    def least_overhead(self, most: int) -> int:
-        """Return the least overhead that is no accident; `most` if the frames show no less.
-
-        Parameters
-        ----------
-        most : int
-            The overhead of a frame whose delimiters are all its own.
-        """
-        if not len(self.overhead):
-            return most
-        return min(most, int(np.percentile(self.overhead, SELDOM, method="lower")))
-
-
-@dataclass(frozen=True)
-class LastFrame:
-    """The last trusted frame of a layout before some characters, between which is nothing that is not a good frame.
-
-    Parameters
-    ----------
-    value : int
-        The raw value of its counter.
-    end : int
-        The offset of the character behind it, counted from the first of the others: 0 or less.
-    after_s : float
-        When that character began, in seconds.
-    """
-
-    value: int
-    end: int
-    after_s: float
-
-
-def last_trusted(frames: Frames, until: int) -> tuple[int, int] | None:
-    """Return counter and end of the last trusted frame before an offset; None without any, or without a counter.
-
-    Parameters
-    ----------
-    frames : Frames
-        Of one layout.
-    until : int
-        The offset.
-    """
-    counter = frames.layout.counter
-    good = _trusted(frames[: int(np.searchsorted(frames.offset, until))])[-1:]
-    if counter is None or not len(good):
-        return None
-    values = good.raw(counter.name)
-    value = int((values.data if is_masked(values) else values)[0])
-    return value, int(good.offset[0] + good.length[0])
-
-
-def _trusted(frames: Frames) -> Frames:
-    """Return the frames whose content nothing contradicts; without a checksum, none of whose characters is faulty."""
-    return frames[~frames.has_fault(CONTRADICTED if frames.layout.checksum is not None else UNTRUSTED)]
-
-
 def find_losses(
     every: list[Frames],
     characters: Characters,
@@ -254,18 +149,6 @@ def lost_by_hardware(losses: list[Losses]) -> int:
     return sum(int(lost.at_least[lost.by("hardware")].sum()) for lost in losses)
 
 
-def byte_bounds(layout: FrameLayout, habit: Habit) -> tuple[int, int]:
-    """Return how many bytes a frame takes on the wire at least and at most, with stuffing and delimiters."""
-    boundary = layout.boundary
-    pattern = layout.text_pattern
-    shortest, longest = layout.shortest if pattern is None else layout.shortest + pattern.shortest, layout.longest
-    if boundary.opened_by == "break":
-        return shortest + 1, longest + 1
-    extra = len(layout.as_sent(b"A" * shortest)) - shortest
-    extra = habit.least_overhead(extra)  # packets may share a delimiter
-    return shortest + extra, boundary.most_sent(longest) + (boundary.most_delimiters or extra)
-
-
 def _losses_of(
     frames: Frames,
     counter: Slot,
@@ -274,7 +157,7 @@ def _losses_of(
     habit: Habit,
     last: LastFrame | None,
 ) -> Losses:
-    good = _trusted(frames)
+    good = trusted(frames)
     values = good.raw(counter.name)
     values = (values.data if is_masked(values) else values).astype(np.uint64)
     offset, length = good.offset, good.length
@@ -299,12 +182,14 @@ def _losses_of(
     in_doubt, missing = missing[doubtful], missing[~doubtful]
     first, behind = begin[missing], end[missing]
     joined = _joined(frames, first, behind, least[missing], most[missing])
-    cause, whole = _causes(frames, characters, first, behind, least[missing], most[missing])
+    cause, whole = find_causes(frames, characters, first, behind, least[missing], most[missing])
     begin_s = Places.on(characters, first).time_s
     if last is not None and len(missing) and missing[0] == 0:
         first, begin_s = np.append(last.end, first[1:]), np.append(last.after_s, begin_s[1:])
     places = np.flatnonzero(wrong)
     before = number[np.maximum(np.searchsorted(number, places) - 1, 0)] if len(number) else places
+    jumps = np.concatenate([offset[open_end], chain[0][in_doubt + 1]])
+    in_order = np.argsort(jumps, kind="stable")
     return Losses(
         layout=frames.layout.key,
         count=len(frames),
@@ -322,9 +207,9 @@ def _losses_of(
         changed=offset[places],
         expected=(held[before] + places - before) % cycle,
         found=held[places],
-        jumps=np.concatenate([offset[open_end], chain[0][in_doubt + 1]]),
-        before=np.concatenate([expected, held[number[in_doubt]]]),
-        after=np.concatenate([held[open_end], held[number[in_doubt + 1]]]),
+        jumps=jumps[in_order],
+        before=np.concatenate([expected, held[number[in_doubt]]])[in_order],
+        after=np.concatenate([held[open_end], held[number[in_doubt + 1]]])[in_order],
     )
 
 
@@ -425,59 +310,6 @@ def _joined(frames: Frames, begin: Offsets, end: Offsets, least: Offsets, most: 
     return np.where((least == most) & (between == 1), between, 0)
 
 
-def _causes(
-    frames: Frames, characters: Characters, begin: Offsets, end: Offsets, least: Offsets, most: Offsets
-) -> tuple[npt.NDArray[np.str_], Mask]:
-    """Return who lost the bytes at each place, and whether nothing is left of their frames."""
-    faults = ON_THE_LINE
-    if frames.layout.boundary.opened_by == "break":
-        faults &= ~Fault.BREAK  # they begin frames, as declared
-    behind = end + 1
-    damaged = _count_between(np.flatnonzero(characters.has_fault(faults)), begin, behind)
-    if len(characters.false_starts_s):
-        damaged += _count_between(np.searchsorted(characters.begin_s, characters.false_starts_s), begin, behind)
-    damaged += _has_hole(frames, characters, begin, end, least, most)
-    overrun = _count_between(np.flatnonzero(characters.has_fault(Fault.OVERRUN)), begin, behind)
-    cause = np.where(overrun > 0, "hardware", np.where(damaged > 0, "line", behind_the_line(characters)))
-    return cause, end == begin
-
-
-def _has_hole(
-    frames: Frames, characters: Characters, begin: Offsets, end: Offsets, least: Offsets, most: Offsets
-) -> Mask:
-    """Return where the wire rests within the rest of frames as long as the missing bytes take.
-
-    A buffer that lost bytes leaves the others close together; on a wire that was interrupted they are missing in time.
-    """
-    if not characters.has_line or not len(begin):
-        return np.zeros(len(begin), dtype=np.bool_)
-    character_s = median_of(characters.end_s - characters.begin_s)
-    rests = np.append(characters.begin_s[1:] - characters.end_s[:-1], [0.0, 0.0]) / character_s
-    fill = frames.skipped.offset[frames.skipped.reason == Skip.FILL]
-    rests[np.maximum(fill - 1, 0)] = 0.0  # between frames, before a delimiter that stands alone
-    before = np.searchsorted(frames.offset, begin) - 1  # the frames that end there
-    may_hold_more = frames.layout.checksum is None and not frames.layout.is_fixed
-    doubted = before if may_hold_more else before[:0]
-    is_good = frames.faults == 0
-    is_good[doubted[doubted >= 0]] = False
-    good = frames[is_good]
-    inside = np.zeros(len(characters) + 1, dtype=np.int64)
-    np.add.at(inside, good.offset, 1)
-    np.add.at(inside, good.offset + good.length - 1, -1)  # the rest behind the last character is between frames
-    usual = rests[: len(characters)][np.cumsum(inside)[:-1] > 0]
-    longest_usual = float(usual.max(initial=0.0))
-    typical = median_of(usual) if len(usual) else 0.0
-    bounds = np.column_stack([begin, np.maximum(end - 1, begin + 1)]).ravel()
-    longest = np.maximum.reduceat(rests, bounds)[::2]
-    spare = HOLE_FIT + longest_usual - typical
-    fits = (longest - typical >= least - spare) & (longest - typical <= most + spare)
-    hole: Mask = (end - begin > 1) & (longest > longest_usual + HOLE_FIT / 2) & fits
-    for place, row in enumerate(doubted.tolist()):  # without a checksum, the frame before may be two with a gap between
-        held = rests[frames.offset[row] : frames.offset[row] + frames.length[row] - 1]
-        hole[place] |= float(held.max(initial=0.0)) > longest_usual + HOLE_FIT / 2
-    return hole
-
-
 def _taken_by(others: list[Frames], begin: Offsets, end: Offsets, *, only_good: bool) -> Offsets:
     """Return how many bytes of other layouts' frames lie in each stretch."""
     taken = np.zeros(len(begin), dtype=np.int64)
@@ -492,13 +324,3 @@ def _between(offset: Offsets, length: Offsets, begin: Offsets, end: Offsets) -> 
     before = np.concatenate([[0], np.cumsum(length)])
     found: Offsets = before[np.searchsorted(offset, end)] - before[np.searchsorted(offset, begin)]
     return found
-
-
-def _count_between(places: Offsets, begin: Offsets, end: Offsets) -> Offsets:
-    return np.searchsorted(places, end) - np.searchsorted(places, begin)
-
-
-def behind_the_line(characters: Characters) -> str:
-    """Return who loses characters without a trace: the hardware, if its driver counted that and no overflow."""
-    counted = {name for _, name, _ in characters.counted}
-    return "hardware" if "overrun" in counted and "overflow" not in counted else "buffer"

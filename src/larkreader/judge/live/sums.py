@@ -13,15 +13,14 @@ from larkreader.judge.findings.finding import Finding, Findings
 from larkreader.judge.findings.kinds import KINDS
 from larkreader.judge.findings.merging import MergedFindings, key_of
 from larkreader.judge.measure.pair_columns import Pairs, PairState
+from larkreader.judge.verdict.checked import Checked, add_up
+from larkreader.judge.verdict.counts import KEPT_TIMES, FrameCounts, PairCounts, WireCounts
+from larkreader.judge.verdict.judged import Stretch, in_order
+from larkreader.judge.verdict.wire_findings import Beginning, Past, WireStretch, conclude_wire
 from larkreader.judge.wire.character_faults import has_many
 from larkreader.judge.wire.frame_faults import FITS, NEARLY_ALL
 from larkreader.judge.wire.loss_findings import where_it_was
 from larkreader.judge.wire.pauses import Pauses
-
-from .checked import Checked, add_up
-from .counts import KEPT_TIMES, FrameCounts, PairCounts, WireCounts
-from .judged import Stretch, in_order
-from .wire_findings import Beginning, Past, WireStretch, conclude_wire
 
 
 @dataclass
