@@ -293,7 +293,8 @@ class LiveReading(Shown):
         judged = self._judged
         frames = {key: counts for item in judged.total.wires.values() for key, counts in item.frames.items()}
         pairs = {key: counts.to_dict() for key, counts in judged.total.pairs.items()}
-        pauses = {wire: item.to_dict() for wire, item in judged.total.pauses.items()}
+        counts = judged.total.counts
+        pauses = {wire: item.to_dict() for wire, item in judged.total.pauses.items() if counts[wire].characters}
         return {
             "sheet": self._sheet_name,
             "capture": "",

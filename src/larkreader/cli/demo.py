@@ -217,9 +217,7 @@ def _live(into: Path, rig: Rig, console: Any) -> bool:
                 console.print(row_of(finding, is_new=True), soft_wrap=True)
     live.close()
     console.print("", values(view), sep="\n")
-    console.print(
-        f"\nPlay it: larkreader listen --replay {path} --sheet {into / 'rig.toml'}", soft_wrap=True
-    )
+    console.print(f"\nPlay it: larkreader listen --replay {path} --sheet {into / 'rig.toml'}", soft_wrap=True)
     return is_found(injected, live.findings)
 
 

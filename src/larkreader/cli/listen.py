@@ -312,26 +312,51 @@ def _find_wire(port: Port, declared: Sheet, candidates: list[str], seconds: floa
 
 def _watch(timeline: Timeline, source: _Source, screen: Screen, seconds: float | None, *, forward: bool) -> None:
     """Look at the ports in turn, until the time is up or what was waited for has happened."""
+    first, clock = next(iter(source.opened)), ClockSteps()
+    with ExitStack() as stack:
+        look = _looks(timeline, source, stack, forward=forward)
+        while (seconds is None or timeline.now_s(first) < seconds) and not source.is_over:
+            if not look():
+                timeline.idle()
+            if source.replay is None and (step_s := clock.look()):
+                at_s = timeline.now_s(first)
+                note(f"note: at {at_s:.3f} s the system's clock was set by {step_s:+.1f} s; the times shown here go on")
+            if timeline.judge():
+                return
+            screen.refresh()
+
+
+def _looks(timeline: Timeline, source: _Source, stack: ExitStack, *, forward: bool) -> Callable[[], bool]:
+    """Return what looks once at all ports, and returns whether anything arrived.
+
+    A port in real time is read in a thread, so that what is shown and judged meanwhile delays no character.
+    """
+    from larkreader.exercise.ports.drained import DrainedPort
     from larkreader.exercise.talk.forwarder import Forwarder
 
     opened = source.opened
-    forwarder = Forwarder(*opened.values()) if forward else None
     limit_s = LOOK_S if len(opened) == 1 else LOOK_AT_TWO_S
-    first, clock = next(iter(opened)), ClockSteps()
-    while (seconds is None or timeline.now_s(first) < seconds) and not source.is_over:
-        is_silent = True
-        for number, (name, item) in enumerate(opened.items()):
-            received = forwarder.look_at(number, limit_s) if forwarder else item.read_some(4096, limit_s)
-            timeline.look(name, received)
-            is_silent = is_silent and not received.data
-        if is_silent:
-            timeline.idle()
-        if source.replay is None and (step_s := clock.look()):
-            at_s = timeline.now_s(first)
-            note(f"note: at {at_s:.3f} s the system's clock was set by {step_s:+.1f} s; the times shown here go on")
-        if timeline.judge():
-            return
-        screen.refresh()
+    if forward or any(port.is_simulated for port in opened.values()):
+        forwarder = Forwarder(*opened.values()) if forward else None
+
+        def look_in_turn() -> bool:
+            has_any = False
+            for number, (name, port) in enumerate(opened.items()):
+                received = forwarder.look_at(number, limit_s) if forwarder else port.read_some(4096, limit_s)
+                timeline.look(name, received)
+                has_any |= bool(received.data)
+            return has_any
+
+        return look_in_turn
+    drained = {name: stack.enter_context(DrainedPort(port)) for name, port in opened.items()}
+
+    def take() -> bool:
+        found = [(name, arrival) for name, port in drained.items() for arrival in port.take(limit_s)]
+        for name, arrival in sorted(found, key=lambda item: item[1].at_s):
+            timeline.arrived(name, *arrival)
+        return bool(found)
+
+    return take
 
 
 def _footer(timeline: Timeline, view: View) -> Any:

@@ -104,6 +104,7 @@ class Timeline:
         self._show = show
         self._group: _Group | None = None
         self._last: tuple[str, float] | None = None
+        self._floor_s = 0.0
         self.exchanges: list[tuple[bytes, bytes]] = []
         self._is_answer_kept = False
 
@@ -148,11 +149,18 @@ class Timeline:
                 message, answer = self.exchanges[-1]
                 self.exchanges[-1] = (message, (answer + received.data)[:KEPT])
 
+    def arrived(self, wire: str, since_s: float, at_s: float, received: Received) -> None:
+        """Take in what arrived on a wire from one time to another, on the port's clock, however late it is taken in."""
+        state = self._wires[wire]
+        state.finest_s = max(state.finest_s, at_s - since_s)
+        self._add(wire, at_s - state.began_s, since_s - state.began_s, received.data, received.faults)
+
     def _add(self, wire: str, at_s: float, since_s: float, data: bytes, faults: bytes) -> None:
         from larkreader.capture.characters import Fault
         from larkreader.present.text.views import CharacterView
 
         state = self._wires[wire]
+        at_s = self._floor_s = max(at_s, self._floor_s)  # of two ports one may be taken in after the other
         counted = self._newly_counted(wire) if self._counted else {}
         for writer in list(self._writers):
             try:
@@ -212,7 +220,8 @@ class Timeline:
         """Show what was found since, if it is time; return whether what was waited for has happened."""
         if self._judge is None:
             return False
-        self._judge.look(max(self.now_s(wire) for wire in self._wires))
+        self._floor_s = max(self.now_s(wire) for wire in self._wires)
+        self._judge.look(self._floor_s)
         return self._judge.is_over
 
     def status(self) -> list[str]:

@@ -41,6 +41,8 @@ class Port(ABC):
         Its settings; None where there are none, as over a network.
     marks_faults : bool
         Whether faults of the line are marked in what is received.
+    is_simulated : bool
+        Whether its time is its own and goes on only while it is read.
     notes : tuple of str
         What is worth knowing about this port: settings that the driver did not take, faults that it cannot report.
     """
@@ -48,6 +50,7 @@ class Port(ABC):
     name: str = ""
     line: LineSettings | None = None
     marks_faults: bool = False
+    is_simulated: bool = False
     notes: tuple[str, ...] = ()
     _closed: bool = False
 

@@ -117,6 +117,7 @@ class ReplayPort(Port):
     """
 
     marks_faults = True
+    is_simulated = True
 
     def __init__(self, replay: Replay, wire: str, line: LineSettings | None = None, name: str = "") -> None:
         self._replay, self._wire = replay, wire

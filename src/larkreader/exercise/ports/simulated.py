@@ -165,6 +165,7 @@ class SimulatedPort(Port):
     """
 
     marks_faults = True
+    is_simulated = True
     notes: tuple[str, ...] = ("the line is simulated, and so is its time",)
 
     def __init__(
@@ -304,6 +305,7 @@ class SimulatedEnd(Port):
     """One of two ends of a simulated line; made by `simulated_pair`."""
 
     marks_faults = True
+    is_simulated = True
     notes: tuple[str, ...] = ("the line is simulated, and so is its time",)
 
     def __init__(self, name: str, line: LineSettings, clock: _LineClock) -> None:

@@ -15,7 +15,7 @@ from larkreader.judge.findings.merging import MergedFindings, key_of
 from larkreader.judge.measure.pair_columns import Pairs, PairState
 from larkreader.judge.verdict.checked import Checked, add_up
 from larkreader.judge.verdict.counts import KEPT_TIMES, FrameCounts, PairCounts, WireCounts
-from larkreader.judge.verdict.judged import Stretch, in_order
+from larkreader.judge.verdict.judged import Stretch, in_order, of_wires_that_speak
 from larkreader.judge.verdict.wire_findings import Beginning, Past, WireStretch, conclude_wire
 from larkreader.judge.wire.character_faults import has_many
 from larkreader.judge.wire.frame_faults import FITS, NEARLY_ALL
@@ -137,6 +137,11 @@ class Sum:
             dict(self.end_s),
         )
 
+    @property
+    def counts(self) -> dict[str, WireCounts]:
+        """How much each wire carries."""
+        return {wire: item.counts for wire, item in self.wires.items()}
+
     def take(self, other: Sum) -> None:
         """Add what was found on other wires.
 
@@ -185,7 +190,8 @@ class Sum:
                     of_content,
                     is_open=is_open,
                 )
-        return in_order([*found, *self._complete(self.together)])
+        together = of_wires_that_speak(self._complete(self.together), self.counts)
+        return in_order([*found, *together])
 
     def check(self, sheet: Sheet, findings: Sequence[Finding], wires: Sequence[str]) -> Checked:
         """Return what is proven, and what could not be checked.
@@ -199,9 +205,8 @@ class Sum:
         wires : sequence of str
             The wires that were asked for.
         """
-        counts = {wire: item.counts for wire, item in self.wires.items()}
         frames = {key: some for item in self.wires.values() for key, some in item.frames.items()}
-        return add_up(sheet, counts, frames, findings, pairs=self.pairs, paths=(), pauses=self.paused, wires=wires)
+        return add_up(sheet, self.counts, frames, findings, pairs=self.pairs, paths=(), pauses=self.paused, wires=wires)
 
     def _complete(self, merged: MergedFindings) -> list[Finding]:
         """Return findings with the evidence that only the whole has: totals, and what follows from them."""

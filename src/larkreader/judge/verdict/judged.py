@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -16,7 +16,7 @@ from larkreader.decode.columns.frame_columns import Frames, Skip, Spans
 from larkreader.judge.findings.finding import SEVERITIES, Finding, Findings
 from larkreader.judge.findings.kinds import KINDS
 from larkreader.judge.measure.events import EventDelays, Seconds, measure_delays
-from larkreader.judge.wire.pauses import Pauses, judge_pauses, measure_pauses
+from larkreader.judge.wire.pauses import KINDS_OF_PAUSES, Pauses, judge_pauses, measure_pauses
 
 from .checked import Checked, add_up
 from .counts import FrameCounts, PairCounts, WireCounts
@@ -114,7 +114,9 @@ def judge_received(sheet: Sheet, received: Received, wires: Sequence[str]) -> Ju
             sheet, key, item.beginning, item.counts, item.frame_counts, item.of_characters, item.of_content
         )
     ]
-    findings = in_order([*found, *stretch.together])
+    findings = in_order([*found, *of_wires_that_speak(stretch.together, counts)])
+    heard = {wire: pauses for wire, pauses in stretch.pauses.items() if counts[wire].characters}
+    stretch = replace(stretch, pauses=heard)
     checked = add_up(
         sheet,
         counts,
@@ -166,6 +168,23 @@ def judge_stretch(sheet: Sheet, received: Received, past: Past = NO_PAST) -> Str
         if key in received.changes_s
     }
     return Stretch(wires, together, pairs, pauses, paths, events)
+
+
+def of_wires_that_speak(findings: Iterable[Finding], counts: Mapping[str, WireCounts]) -> list[Finding]:
+    """Return findings without those on pauses of wires that carry no character: what is silent keeps every pause.
+
+    Parameters
+    ----------
+    findings : iterable of Finding
+        What was found.
+    counts : mapping of str to WireCounts
+        By wire.
+    """
+    return [
+        finding
+        for finding in findings
+        if finding.kind not in KINDS_OF_PAUSES or counts[finding.subject.wire].characters
+    ]
 
 
 def in_order(findings: Iterable[Finding]) -> Findings:

@@ -20,6 +20,7 @@ Seconds = npt.NDArray[np.float64]
 Mask = npt.NDArray[np.bool_]
 Counts = npt.NDArray[np.int64]
 
+KINDS_OF_PAUSES = ("pause-ignored", "sent-while-paused", "never-resumed", "pause-reversed", "clear-never-moves")
 XON, XOFF = 0x11, 0x13  # DC1 and DC3 of ECMA-48
 NEAR_CHARACTERS = 2.0  # character times around a request within which a sender was sending
 LONG_CHARACTERS = 8.0  # character times from which on a pause shows whether the sender goes on through it
@@ -207,14 +208,14 @@ def _paused_wires(
     until_s = max(ends, default=0.0)
     for key, result in characters.items():
         line, allowance = sheet.wire[key].line, sheet.wire[key].pause_allowance
-        if not result.has_times or line.flow_control == "none":
+        if (len(result) and not result.has_times) or line.flow_control == "none":
             continue
         if line.flow_control == "rts-cts" and key in clear:
             level = 1 if sheet.wire[key].clear_level == "high" else 0
             intervals = _not_clear(clear[key], level)
             yield _Wire(key, result, result.begin_s, line.character_time_s, until_s, intervals, allowance, clear[key])
         elif line.flow_control == "xon-xoff":
-            others = [other for other in characters if other != key and characters[other].has_times]
+            others = [other for other, some in characters.items() if other != key and (some.has_times or not len(some))]
             if len(others) == 1:
                 is_data = (result.value != XON) & (result.value != XOFF)  # its own requests are not data
                 intervals = _between_xoff_and_xon(characters[others[0]], inside.get(others[0]))
