@@ -12,6 +12,7 @@ from hypothesis import HealthCheck, settings
 from larkreader.cli import run
 from larkreader.demo.rig import Rig, make_rig, write_history, write_rig
 from larkreader.demo.service import make_service, write_service
+from larkreader.demo.shift import write_shift
 from larkreader.present.documents.schemas import document_schema
 
 USUAL = 30  # examples of a property; `LARKREADER_TESTS=deep` tries many more, and what is marked deep
@@ -43,6 +44,7 @@ def rig_files(rig, tmp_path_factory) -> dict[str, Path]:
     for paused in (False, True):
         write_history(folder, paused=paused)
     write_service(folder, make_service())
+    write_shift(folder, rig.sheet)
     return write_rig(folder, rig)
 
 

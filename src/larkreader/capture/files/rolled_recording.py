@@ -18,6 +18,7 @@ from .recording import RecordingWriter
 
 MANIFEST = 1
 SLACK_S = 10.0  # for which what arrived is held in addition, as a finding shows later than it happened
+LONGEST_S = 60.0  # that a recording lasts where one thing follows the other; then another recording begins
 MOST_HELD = 1 << 26  # bytes that are held at most
 
 Wires = Mapping[str, Mapping[str, str]]
@@ -161,7 +162,8 @@ class RolledRecording:
 class RecordingsAround:
     """Holds the last seconds of what arrived, and writes what stood around something as a recording.
 
-    What falls into the time of a recording that is not written yet belongs to it, so that a burst makes one file.
+    What falls into the time of a recording that is not written yet belongs to it, so that a burst makes one file
+    of `LONGEST_S` at the most.
 
     Parameters
     ----------
@@ -219,7 +221,7 @@ class RecordingsAround:
         """
         before_s, after_s = self._around_s
         for place, (from_s, to_s, first, every) in enumerate(self._pending):
-            if from_s <= at_s <= to_s:
+            if from_s <= at_s <= to_s and at_s - from_s <= LONGEST_S:
                 self._pending[place] = (from_s, max(to_s, at_s + after_s), first, [*every, {"at_s": at_s, **about}])
                 return
         if len(self.written) + len(self._pending) >= self._most_files or self._total >= self._most_bytes:

@@ -12,7 +12,7 @@ from larkreader.errors import PortError
 from .port import Port, Received
 
 READ = 4096  # characters at a time
-LOOK_S = 0.02  # for which one read waits
+LOOK_S = 0.02  # that a read waits for something
 
 
 class Arrival(NamedTuple):
