@@ -13,9 +13,10 @@ import click
 from .common import InputFile, console_form, json_lines_option, note
 from .completed import completed
 from .grouped import command
+from .judge_options import JudgeOptions, judging_options
 from .listen_source import Source
 from .live import Timeline, say_findings, shower
-from .live_findings import JudgeOptions, LiveFindings, judging_options
+from .live_findings import LiveFindings
 from .live_recording import ClockSteps, Roll, recording
 from .screen import Screen
 from .showing import ENDING_NAMES, DisplayOptions, make_view, showing_options
