@@ -1,5 +1,6 @@
 """What `listen`, `send` and `decode` show, on stand-ins and on two ends of a pseudo terminal."""
 
+import json
 import os
 import re
 import select
@@ -15,6 +16,7 @@ import pytest
 
 import larkreader as lr
 from larkreader.capture.files.recording import RecordingWriter
+from larkreader.cli.screen import Screen
 from larkreader.exercise.talk.forwarder import Forwarder
 
 termios = pytest.importorskip("termios", reason="there are no POSIX terminals here")
@@ -64,6 +66,27 @@ def test_frames_are_shown_as_they_come_with_what_changed_marked(shell, rig, rig_
     assert rows[7][2] == "67 status count=4' flow=11' state=halted'"
     assert (status, " error  checksum-mismatch on from_pump, frame status" in out) == (1, True)
     assert "from_pump 83 characters; 5 status (1 faulty), 3 bytes of no frame\n" in err
+
+
+def test_a_display_that_is_slow_thins_out_and_no_character_is_lost(shell, rig, rig_files, monkeypatch, tmp_path):
+    """Fifteen frames in 1.5 s, and a display that takes 0.4 s a row."""
+    rows = Screen.rows
+    monkeypatch.setattr(Screen, "rows", lambda screen, texts: (time.sleep(0.4), rows(screen, texts)))
+    with says(frames_of(rig.sheet, *({"count": number} for number in range(15)))) as path:
+        options = ["--sheet", rig_files["sheet"], "--wire", "from_pump", "--fields", "count", "--until", "240"]
+        written = ["--record", tmp_path / "all.jsonl", "--reading", tmp_path / "reading.json", "--timing"]
+        status, out, err = shell("listen", path, *options, *written)
+    reading = json.loads((tmp_path / "reading.json").read_text())
+    assert (status, reading["frames"]["status"]["good"]) == (0, 15)
+    assert lr.read(rig_files["sheet"], tmp_path / "all.jsonl").bytes_of("from_pump")["good"] == 240
+    shown = [line.split() for line in out.splitlines() if " status count=" in line]
+    assert 0 < len(shown) < 15
+    assert all(int(words[2]) == 16 * int(words[4].strip("count='")) for words in shown)
+    left_out = reading["timing"]["not_shown"]
+    assert left_out >= 16
+    assert f"{left_out} characters were not shown, for want of time; all of them are judged" in err
+    assert 0.25 < reading["timing"]["most_behind_s"] < 5
+    assert re.search(r"of the time: record \d+\.\d %, judge \d+\.\d %, show \d+\.\d %; at most \d+ ms behind", err)
 
 
 def test_bytes_of_frames_are_shown_with_what_changed_marked(shell, rig, rig_files):

@@ -64,6 +64,7 @@ LOOK_AT_TWO_S = 0.005  # at each of two in turn
 )
 @click.option("--forward", is_flag=True, help="Forward what arrives at each of two ports to the other.")
 @click.option("--seconds", type=float, metavar="SECONDS", help="Stop after this time; by default when interrupted.")
+@click.option("--timing", is_flag=True, help="Print how long each stage took, and how far it was behind the wire.")
 @judging_options
 @json_lines_option
 def listen(
@@ -80,6 +81,7 @@ def listen(
     replay: Path | None,
     speed: float,
     roll: str | None,
+    timing: bool,
     **more: Any,
 ) -> int:
     """Show what arrives at PORT, or at two ports on one timeline, until interrupted.
@@ -130,6 +132,8 @@ def listen(
         finally:
             for item in timeline.close():
                 note(item)
+            if timing:
+                note(str(timeline.stages))
             if not as_json and (values := _values(view)):
                 click.echo(values)
             if judge is None:
@@ -139,7 +143,7 @@ def listen(
     status = judge.close()
     _show_verdict(judge, to_errors=is_taken)
     heard = str(replay) if replay is not None else " ".join(ports)
-    judge.write(f"listen {heard}", str(sheet), heard)
+    judge.write(f"listen {heard}", str(sheet), heard, timeline.stages.to_dict() if timing else None)
     if record is not None and rolled is None:
         note(f"now try: larkreader decode {sheet} {record}")
     return 2 if timeline.failures else status
@@ -233,9 +237,11 @@ def _looks(timeline: Timeline, source: Source, stack: ExitStack, *, forward: boo
     drained = {name: stack.enter_context(DrainedPort(port)) for name, port in opened.items()}
 
     def take() -> bool:
+        taken_s = timeline.now_s(next(iter(opened)))
         found = [(name, arrival) for name, port in drained.items() for arrival in port.take(limit_s)]
         for name, arrival in sorted(found, key=lambda item: item[1].at_s):
             timeline.arrived(name, *arrival)
+        timeline.taken_until_s = taken_s
         return bool(found)
 
     return take

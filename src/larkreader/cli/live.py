@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from .common import note, say_what_is_worth_knowing
+from .live_stages import Stages
 
 if TYPE_CHECKING:
     from larkreader.declare.document.sheet import Sheet
@@ -64,6 +65,7 @@ class _Group:
     at_s: float
     offset: int
     is_uncertain: bool = False
+    is_left_out: bool = False
     data: bytes = b""
     faults: bytes = b""
     last_s: float = 0.0
@@ -105,6 +107,8 @@ class Timeline:
         self._group: _Group | None = None
         self._last: tuple[str, float] | None = None
         self._floor_s = 0.0
+        self.stages = Stages()
+        self.taken_until_s: float | None = None  # by when all that arrived is taken in, where a thread reads
         self.exchanges: list[tuple[bytes, bytes]] = []
         self._is_answer_kept = False
 
@@ -153,26 +157,24 @@ class Timeline:
         """Take in what arrived on a wire from one time to another, on the port's clock, however late it is taken in."""
         state = self._wires[wire]
         state.finest_s = max(state.finest_s, at_s - since_s)
-        self._add(wire, at_s - state.began_s, since_s - state.began_s, received.data, received.faults)
+        behind_s = state.port.now_s() - at_s
+        is_shown = self.stages.is_shown(behind_s, len(received.data))
+        self._add(wire, at_s - state.began_s, since_s - state.began_s, *received[::2], is_shown=is_shown)
 
-    def _add(self, wire: str, at_s: float, since_s: float, data: bytes, faults: bytes) -> None:
+    def _add(
+        self, wire: str, at_s: float, since_s: float, data: bytes, faults: bytes, *, is_shown: bool = True
+    ) -> None:
         from larkreader.capture.characters import Fault
         from larkreader.present.text.views import CharacterView
 
         state = self._wires[wire]
         at_s = self._floor_s = max(at_s, self._floor_s)  # of two ports one may be taken in after the other
         counted = self._newly_counted(wire) if self._counted else {}
-        for writer in list(self._writers):
-            try:
-                writer.add(at_s, wire, data, faults, counted)
-            except OSError as error:
-                if isinstance(error, BrokenPipeError):
-                    raise
-                self._writers.remove(writer)  # what arrives is still shown and judged
-                self.failures.append(f"the recording ends at {at_s:.3f} s: {error.strerror or error}")
-                note(f"error: {self.failures[-1]}")
+        with self.stages.stage("record"):
+            self._record(at_s, wire, data, faults, counted)
         if self._judge is not None:
-            self._judge.feed(wire, data, at_s, faults, counted)
+            with self.stages.stage("judge"):
+                self._judge.feed(wire, data, at_s, faults, counted)
         is_uncertain = self._last is not None and self._last[0] != wire and self._last[1] - since_s > CERTAIN_S
         self._last = (wire, at_s)
         group = self._group
@@ -186,8 +188,20 @@ class Timeline:
         state.recent.append((at_s, state.count))
         if state.count <= KEPT:
             state.pieces.append((at_s, data, faults))
-        if at_s - group.at_s > LONGEST_GROUP_S or not isinstance(self._view, CharacterView):
+        group.is_left_out |= not is_shown
+        if at_s - group.at_s > LONGEST_GROUP_S or not isinstance(self._view, CharacterView) or not is_shown:
             self.show()
+
+    def _record(self, at_s: float, wire: str, data: bytes, faults: bytes, counted: dict[str, int]) -> None:
+        for writer in list(self._writers):
+            try:
+                writer.add(at_s, wire, data, faults, counted)
+            except OSError as error:
+                if isinstance(error, BrokenPipeError):
+                    raise
+                self._writers.remove(writer)  # what arrives is still shown and judged
+                self.failures.append(f"the recording ends at {at_s:.3f} s: {error.strerror or error}")
+                note(f"error: {self.failures[-1]}")
 
     def show(self) -> None:
         """Show what has come together: when nothing more has come for a moment, or the other side speaks."""
@@ -198,7 +212,9 @@ class Timeline:
             return
         where = (group.wire, group.at_s, group.offset)
         arrival = Arrival(*where, group.data, group.faults, is_uncertain=group.is_uncertain)
-        self._show(group.wire, self._view.take(arrival))
+        with self.stages.stage("show"):
+            rows = self._view.leave_out(arrival) if group.is_left_out else self._view.take(arrival)
+            self._show(group.wire, rows)
 
     def _newly_counted(self, wire: str) -> dict[str, int]:
         """Return what the driver of a wire's port has counted as lost since it was last asked."""
@@ -220,13 +236,16 @@ class Timeline:
         """Show what was found since, if it is time; return whether what was waited for has happened."""
         if self._judge is None:
             return False
-        self._floor_s = max(self.now_s(wire) for wire in self._wires)
-        self._judge.look(self._floor_s)
+        now_s = max(self.now_s(wire) for wire in self._wires) if self.taken_until_s is None else self.taken_until_s
+        self._floor_s = max(self._floor_s, now_s)
+        with self.stages.stage("judge"):
+            self._judge.look(self._floor_s)
         return self._judge.is_over
 
     def status(self) -> list[str]:
         """Return of each wire in a few words what passes on it, and what was found."""
         parts = [] if self._judge is None else [self._judge.status()]
+        parts += [f"{self.stages.not_shown:,} characters not shown, for want of time"] if self.stages.not_shown else []
         for wire, item in self._wires.items():
             rate = item.rate(self.now_s(wire))
             share = f", {100 * rate / item.line.characters_per_second:.0f} % of the line" if item.line and rate else ""
@@ -248,6 +267,8 @@ class Timeline:
             result = self._view.summary(wire) if self._view else ""
             result = f"; {result}" if result and item.count else ""
             yield f"{wire} {item.count:,} character{'' if item.count == 1 else 's'}{_faulty(item)}{result}"
+        if self.stages.not_shown:
+            yield f"{self.stages.not_shown:,} characters were not shown, for want of time; all of them are judged"
         from larkreader.present.text.terminal import duration
 
         for wire, item in self._wires.items():

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Mapping, Sequence
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from .common import note
 from .judge_options import Around, JudgeOptions, parse_kinds
@@ -118,7 +118,7 @@ class LiveFindings:
         failed = self.reading.verdict == "nothing-read" or any(map(fails, self.reading.findings))
         return 1 if failed and self._options.fail_on != "nothing" else 0
 
-    def write(self, what: str, sheet: str, source: str) -> None:
+    def write(self, what: str, sheet: str, source: str, timing: Mapping[str, Any] | None) -> None:
         """Write the files that were asked for."""
         if self._options.junit is not None:
             from larkreader.present.documents.annotations import Remark
@@ -133,7 +133,8 @@ class LiveFindings:
 
             from larkreader.present.documents.schemas import document_of
 
-            document = document_of("reading", self.reading.to_dict() | {"sheet": sheet, "capture": source})
+            content = self.reading.to_dict() | {"sheet": sheet, "capture": source}
+            document = document_of("reading", content | ({"timing": timing} if timing is not None else {}))
             text = json.dumps(document, indent=2)
             self._options.reading.write_text(text + "\n", encoding="utf-8")
             note(f"reading written to {self._options.reading}")

@@ -39,6 +39,7 @@ def reading_schema() -> dict[str, Any]:
         "findings": _list({"$ref": "#/$defs/finding"}),
     }
     others = dict.fromkeys(("events", "pairs", "receive", "pauses"), _by_name({"type": "object"}))
+    others["timing"] = _by_name({"type": "number"})  # of `listen --timing`
     return {
         "$schema": "https://json-schema.org/draft/2020-12/schema",
         "title": "A capture read against a sheet",

@@ -95,7 +95,9 @@ class FrameView(View):
         as_bytes: bool = False,
     ) -> None:
         super().__init__(form)
-        self._readers = {wire: LayoutsReader(some) for wire, some in layouts.items() if some}
+        self._layouts_of = {wire: some for wire, some in layouts.items() if some}
+        self._readers = {wire: LayoutsReader(some) for wire, some in self._layouts_of.items()}
+        self._first = dict.fromkeys(self._readers, 0)  # the number of the first character that each reader had
         self._plain = CharacterView(form)
         self._as_bytes = as_bytes
         self.seen = {layout.key: Seen() for some in layouts.values() for layout in some}
@@ -115,6 +117,13 @@ class FrameView(View):
             return
         found = self._readers[arrival.wire].feed(arrival.as_characters())
         yield from self._shown(arrival.wire, found, is_uncertain=arrival.is_uncertain)
+
+    def leave_out(self, arrival: Arrival) -> Iterator[str]:
+        """Begin anew behind characters that are not shown: a frame that they cut is not read."""
+        if arrival.wire in self._readers:
+            self._readers[arrival.wire] = LayoutsReader(self._layouts_of[arrival.wire])
+            self._first[arrival.wire] = arrival.offset + len(arrival.data)
+        yield from ()
 
     def rest(self) -> Iterator[tuple[str, str]]:
         """Yield what was held back."""
@@ -147,7 +156,7 @@ class FrameView(View):
             result = f"{length:,} byte{'' if length == 1 else 's'} of no frame: {SKIP_NAMES[Skip(reason)]}"
             shown.append((offset, float("nan"), result, 0))
         for offset, at_s, text, faults in sorted(shown):
-            yield from self._row(at_s, wire, offset, text, is_uncertain=is_uncertain)
+            yield from self._row(at_s, wire, offset + self._first[wire], text, is_uncertain=is_uncertain)
             if faults:
                 yield self._remark(f"faults: {frame_fault_names(faults)}")
 

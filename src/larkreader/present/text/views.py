@@ -68,6 +68,16 @@ class View(ABC):
     def take(self, arrival: Arrival) -> Iterator[str]:
         """Yield the rows that can be shown now that this has come."""
 
+    def leave_out(self, arrival: Arrival) -> Iterator[str]:
+        """Yield what is shown in the place of characters for which there is no time.
+
+        Parameters
+        ----------
+        arrival : Arrival
+            What is not shown.
+        """
+        yield from ()
+
     def idle(self, now_s: float) -> Iterator[tuple[str, str]]:
         """Yield wire and row of what should wait no longer."""
         yield from ()
@@ -162,6 +172,11 @@ class LineView(View):
         if begin:
             line.data, line.faults, line.offset = line.data[begin:], line.faults[begin:], line.offset + begin
             line.at_s, line.is_uncertain = arrival.at_s, False
+
+    def leave_out(self, arrival: Arrival) -> Iterator[str]:
+        """Forget the line that has no ending yet: what follows does not belong to it."""
+        self._open.pop(arrival.wire, None)
+        yield from ()
 
     def idle(self, now_s: float) -> Iterator[tuple[str, str]]:
         """Yield the lines that have waited too long for an ending."""
