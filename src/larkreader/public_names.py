@@ -168,6 +168,7 @@ STAGES: Mapping[str, Mapping[str, str]] = {
         "figures.folded": "draw_folded",
         "figures.gaps": "draw_gaps",
         "figures.layout": "draw_layout",
+        "figures.live": "LatestFrames draw_latest draw_live",
         "figures.loopback": "draw_latency draw_matrix",
         "figures.losses": "draw_losses",
         "figures.margin": "draw_margin",

@@ -17,6 +17,7 @@ from .judge_options import JudgeOptions, judging_options
 from .listen_source import Source
 from .live import Timeline, say_findings, shower
 from .live_findings import LiveFindings
+from .live_plot import LivePlot, PlotOptions, plot_options
 from .live_recording import ClockSteps, Roll, recording
 from .screen import Screen
 from .showing import ENDING_NAMES, DisplayOptions, make_view, showing_options
@@ -65,6 +66,7 @@ LOOK_AT_TWO_S = 0.005  # at each of two in turn
 @click.option("--forward", is_flag=True, help="Forward what arrives at each of two ports to the other.")
 @click.option("--seconds", type=float, metavar="SECONDS", help="Stop after this time; by default when interrupted.")
 @click.option("--timing", is_flag=True, help="Print how long each stage took, and how far it was behind the wire.")
+@plot_options
 @judging_options
 @json_lines_option
 def listen(
@@ -100,6 +102,8 @@ def listen(
         raise RequestError("--roll", "has no file", "must go with --record FILE")
     _check_ports(ports, forward=forward, side_by_side=side_by_side, replay=replay)
     judging.check(has_sheet=sheet is not None)
+    plotting = PlotOptions(**{item.name: more.pop(item.name) for item in fields(PlotOptions)})
+    plotting.check(has_sheet=sheet is not None)
     declared = None if sheet is None else open_sheet(sheet)
     with ExitStack() as stack:
         source = Source.of(ports, declared, wire, line_text, replay, speed, stack)
@@ -119,7 +123,13 @@ def listen(
         judge = None
         if declared is not None:
             judge = _judge_of(
-                declared, source.names, _noted if is_taken else screen.rows, judging, more["show"], source.opened
+                declared,
+                source.names,
+                _noted if is_taken else screen.rows,
+                judging,
+                more["show"],
+                source.opened,
+                plotting,
             )
         timeline = Timeline(source.opened, writers, view, show, judge)
         seconds = judging.end().seconds if seconds is None else seconds
@@ -156,16 +166,18 @@ def _judge_of(
     options: JudgeOptions,
     what: str | None,
     ports: dict[str, Port],
+    plotting: PlotOptions,
 ) -> LiveFindings:
-    """Return what judges some wires, and shows their messages too if wanted."""
+    """Return what judges some wires, and shows their messages and draws fields too if wanted."""
     from larkreader.answers.live_reading import LiveReading
 
+    plot = LivePlot(declared, wires, plotting) if plotting.is_wanted else None
     if what != "timeline":
-        return LiveFindings(LiveReading(declared, wires=wires), show, options, around=options.around(ports))
+        return LiveFindings(LiveReading(declared, wires=wires), show, options, None, options.around(ports), plot)
     from .live_messages import LiveMessages
 
     reading = LiveReading(declared, wires=wires, together=True)
-    return LiveFindings(reading, show, options, LiveMessages(reading, show), options.around(ports))
+    return LiveFindings(reading, show, options, LiveMessages(reading, show), options.around(ports), plot)
 
 
 def _noted(rows: Sequence[str]) -> None:

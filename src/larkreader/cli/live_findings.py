@@ -14,6 +14,7 @@ if TYPE_CHECKING:
     from larkreader.judge.findings.finding import Finding
 
     from .live_messages import LiveMessages
+    from .live_plot import LivePlot
 
 LOOK_S = 0.5  # between looks at what was found, on the clock of the link
 LOOK_AT_MESSAGES_S = 0.1  # the same where messages are shown
@@ -36,6 +37,8 @@ class LiveFindings:
         Shows messages too.
     around : Around, optional
         Records what stands around findings.
+    plot : LivePlot, optional
+        Draws fields.
     """
 
     def __init__(
@@ -45,8 +48,9 @@ class LiveFindings:
         options: JudgeOptions,
         messages: LiveMessages | None = None,
         around: Around | None = None,
+        plot: LivePlot | None = None,
     ) -> None:
-        self.reading, self._around = reading, around
+        self.reading, self._around, self._plot = reading, around, plot
         self._messages, self._every_s = messages, LOOK_S if messages is None else LOOK_AT_MESSAGES_S
         self._show, self._options = show, options
         self._end, self._is_end = options.end(), parse_kinds("--until", options.end().kind or "nothing")
@@ -61,6 +65,8 @@ class LiveFindings:
         self.reading.feed(wire, data, max(round(at_s, 6), self.reading.now_s), faults=faults, counted=counted)
         if self._around is not None:
             self._around.add(at_s, wire, data, faults, counted)
+        if self._plot is not None:
+            self._plot.feed(wire, data, at_s, faults)
         self._count += len(data)
         self.is_over |= self._end.characters is not None and self._count >= self._end.characters
 
@@ -69,6 +75,8 @@ class LiveFindings:
         if self._end.seconds is not None and now_s >= self._end.seconds:
             self.is_over = True
         began = time.perf_counter()
+        if self._plot is not None:
+            self._plot.look(now_s)
         if now_s - self._looked_s < self._every_s:
             return
         is_urgent = self._around is not None or bool(self._options.end().kind)
@@ -106,6 +114,8 @@ class LiveFindings:
     def close(self) -> int:
         """Judge the rest, write what was asked for, and return the exit status."""
         self.reading.close()
+        if self._plot is not None:
+            self._plot.look(self.reading.now_s, is_over=True)
         if self._messages is not None:
             self._messages.look(self.reading.now_s, is_over=True)
         if self._around is not None:

@@ -12,6 +12,9 @@ from .figures.fill import draw_fill as draw_fill
 from .figures.folded import draw_folded as draw_folded
 from .figures.gaps import draw_gaps as draw_gaps
 from .figures.layout import draw_layout as draw_layout
+from .figures.live import LatestFrames as LatestFrames
+from .figures.live import draw_latest as draw_latest
+from .figures.live import draw_live as draw_live
 from .figures.loopback import draw_latency as draw_latency
 from .figures.loopback import draw_matrix as draw_matrix
 from .figures.losses import draw_losses as draw_losses

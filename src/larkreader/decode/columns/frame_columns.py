@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from enum import IntEnum, IntFlag
 from functools import cached_property
@@ -179,6 +179,31 @@ class Frames(Columns):
                 return self.raw(rows)
             return over_items(self.raw(rows), lambda raw: scaled(raw, slot), slot)
         return super().__getitem__(rows)
+
+    @classmethod
+    def joined(cls, pieces: Sequence[Frames]) -> Frames:
+        """Make one table of pieces that follow each other, such as what `FrameReader` returns.
+
+        Parameters
+        ----------
+        pieces : sequence of Frames
+            At least one, of one layout.
+        """
+        first = pieces[0]
+        if len(pieces) == 1:
+            return first
+        offset, length, begin_s, faults = (
+            np.concatenate([piece.column(name) for piece in pieces])
+            for name in ("offset", "length", "begin_s", "faults")
+        )
+        rows = [piece.data for piece in pieces]
+        data: Bytes | Ragged
+        if isinstance(rows[0], Ragged):
+            data = Ragged.of([row for some in rows for row in some], np.uint8)
+        else:
+            data = np.concatenate([np.asarray(some) for some in rows])
+        spans = (np.concatenate([piece.skipped.column(name) for piece in pieces]) for name in Spans.COLUMNS)
+        return Frames(first.layout, offset, begin_s, faults, data, Spans(*spans), length)
 
     def raw(self, name: str) -> Any:
         """Return a field's raw numbers, before scale and offset.

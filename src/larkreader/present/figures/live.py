@@ -1,0 +1,155 @@
+"""The fields of the latest frames, each in a strip, for a figure that is drawn again and again while frames arrive."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from larkreader.answers.live_reading import LiveReading
+from larkreader.decode.columns.frame_columns import Frames
+from larkreader.errors import RequestError, nearest
+
+from .fields import count_strips, draw_fields, strips_height
+from .style import new_figure
+
+if TYPE_CHECKING:
+    from matplotlib.figure import Figure
+
+WINDOW_S = 30.0  # how far back a figure reaches
+WIDTH_PX = 1100
+MOST_POINTS = 4000  # frames of a layout that are drawn; of more, every second, third, ... and all that are faulty
+
+
+class LatestFrames:
+    """Keeps the frames of a layout that a figure shows, in bounded memory.
+
+    Parameters
+    ----------
+    window_s : float
+        How far back they reach, in seconds.
+    most : int
+        How many are kept at most; where more arrive, good ones are left out evenly.
+    """
+
+    def __init__(self, window_s: float = WINDOW_S, most: int = MOST_POINTS) -> None:
+        self._window_s, self._most = window_s, most
+        self._parts: list[Frames] = []
+
+    def take(self, frames: Frames) -> None:
+        """Take in frames, which follow those before.
+
+        Parameters
+        ----------
+        frames : Frames
+            With times.
+        """
+        if not len(frames):
+            return
+        until_s = float(frames.begin_s[-1]) - self._window_s
+        self._parts = [part for part in self._parts if part.begin_s[-1] >= until_s]
+        self._parts.append(frames)
+        if sum(map(len, self._parts)) > 2 * self._most:
+            every = Frames.joined(self._parts)
+            kept = every.faults != 0
+            kept[:: -(-len(every) // self._most)] = True
+            self._parts = [every[np.flatnonzero(kept)[-2 * self._most :]]]
+
+    @property
+    def frames(self) -> Frames | None:
+        """The frames that are kept; None before the first."""
+        if len(self._parts) > 1:
+            self._parts = [Frames.joined(self._parts)]
+        return self._parts[0] if self._parts else None
+
+
+def draw_live(
+    reading: LiveReading, names: Sequence[str] = (), *, window_s: float = WINDOW_S, figure: Figure | None = None
+) -> Figure:
+    """Draw fields of the latest frames of a live reading; call it again with the same figure to draw it anew.
+
+    Parameters
+    ----------
+    reading : LiveReading
+        What judges the frames; its latest characters are what is drawn.
+    names : sequence of str
+        Which fields, ``flow`` or ``status.flow``; the usual fields of the layout with the most frames by default.
+    window_s : float
+        How far back from the latest frame, in seconds.
+    figure : matplotlib.figure.Figure, optional
+        Where to draw; a new figure unless given.
+
+    Returns
+    -------
+    matplotlib.figure.Figure
+        A strip a field, marked as in `draw_fields`.
+
+    Raises
+    ------
+    RequestError
+        If no layout has such a field, or no frame has arrived yet.
+
+    Examples
+    --------
+    >>> layout = lr.FrameLayout(boundary={"kind": "fixed", "length": 1}, fields=[{"name": "flow", "type": "uint8"}])
+    >>> live = lr.LiveReading(lr.Sheet(wire={"pump": {}}, frame={"status": layout}))
+    >>> for number in range(5):
+    ...     live.feed("pump", bytes([number]), time_s=0.1 * number)
+    >>> figure = lr.present.draw_live(live, ["flow"])
+    >>> figure.axes[0].get_xlabel()
+    'time, ms'
+    """
+    return draw_latest(reading.recent().frames, names, window_s=window_s, figure=figure)
+
+
+def draw_latest(
+    frames: Mapping[str, Frames],
+    names: Sequence[str] = (),
+    *,
+    window_s: float = WINDOW_S,
+    figure: Figure | None = None,
+) -> Figure:
+    """Draw fields of the latest frames, by layout; see `draw_live`.
+
+    Parameters
+    ----------
+    frames : mapping of str to Frames
+        By layout.
+    names : sequence of str
+        Which fields.
+    window_s : float
+        How far back, in seconds.
+    figure : matplotlib.figure.Figure, optional
+        Where to draw.
+    """
+    chosen = _chosen(frames, names)
+    if not chosen:
+        raise RequestError("live figure", "has no frame yet", "needs a frame to draw")
+    end_s = max(float(some.begin_s[-1]) for some, _ in chosen)
+    heights = [strips_height(count_strips(some, own)) for some, own in chosen]
+    figure = new_figure(WIDTH_PX, sum(heights)) if figure is None else figure
+    figure.clear()
+    axes = figure.subplots(len(chosen), 1, squeeze=False, gridspec_kw={"height_ratios": heights})[:, 0]
+    for (some, own), each in zip(chosen, axes, strict=True):
+        draw_fields(some, own, begin_s=end_s - window_s, end_s=end_s, ax=each)
+    return figure
+
+
+def _chosen(frames: Mapping[str, Frames], names: Sequence[str]) -> list[tuple[Frames, list[str]]]:
+    """Return the frames of the layouts that are drawn, with the fields of each."""
+    there = {key: some for key, some in frames.items() if len(some)}
+    if not names:
+        most = max(there, key=lambda key: len(there[key]), default=None)
+        return [(there[most], [])] if most is not None else []
+    fields: dict[str, list[str]] = {}
+    for name in names:
+        key, dot, field = name.partition(".")
+        owners = [key] if dot and key in frames else [key for key, some in frames.items() if name in some.layout.slot]
+        wanted = field if dot and key in frames else name
+        if not owners or wanted not in frames[owners[0]].layout.slot:
+            known = [name for some in frames.values() for name in some.layout.slot]
+            raise RequestError(f'field "{name}"', "is in no frame of these wires", advice=nearest(name, known))
+        for owner in owners:
+            fields.setdefault(owner, []).append(wanted)
+    return [(there[key], own) for key, own in fields.items() if key in there]
