@@ -2,13 +2,17 @@
 
 import errno
 import json
+import os
 import re
+import subprocess
+import sys
 import time
 
 import pytest
 
 import larkreader as lr
 from larkreader.capture.files.recording import RecordingWriter, write_recording
+from larkreader.exercise.devices.pump import PUMP_FAULTS, DosingPump
 
 
 @pytest.fixture(scope="session")
@@ -157,6 +161,40 @@ def test_a_clock_that_is_set_is_reported_and_changes_no_time(shell, monkeypatch,
     _, out, err = shell("listen", "stand-in:pump", *options)
     assert len(re.findall(r"the system's clock was set by \+3600\.0 s", err)) == 1
     assert "late-frame" not in out
+
+
+def test_a_pump_that_misbehaves_shows_each_finding_that_is_asked_for(shell, rig_files):
+    """Each of the six kinds in turn, one frame in twenty: all of them within 160 frames, and nothing else."""
+    live = lr.LiveReading(rig_files["sheet"], wires=["from_pump"])
+    pump = DosingPump(PUMP_FAULTS)
+    for number in range(160):
+        live.feed("from_pump", pump.react(b"", 0.05 * number), 0.05 * number)
+    assert {finding.kind for finding in live.close().findings} == set(PUMP_FAULTS)
+    assert 'Did you mean "overflow"?' in shell("serve", "pump", "pty", "--faults", "overflw")[2]
+    assert "must go with pump" in shell("serve", "echo", "pty", "--faults", "all")[2]
+
+
+def test_the_latest_values_are_drawn_into_a_file(shell, tmp_path, recordings, rig_files):
+    recording = rig_files["sheet"].parent / "shift.jsonl"
+    options = ["--replay", recording, "--sheet", rig_files["sheet"], "--speed", 1e6, "--show", "nothing"]
+    drawn = ["--snapshot", tmp_path / "live.png", "--plot", "flow,status.valve", "--every", 5, "--window", 8]
+    _, _, err = shell("listen", *options, *drawn)
+    assert (tmp_path / "live.png").read_bytes().startswith(b"\x89PNG")
+    assert [path.name for path in tmp_path.iterdir()] == ["live.png"]
+    assert f"drawn into {tmp_path / 'live.png'}" in err
+    assert 'Did you mean "flow"?' in shell("listen", *options, "--plot", "flwo", "--snapshot", tmp_path / "x.png")[2]
+    assert "must go with --sheet" in shell("listen", "stand-in:pump", "--plot", "flow")[2]
+
+
+def test_without_a_display_a_window_is_refused_and_a_file_offered(rig_files):
+    recording = rig_files["sheet"].parent / "shift.jsonl"
+    command = [sys.executable, "-m", "larkreader", "listen", "--replay", recording, "--sheet", rig_files["sheet"]]
+    bare = {
+        name: value for name, value in os.environ.items() if name not in ("DISPLAY", "WAYLAND_DISPLAY", "MPLBACKEND")
+    }
+    done = subprocess.run([*command, "--plot", "flow"], capture_output=True, text=True, env=bare, check=False)
+    assert done.returncode == 2
+    assert done.stderr.endswith("Add --snapshot FILE.png to draw into a file.\n")
 
 
 @pytest.mark.parametrize(

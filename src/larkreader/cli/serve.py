@@ -27,9 +27,21 @@ LOOK_S = 0.02  # between looks whether a device that speaks unasked has somethin
 @click.argument("device")
 @click.argument("ports", nargs=-1, required=True, metavar="PORT [PORT]", shell_complete=completed("ports"))
 @click.option("--line", "line_text", metavar="TEXT", default="115200 8N1", show_default=True, help="Its settings.")
+@click.option(
+    "--faults",
+    metavar="KIND,...",
+    help="Of the pump: send what shows findings of these kinds, one frame in twenty; all for each kind in turn.",
+)
 @click.option("--seconds", type=float, metavar="SECONDS", help="Stop after this time; by default when interrupted.")
 @json_option
-def serve(device: str, ports: tuple[str, ...], line_text: str, seconds: float | None, as_json: bool) -> int:
+def serve(
+    device: str,
+    ports: tuple[str, ...],
+    line_text: str,
+    faults: str | None,
+    seconds: float | None,
+    as_json: bool,
+) -> int:
     """Offer the stand-in DEVICE on PORT until interrupted.
 
     DEVICE is echo, altered-echo, line-answerer, lossy-echo, noisy-echo or pump; or forwarder, which has two ports and
@@ -47,7 +59,10 @@ def serve(device: str, ports: tuple[str, ...], line_text: str, seconds: float | 
     ends = 2 if device == FORWARDER else 1
     if len(ports) != ends:
         raise RequestError("arguments", f"name {len(ports)} ports", f"must name {ends} for {device}")
+    if faults is not None and device != "pump":
+        raise RequestError("--faults", f"goes with {device}", "must go with pump")
     line = line_of(line_text)
+    stand_in = None if device == FORWARDER else _stand_in(device, faults)
     with ExitStack() as stack:
         opened = []
         for port in ports:
@@ -58,7 +73,7 @@ def serve(device: str, ports: tuple[str, ...], line_text: str, seconds: float | 
         note(f"{device} serves on {' and '.join(item.name for item in opened)}; interrupt to stop")
         if as_json:
             print_document("serving", {"device": device, "line": str(line), "ports": [item.name for item in opened]})
-        look, counts = _forwarding(opened) if device == FORWARDER else _answering(STAND_INS[device](), opened[0])
+        look, counts = _forwarding(opened) if stand_in is None else _answering(stand_in, opened[0])
         began_s = opened[0].now_s()
         try:
             while seconds is None or opened[0].now_s() - began_s < seconds:
@@ -70,6 +85,17 @@ def serve(device: str, ports: tuple[str, ...], line_text: str, seconds: float | 
             pass
     note(f"{' and '.join(f'{count:,}' for count in counts)} characters received")
     return 0
+
+
+def _stand_in(device: str, faults: str | None) -> Device:
+    """Make a stand-in, with the faults that are wanted of it."""
+    from larkreader.exercise.devices.pump import PUMP_FAULTS, DosingPump
+    from larkreader.exercise.devices.stand_ins import STAND_INS
+
+    if faults is None:
+        return STAND_INS[device]()
+    names = PUMP_FAULTS if faults == "all" else [name.strip() for name in faults.split(",") if name.strip()]
+    return DosingPump(names)
 
 
 def _answering(stand_in: Device, port: Port) -> tuple[Callable[[], object], list[int]]:

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from typing import Any
 
 from larkreader.declare.document.sheet_file import open_shipped_sheet
 from larkreader.decode.cut.frames import read_frames
+from larkreader.errors import RequestError, nearest
 
 from .device import Device
 
@@ -15,6 +17,10 @@ REPORT_PERIOD_S = 0.1
 ANSWER_S = 0.012  # between a set-point and the status that answers it
 ALONE_S = 2.0  # without a set-point, after which it halts and reports what it would have measured at rest
 WRONG_EVERY = 50  # every so many status frames one has a wrong checksum
+FAULT_EVERY = 20  # so many status frames have a fault among them, where faults are wanted
+PUMP_FAULTS = ("checksum-mismatch", "overflow", "resynchronised", "out-of-range", "counter-repeat", "counter-restart")
+"""The findings of which a pump head can send what shows them."""
+TOO_MUCH = 320.0  # mL/min, more than the sheet declares
 LONGEST_WAIT = 64  # bytes kept of a set-point that has not come whole
 
 
@@ -23,11 +29,26 @@ class DosingPump(Device):
 
     It sends a status frame twenty times a second, and one more shortly after each good set-point; one in fifty has a
     wrong checksum. When it has had no set-point for two seconds it halts, and its values are substitutes.
+
+    Parameters
+    ----------
+    faults : sequence of str
+        Of `PUMP_FAULTS`: each of them in turn, one in twenty frames, instead of the wrong checksums.
+
+    Raises
+    ------
+    RequestError
+        If it cannot send such a fault.
     """
 
     speaks_unasked = True
 
-    def __init__(self) -> None:
+    def __init__(self, faults: Sequence[str] = ()) -> None:
+        for fault in faults:
+            if fault not in PUMP_FAULTS:
+                advice = nearest(fault, PUMP_FAULTS)
+                raise RequestError(f'fault "{fault}"', "is not a fault of the pump head", advice=advice)
+        self._faults = tuple(faults)
         sheet = open_shipped_sheet("rig")
         self._status, self._setpoint = sheet.frame["status"], sheet.frame["setpoint"]
         self._held = b""
@@ -81,9 +102,31 @@ class DosingPump(Device):
             "valve": [flow > 0, False, False, True],
         }
         self._sent += 1
+        if self._faults:
+            return self._with_fault(values)
         frame = bytearray(self._status.encode(values))
         if self._sent % WRONG_EVERY == 0:
             frame[-1] ^= 0x40
+        return bytes(frame)
+
+    def _with_fault(self, values: dict[str, Any]) -> bytes:
+        """Return a status frame, every so often with the next of the faults that are wanted."""
+        turn, place = divmod(self._sent, FAULT_EVERY)
+        fault = self._faults[turn % len(self._faults)] if place == FAULT_EVERY // 2 else ""
+        if fault == "out-of-range":
+            values["flow"] = TOO_MUCH
+        elif fault == "counter-restart":
+            self._sent = 1
+            values["count"] = 0
+        frame = bytearray(self._status.encode(values))
+        if fault == "checksum-mismatch":
+            frame[-1] ^= 0x40
+        elif fault == "overflow":
+            del frame[5:9]
+        elif fault == "resynchronised":
+            frame[:0] = bytes(3)
+        elif fault == "counter-repeat":
+            frame *= 2
         return bytes(frame)
 
 
