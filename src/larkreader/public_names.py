@@ -162,7 +162,7 @@ STAGES: Mapping[str, Mapping[str, str]] = {
     "present": {
         "documents.cases": "Case cases_of",
         "documents.schemas": "document_schema",
-        "figures.bursts": "draw_bursts",
+        "figures.bursts": "draw_bursts draw_envelope",
         "figures.fields": "draw_fields",
         "figures.fill": "draw_fill",
         "figures.folded": "draw_folded",

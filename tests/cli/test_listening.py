@@ -133,7 +133,10 @@ def test_what_stands_around_findings_is_recorded(shell, tmp_path, recordings):
         assert max(time.max() for time in times) <= part["findings"][-1]["at_s"] + 1
     _, _, err = shell("listen", "--replay", recording, *options, *around, "--most-recordings", 1)
     assert err.count("recorded around it") == 1
-    assert "--most-recordings is reached" in err
+    assert "1 more finding not recorded: --most-recordings or --most-size is reached" in err
+    assert (
+        'must be such as "500 kB"' in shell("listen", "--replay", recording, *options, *around, "--most-size", "1")[2]
+    )
 
 
 @pytest.mark.parametrize("roll", [[], ["--roll", "1 h"]])

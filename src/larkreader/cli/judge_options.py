@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from .common import check_output, note
-from .live_recording import SECONDS, began_now, wires_of
+from .live_recording import SECONDS, began_now, size_of, wires_of
 from .output_file import OutputFile
 
 if TYPE_CHECKING:
@@ -19,7 +19,6 @@ if TYPE_CHECKING:
     from larkreader.judge.findings.finding import Finding
 
 MOST_SECONDS = 3600.0
-MOST_BYTES = 1 << 30  # that the recordings around findings have altogether at most
 
 
 @dataclass(frozen=True)
@@ -35,6 +34,7 @@ class JudgeOptions:
     after: float
     into: Path
     most_recordings: int
+    most_size: str
 
     def check(self, *, has_sheet: bool) -> None:
         """Raise `RequestError` before any port is opened if an option cannot be used."""
@@ -53,6 +53,7 @@ class JudgeOptions:
         self.failing()
         if self.record_around is not None:
             parse_kinds("--record-around", self.record_around)
+            size_of("--most-size", self.most_size)
             if self.into.exists() and not self.into.is_dir():
                 raise RequestError(f"--into {self.into}", "is a file", "must be a folder")
         check_output(self.junit)
@@ -75,7 +76,7 @@ class JudgeOptions:
             before_s=self.before,
             after_s=self.after,
             most_files=self.most_recordings,
-            most_bytes=MOST_BYTES,
+            most_bytes=size_of("--most-size", self.most_size),
         )
         return Around(recordings, parse_kinds("--record-around", self.record_around))
 
@@ -129,6 +130,13 @@ def judging_options(command: Callable[..., Any]) -> Callable[..., Any]:
     """Add the options to a command."""
     seconds = click.FloatRange(0, MOST_SECONDS)
     for option in (
+        click.option(
+            "--most-size",
+            default="1 GB",
+            show_default=True,
+            metavar="SIZE",
+            help="With --record-around: how large all recordings together are at most.",
+        ),
         click.option(
             "--most-recordings",
             type=click.IntRange(1),
@@ -241,4 +249,5 @@ class Around:
             note(f"recorded around it: {path}")
         if is_over and self._recordings.left_out:
             count = self._recordings.left_out
-            note(f"{count:,} more finding{'' if count == 1 else 's'} not recorded: --most-recordings is reached")
+            limit = "--most-recordings or --most-size"
+            note(f"{count:,} more finding{'' if count == 1 else 's'} not recorded: {limit} is reached")

@@ -29,6 +29,7 @@ class PlotOptions:
     snapshot: Path | None
     every: float
     window: float
+    remove_mean: bool
 
     @property
     def is_wanted(self) -> bool:
@@ -49,6 +50,7 @@ def plot_options(command: Callable[..., Any]) -> Callable[..., Any]:
     """Add the options to a command."""
     above = click.FloatRange(0, min_open=True)
     for option in (
+        click.option("--remove-mean", is_flag=True, help="With --plot and --snapshot: take its mean off each burst."),
         click.option(
             "--window",
             type=above,
@@ -159,7 +161,13 @@ class LivePlot:
         ]
         if not frames or (self._names and not names):
             return None
-        return draw_latest(frames, names, window_s=self._options.window, figure=figure)
+        return draw_latest(
+            frames,
+            names,
+            window_s=self._options.window,
+            without_mean=self._options.remove_mean,
+            figure=figure,
+        )
 
 
 class _Window:

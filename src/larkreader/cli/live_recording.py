@@ -78,6 +78,16 @@ class ClockSteps:
         return step_s
 
 
+def size_of(option: str, text: str) -> int:
+    """Read a size such as ``100 MB``; raise `RequestError` else."""
+    from larkreader.errors import RequestError
+
+    match = re.fullmatch(r"\s*(\d+(?:\.\d+)?)\s*(kB|MB|GB)\s*", text)
+    if match is None or not float(match[1]):
+        raise RequestError(f'{option} "{text}"', "is not a size", 'must be such as "500 kB" or "100 MB"')
+    return round(float(match[1]) * SIZES[match[2]])
+
+
 class Roll(NamedTuple):
     """After how many bytes, or seconds, the next file of a recording begins."""
 

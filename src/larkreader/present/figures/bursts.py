@@ -63,3 +63,46 @@ def draw_bursts(bursts: Bursts, *, ax: Axes | None = None) -> Axes:
     finish(axes, f"{len(bursts)} bursts at {bursts.rate_hz:g} samples a second", sides=("bottom", "left"))
     axes.legend(frameon=False, fontsize=9, loc="upper left", bbox_to_anchor=(1.0, 1.0))
     return axes
+
+
+def draw_envelope(bursts: Bursts, *, without_mean: bool = False, ax: Axes | None = None) -> Axes:
+    """Draw the last burst over what all of them span, sample by sample.
+
+    Parameters
+    ----------
+    bursts : Bursts
+        What `read_bursts` returns.
+    without_mean : bool
+        Whether the mean of each burst is taken off.
+    ax : matplotlib.axes.Axes, optional
+        Where to draw; a figure of its own unless given.
+
+    Returns
+    -------
+    matplotlib.axes.Axes
+        The axes that were drawn on.
+
+    Raises
+    ------
+    RequestError
+        If there is no sample to draw.
+    """
+    if not len(bursts) or not bursts.count.any():
+        raise RequestError("bursts", "hold no sample", "there is nothing to draw")
+    axes, longest = new_axes(ax), int(bursts.count.max())
+    volts = bursts.without_mean() if without_mean else bursts.volts
+    place = np.arange(int(volts.length.sum())) - np.repeat(np.cumsum(volts.length) - volts.length, volts.length)
+    least, most = np.full(longest, np.inf), np.full(longest, -np.inf)
+    np.minimum.at(least, place, volts.flat)
+    np.maximum.at(most, place, volts.flat)
+    unit, factor = time_scale(longest / bursts.rate_hz)
+    at = np.arange(longest) / bursts.rate_hz * factor
+    axes.fill_between(at, least, most, facecolor=PALE, edgecolor=SOFT, hatch="///", linewidth=0.5)
+    last = len(bursts) - 1
+    axes.plot(bursts.times_s(last) * factor, volts[last], color=INK, linewidth=1.6)
+    axes.set_xlim(at[0], at[-1] or 1.0)
+    axes.set_xlabel(f"time since the burst's first sample, {unit}")
+    axes.set_ylabel("voltage less its mean, V" if without_mean else "voltage, V")
+    title = f"the last of {len(bursts):,} bursts at {bursts.rate_hz:g} samples a second"
+    finish(axes, title, "hatched: what all of them span", sides=("bottom", "left"))
+    return axes

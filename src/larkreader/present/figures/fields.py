@@ -9,6 +9,7 @@ import numpy as np
 import numpy.typing as npt
 
 from larkreader.capture.masked import is_masked
+from larkreader.capture.ragged import Ragged
 from larkreader.decode.check.verify import names_known, within_range
 from larkreader.decode.columns.frame_columns import DAMAGED, Frames
 from larkreader.errors import RequestError, nearest
@@ -113,7 +114,7 @@ def strips_height(strips: int) -> int:
 
 
 def _usual(frames: Frames) -> list[str]:
-    """Name the fields that are drawn by default: those that can change and are not a counter, check or text."""
+    """Name the fields that are drawn by default: those that can change and hold one number, not a counter or a check."""
     layout = frames.layout
     result = [
         name
@@ -123,6 +124,7 @@ def _usual(frames: Frames) -> list[str]:
         and slot.field.equals is None
         and not slot.field.counter
         and slot.count == 1
+        and not isinstance(frames.raw(name), Ragged)
     ]
     return result[:USUAL_STRIPS]
 

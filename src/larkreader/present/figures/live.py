@@ -2,21 +2,25 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
-from typing import TYPE_CHECKING
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
 from larkreader.answers.live_reading import LiveReading
 from larkreader.decode.columns.frame_columns import Frames
 from larkreader.errors import RequestError, nearest
+from larkreader.judge.measure.bursts import Bursts, read_bursts
 
+from .bursts import draw_envelope
 from .fields import count_strips, draw_fields, strips_height
 from .style import new_figure
 
 if TYPE_CHECKING:
+    from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
+BURSTS_PX = 360
 WINDOW_S = 30.0  # how far back a figure reaches
 WIDTH_PX = 1100
 MOST_POINTS = 4000  # frames of a layout that are drawn; of more, every second, third, ... and all that are faulty
@@ -65,7 +69,12 @@ class LatestFrames:
 
 
 def draw_live(
-    reading: LiveReading, names: Sequence[str] = (), *, window_s: float = WINDOW_S, figure: Figure | None = None
+    reading: LiveReading,
+    names: Sequence[str] = (),
+    *,
+    window_s: float = WINDOW_S,
+    without_mean: bool = False,
+    figure: Figure | None = None,
 ) -> Figure:
     """Draw fields of the latest frames of a live reading; call it again with the same figure to draw it anew.
 
@@ -77,13 +86,16 @@ def draw_live(
         Which fields, ``flow`` or ``status.flow``; the usual fields of the layout with the most frames by default.
     window_s : float
         How far back from the latest frame, in seconds.
+    without_mean : bool
+        Whether the mean of each burst of samples is taken off.
     figure : matplotlib.figure.Figure, optional
         Where to draw; a new figure unless given.
 
     Returns
     -------
     matplotlib.figure.Figure
-        A strip a field, marked as in `draw_fields`.
+        A strip a field, marked as in `draw_fields`; of a field of samples the last burst over what all of them span,
+        as in `draw_envelope`.
 
     Raises
     ------
@@ -100,7 +112,8 @@ def draw_live(
     >>> figure.axes[0].get_xlabel()
     'time, ms'
     """
-    return draw_latest(reading.recent().frames, names, window_s=window_s, figure=figure)
+    frames = reading.recent().frames
+    return draw_latest(frames, names, window_s=window_s, without_mean=without_mean, figure=figure)
 
 
 def draw_latest(
@@ -108,6 +121,7 @@ def draw_latest(
     names: Sequence[str] = (),
     *,
     window_s: float = WINDOW_S,
+    without_mean: bool = False,
     figure: Figure | None = None,
 ) -> Figure:
     """Draw fields of the latest frames, by layout; see `draw_live`.
@@ -120,6 +134,8 @@ def draw_latest(
         Which fields.
     window_s : float
         How far back, in seconds.
+    without_mean : bool
+        Whether the mean of each burst of samples is taken off.
     figure : matplotlib.figure.Figure, optional
         Where to draw.
     """
@@ -127,13 +143,47 @@ def draw_latest(
     if not chosen:
         raise RequestError("live figure", "has no frame yet", "needs a frame to draw")
     end_s = max(float(some.begin_s[-1]) for some, _ in chosen)
-    heights = [strips_height(count_strips(some, own)) for some, own in chosen]
+    panels = [panel for some, own in chosen for panel in _panels(some, own, end_s - window_s, without_mean)]
+    heights = [panel.height for panel in panels]
     figure = new_figure(WIDTH_PX, sum(heights)) if figure is None else figure
     figure.clear()
-    axes = figure.subplots(len(chosen), 1, squeeze=False, gridspec_kw={"height_ratios": heights})[:, 0]
-    for (some, own), each in zip(chosen, axes, strict=True):
-        draw_fields(some, own, begin_s=end_s - window_s, end_s=end_s, ax=each)
+    axes = figure.subplots(len(panels), 1, squeeze=False, gridspec_kw={"height_ratios": heights})[:, 0]
+    for panel, each in zip(panels, axes, strict=True):
+        panel.draw(each)
     return figure
+
+
+class _Panel(NamedTuple):
+    """A part of a figure: how high it is, in pixels, and what draws it."""
+
+    height: int
+    draw: Callable[[Axes], object]
+
+
+def _panels(frames: Frames, names: Sequence[str], begin_s: float, without_mean: bool) -> Iterator[_Panel]:
+    """Yield the strips of a layout's fields, and the bursts of each field of samples."""
+    latest = frames[frames.begin_s >= begin_s]
+    sampled = [name for name in names or frames.layout.slot if _has_samples(frames, name)]
+    others = [name for name in names if name not in sampled]
+    if (others or not names) and (strips := count_strips(latest, others)):
+        yield _Panel(strips_height(strips), _strips(latest, others))
+    for name in sampled:
+        bursts = read_bursts(latest, name)
+        if len(bursts) and bursts.count.any():
+            yield _Panel(BURSTS_PX, _bursts(bursts, without_mean))
+
+
+def _strips(frames: Frames, names: Sequence[str]) -> Callable[[Axes], object]:
+    return lambda axes: draw_fields(frames, names, ax=axes)
+
+
+def _bursts(bursts: Bursts, without_mean: bool) -> Callable[[Axes], object]:
+    return lambda axes: draw_envelope(bursts, without_mean=without_mean, ax=axes)
+
+
+def _has_samples(frames: Frames, name: str) -> bool:
+    field = frames.layout.slot[name].field
+    return field is not None and field.samples is not None
 
 
 def _chosen(frames: Mapping[str, Frames], names: Sequence[str]) -> list[tuple[Frames, list[str]]]:
