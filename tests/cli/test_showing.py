@@ -86,7 +86,9 @@ def test_a_display_that_is_slow_thins_out_and_no_character_is_lost(shell, rig, r
     assert left_out >= 16
     assert f"{left_out} characters were not shown, for want of time; all of them are judged" in err
     assert 0.25 < reading["timing"]["most_behind_s"] < 5
-    assert re.search(r"of the time: record \d+\.\d %, judge \d+\.\d %, show \d+\.\d %; at most \d+ ms behind", err)
+    assert re.search(
+        r"of the time: record \d+\.\d %, judge \d+\.\d %, show \d+\.\d %, draw \d+\.\d %; at most \d+ ms behind", err
+    )
 
 
 def test_bytes_of_frames_are_shown_with_what_changed_marked(shell, rig, rig_files):

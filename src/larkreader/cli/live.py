@@ -158,7 +158,8 @@ class Timeline:
         state = self._wires[wire]
         state.finest_s = max(state.finest_s, at_s - since_s)
         behind_s = state.port.now_s() - at_s
-        is_shown = self.stages.is_shown(behind_s, len(received.data))
+        is_thinned = self._view is not None and self._view.is_thinned
+        is_shown = self.stages.is_shown(behind_s, len(received.data) if is_thinned else 0)
         self._add(wire, at_s - state.began_s, since_s - state.began_s, *received[::2], is_shown=is_shown)
 
     def _add(
@@ -240,6 +241,8 @@ class Timeline:
         self._floor_s = max(self._floor_s, now_s)
         with self.stages.stage("judge"):
             self._judge.look(self._floor_s)
+        with self.stages.stage("draw"):
+            self._judge.draw(self._floor_s)
         return self._judge.is_over
 
     def status(self) -> list[str]:

@@ -70,13 +70,16 @@ class LiveFindings:
         self._count += len(data)
         self.is_over |= self._end.characters is not None and self._count >= self._end.characters
 
+    def draw(self, now_s: float) -> None:
+        """Draw fields anew, if that is wanted and it is time."""
+        if self._plot is not None:
+            self._plot.look(now_s)
+
     def look(self, now_s: float) -> None:
         """Show what was found since, if it is time."""
         if self._end.seconds is not None and now_s >= self._end.seconds:
             self.is_over = True
         began = time.perf_counter()
-        if self._plot is not None:
-            self._plot.look(now_s)
         if now_s - self._looked_s < self._every_s:
             return
         is_urgent = self._around is not None or bool(self._options.end().kind)

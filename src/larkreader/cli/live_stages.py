@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from typing import Any
 
-STAGES = ("record", "judge", "show")
+STAGES = ("record", "judge", "show", "draw")
 BEHIND_S = 0.25  # from which on the display thins out
 CAUGHT_UP_S = 0.05  # from which on it does no more
 
@@ -38,7 +38,7 @@ class Stages:
 
         Parameters
         ----------
-        name : {"record", "judge", "show"}
+        name : {"record", "judge", "show", "draw"}
             The stage.
         """
         began_s = time.perf_counter()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from typing import ClassVar
 
 import numpy as np
 import numpy.typing as npt
@@ -104,6 +105,7 @@ class ValueRow:
 class ValueView(FrameView):
     """Keeps the last value, the range, the rate and a strip of fields, for a table that is drawn again and again."""
 
+    is_thinned: ClassVar[bool] = False
     now_s: float
     strips: dict[tuple[str, str], Strip]
 

@@ -8,6 +8,7 @@ from abc import ABC, abstractmethod
 from collections.abc import Iterator
 from dataclasses import dataclass
 from math import isnan
+from typing import ClassVar
 
 from larkreader.capture.characters import Characters, fault_names
 from larkreader.decode.characters.escapes import find_escapes, strip_escapes
@@ -55,7 +56,15 @@ class Arrival:
 
 
 class View(ABC):
-    """One way to show what passes. Each row has its wire."""
+    """One way to show what passes. Each row has its wire.
+
+    Attributes
+    ----------
+    is_thinned : bool
+        Whether it leaves out what there is no time for.
+    """
+
+    is_thinned: ClassVar[bool] = True
 
     def __init__(self, form: DumpForm) -> None:
         self.form = form
