@@ -224,7 +224,7 @@ class LiveReading(Shown):
 
     @property
     def cuts(self) -> int:
-        """How often a stretch was cut where it was not quiet: findings there may be missing, or counted twice."""
+        """How often a stretch was cut where it was not quiet; findings there may be missing, or counted twice."""
         return sum(judge.cuts for judge in self._judges)
 
     def latencies(self) -> dict[str, dict[str, Any]]:

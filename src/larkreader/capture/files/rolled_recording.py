@@ -177,7 +177,17 @@ class RecordingsAround:
         How much stands before and after, in seconds.
     most_files, most_bytes : int
         How many files are written at most, and how many bytes they may have altogether.
+
+    Attributes
+    ----------
+    written : list of pathlib.Path
+        The files so far.
+    left_out : int
+        How many things were not recorded, as a limit was reached.
     """
+
+    written: list[Path]
+    left_out: int
 
     def __init__(
         self,
@@ -198,8 +208,7 @@ class RecordingsAround:
         self._size = 0  # of what is held
         self._pending: list[tuple[float, float, str, list[dict[str, Any]]]] = []  # from, to, name, what stands in it
         self._manifest = _Manifest(folder / "manifest.json", *self._head)
-        self.written: list[Path] = []
-        self.left_out = 0
+        self.written, self.left_out = [], 0
         self._total = 0
 
     def add(self, entry: Entry) -> None:

@@ -116,6 +116,8 @@ class ReplayPort(Port):
         What it is called.
     """
 
+    name: str
+    line: LineSettings | None
     marks_faults = True
     is_simulated = True
 

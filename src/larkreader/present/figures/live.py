@@ -138,6 +138,16 @@ def draw_latest(
         Whether the mean of each burst of samples is taken off.
     figure : matplotlib.figure.Figure, optional
         Where to draw.
+
+    Returns
+    -------
+    matplotlib.figure.Figure
+        As of `draw_live`.
+
+    Raises
+    ------
+    RequestError
+        As of `draw_live`.
     """
     chosen = _chosen(frames, names)
     if not chosen:
