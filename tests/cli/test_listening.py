@@ -41,6 +41,15 @@ def test_listening_ends_with_what_decode_finds_in_a_recording(shell, tmp_path, r
     assert out.endswith(shell("decode", sheet, recording)[1].split("\n\nVerdict", 1)[1])
 
 
+@pytest.mark.parametrize("options", [[], ["--json"], ["--annotations", "gitlab"], ["--wire", "from_pump"]])
+def test_a_large_capture_is_decoded_without_its_columns_and_shows_the_same(shell, monkeypatch, recordings, options):
+    sheet, recording = recordings["service"]
+    whole = shell("decode", sheet, recording, *options)
+    monkeypatch.setattr("larkreader.cli.decode.LARGE_FROM", 0)
+    monkeypatch.setattr("larkreader.answers.reading.read", lambda *_, **__: pytest.fail("read as a whole"))
+    assert shell("decode", sheet, recording, *options) == whole
+
+
 @pytest.mark.parametrize(
     ("until", "characters"),
     [("checksum-mismatch", None), ("error", None), ("2 s", None), ("100", range(100, 120)), ("1 h", None)],

@@ -11,6 +11,7 @@ from random_traffic import CRC, MARKER, make_traffic
 from strategies import examples
 
 import larkreader as lr
+from larkreader.capture.files.recording import RecordingWriter
 
 FIELDS = [{"name": "n", "type": "uint8", "counter": True}, {"name": "crc", "type": "checksum"}]
 FLOW = lr.FrameLayout(boundary=MARKER, checksum=CRC, fields=FIELDS, period=0.1)
@@ -37,6 +38,29 @@ def test_a_stream_that_is_judged_as_it_arrives_ends_with_what_the_whole_shows(nu
             live.changed()
     assert as_json(live.close()) == as_json(traffic.whole())
     assert live.cuts == 0
+
+
+@examples(0.4)
+@given(st.integers(0, 2**32), st.sampled_from(["recording", "bytes"]))
+def test_a_large_capture_is_judged_in_stretches_as_a_whole(tmp_path_factory, number, kind):
+    """A recording of all wires, and the bytes of the first alone, without times."""
+    traffic, path = make_traffic(number), tmp_path_factory.mktemp("large") / kind
+    first = next(iter(traffic.sheet.wire)) if kind == "bytes" else None
+    if kind == "bytes":
+        data = b"".join(data for _, wire, data, _, _ in traffic.groups if wire == first)
+        path.write_bytes(data or b"\0")
+    else:
+        with RecordingWriter(path, "2026-05-01T08:30:00Z", {wire: {} for wire in traffic.sheet.wire}) as writer:
+            for group in traffic.groups:
+                writer.add(*group)
+    whole = lr.read(traffic.sheet, path, wire=first, kind=kind)
+    summed = lr.judge_capture(traffic.sheet, path, wire=first, kind=kind, stretch=600)
+    assert as_json(summed) == as_json(whole)
+
+
+def test_levels_are_not_judged_in_stretches(rig_files):
+    with pytest.raises(lr.CaptureError, match="holds levels"):
+        lr.judge_capture(rig_files["sheet"], rig_files["capture"])
 
 
 def test_a_finding_is_there_when_it_is_certain_and_grows():
@@ -79,6 +103,7 @@ def test_noise_without_end_is_cut_and_counted_in_bounded_memory():
     counts = live.bytes_of("pump")
     assert (counts["total"], counts["good"] + counts["faulty"] + counts["skipped"]) == (200_000, 200_000)
     assert live.cuts >= 9
+    assert f"what spans the places where a long capture was cut, as none was quiet ({live.cuts})" in str(live.checked)
     assert live.verdict == "faults"
 
 

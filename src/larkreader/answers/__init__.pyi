@@ -18,3 +18,5 @@ from .proposed_sheet import propose_sheet as propose_sheet
 from .proposed_sheet import sheet_of_line as sheet_of_line
 from .reading import Reading as Reading
 from .reading import read as read
+from .summed_reading import SummedReading as SummedReading
+from .summed_reading import judge_capture as judge_capture

@@ -20,12 +20,12 @@ from larkreader.judge.live.stretches import MOST, STRETCH, StretchJudge
 from larkreader.judge.live.sums import Sum, wires_judged_together
 from larkreader.judge.measure.pair_columns import Pairs
 from larkreader.judge.verdict.checked import Checked
-from larkreader.judge.verdict.judged import account_for
 from larkreader.judge.verdict.wire_findings import Beginning
 from larkreader.shown import Shown
 from larkreader.sources import Source, path_of
 
-from .reading import Reading, wire_document
+from .reading import Reading
+from .summed_reading import SummedReading
 
 TOGETHER = 1 << 12  # groups, or characters, that are taken in at once
 
@@ -285,30 +285,16 @@ class LiveReading(Shown):
         wire : str
             The wire.
         """
-        item = self._judged.total.wires[wire]
-        return account_for(item.counts, item.frames.values(), is_framed=bool(self._sheet.layouts_of(wire)))
+        return self.summed().bytes_of(wire)
+
+    def summed(self) -> SummedReading:
+        """Return what was found so far: counts, findings and verdict."""
+        judged = self._judged
+        return SummedReading(self._sheet, "", judged.total, judged.findings, judged.checked, self._sheet_name)
 
     def to_dict(self) -> dict[str, Any]:
         """Return the reading as the JSON document has it."""
-        judged = self._judged
-        frames = {key: counts for item in judged.total.wires.values() for key, counts in item.frames.items()}
-        pairs = {key: counts.to_dict() for key, counts in judged.total.pairs.items()}
-        counts = judged.total.counts
-        pauses = {wire: item.to_dict() for wire, item in judged.total.pauses.items() if counts[wire].characters}
-        return {
-            "sheet": self._sheet_name,
-            "capture": "",
-            "verdict": self.verdict,
-            "checked": judged.checked.to_dict(),
-            "wires": {
-                wire: wire_document(self._sheet, wire, judged.total.wires[wire].counts, self.bytes_of(wire))
-                for wire in self._wires
-            },
-            "frames": {key: counts.to_dict() for key, counts in frames.items()},
-            **({"pairs": pairs} if pairs else {}),
-            **({"pauses": pauses} if pauses else {}),
-            "findings": [finding.to_dict() for finding in judged.findings],
-        }
+        return self.summed().to_dict()
 
     def __repr__(self) -> str:
         counts = {wire: item.counts.characters for wire, item in self._judged.total.wires.items()}
@@ -352,6 +338,7 @@ class _Result:
             total, some = judge.close() if is_closed else judge.so_far(now_s)
             beginnings |= some
             self.total.take(total)
+            self.total.cuts += judge.cuts
         self.total.wires = {wire: self.total.wires[wire] for wire in wires}
         self.findings = self.total.conclude(sheet, beginnings, is_open=not is_closed)
         self.checked = self.total.check(sheet, self.findings, tuple(sheet.wire))

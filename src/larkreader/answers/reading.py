@@ -151,6 +151,16 @@ class Reading(Shown):
         """
         return self.checked.verdict_with(self.findings)
 
+    @property
+    def counts(self) -> Mapping[str, WireCounts]:
+        """How much each wire carries."""
+        return {wire: WireCounts.of(held, held, self.skipped.get(wire)) for wire, held in self.characters.items()}
+
+    @property
+    def frame_counts(self) -> Mapping[str, FrameCounts]:
+        """How many frames of each layout there are."""
+        return {key: FrameCounts.of(frames) for key, frames in self.frames.items()}
+
     def bytes_of(self, wire: str) -> dict[str, int]:
         """Account for every byte of a wire: total, and of it good, faulty and skipped.
 
@@ -175,10 +185,10 @@ class Reading(Shown):
             "verdict": self.verdict,
             "checked": self.checked.to_dict(),
             "wires": {
-                wire: wire_document(self.sheet, wire, WireCounts.of(held, held, None), self.bytes_of(wire))
-                for wire, held in self.characters.items()
+                wire: wire_document(self.sheet, wire, counts, self.bytes_of(wire))
+                for wire, counts in self.counts.items()
             },
-            "frames": {key: FrameCounts.of(frames).to_dict() for key, frames in self.frames.items()},
+            "frames": {key: counts.to_dict() for key, counts in self.frame_counts.items()},
             **({"events": {key: events.to_dict() for key, events in self.events.items()}} if self.sheet.event else {}),
             **({"pairs": {key: pairs.to_dict() for key, pairs in self.pairs.items()}} if self.pairs else {}),
             **({"receive": {key: path.to_dict() for key, path in self.paths.items()}} if self.paths else {}),

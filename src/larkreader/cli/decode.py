@@ -18,6 +18,7 @@ from .common import (
     note,
     oversampling_option,
     print_document,
+    progress_of,
     read_with_progress,
     samples_option,
     stops_option,
@@ -32,8 +33,12 @@ from .showing import encoding_option, numbers_option
 
 if TYPE_CHECKING:
     from larkreader.answers.reading import Reading
+    from larkreader.answers.summed_reading import SummedReading
     from larkreader.capture.ring import RingMemory
     from larkreader.declare.run.capture_form import CaptureKind
+
+
+LARGE_FROM = 32 << 20  # bytes of a file of characters that is judged without its columns
 
 
 @command()
@@ -141,6 +146,10 @@ def decode(
     check_build_options(junit, annotations, as_json=as_json)
     encoding = check_encoding(encoding)
     ring = _ring_of(capture, write_index, filled, kind)
+    needs_columns = bool(chosen) or any(path is not None for path in (characters, frames, fates))
+    if ring is None and not needs_columns and _is_large_stream(capture, kind):
+        summed = _judge_large(sheet, capture, kind, given, wire)
+        return _report(summed, sheet, capture, junit, annotations, as_json=as_json)
     if ring is None:
         declared = open_sheet(sheet)
         reading = read_with_progress(
@@ -157,23 +166,73 @@ def decode(
     else:
         reading = _read_ring(sheet, capture, ring, wire)
     _write_files(reading, sheet, characters, frames, fates)
-    name = f"decode {sheet} {capture}"
-    if report_to_build(
-        junit, annotations, name, reading.findings, sheet=sheet, capture=capture, checked=reading.checked
-    ):
-        return exit_status(reading.verdict)
     if chosen and not dump:
         from .frame_reports import show_view
 
+        if _is_reported(reading, sheet, capture, junit, annotations):
+            return exit_status(reading.verdict)
         show_view(reading, chosen[0], explain, moved_at_s, elements=elements, as_json=as_json)
-    elif dump:
-        for row in _rows_of(reading, ring, numbers, encoding):
-            click.echo(row)
-    elif as_json:
-        print_document("reading", reading.to_dict())
-    else:
-        _show(reading, sheet, capture)
+        return exit_status(reading.verdict)
+    if dump:
+        if not _is_reported(reading, sheet, capture, junit, annotations):
+            for row in _rows_of(reading, ring, numbers, encoding):
+                click.echo(row)
+        return exit_status(reading.verdict)
+    return _report(reading, sheet, capture, junit, annotations, as_json=as_json)
+
+
+def _is_reported(
+    reading: Reading | SummedReading, sheet: Path, capture: Path, junit: Path | None, annotations: str | None
+) -> bool:
+    """Write what a build server is given; return whether nothing else is printed."""
+    name = f"decode {sheet} {capture}"
+    return report_to_build(
+        junit, annotations, name, reading.findings, sheet=sheet, capture=capture, checked=reading.checked
+    )
+
+
+def _report(
+    reading: Reading | SummedReading,
+    sheet: Path,
+    capture: Path,
+    junit: Path | None,
+    annotations: str | None,
+    *,
+    as_json: bool,
+) -> int:
+    """Print a reading, or what a build server is given of it; return the exit status."""
+    if not _is_reported(reading, sheet, capture, junit, annotations):
+        if as_json:
+            print_document("reading", reading.to_dict())
+        else:
+            _show(reading, sheet, capture)
     return exit_status(reading.verdict)
+
+
+def _is_large_stream(capture: Path, kind: CaptureKind | None) -> bool:
+    """Return whether a capture is so large that its columns should not be held, and holds nothing but characters."""
+    from larkreader.capture.files.capture_file import CaptureFile
+
+    if not capture.is_file() or capture.stat().st_size < LARGE_FROM:
+        return False
+    with CaptureFile(capture, kind=kind) as file:
+        if file.holds_levels:
+            return False
+        return not any(piece.has_line for piece in next(file.pieces_of_every_wire(), {}).values())
+
+
+def _judge_large(
+    sheet: Path, capture: Path, kind: CaptureKind | None, given: dict[str, Any], wire: str | None
+) -> SummedReading:
+    """Judge a capture stretch by stretch, with a progress bar."""
+    from larkreader.answers.summed_reading import judge_capture
+    from larkreader.declare.document.sheet_file import open_sheet
+
+    declared = open_sheet(sheet)
+    with progress_of(f"reading {capture.name}", shown=True) as progress:
+        form = form_of(declared.capture, given)
+        summed = judge_capture(declared, capture, kind=kind, form=form, wire=wire, progress=progress)
+    return replace(summed, sheet_name=str(sheet))
 
 
 def _write_files(
@@ -194,7 +253,7 @@ def _write_files(
         write_fates_of(reading.paths, fates, str(sheet))
 
 
-def _show(reading: Reading, sheet: Path, capture: Path) -> None:
+def _show(reading: Reading | SummedReading, sheet: Path, capture: Path) -> None:
     """Show counts and findings."""
     from larkreader.present.tables import finding_views, reading_views
     from larkreader.present.text import terminal
@@ -207,7 +266,7 @@ def _show(reading: Reading, sheet: Path, capture: Path) -> None:
     if reading.pairs:
         from larkreader.present.tables.timeline_views import pairs_table
 
-        console.print(pairs_table(reading.pairs), "", sep="\n")
+        console.print(pairs_table(reading.pairs, reading.sheet.pair), "", sep="\n")
     if reading.paths:
         from larkreader.present.tables.path_views import paths_in_short
 

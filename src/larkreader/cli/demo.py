@@ -180,7 +180,7 @@ def _timeline(into: Path, console: Any) -> bool:
     rows = TimelineRows(reading)
     shown = rows.between(*SHOWN_S)
     console.print(timeline_table(rows.entries(shown), rows.timeline.wires, pairings=1, width=console.width))
-    console.print("", pairs_table(reading.pairs), sep="\n")
+    console.print("", pairs_table(reading.pairs, reading.sheet.pair), sep="\n")
     picture = new_figure()
     draw_timeline(reading, begin_s=DRAWN_S[0], end_s=DRAWN_S[1], ax=picture.add_subplot())
     picture.savefig(into / "timeline.png")

@@ -118,7 +118,7 @@ def _show(
         if len(chosen) > count:
             parts.append(f"... and {len(chosen) - count:,} more: --count, --from, --to, --only-wrong")
     if reading.pairs:
-        parts.append(timeline_views.pairs_table(reading.pairs))
+        parts.append(timeline_views.pairs_table(reading.pairs, reading.sheet.pair))
         if moved_at_s is None and any(len(pairs.histogram()) > 1 for pairs in reading.pairs.values()):
             parts.append(timeline_views.histograms(reading.pairs, ascii_only=ascii_only))
         parts += [timeline_views.parts_table(key, pairs, moved_at_s) for key, pairs in reading.pairs.items()]

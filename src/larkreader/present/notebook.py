@@ -79,7 +79,9 @@ def html_of(shown: Any) -> str:
     if isinstance(shown, MatrixResult):
         return of_view(loopback_views.matrix(shown))
     if isinstance(shown, Pairs):
-        return _of_columns(shown) + of_view(timeline_views.pairs_table({shown.pairing.key: shown}))
+        return _of_columns(shown) + of_view(
+            timeline_views.pairs_table({shown.pairing.key: shown}, {shown.pairing.key: shown.pairing})
+        )
     if isinstance(shown, Columns):
         return _of_columns(shown)
     return f"<pre>{_text(repr(shown))}</pre>"

@@ -77,6 +77,8 @@ class Sum:
         By pairing, when the last request that was not answered ended, in seconds.
     end_s : dict of str to float
         By pairing, when the capture ends, in seconds.
+    cuts : int
+        How often stretches were cut where they are not quiet.
     """
 
     wires: dict[str, WireSum] = field(default_factory=dict)
@@ -87,6 +89,7 @@ class Sum:
     longest_s: dict[str, float] = field(default_factory=dict)
     unanswered_s: dict[str, float] = field(default_factory=dict)
     end_s: dict[str, float] = field(default_factory=dict)
+    cuts: int = 0
 
     def add(self, stretch: Stretch, past: Past) -> None:
         """Add the next stretch.
@@ -206,7 +209,17 @@ class Sum:
             The wires that were asked for.
         """
         frames = {key: some for item in self.wires.values() for key, some in item.frames.items()}
-        return add_up(sheet, self.counts, frames, findings, pairs=self.pairs, paths=(), pauses=self.paused, wires=wires)
+        return add_up(
+            sheet,
+            self.counts,
+            frames,
+            findings,
+            pairs=self.pairs,
+            paths=(),
+            pauses=self.paused,
+            wires=wires,
+            cuts=self.cuts,
+        )
 
     def _complete(self, merged: MergedFindings) -> list[Finding]:
         """Return findings with the evidence that only the whole has: totals, and what follows from them."""

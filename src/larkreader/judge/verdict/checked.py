@@ -43,6 +43,7 @@ NOT_CHECKED: Mapping[str, tuple[str, Template]] = {
     "no-limit": ("replies, as neither the sheet nor a reply shows a reply time", "{pair}"),
     "no-signal": ("pauses, as the capture does not show requests for them", "{wire}"),
     "no-pauses": ("pauses, as none was requested", "{wire}"),
+    "cut": ("what spans the places where a long capture was cut, as none was quiet", "{cuts:,}"),
     "no-levels": ("reads, as the capture has no levels", "{wire}"),
 }
 
@@ -141,6 +142,7 @@ def add_up(
     paths: Collection[str],
     pauses: Mapping[str, int],
     wires: Sequence[str],
+    cuts: int = 0,
 ) -> Checked:
     """Add up what was checked and what was not.
 
@@ -162,6 +164,8 @@ def add_up(
         By wire whose requests to pause were captured, how many there were.
     wires : sequence of str
         The wires that were asked for.
+    cuts : int
+        How often a long capture was cut at a place that is not quiet, and both parts judged apart.
 
     Returns
     -------
@@ -172,6 +176,7 @@ def add_up(
         *_of_pairs(sheet, pairs),
         *_of_paths(sheet, counts, paths, findings),
         *_of_pauses(sheet, counts, pauses, findings),
+        *([Check("cut", {"cuts": cuts})] if cuts else []),
     ]
     proven, not_checked = ([item for item in every if item.is_proven is wanted] for wanted in (True, False))
     return Checked(tuple(proven), tuple(not_checked), is_read=any(item.characters for item in counts.values()))

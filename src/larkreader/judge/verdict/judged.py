@@ -152,7 +152,8 @@ def judge_stretch(sheet: Sheet, received: Received, past: Past = NO_PAST) -> Str
     wires = {key: judge_wire_stretch(sheet, key, received, taken, past) for key in characters}
     frames = {key: some for item in wires.values() for key, some in item.frames.items()}
     skipped = {key: item.skipped for key, item in wires.items() if item.skipped is not None}
-    inside = {key: _inside_frames(sheet, key, len(held), frames) for key, held in characters.items()}
+    is_paused = any(sheet.wire[key].line.flow_control == "xon-xoff" for key in characters)
+    inside = {key: _inside_frames(sheet, key, len(held), frames) for key, held in characters.items() if is_paused}
     together = list(judge_pauses(sheet, characters, received.clear, inside, past.longest_pause_s))
     pauses = measure_pauses(sheet, characters, received.clear, inside)
     paths = _paths_of(sheet, received, frames, skipped) if sheet.receive else {}
@@ -180,11 +181,8 @@ def of_wires_that_speak(findings: Iterable[Finding], counts: Mapping[str, WireCo
     counts : mapping of str to WireCounts
         By wire.
     """
-    return [
-        finding
-        for finding in findings
-        if finding.kind not in KINDS_OF_PAUSES or counts[finding.subject.wire].characters
-    ]
+    speaks = {wire for wire, item in counts.items() if item.characters}
+    return [item for item in findings if item.kind not in KINDS_OF_PAUSES or item.subject.wire in speaks]
 
 
 def in_order(findings: Iterable[Finding]) -> Findings:

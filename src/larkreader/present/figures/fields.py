@@ -114,7 +114,7 @@ def strips_height(strips: int) -> int:
 
 
 def _usual(frames: Frames) -> list[str]:
-    """Name the fields that are drawn by default: those that can change and hold one number, not a counter or a check."""
+    """Name the fields that are drawn by default: those that can change and hold one number; no counter, no check."""
     layout = frames.layout
     result = [
         name

@@ -14,6 +14,7 @@ from larkreader.capture.characters import FAULT_NAMES
 
 if TYPE_CHECKING:
     from larkreader.answers.reading import Reading
+    from larkreader.answers.summed_reading import SummedReading
     from larkreader.declare.document.sheet import Sheet
     from larkreader.declare.frame.layout import FrameLayout
     from larkreader.decode.columns.frame_columns import Frames
@@ -53,31 +54,31 @@ def link(sheet: Sheet) -> Group:
     return Group(wires, "", frames) if sheet.frame else Group(wires)
 
 
-def counts(reading: Reading) -> Group:
+def counts(reading: Reading | SummedReading) -> Group:
     """Show what was found on each wire, and how many frames of each layout."""
     wires = new_table("wire", ">characters", "line faults", ">bytes good", ">faulty", ">skipped")
-    for wire, characters in reading.characters.items():
+    for wire, carried in reading.counts.items():
         parts = reading.bytes_of(wire)
-        faults = [(characters.count(fault), name) for fault, name in FAULT_NAMES.items()]
+        faults = [(carried.by_fault.get(fault, 0), name) for fault, name in FAULT_NAMES.items()]
         wires.add_row(
             wire_text(wire, wire, reading.sheet.wire),
-            f"{len(characters):,}",
+            f"{carried.characters:,}",
             ", ".join(f"{count:,} {name}" for count, name in faults if count) or "none",
             f"{parts['good']:,}",
             _number(parts["faulty"]),
             _number(parts["skipped"]),
         )
     others: list[Any] = ["", events(reading)] if reading.events else []
-    if not reading.frames:
+    if not reading.frame_counts:
         return Group(wires, *others)
     frames = new_table("frame", ">found", ">good", "faults")
-    for key, result in reading.to_dict()["frames"].items():
-        held = ", ".join(f"{count:,} {name}" for name, count in result["faults"].items())
-        frames.add_row(key, f"{result['count']:,}", f"{result['good']:,}", held or "none")
+    for key, found in reading.frame_counts.items():
+        held = ", ".join(f"{count:,} {name}" for name, count in found.to_dict()["faults"].items())
+        frames.add_row(key, f"{found.frames:,}", f"{found.good:,}", held or "none")
     return Group(wires, "", frames, *others)
 
 
-def events(reading: Reading) -> Group:
+def events(reading: Reading | SummedReading) -> Group:
     """Show how long after the changes of other signals something followed, with a histogram."""
     table = new_table("event", ">changes", "followed by", ">how many", ">least", ">median", ">most")
     bars: list[Any] = []

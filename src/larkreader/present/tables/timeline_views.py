@@ -10,8 +10,10 @@ from rich.console import Group
 from rich.table import Table
 from rich.text import Text
 
+from larkreader.declare.run.pairing import Pairing
 from larkreader.judge.measure.distribution import figures_of
-from larkreader.judge.measure.pair_columns import PARTS, Pairs, PairState
+from larkreader.judge.measure.pair_columns import PARTS, Pairs
+from larkreader.judge.verdict.counts import PairCounts
 from larkreader.present.text.terminal import ERROR, duration, new_table, wire_text
 
 from .timeline_rows import Entry
@@ -101,20 +103,25 @@ def _pair_cell(entry: Entry, *, named: bool) -> Text:
     return cell
 
 
-def pairs_table(pairs: Mapping[str, Pairs]) -> Group:
-    """Show how many requests of each pairing were answered, and how long replies took."""
+def pairs_table(pairs: Mapping[str, Pairs | PairCounts], declared: Mapping[str, Pairing]) -> Group:
+    """Show how many requests of each pairing were answered, and how long replies took.
+
+    Parameters
+    ----------
+    pairs : mapping of str to Pairs or PairCounts
+        By pairing.
+    declared : mapping of str to Pairing
+        What the sheet declares.
+    """
     table = new_table("pair", ">requests", ">answered", ">late", ">damaged", ">no reply", ">repeated", ">unasked")
     times = new_table("reply begins after", ">least", ">median", ">99 % within", ">most", ">declared")
     for key, item in pairs.items():
-        repeated = int(np.count_nonzero(item.again >= 0))
-        states = (PairState.ANSWERED, PairState.LATE, PairState.DAMAGED_REPLY, PairState.UNANSWERED)
-        unasked = _number(len(item.unasked)) if item.pairing.only_when_asked else "-"
-        table.add_row(
-            key, f"{len(item):,}", *(_number(item.count(state)) for state in states), _number(repeated), unasked
-        )
-        result = figures_of(item.latencies_s)
-        shown = [_time(result[name]) for name in ("least_s", "median_s", "nearly_all_s", "most_s")]
-        times.add_row(key, *shown, _time(item.pairing.within_s))
+        held, pairing = item.to_dict(), declared[key]
+        states = (held[name] for name in ("answered", "late", "damaged-reply", "unanswered", "repeated"))
+        unasked = _number(held["unasked"]) if pairing.only_when_asked else "-"
+        table.add_row(key, f"{held['requests']:,}", *map(_number, states), unasked)
+        shown = [_time(held["latency"][name]) for name in ("least_s", "median_s", "nearly_all_s", "most_s")]
+        times.add_row(key, *shown, _time(pairing.within_s))
     return Group(table, "", times)
 
 

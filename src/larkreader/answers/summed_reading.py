@@ -1,0 +1,256 @@
+"""A large capture of characters, judged in bounded memory: counts and findings, without columns."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from larkreader.capture.characters import Characters
+from larkreader.capture.files.capture_file import CaptureFile
+from larkreader.capture.files.content import Progress
+from larkreader.declare.document.sheet import Sheet
+from larkreader.declare.document.sheet_file import open_sheet
+from larkreader.declare.run.capture_form import CaptureForm, CaptureKind
+from larkreader.errors import CaptureError
+from larkreader.judge.findings.finding import Findings, Verdict
+from larkreader.judge.live.stretches import StretchJudge
+from larkreader.judge.live.sums import Sum, wires_judged_together
+from larkreader.judge.measure.events import EventDelays
+from larkreader.judge.verdict.checked import Checked
+from larkreader.judge.verdict.counts import FrameCounts, PairCounts, WireCounts
+from larkreader.judge.verdict.judged import account_for
+from larkreader.judge.verdict.wire_findings import Beginning
+from larkreader.judge.wire.pauses import Pauses
+from larkreader.shown import Shown
+from larkreader.sources import Source, path_of
+
+from .reading import wire_document
+
+if TYPE_CHECKING:
+    from larkreader.judge.setup.path_report import PathReport
+
+LARGE_STRETCH, LARGE_MOST = 1 << 18, 1 << 22  # of what is there already, a longer stretch costs less time
+
+
+@dataclass(frozen=True, repr=False)
+class SummedReading(Shown):
+    """What a capture shows that was judged stretch by stretch: counts and findings.
+
+    Parameters
+    ----------
+    sheet : Sheet
+        What was declared.
+    capture : str
+        What was read.
+    total : Sum
+        Counts, and what the stretches show.
+    findings : tuple of Finding
+        What is wrong or worth knowing, errors first, then in order of place; of many places the first thousand.
+    checked : Checked
+        What the reading proves, and what it could not check.
+    sheet_name : str
+        The name of the sheet's file.
+    """
+
+    sheet: Sheet
+    capture: str
+    total: Sum
+    findings: Findings
+    checked: Checked
+    sheet_name: str = ""
+
+    @property
+    def verdict(self) -> Verdict:
+        """What the reading is worth, as `Reading.verdict`."""
+        return self.checked.verdict_with(self.findings)
+
+    @property
+    def counts(self) -> Mapping[str, WireCounts]:
+        """How much each wire carries."""
+        return self.total.counts
+
+    @property
+    def frame_counts(self) -> Mapping[str, FrameCounts]:
+        """How many frames of each layout there are."""
+        return {key: some for item in self.total.wires.values() for key, some in item.frames.items()}
+
+    @property
+    def pairs(self) -> Mapping[str, PairCounts]:
+        """What became of the requests of each pairing."""
+        return self.total.pairs
+
+    @property
+    def pauses(self) -> Mapping[str, Pauses]:
+        """By wire with flow control that carries anything, when its sender was to pause, and how late it stopped."""
+        counts = self.counts
+        speaks = {wire for wire, item in counts.items() if item.characters}
+        return {wire: pauses for wire, pauses in self.total.pauses.items() if wire in speaks}
+
+    @property
+    def events(self) -> Mapping[str, EventDelays]:
+        """Nothing: a capture of characters has no changes of signals."""
+        return {}
+
+    @property
+    def paths(self) -> Mapping[str, PathReport]:
+        """Nothing: what receive paths make of characters takes levels."""
+        return {}
+
+    def bytes_of(self, wire: str) -> dict[str, int]:
+        """Account for every byte of a wire, as `Reading.bytes_of`.
+
+        Parameters
+        ----------
+        wire : str
+            The wire.
+        """
+        item = self.total.wires[wire]
+        return account_for(item.counts, item.frames.values(), is_framed=bool(self.sheet.layouts_of(wire)))
+
+    def to_dict(self) -> dict[str, Any]:
+        """Return the reading as the JSON document has it."""
+        pairs = {key: counts.to_dict() for key, counts in self.pairs.items()}
+        pauses = {wire: item.to_dict() for wire, item in self.pauses.items()}
+        return {
+            "sheet": self.sheet_name,
+            "capture": self.capture,
+            "verdict": self.verdict,
+            "checked": self.checked.to_dict(),
+            "wires": {
+                wire: wire_document(self.sheet, wire, counts, self.bytes_of(wire))
+                for wire, counts in self.counts.items()
+            },
+            "frames": {key: counts.to_dict() for key, counts in self.frame_counts.items()},
+            **({"events": {}} if self.sheet.event else {}),
+            **({"pairs": pairs} if pairs else {}),
+            **({"pauses": pauses} if pauses else {}),
+            "findings": [finding.to_dict() for finding in self.findings],
+        }
+
+    def __repr__(self) -> str:
+        wires = ", ".join(f"{wire}: {counts.characters:,}" for wire, counts in self.counts.items())
+        return f"<SummedReading of {self.capture}: {self.verdict}; characters {wires}; {len(self.findings)} findings>"
+
+
+def judge_capture(
+    sheet: Sheet | Source,
+    capture: Source,
+    *,
+    kind: CaptureKind | None = None,
+    form: CaptureForm | None = None,
+    wire: str | None = None,
+    progress: Progress | None = None,
+    stretch: int = LARGE_STRETCH,
+    most: int = LARGE_MOST,
+) -> SummedReading:
+    r"""Judge a large capture of characters in bounded memory: what `read` concludes from it, without its columns.
+
+    Parameters
+    ----------
+    sheet : Sheet, str, path or binary file
+        What was declared, or the file that holds it.
+    capture : str, path or binary file
+        A file of characters: a recording, bytes, a log, a table.
+    kind : str, optional
+        What the file is, as in `open_capture`; found from its content if not given.
+    form : CaptureForm, optional
+        What the file does not say of itself; what the sheet says unless given.
+    wire : str, optional
+        Read this wire alone.
+    progress : callable, optional
+        Called with the bytes read and the bytes there are, now and then.
+    stretch, most : int
+        As of `LiveReading`.
+
+    Returns
+    -------
+    SummedReading
+        Bad data never raises; it is a finding.
+
+    Raises
+    ------
+    SheetError
+        If the sheet cannot be used.
+    CaptureError
+        If the capture cannot be read, or holds levels.
+    RequestError
+        If `wire` is not on the sheet, or is needed and not given.
+
+    Examples
+    --------
+    >>> reading = lr.judge_capture("rig.toml", "shift.jsonl")
+    >>> reading.verdict, reading.frame_counts["status"].good
+    ('faults', 397)
+    """
+    declared = sheet if isinstance(sheet, Sheet) else open_sheet(path_of(sheet))
+    sheet_name = "" if isinstance(sheet, Sheet) else str(path_of(sheet))
+    wires = tuple(declared.wires_named(wire))
+    path = path_of(capture)
+    form = (form or declared.capture).with_mark_of(declared.wire[wires[0]].line)
+    seen: dict[str, None] = {}
+    judges = _Judges(declared, wires, stretch, most)
+    with CaptureFile(path, kind=kind, form=form, progress=progress) as file:
+        for piece in file.pieces({key: declared.wire[key].source for key in wires}):
+            found = {key: item for key, item in piece.items() if isinstance(item, Characters)}
+            if len(found) < len(piece):
+                raise CaptureError(file.name, "holds levels", "must be a file of characters", "Use lr.read")
+            seen |= dict.fromkeys(found)
+            judges.add(found)
+    total, findings, checked = judges.close(tuple(key for key in declared.wire if key in seen), wires)
+    return SummedReading(declared, str(path), total, findings, checked, sheet_name)
+
+
+class _Judges:
+    """What judges the wires of a capture piece by piece."""
+
+    def __init__(self, sheet: Sheet, wires: tuple[str, ...], stretch: int, most: int) -> None:
+        self._sheet, self._size = sheet, stretch
+        self._groups = wires_judged_together(sheet, wires)
+        self._judges = [StretchJudge(sheet, some, stretch=stretch, most=most) for some in self._groups]
+
+    def add(self, piece: Mapping[str, Characters]) -> None:
+        """Take in what happened next on the wires, a stretch at a time."""
+        for judge, group in zip(self._judges, self._groups, strict=True):
+            for part in _parts({wire: piece[wire] for wire in group if wire in piece}, self._size):
+                for wire, characters in part.items():
+                    judge.add(wire, characters)
+                judge.settle()
+
+    def close(self, there: tuple[str, ...], wires: tuple[str, ...]) -> tuple[Sum, Findings, Checked]:
+        """Return what was found."""
+        total = Sum()
+        beginnings: dict[str, Beginning] = {}
+        for judge in self._judges:
+            some, begins = judge.close()
+            total.take(some)
+            beginnings |= begins
+            total.cuts += judge.cuts
+        total.wires = {wire: total.wires[wire] for wire in there}
+        findings = total.conclude(self._sheet, beginnings)
+        return total, findings, total.check(self._sheet, findings, wires)
+
+
+def _parts(piece: Mapping[str, Characters], size: int) -> Iterator[Mapping[str, Characters]]:
+    """Yield a piece of some wires in parts of some size: up to the same time on all of them, where there are times."""
+    if not piece:
+        return
+    longest = max(piece.values(), key=len)
+    count = -(-sum(map(len, piece.values())) // size)
+    if count < 2 or (len(piece) > 1 and not longest.has_times):
+        yield piece
+        return
+    first = dict.fromkeys(piece, 0)
+    for number in range(1, count + 1):
+        place = len(longest) * number // count
+        if number == count:
+            end = {wire: len(characters) for wire, characters in piece.items()}
+        elif len(piece) == 1:
+            end = dict.fromkeys(piece, place)
+        else:
+            until_s = longest.begin_s[place]
+            end = {wire: int(np.searchsorted(some.begin_s, until_s)) for wire, some in piece.items()}
+        yield {wire: some.between(first[wire], end[wire]) for wire, some in piece.items()}
+        first = end
