@@ -103,6 +103,7 @@ STAGES: Mapping[str, Mapping[str, str]] = {
         "traffic": "traffic_characters traffic_messages",
     },
     "judge": {
+        "verdict.counts": "FrameCounts PairCounts WireCounts",
         "calculate.baud_setting": "BaudSetting",
         "calculate.budget": "WireLoad calculate_load",
         "calculate.divisors": "calculate_bauds calculate_setting find_divisors",
@@ -121,7 +122,7 @@ STAGES: Mapping[str, Mapping[str, str]] = {
         "measure.events": "EventDelays",
         "measure.gaps": "Gaps measure_gaps",
         "measure.levels": "LevelSurvey",
-        "measure.pair_columns": "PairState Pairs",
+        "measure.pair_columns": "PairTimes PairState Pairs",
         "measure.pairs": "find_pairs",
         "measure.statistics": "FieldStatistics FrameStatistics measure_frames",
         "setup.ends": "judge_ends",

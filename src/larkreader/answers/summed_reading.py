@@ -45,7 +45,7 @@ class SummedReading(Shown):
         What was declared.
     capture : str
         What was read.
-    total : Sum
+    total : object
         Counts, and what the stretches show.
     findings : tuple of Finding
         What is wrong or worth knowing, errors first, then in order of place; of many places the first thousand.
@@ -91,12 +91,12 @@ class SummedReading(Shown):
 
     @property
     def events(self) -> Mapping[str, EventDelays]:
-        """Nothing: a capture of characters has no changes of signals."""
+        """Empty, as a capture of characters has no changes of signals."""
         return {}
 
     @property
     def paths(self) -> Mapping[str, PathReport]:
-        """Nothing: what receive paths make of characters takes levels."""
+        """Empty, as what receive paths make of characters takes levels."""
         return {}
 
     def bytes_of(self, wire: str) -> dict[str, int]:

@@ -40,6 +40,7 @@ from .measure.gaps import measure_gaps as measure_gaps
 from .measure.levels import LevelSurvey as LevelSurvey
 from .measure.pair_columns import Pairs as Pairs
 from .measure.pair_columns import PairState as PairState
+from .measure.pair_columns import PairTimes as PairTimes
 from .measure.pairs import find_pairs as find_pairs
 from .measure.statistics import FieldStatistics as FieldStatistics
 from .measure.statistics import FrameStatistics as FrameStatistics
@@ -53,6 +54,9 @@ from .setup.send_findings import judge_send_path as judge_send_path
 from .setup.setup_steps import judge_steps as judge_steps
 from .setup.wiring import judge_wiring as judge_wiring
 from .verdict.checked import Checked as Checked
+from .verdict.counts import FrameCounts as FrameCounts
+from .verdict.counts import PairCounts as PairCounts
+from .verdict.counts import WireCounts as WireCounts
 from .verdict.diagnosis import Diagnosis as Diagnosis
 from .verdict.diagnosis import diagnose as diagnose
 from .wire.turns import find_collisions as find_collisions

@@ -51,7 +51,17 @@ class WireCounts:
 
     @classmethod
     def of(cls, characters: Characters, held: Characters, skipped: Spans | None, first: int = 0) -> WireCounts:
-        """Count the characters from number `first` on; `held` are those without the faults that are explained."""
+        """Count the characters of a wire.
+
+        Parameters
+        ----------
+        characters, held : Characters
+            All of them; and the same without the faults that are explained.
+        skipped : Spans, optional
+            What belongs to no frame; None on a wire without frames.
+        first : int
+            The first that is counted.
+        """
         some = characters[first:] if first else characters
         has_times = some.has_times
         return cls(
@@ -116,7 +126,15 @@ class FrameCounts:
 
     @classmethod
     def of(cls, frames: Frames, first: int = 0) -> FrameCounts:
-        """Count the frames that begin at character `first` or later."""
+        """Count frames.
+
+        Parameters
+        ----------
+        frames : Frames
+            Those of one layout.
+        first : int
+            The character at which the first frame that is counted begins, or later.
+        """
         row = int(np.searchsorted(frames.offset, first)) if first else 0
         faults, length = frames.faults[row:], frames.length[row:]
         is_good, is_trusted = faults == 0, faults & np.uint8(CONTRADICTED) == 0
@@ -182,7 +200,13 @@ class PairCounts:
 
     @classmethod
     def of(cls, pairs: Pairs) -> PairCounts:
-        """Count what became of some requests."""
+        """Count what became of some requests.
+
+        Parameters
+        ----------
+        pairs : Pairs
+            The requests.
+        """
         times = PairTimes.of(pairs)
         by_state = {state: pairs.count(state) for state in PairState}
         repeated = int(np.count_nonzero(pairs.again >= 0))
