@@ -34,7 +34,7 @@ class LatestFrames:
     window_s : float
         How far back they reach, in seconds.
     most : int
-        How many are kept at most; where more arrive, good ones are left out evenly.
+        How many are kept at most; where more arrive, good frames are left out evenly.
     """
 
     def __init__(self, window_s: float = WINDOW_S, most: int = MOST_POINTS) -> None:
