@@ -14,7 +14,6 @@ from .answers.planning import Plan as Plan
 from .answers.planning import plan as plan
 from .answers.reading import Reading as Reading
 from .answers.reading import read as read
-from .answers.summed_reading import judge_capture as judge_capture
 from .capture.characters import Characters as Characters
 from .capture.characters import Fault as Fault
 from .capture.files.open import open_capture as open_capture

@@ -24,7 +24,7 @@ ROOT = (
     "propose_layout find_checksums measure_bytes measure_frames measure_gaps "
     "open_port Port SimulatedPort Device run_loopback run_both_ways run_matrix find_tolerance run_dialogue transmit "
     "LoopbackResult "
-    "read Reading judge_capture LiveReading plan Plan diagnose Diagnosis "
+    "read Reading LiveReading plan Plan diagnose Diagnosis "
     "draw_timeline draw_fields draw_waveform new_figure write_report write_frames write_junit notations "
 )
 STAGES: Mapping[str, Mapping[str, str]] = {

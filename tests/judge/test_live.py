@@ -54,13 +54,13 @@ def test_a_large_capture_is_judged_in_stretches_as_a_whole(tmp_path_factory, num
             for group in traffic.groups:
                 writer.add(*group)
     whole = lr.read(traffic.sheet, path, wire=first, kind=kind)
-    summed = lr.judge_capture(traffic.sheet, path, wire=first, kind=kind, stretch=600)
+    summed = lr.answers.judge_capture(traffic.sheet, path, wire=first, kind=kind, stretch=600)
     assert as_json(summed) == as_json(whole)
 
 
 def test_levels_are_not_judged_in_stretches(rig_files):
     with pytest.raises(lr.CaptureError, match="holds levels"):
-        lr.judge_capture(rig_files["sheet"], rig_files["capture"])
+        lr.answers.judge_capture(rig_files["sheet"], rig_files["capture"])
 
 
 def test_a_finding_is_there_when_it_is_certain_and_grows():

@@ -181,9 +181,14 @@ def judge_capture(
 
     Examples
     --------
-    >>> reading = lr.judge_capture("rig.toml", "shift.jsonl")
+    >>> import io
+    >>> layout = lr.FrameLayout(
+    ...     boundary={"kind": "marker", "marker": "D7"}, fields=[{"name": "flow", "type": "uint8"}]
+    ... )
+    >>> sheet = lr.Sheet(wire={"pump": {}}, frame={"status": layout})
+    >>> reading = lr.answers.judge_capture(sheet, io.BytesIO(b"\xd7\x05" * 1000), kind="bytes")
     >>> reading.verdict, reading.frame_counts["status"].good
-    ('faults', 397)
+    ('clean', 1000)
     """
     declared = sheet if isinstance(sheet, Sheet) else open_sheet(path_of(sheet))
     sheet_name = "" if isinstance(sheet, Sheet) else str(path_of(sheet))

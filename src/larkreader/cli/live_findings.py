@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Mapping, Sequence
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from .common import note
 from .judge_options import Around, JudgeOptions, parse_kinds
@@ -20,6 +20,14 @@ LOOK_S = 0.5  # between looks at what was found, on the clock of the link
 LOOK_AT_MESSAGES_S = 0.1  # the same where messages are shown
 LEISURE = 4.0  # times as long as a look takes, before the next
 GROWN = 2  # times as often as it was shown, from which a finding is shown again
+
+
+class _Look(NamedTuple):
+    """The last look at what was found: when, on the clock of the link and in real time, and how long it took."""
+
+    link_s: float
+    at_s: float
+    took_s: float
 
 
 class LiveFindings:
@@ -55,7 +63,7 @@ class LiveFindings:
         self._show, self._options = show, options
         self._end, self._is_end = options.end(), parse_kinds("--until", options.end().kind or "nothing")
         self._shown: dict[tuple[str, ...], int] = {}
-        self._looked_s, self._looked_at, self._took = -LOOK_S, float("-inf"), 0.0
+        self._looked = _Look(-LOOK_S, float("-inf"), 0.0)
         self._count, self._status = 0, "so far nothing wrong"
         self.is_over = False
 
@@ -80,17 +88,17 @@ class LiveFindings:
         if self._end.seconds is not None and now_s >= self._end.seconds:
             self.is_over = True
         began = time.perf_counter()
-        if now_s - self._looked_s < self._every_s:
+        if now_s - self._looked.link_s < self._every_s:
             return
         is_urgent = self._around is not None or bool(self._options.end().kind)
-        if not is_urgent and began - self._looked_at < LEISURE * self._took:
+        if not is_urgent and began - self._looked.at_s < LEISURE * self._looked.took_s:
             return
         self.reading.tick(now_s)
         if self._messages is not None:
             self._messages.look(now_s)
         self._show_changes(now_s)
-        self._looked_s, self._looked_at = now_s, time.perf_counter()
-        self._took = self._looked_at - began
+        ended = time.perf_counter()
+        self._looked = _Look(now_s, ended, ended - began)
 
     def _show_changes(self, now_s: float) -> None:
         from larkreader.judge.findings.merging import key_of
