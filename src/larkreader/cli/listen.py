@@ -172,12 +172,15 @@ def _judge_of(
     from larkreader.answers.live_reading import LiveReading
 
     plot = LivePlot(declared, wires, plotting) if plotting.is_wanted else None
+    around, is_patient = options.around(ports), all(port.is_simulated for port in ports.values())
     if what != "timeline":
-        return LiveFindings(LiveReading(declared, wires=wires), show, options, None, options.around(ports), plot)
+        reading = LiveReading(declared, wires=wires)
+        return LiveFindings(reading, show, options, None, around, plot, is_patient=is_patient)
     from .live_messages import LiveMessages
 
     reading = LiveReading(declared, wires=wires, together=True)
-    return LiveFindings(reading, show, options, LiveMessages(reading, show), options.around(ports), plot)
+    messages = LiveMessages(reading, show)
+    return LiveFindings(reading, show, options, messages, around, plot, is_patient=is_patient)
 
 
 def _noted(rows: Sequence[str]) -> None:

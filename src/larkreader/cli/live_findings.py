@@ -47,6 +47,8 @@ class LiveFindings:
         Records what stands around findings.
     plot : LivePlot, optional
         Draws fields.
+    is_patient : bool
+        Whether what arrives waits for each look, as a recording does; else a look is left out where there is no time.
     """
 
     def __init__(
@@ -57,6 +59,8 @@ class LiveFindings:
         messages: LiveMessages | None = None,
         around: Around | None = None,
         plot: LivePlot | None = None,
+        *,
+        is_patient: bool = False,
     ) -> None:
         self.reading, self._around, self._plot = reading, around, plot
         self._messages, self._every_s = messages, LOOK_S if messages is None else LOOK_AT_MESSAGES_S
@@ -65,6 +69,7 @@ class LiveFindings:
         self._shown: dict[tuple[str, ...], int] = {}
         self._looked = _Look(-LOOK_S, float("-inf"), 0.0)
         self._count, self._status = 0, "so far nothing wrong"
+        self._skips_looks = not (is_patient or around is not None or options.end().kind)
         self.is_over = False
 
     def feed(self, wire: str, data: bytes, at_s: float, faults: bytes, counted: Mapping[str, int]) -> None:
@@ -90,8 +95,7 @@ class LiveFindings:
         began = time.perf_counter()
         if now_s - self._looked.link_s < self._every_s:
             return
-        is_urgent = self._around is not None or bool(self._options.end().kind)
-        if not is_urgent and began - self._looked.at_s < LEISURE * self._looked.took_s:
+        if self._skips_looks and began - self._looked.at_s < LEISURE * self._looked.took_s:
             return
         self.reading.tick(now_s)
         if self._messages is not None:
