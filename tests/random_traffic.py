@@ -58,7 +58,7 @@ def damaged(random, frame, share):
     elif event == "fault":
         faults[place] = int(random.choice([1, 2, 8, 16]))
     elif event == "counted":
-        counted = {str(random.choice(["parity", "framing"])): int(random.integers(1, 4))}
+        counted = {str(random.choice(["parity", "overrun", "overrun", "overflow"])): int(random.integers(1, 4))}
     elif event == "late":
         late_s = float(random.choice([0.02, 0.3]))
     often = {"lost frame": 0, "repeated": 2}.get(event, 1)

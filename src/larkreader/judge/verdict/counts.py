@@ -33,6 +33,8 @@ class WireCounts:
         How many have each fault.
     skipped : int
         How many belong to no frame, on a wire that carries frames.
+    counted : frozenset of str
+        What the receiver's driver has counted.
     has_line : bool
         Whether they come from the levels of a wire.
     begin_s, end_s : float
@@ -45,6 +47,7 @@ class WireCounts:
     faulty_by_line: int = 0
     by_fault: Mapping[Fault, int] = field(default_factory=dict)
     skipped: int = 0
+    counted: frozenset[str] = frozenset()
     has_line: bool = False
     begin_s: float = np.nan
     end_s: float = np.nan
@@ -71,6 +74,7 @@ class WireCounts:
             some.count(WRONG_CHARACTER),
             {fault: count for fault in Fault if (count := some.count(fault))} if some.faults.any() else {},
             0 if skipped is None else int(skipped.length[skipped.offset >= first].sum()),
+            frozenset(name for place, name, _ in characters.counted if place >= first),
             characters.has_line,
             float(some.begin_s[0]) if has_times else np.nan,
             float(np.nanmax(some.end_s)) if has_times else np.nan,
@@ -96,6 +100,7 @@ class WireCounts:
             self.faulty_by_line + other.faulty_by_line,
             {fault: self.by_fault.get(fault, 0) + other.by_fault.get(fault, 0) for fault in faults},
             self.skipped + other.skipped,
+            self.counted | other.counted,
             other.has_line if other.characters else self.has_line,
             self.begin_s if self.has_times else other.begin_s,
             float(np.fmax(self.end_s, other.end_s)),

@@ -27,6 +27,7 @@ from larkreader.judge.wire.carried import Habit, LastFrame
 from larkreader.judge.wire.character_faults import judge_characters
 from larkreader.judge.wire.counting import judge_counting
 from larkreader.judge.wire.frame_faults import Causes, judge_frames
+from larkreader.judge.wire.loss_findings import blame_hardware
 from larkreader.judge.wire.sequence import find_losses, lost_by_hardware
 from larkreader.judge.wire.text_checks import judge_no_frames, judge_text
 
@@ -269,7 +270,14 @@ def conclude_wire(
     if is_enough and not suspects:
         suspects = list(_judge_layouts(wire, beginning.characters, total, layouts, frames))
     suspect = suspects[0] if suspects else None
-    of_characters = _caused_by(suspect, of_characters, LINE_FAULTS)
+    before = list(of_characters)
+    blamed, of_content = blame_hardware(before, list(of_content), counts.counted)
+    of_characters = _caused_by(suspect, blamed, LINE_FAULTS)
+    now = {id(old): new for old, new in zip(before, of_characters, strict=True)}
+    of_content = [
+        item if item.caused_by is None else replace(item, caused_by=now.get(id(item.caused_by), item.caused_by))
+        for item in of_content
+    ]
     findings = [*suspects, *of_characters]
     if layouts:
         of_frames = _caused_by(suspect, of_content)

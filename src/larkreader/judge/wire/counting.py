@@ -19,7 +19,7 @@ import numpy.typing as npt
 from larkreader.capture.characters import Characters, Fault
 from larkreader.judge.findings.finding import Finding, Places, make_finding
 
-from .loss_causes import ON_THE_LINE, behind_the_line
+from .loss_causes import ON_THE_LINE
 from .loss_findings import where_it_was
 
 FEWEST = 64  # characters by which a counting pattern is known
@@ -63,8 +63,7 @@ def judge_counting(wire: str, characters: Characters, data_bits: int) -> Iterato
     faults = characters.faults[lost - 1] | characters.faults[lost] | characters.faults[near]
     is_marked = characters.faults[lost] & np.uint8(Fault.OVERRUN) != 0  # which is a finding by itself
     line = ~is_marked & (faults & np.uint8(ON_THE_LINE) != 0)
-    behind = "overrun" if behind_the_line(characters) == "hardware" else "overflow"
-    for chosen, kind in ((line, "counter-gap"), (~line & ~is_marked, behind)):
+    for chosen, kind in ((line, "counter-gap"), (~line & ~is_marked, "overflow")):
         if not chosen.any():
             continue
         whereabouts = where_it_was(has_line=characters.has_line, has_faults=bool(characters.faults.any()))

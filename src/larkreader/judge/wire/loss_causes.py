@@ -29,7 +29,7 @@ def find_causes(
         damaged += _count_between(np.searchsorted(characters.begin_s, characters.false_starts_s), begin, behind)
     damaged += _has_hole(frames, characters, begin, end, least, most)
     overrun = _count_between(np.flatnonzero(characters.has_fault(Fault.OVERRUN)), begin, behind)
-    cause = np.where(overrun > 0, "hardware", np.where(damaged > 0, "line", behind_the_line(characters)))
+    cause = np.where(overrun > 0, "hardware", np.where(damaged > 0, "line", "buffer"))
     return cause, end == begin
 
 
@@ -71,9 +71,3 @@ def _has_hole(
 
 def _count_between(places: Offsets, begin: Offsets, end: Offsets) -> Offsets:
     return np.searchsorted(places, end) - np.searchsorted(places, begin)
-
-
-def behind_the_line(characters: Characters) -> str:
-    """Return who loses characters without a trace: the hardware, if its driver counted that and no overflow."""
-    counted = {name for _, name, _ in characters.counted}
-    return "hardware" if "overrun" in counted and "overflow" not in counted else "buffer"

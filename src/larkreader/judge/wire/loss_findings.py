@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
+from dataclasses import replace
 
 import numpy as np
 
@@ -10,8 +11,11 @@ from larkreader.capture.characters import Characters, Fault
 from larkreader.declare.frame.layout import FrameLayout
 from larkreader.decode.cut.frames import read_layouts
 from larkreader.judge.findings.finding import Certainty, Finding, Places, frame_subject, make_finding
+from larkreader.judge.findings.kinds import KINDS
 
 from .sequence import FindCause, Losses, find_losses, lost_by_hardware
+
+WHEREABOUTS = ("recorded", "bytes_alone", "marked")  # evidence of where bytes were lost
 
 
 def explain_losses(wire: str, characters: Characters, layouts: Sequence[FrameLayout]) -> Iterator[Finding]:
@@ -19,12 +23,53 @@ def explain_losses(wire: str, characters: Characters, layouts: Sequence[FrameLay
     if not layouts:
         return
     losses = find_losses(list(read_layouts(characters, layouts).values()), characters)
-    for lost in losses:
-        yield from (loss for loss in judge_losses(lost, characters, wire) if loss.kind in ("counter-gap", "overflow"))
+    found = [loss for lost in losses for loss in judge_losses(lost, characters, wire)]
+    of_content = [loss for loss in found if loss.kind in ("counter-gap", "overflow")]
     overruns = np.flatnonzero(characters.has_fault(Fault.OVERRUN))
+    of_characters = []
     if len(overruns):
         missing = lost_by_hardware(losses) or None
-        yield make_finding("overrun", wire, Places.on(characters, overruns), missing=missing)
+        of_characters = [make_finding("overrun", wire, Places.on(characters, overruns), missing=missing)]
+    of_characters, of_content = blame_hardware(of_characters, of_content, {name for _, name, _ in characters.counted})
+    yield from of_content
+    yield from of_characters
+
+
+def blame_hardware(
+    of_characters: Sequence[Finding], of_content: Sequence[Finding], counted: Collection[str]
+) -> tuple[list[Finding], list[Finding]]:
+    """Return findings with what was lost without a trace laid to the hardware, if its driver counted that alone.
+
+    Parameters
+    ----------
+    of_characters, of_content : sequence of Finding
+        On the characters of a wire, and on its frames or its pattern.
+    counted : collection of str
+        What the driver has counted: ``"overrun"``, ``"overflow"`` and others.
+
+    Returns
+    -------
+    tuple of list of Finding and list of Finding
+        The same, with fewer overflows.
+    """
+    lost = [item for item in of_content if item.kind == "overflow" and not item.evidence.get("counted")]
+    if not lost or "overrun" not in counted or "overflow" in counted:
+        return list(of_characters), list(of_content)
+    found = [item for item in of_content if item not in lost]
+    for item in lost:
+        if item.evidence.get("counting"):
+            evidence = {name: value for name, value in item.evidence.items() if name not in WHEREABOUTS}
+            severity = KINDS["overrun"].severity
+            found.append(replace(item, kind="overrun", evidence=evidence, severity=severity))
+    framed = [item.evidence for item in lost if not item.evidence.get("counting")]
+    missing = sum(evidence.get("missing", evidence.get("at_least", 0)) for evidence in framed)
+    marked = [
+        replace(item, evidence={**item.evidence, "missing": item.evidence.get("missing", 0) + missing})
+        if missing and item.kind == "overrun" and not item.evidence.get("counted")
+        else item
+        for item in of_characters
+    ]
+    return marked, found
 
 
 def judge_losses(
