@@ -230,6 +230,12 @@ def test_what_cannot_be_listened_to_is_refused(shell, recordings, options, messa
     assert (status, message in err) == (2, True), err
 
 
+def test_a_recording_of_other_wires_is_refused(shell, tmp_path, recordings):
+    (tmp_path / "other.jsonl").write_text('{"recording": 1, "began": "2026-05-01T08:30:00Z", "wires": {"tank": {}}}\n')
+    status, _, err = shell("listen", "--replay", tmp_path / "other.jsonl", "--sheet", recordings["service"][0])
+    assert (status, "has the wires tank. It must have a wire of the sheet." in err) == (2, True)
+
+
 def test_a_judgement_needs_a_sheet_and_a_port(shell, recordings):
     _, recording = recordings["service"]
     assert "must go with --sheet" in shell("listen", "--replay", recording, "--junit", "x.xml")[2]

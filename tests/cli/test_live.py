@@ -275,6 +275,18 @@ def test_a_port_that_vanishes_ends_listening_with_2(shell):
     assert re.search(r"is gone|closed by the other end", err)
 
 
+def test_a_port_that_vanishes_leaves_the_verdict_on_what_arrived_before(shell, rig_files, tmp_path):
+    far, frame = lr.open_port("pty"), lr.open_sheet(rig_files["sheet"]).frame["status"]
+    threading.Timer(0.3, lambda: (far.write(frame.encode({"count": 1}) * 2), time.sleep(0.3), far.close())).start()
+    written = ["--reading", tmp_path / "reading.json", "--record", tmp_path / "all.jsonl"]
+    options = ["--sheet", rig_files["sheet"], "--wire", "from_pump", "--seconds", 10]
+    status, out, err = shell("listen", far.name, *options, *written)
+    assert (status, "warning  counter-repeat on from_pump" in out) == (2, True)
+    assert re.search(r"is gone|closed by the other end", err)
+    assert json.loads((tmp_path / "reading.json").read_text())["wires"]["from_pump"]["characters"] == 32
+    assert lr.read(rig_files["sheet"], tmp_path / "all.jsonl").bytes_of("from_pump")["good"] == 32
+
+
 def test_a_damaged_recording_is_told(tmp_path):
     path = tmp_path / "r.jsonl"
     head = json.dumps({"recording": 1, "began": BEGAN, "wires": {"a": {}}})

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import numpy.typing as npt
 
-from larkreader.capture.characters import Characters, Fault
+from larkreader.capture.characters import Characters
 from larkreader.capture.files.capture_file import CaptureFile
 from larkreader.capture.files.content import Progress
 from larkreader.capture.measured import Measured
@@ -31,6 +31,8 @@ from larkreader.judge.wire.pauses import Pauses
 from larkreader.shown import Shown
 from larkreader.sources import Source, path_of
 
+from .reading_content import reading_document
+
 if TYPE_CHECKING:
     from larkreader.decode.timeline import Timeline
     from larkreader.judge.infer.level_widths import LevelWidths
@@ -39,8 +41,6 @@ if TYPE_CHECKING:
     from larkreader.judge.measure.pair_columns import Pairs
     from larkreader.judge.measure.statistics import FrameStatistics
     from larkreader.judge.setup.path_report import PathReport
-
-COUNTED = ("parity", "framing", "break", "noise", "overrun")  # in the JSON document, each a name of `Fault`
 
 
 @dataclass(frozen=True, repr=False)
@@ -179,22 +179,7 @@ class Reading(Shown):
 
     def to_dict(self) -> dict[str, Any]:
         """Return the reading as the JSON document has it: counts and findings, not the columns."""
-        return {
-            "sheet": self.sheet_name,
-            "capture": self.capture,
-            "verdict": self.verdict,
-            "checked": self.checked.to_dict(),
-            "wires": {
-                wire: wire_document(self.sheet, wire, counts, self.bytes_of(wire))
-                for wire, counts in self.counts.items()
-            },
-            "frames": {key: counts.to_dict() for key, counts in self.frame_counts.items()},
-            **({"events": {key: events.to_dict() for key, events in self.events.items()}} if self.sheet.event else {}),
-            **({"pairs": {key: pairs.to_dict() for key, pairs in self.pairs.items()}} if self.pairs else {}),
-            **({"receive": {key: path.to_dict() for key, path in self.paths.items()}} if self.paths else {}),
-            **({"pauses": {key: pause.to_dict() for key, pause in self.pauses.items()}} if self.pauses else {}),
-            "findings": [finding.to_dict() for finding in self.findings],
-        }
+        return reading_document(self)
 
     def __repr__(self) -> str:
         wires = ", ".join(f"{wire}: {len(characters):,}" for wire, characters in self.characters.items())
@@ -325,28 +310,3 @@ def _of_known_wires(capture: Mapping[str, Any], sheet: Sheet, wanted: Sequence[s
     for wire in capture:
         sheet.wires_named(wire)
     return {wire: held for wire, held in capture.items() if wire in wanted}
-
-
-def wire_document(sheet: Sheet, wire: str, counts: WireCounts, bytes_of: Mapping[str, int]) -> dict[str, Any]:
-    """Return what the JSON document has of a wire.
-
-    Parameters
-    ----------
-    sheet : Sheet
-        What was declared.
-    wire : str
-        The wire.
-    counts : WireCounts
-        How much it carries.
-    bytes_of : mapping of str to int
-        As `Reading.bytes_of`.
-    """
-    total = counts.characters
-    faulty = {name: counts.by_fault.get(Fault[name.upper()], 0) for name in COUNTED}
-    return {
-        "line": str(sheet.wire[wire].line),
-        "characters": total,
-        **faulty,
-        "rates": {name: count / total if total else 0.0 for name, count in faulty.items()},
-        "bytes": bytes_of,
-    }

@@ -27,7 +27,7 @@ from larkreader.judge.wire.pauses import Pauses
 from larkreader.shown import Shown
 from larkreader.sources import Source, path_of
 
-from .reading import wire_document
+from .reading_content import reading_document
 
 if TYPE_CHECKING:
     from larkreader.judge.setup.path_report import PathReport
@@ -112,23 +112,7 @@ class SummedReading(Shown):
 
     def to_dict(self) -> dict[str, Any]:
         """Return the reading as the JSON document has it."""
-        pairs = {key: counts.to_dict() for key, counts in self.pairs.items()}
-        pauses = {wire: item.to_dict() for wire, item in self.pauses.items()}
-        return {
-            "sheet": self.sheet_name,
-            "capture": self.capture,
-            "verdict": self.verdict,
-            "checked": self.checked.to_dict(),
-            "wires": {
-                wire: wire_document(self.sheet, wire, counts, self.bytes_of(wire))
-                for wire, counts in self.counts.items()
-            },
-            "frames": {key: counts.to_dict() for key, counts in self.frame_counts.items()},
-            **({"events": {}} if self.sheet.event else {}),
-            **({"pairs": pairs} if pairs else {}),
-            **({"pauses": pauses} if pauses else {}),
-            "findings": [finding.to_dict() for finding in self.findings],
-        }
+        return reading_document(self)
 
     def __repr__(self) -> str:
         wires = ", ".join(f"{wire}: {counts.characters:,}" for wire, counts in self.counts.items())

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from .common import check_output, note
-from .live_recording import SECONDS, began_now, size_of, wires_of
+from .live_recording import SECONDS, began_now, quantity_of, size_of, wires_of
 from .output_file import OutputFile
 
 if TYPE_CHECKING:
@@ -100,9 +100,8 @@ class End:
 
         if text is None:
             return cls()
-        number, unit = text.strip().rstrip("smhin ").strip(), text.strip().lstrip("0123456789.").strip()
-        if unit in SECONDS and number.replace(".", "", 1).isdigit():
-            return cls(seconds=float(number) * SECONDS[unit])
+        if (seconds := quantity_of(text, SECONDS)) is not None:
+            return cls(seconds=seconds)
         if text.strip().isdigit():
             return cls(characters=int(text))
         if text.strip()[:1].isdigit():
@@ -208,7 +207,6 @@ class Around:
         self._recordings: RecordingsAround | None = recordings
         self._is_wanted = is_wanted
         self._known: dict[tuple[str, ...], int] = {}
-        self._files: list[Path] = []
         self.failures: list[str] = []
 
     def add(self, *entry: Any) -> None:
@@ -243,7 +241,7 @@ class Around:
         except OSError as error:
             self.failures.append(f"recordings around findings end at {now_s:.3f} s: {error.strerror or error}")
             note(f"error: {self.failures[-1]}")
-            self._files, self._recordings = self._recordings.written, None
+            self._recordings = None
             return
         for path in self._recordings.written[written:]:
             note(f"recorded around it: {path}")

@@ -24,6 +24,7 @@ from .showing import ENDING_NAMES, DisplayOptions, make_view, showing_options
 
 if TYPE_CHECKING:
     from larkreader.declare.document.sheet import Sheet
+    from larkreader.exercise.ports.drained import Arrival
     from larkreader.exercise.ports.port import Port, Received
     from larkreader.present.text.views import View
 
@@ -94,7 +95,7 @@ def listen(
     groups from two ports is uncertain, the later group's time has a ~ in front.
     """
     from larkreader.declare.document.sheet_file import open_sheet
-    from larkreader.errors import RequestError
+    from larkreader.errors import PortError, RequestError
 
     judging = JudgeOptions(**{item.name: more.pop(item.name) for item in fields(JudgeOptions)})
     rolled = None if roll is None else Roll.parse(roll)
@@ -104,15 +105,15 @@ def listen(
     judging.check(has_sheet=sheet is not None)
     plotting = PlotOptions(**{item.name: more.pop(item.name) for item in fields(PlotOptions)})
     plotting.check(has_sheet=sheet is not None)
-    declared = None if sheet is None else open_sheet(sheet)
+    on_sheet = None if sheet is None else open_sheet(sheet)
     with ExitStack() as stack:
-        source = Source.of(ports, declared, wire, line_text, replay, speed, stack)
+        source = Source.of(ports, on_sheet, wire, line_text, replay, speed, stack)
         arrivals: list[Arrived] = []
-        if source.is_open_which_wire(wire, declared, replay):
-            arrivals = source.find_wire(declared, seconds)
+        if wire is None and on_sheet and source.candidates:
+            arrivals = source.find_wire(on_sheet, seconds)
         width = console_form()[0]
         half = (width - 3) // 2 if side_by_side else None
-        view = make_view(DisplayOptions(**more), source.names, declared, ending, width=half)
+        view = make_view(DisplayOptions(**more), source.names, on_sheet, ending, width=half)
         for name, its_port in source.opened.items():
             note(f"{name} is {its_port.name}")
         writers = stack.enter_context(recording(record, source.opened, to_output=as_json, roll=rolled))
@@ -121,9 +122,9 @@ def listen(
         halves = source.names if side_by_side else []
         show = shower(screen, view, halves, width, quiet=is_taken or more["show"] in ("nothing", "timeline"))
         judge = None
-        if declared is not None:
+        if on_sheet:
             judge = _judge_of(
-                declared,
+                on_sheet,
                 source.names,
                 _noted if is_taken else screen.rows,
                 judging,
@@ -133,12 +134,15 @@ def listen(
             )
         timeline = Timeline(source.opened, writers, view, show, judge)
         seconds = judging.end().seconds if seconds is None else seconds
+        gone: PortError | None = None
         try:
             with screen:
                 timeline.earlier(source.names[0], arrivals)
                 _watch(timeline, source, screen, seconds, forward=forward)
         except KeyboardInterrupt:
             pass
+        except PortError as error:
+            gone = error  # what arrived before is judged all the same
         finally:
             for item in timeline.close():
                 note(item)
@@ -148,14 +152,16 @@ def listen(
                 click.echo(values)
             if judge is None:
                 say_findings(timeline.findings([], ENDING_NAMES[ending] if ending else None))
-    if judge is None:
-        return 2 if timeline.failures else 0
-    status = judge.close()
-    _show_verdict(judge, to_errors=is_taken)
-    heard = str(replay) if replay is not None else " ".join(ports)
-    judge.write(f"listen {heard}", str(sheet), heard, timeline.stages.to_dict() if timing else None)
-    if record is not None and rolled is None:
-        note(f"now try: larkreader decode {sheet} {record}")
+    status = 0
+    if judge is not None:
+        status = judge.close()
+        _show_verdict(judge, to_errors=is_taken)
+        heard = str(replay) if replay is not None else " ".join(ports)
+        judge.write(f"listen {heard}", str(sheet), heard, timeline.stages.to_dict() if timing else None)
+        if record is not None and rolled is None:
+            note(f"now try: larkreader decode {sheet} {record}")
+    if gone is not None:
+        raise gone
     return 2 if timeline.failures else status
 
 
@@ -249,16 +255,23 @@ def _looks(timeline: Timeline, source: Source, stack: ExitStack, *, forward: boo
             return has_any
 
         return look_in_turn
-    drained = {name: stack.enter_context(DrainedPort(port)) for name, port in opened.items()}
+    drained = {name: DrainedPort(port) for name, port in opened.items()}
+
+    def take_in(found: dict[str, list[Arrival]]) -> bool:
+        every = [(name, arrival) for name, arrivals in found.items() for arrival in arrivals]
+        for name, arrival in sorted(every, key=lambda item: item[1].at_s):
+            timeline.arrived(name, *arrival)
+        return bool(every)
 
     def take() -> bool:
         taken_s = timeline.now_s(next(iter(opened)))
-        found = [(name, arrival) for name, port in drained.items() for arrival in port.take(limit_s)]
-        for name, arrival in sorted(found, key=lambda item: item[1].at_s):
-            timeline.arrived(name, *arrival)
+        has_any = take_in({name: port.take(limit_s) for name, port in drained.items()})
         timeline.taken_until_s = taken_s
-        return bool(found)
+        return has_any
 
+    stack.callback(lambda: take_in({name: port.rest() for name, port in drained.items()}))  # after the threads ended
+    for port in drained.values():
+        stack.enter_context(port)
     return take
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 import sys
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from contextlib import ExitStack, contextmanager
 from datetime import UTC, datetime
 from pathlib import Path
@@ -78,14 +78,19 @@ class ClockSteps:
         return step_s
 
 
+def quantity_of(text: str, units: Mapping[str, float]) -> float | None:
+    """Read a number with one of some units, such as ``1.5 h``; return None for anything else, and for nothing."""
+    match = re.fullmatch(r"\s*(\d+(?:\.\d+)?)\s*([A-Za-z]+)\s*", text)
+    return float(match[1]) * units[match[2]] or None if match is not None and match[2] in units else None
+
+
 def size_of(option: str, text: str) -> int:
     """Read a size such as ``100 MB``; raise `RequestError` else."""
     from larkreader.errors import RequestError
 
-    match = re.fullmatch(r"\s*(\d+(?:\.\d+)?)\s*(kB|MB|GB)\s*", text)
-    if match is None or not float(match[1]):
+    if (size := quantity_of(text, SIZES)) is None:
         raise RequestError(f'{option} "{text}"', "is not a size", 'must be such as "500 kB" or "100 MB"')
-    return round(float(match[1]) * SIZES[match[2]])
+    return round(size)
 
 
 class Roll(NamedTuple):
@@ -99,9 +104,9 @@ class Roll(NamedTuple):
         """Read ``1 h``, ``10 min``, ``30 s``, ``500 kB`` or ``100 MB``; raise `RequestError` else."""
         from larkreader.errors import RequestError
 
-        match = re.fullmatch(r"\s*(\d+(?:\.\d+)?)\s*(s|min|h|kB|MB|GB)\s*", text)
-        if match is None or not float(match[1]):
-            wanted = 'must be a time or a size, such as "1 h" or "100 MB"'
-            raise RequestError(f'--roll "{text}"', "is neither a time nor a size", wanted)
-        number, unit = float(match[1]), match[2]
-        return cls(round(number * SIZES[unit])) if unit in SIZES else cls(None, number * SECONDS[unit])
+        if (size := quantity_of(text, SIZES)) is not None:
+            return cls(most_bytes=round(size))
+        if (seconds := quantity_of(text, SECONDS)) is not None:
+            return cls(most_s=seconds)
+        wanted = 'must be a time or a size, such as "1 h" or "100 MB"'
+        raise RequestError(f'--roll "{text}"', "is neither a time nor a size", wanted)

@@ -99,7 +99,7 @@ def make_view(
     if show in ("frames", "bytes", "values") and not any(layouts.values()):
         advice = "Add --sheet SHEET" if declared is None else "It declares none for these wires"
         raise RequestError(f"--show {show}", "has no layouts", "must go with a sheet that declares frames", advice)
-    if show == "timeline" and declared is None:
+    if show == "timeline" and not declared:
         raise RequestError("--show timeline", "has no sheet", "must go with --sheet", "Only a declared link has pairs")
     if showing.strip_escapes and show != "lines":
         raise RequestError("--strip-escapes", f"goes with --show {show}", "must go with --show lines")

@@ -62,6 +62,12 @@ class DrainedPort:
                 raise self._error
             return found
 
+    def rest(self) -> list[Arrival]:
+        """Return what was read and not taken yet, once the thread has ended."""
+        found = list(self._arrived)
+        self._arrived.clear()
+        return found
+
     def _read(self) -> None:
         since_s = self._port.now_s()
         try:

@@ -94,6 +94,22 @@ class Bursts(Columns):
         """Return the samples with the mean of their burst taken off, in volts."""
         return self.volts.with_items(self.volts.flat - np.repeat(self.mean, self.count))
 
+    def envelope(self, volts: Ragged | None = None) -> tuple[Volts, Volts]:
+        """Return the least and the greatest of all bursts, sample by sample, in volts; float64, shape (n_samples,).
+
+        Parameters
+        ----------
+        volts : Ragged of float64, optional
+            The samples, such as `without_mean` has them.
+        """
+        rows = self.volts if volts is None else volts
+        place = np.arange(int(rows.length.sum())) - np.repeat(np.cumsum(rows.length) - rows.length, rows.length)
+        longest = int(rows.length.max(initial=0))
+        least, most = np.full(longest, np.inf), np.full(longest, -np.inf)
+        np.minimum.at(least, place, rows.flat)
+        np.maximum.at(most, place, rows.flat)
+        return least, most
+
     def _each(self, work: object) -> Volts:
         assert callable(work)
         return np.array([work(row) if len(row) else np.nan for row in self.volts], dtype=np.float64)

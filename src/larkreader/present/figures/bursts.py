@@ -91,10 +91,7 @@ def draw_envelope(bursts: Bursts, *, without_mean: bool = False, ax: Axes | None
         raise RequestError("bursts", "hold no sample", "there is nothing to draw")
     axes, longest = new_axes(ax), int(bursts.count.max())
     volts = bursts.without_mean() if without_mean else bursts.volts
-    place = np.arange(int(volts.length.sum())) - np.repeat(np.cumsum(volts.length) - volts.length, volts.length)
-    least, most = np.full(longest, np.inf), np.full(longest, -np.inf)
-    np.minimum.at(least, place, volts.flat)
-    np.maximum.at(most, place, volts.flat)
+    least, most = bursts.envelope(volts)
     unit, factor = time_scale(longest / bursts.rate_hz)
     at = np.arange(longest) / bursts.rate_hz * factor
     axes.fill_between(at, least, most, facecolor=PALE, edgecolor=SOFT, hatch="///", linewidth=0.5)
