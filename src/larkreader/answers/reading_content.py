@@ -30,12 +30,10 @@ def reading_document(reading: Any) -> dict[str, Any]:
             for wire, counts in reading.counts.items()
         },
         "frames": {key: counts.to_dict() for key, counts in reading.frame_counts.items()},
-        **(
-            {"events": {key: events.to_dict() for key, events in reading.events.items()}} if reading.sheet.event else {}
-        ),
-        **({"pairs": {key: pairs.to_dict() for key, pairs in reading.pairs.items()}} if reading.pairs else {}),
-        **({"receive": {key: path.to_dict() for key, path in reading.paths.items()}} if reading.paths else {}),
-        **({"pauses": {key: pause.to_dict() for key, pause in reading.pauses.items()}} if reading.pauses else {}),
+        **({"events": _each(reading.events)} if reading.sheet.event else {}),
+        **({"pairs": _each(reading.pairs)} if reading.pairs else {}),
+        **({"receive": _each(reading.paths)} if reading.paths else {}),
+        **({"pauses": _each(reading.pauses)} if reading.pauses else {}),
         "findings": [finding.to_dict() for finding in reading.findings],
     }
 
