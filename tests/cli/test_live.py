@@ -321,3 +321,15 @@ def test_a_dump_shows_what_is_invisible_and_fits_the_terminal():
     rows = list(DumpForm().rows(0.25, "in", 10, b"abc", bytes([0, lr.Fault.PARITY, 0])))
     assert rows[0].split() == ["0.250000", "in", "10", "abc", "61", "62", "63"]
     assert rows[1].strip() == "faults at 11: parity"
+
+
+def test_an_interrupt_before_the_first_entry_leaves_no_empty_recording(tmp_path, monkeypatch):
+    def interrupted(writer, entry):
+        raise KeyboardInterrupt
+
+    monkeypatch.setattr(RecordingWriter, "_put", interrupted)
+    (tmp_path / "there.jsonl").touch()
+    for name in ("new.jsonl", "there.jsonl"):
+        with pytest.raises(KeyboardInterrupt):
+            RecordingWriter(tmp_path / name, BEGAN, {"a": {}})
+    assert [path.name for path in tmp_path.iterdir()] == ["there.jsonl"]

@@ -71,9 +71,18 @@ class RecordingWriter:
 
     def __init__(self, path: Path | BinaryIO, began: str, wires: Mapping[str, Mapping[str, str]]) -> None:
         self._is_ours = isinstance(path, Path)
-        self._file: BinaryIO | io.FileIO = _appended(path) if isinstance(path, Path) else path
         self.size = 0
-        self._put({"recording": VERSION, "began": began, "wires": wires})
+        was_there = isinstance(path, Path) and path.exists()
+        self._file: BinaryIO | io.FileIO | None = None if isinstance(path, Path) else path
+        try:
+            if isinstance(path, Path):
+                self._file = _appended(path)
+            self._put({"recording": VERSION, "began": began, "wires": wires})
+        except BaseException:  # an interrupt too: no file stays behind that says nothing
+            self.close()
+            if isinstance(path, Path) and not was_there and path.exists() and not path.stat().st_size:
+                path.unlink()
+            raise
 
     def add(
         self, at_s: float, wire: str, data: bytes, faults: bytes = b"", counted: Mapping[str, int] | None = None
@@ -89,7 +98,7 @@ class RecordingWriter:
 
     def close(self) -> None:
         """Close the file; a stream stays open."""
-        if self._is_ours:
+        if self._is_ours and self._file is not None:
             self._file.close()
 
     def __enter__(self) -> Self:
@@ -99,6 +108,7 @@ class RecordingWriter:
         self.close()
 
     def _put(self, entry: Mapping[str, Any]) -> None:
+        assert self._file is not None
         rest = memoryview(json.dumps(entry).encode() + b"\n")
         self.size += len(rest)
         while rest:  # a file that is nearly full takes a part
