@@ -120,7 +120,8 @@ def listen(
         screen = Screen(lambda: _footer(timeline, view))
         is_taken = as_json or record == Path("-")  # standard output
         halves = source.names if side_by_side else []
-        show = shower(screen, view, halves, width, quiet=is_taken or more["show"] in ("nothing", "timeline"))
+        has_rows = more["show"] not in ("nothing", "timeline")
+        show = shower(screen, view, halves, width, quiet=is_taken or not has_rows)
         judge = None
         if on_sheet:
             judge = _judge_of(
@@ -132,7 +133,7 @@ def listen(
                 source.opened,
                 plotting,
             )
-        timeline = Timeline(source.opened, writers, view, show, judge)
+        timeline = Timeline(source.opened, writers, view if has_rows else None, show, judge)
         seconds = judging.end().seconds if seconds is None else seconds
         gone: PortError | None = None
         try:

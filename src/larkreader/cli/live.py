@@ -242,7 +242,7 @@ class Timeline:
         with self.stages.stage("judge"):
             self._judge.look(self._floor_s)
         with self.stages.stage("draw"):
-            self._judge.draw(self._floor_s)
+            self.stages.count_drawn(self._judge.draw(self._floor_s))
         return self._judge.is_over
 
     def status(self) -> list[str]:

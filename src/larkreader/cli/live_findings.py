@@ -83,10 +83,12 @@ class LiveFindings:
         self._count += len(data)
         self.is_over |= self._end.characters is not None and self._count >= self._end.characters
 
-    def draw(self, now_s: float) -> None:
-        """Draw fields anew, if that is wanted and it is time."""
-        if self._plot is not None:
-            self._plot.look(now_s)
+    def draw(self, now_s: float) -> int:
+        """Draw fields anew, if that is wanted and it is time; return how often a window was drawn."""
+        if self._plot is None:
+            return 0
+        self._plot.look(now_s)
+        return self._plot.drawn
 
     def look(self, now_s: float) -> None:
         """Show what was found since, if it is time."""

@@ -16,7 +16,8 @@ from .output_file import OutputFile
 if TYPE_CHECKING:
     from larkreader.declare.document.sheet import Sheet
 
-FRAME_S = 0.1  # of real time between two drawings of a window
+FRAME_S = 0.09  # of real time between two drawings of a window
+LEISURE = 0.2  # of it, in which nothing is drawn
 READ_S = 0.1  # for which what arrived waits to be read together
 BACKENDS = ("QtAgg", "TkAgg", "GTK4Agg", "MacOSX")
 
@@ -113,7 +114,7 @@ class LivePlot:
         self._latest = {layout.key: LatestFrames(options.window) for some in layouts.values() for layout in some}
         self._waiting: dict[str, list[tuple[float, bytes, bytes]]] = {wire: [] for wire in layouts}
         self._read_s = self._written_s = 0.0
-        self._window = None if options.snapshot is not None else _Window()
+        self._window = None if options.snapshot is not None else _Window(self._names, options)
 
     def feed(self, wire: str, data: bytes, at_s: float, faults: bytes) -> None:
         """Take in what arrived."""
@@ -126,16 +127,29 @@ class LivePlot:
     def look(self, now_s: float, *, is_over: bool = False) -> None:
         """Draw anew, if it is time."""
         if self._window is not None:
-            self._window.draw(self._draw)
+            self._window.look(self._frames)
         elif is_over or now_s - self._written_s >= self._options.every:
             self._written_s = now_s
-            if (figure := self._draw(None)) is not None and self._options.snapshot is not None:
-                path = self._options.snapshot
-                beside = path.with_name(f".{path.stem}.new{path.suffix}")
-                figure.savefig(beside)
-                beside.replace(path)  # whoever looks at it never sees half a picture
-                if is_over:
-                    note(f"drawn into {path}")
+            self._write(is_over=is_over)
+
+    @property
+    def drawn(self) -> int:
+        """How often the window was drawn."""
+        return 0 if self._window is None else self._window.drawn
+
+    def _write(self, *, is_over: bool) -> None:
+        from larkreader.present.figures.live import draw_latest
+
+        frames, path, options = self._frames(), self._options.snapshot, self._options
+        if path is None or not frames:
+            return
+        names = [name for name in self._names if _is_in(frames, name)]
+        figure = draw_latest(frames, names, window_s=options.window, without_mean=options.remove_mean)
+        beside = path.with_name(f".{path.stem}.new{path.suffix}")
+        figure.savefig(beside)
+        beside.replace(path)  # whoever looks at it never sees half a picture
+        if is_over:
+            note(f"drawn into {path}")
 
     def _read(self) -> None:
         from larkreader.capture.characters import Characters
@@ -146,50 +160,39 @@ class LivePlot:
                     self._latest[key].take(frames)
                 groups.clear()
 
-    def _draw(self, figure: Any) -> Any:
-        """Draw into a figure, a new figure where it is None; return None while there is nothing to draw."""
-        from larkreader.present.figures.live import draw_latest
-
+    def _frames(self) -> Mapping[str, Any]:
+        """Return the latest frames by layout; none while none has a field that is drawn."""
         self._read()
-        frames: Mapping[str, Any] = {
-            key: some for key, latest in self._latest.items() if (some := latest.frames) is not None
-        }
-        names = [
-            name
-            for name in self._names
-            if any(name in (*some.layout.slot, *_dotted(some.layout)) for some in frames.values())
-        ]
-        if not frames or (self._names and not names):
-            return None
-        return draw_latest(
-            frames,
-            names,
-            window_s=self._options.window,
-            without_mean=self._options.remove_mean,
-            figure=figure,
-        )
+        frames = {key: some for key, latest in self._latest.items() if (some := latest.frames) is not None}
+        return frames if not self._names or any(_is_in(frames, name) for name in self._names) else {}
 
 
 class _Window:
     """A window of Matplotlib's, drawn ten times a second at most."""
 
-    def __init__(self) -> None:
+    def __init__(self, names: Sequence[str], options: PlotOptions) -> None:
+        from larkreader.present.figures.moving import MovingFigure
+
         self._plt = _interactive()
-        self._figure = self._plt.figure(figsize=(11, 6), layout="constrained")
-        self._drawn_s, self._is_paused, self._is_once = 0.0, False, False
+        self._figure = self._plt.figure(figsize=(11, 6))
+        self._names = names
+        self._moving = MovingFigure(self._figure, window_s=options.window, without_mean=options.remove_mean)
+        self._due_s, self._is_paused, self._is_once = 0.0, False, False
+        self.drawn = 0
         self._figure.canvas.mpl_connect("key_press_event", self._pressed)
         self._plt.show(block=False)
 
-    def draw(self, draw: Callable[[Any], Any]) -> None:
-        """Draw anew, if it is time and not paused."""
-        if time.monotonic() - self._drawn_s < FRAME_S or not self._plt.fignum_exists(self._figure.number):
+    def look(self, latest: Callable[[], Mapping[str, Any]]) -> None:
+        """Draw the latest frames, if it is time and not paused."""
+        now_s = time.monotonic()
+        if now_s < self._due_s or not self._plt.fignum_exists(self._figure.number):
             return
-        if not self._is_paused or self._is_once:
-            draw(self._figure)
-            self._figure.canvas.draw_idle()
+        if (not self._is_paused or self._is_once) and (frames := latest()):
+            self._moving.draw(frames, [name for name in self._names if _is_in(frames, name)])
             self._is_once = False
+            self.drawn += 1
         self._figure.canvas.flush_events()
-        self._drawn_s = time.monotonic()
+        self._due_s = max(self._due_s + FRAME_S, time.monotonic() + LEISURE * FRAME_S)
 
     def _pressed(self, event: Any) -> None:
         if event.key == " ":
@@ -212,6 +215,11 @@ def _interactive() -> Any:
         return plt
     found = "has no display, or no package that opens windows"
     raise RequestError("--plot", found, "needs both", "Add --snapshot FILE.png to draw into a file")
+
+
+def _is_in(frames: Mapping[str, Any], name: str) -> bool:
+    """Return whether a layout of some frames has a field."""
+    return any(name in (*some.layout.slot, *_dotted(some.layout)) for some in frames.values())
 
 
 def _dotted(layout: Any) -> list[str]:

@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
+import numpy.typing as npt
 
 from larkreader.answers.live_reading import LiveReading
 from larkreader.decode.columns.frame_columns import Frames
@@ -34,12 +35,15 @@ class LatestFrames:
     window_s : float
         How far back they reach, in seconds.
     most : int
-        How many are kept at most; where more arrive, good frames are left out evenly.
+        How many are kept; where more arrive, every second good frame is kept, or every fourth, and so on. Up to twice
+        as many wait to be left out, and as many that are faulty are kept beside them.
     """
 
     def __init__(self, window_s: float = WINDOW_S, most: int = MOST_POINTS) -> None:
         self._window_s, self._most = window_s, most
         self._parts: list[Frames] = []
+        self._numbers: list[npt.NDArray[np.int64]] = []  # of the frames of each part, from the first that arrived
+        self._count, self._stride = 0, 1
 
     def take(self, frames: Frames) -> None:
         """Take in frames, which follow those before.
@@ -49,23 +53,44 @@ class LatestFrames:
         frames : Frames
             With times.
         """
-        if not len(frames):
-            return
-        until_s = float(frames.begin_s[-1]) - self._window_s
-        self._parts = [part for part in self._parts if part.begin_s[-1] >= until_s]
-        self._parts.append(frames)
+        numbers = np.arange(self._count, self._count + len(frames), dtype=np.int64)
+        self._count += len(frames)
+        self._add(frames, numbers, (numbers % self._stride == 0) | (frames.faults != 0))
         if sum(map(len, self._parts)) > 2 * self._most:
-            every = Frames.joined(self._parts)
-            kept = every.faults != 0
-            kept[:: -(-len(every) // self._most)] = True
-            self._parts = [every[np.flatnonzero(kept)[-2 * self._most :]]]
+            self._thin()
 
     @property
     def frames(self) -> Frames | None:
         """The frames that are kept; None before the first."""
-        if len(self._parts) > 1:
-            self._parts = [Frames.joined(self._parts)]
+        self._join()
         return self._parts[0] if self._parts else None
+
+    def _add(self, frames: Frames, numbers: npt.NDArray[np.int64], kept: npt.NDArray[np.bool_]) -> None:
+        if kept.any():
+            self._parts.append(frames[kept])
+            self._numbers.append(numbers[kept])
+
+    def _join(self) -> None:
+        """Make a single part of those that there are, of the window alone."""
+        if not self._parts:
+            return
+        frames, numbers = Frames.joined(self._parts), np.concatenate(self._numbers)
+        self._parts, self._numbers = [], []
+        self._add(frames, numbers, frames.begin_s >= frames.begin_s[-1] - self._window_s)
+        if len(self._parts[0]) < self._most // 4:
+            self._stride = max(self._stride // 2, 1)  # frames became rare: the next are kept closer to each other
+
+    def _thin(self) -> None:
+        self._join()
+        (frames,), (numbers,) = self._parts, self._numbers
+        is_faulty = frames.faults != 0
+        is_faulty[np.flatnonzero(is_faulty)[: -self._most]] = False
+        kept = np.ones(len(frames), np.bool_)
+        while np.count_nonzero(kept) > 2 * self._most:
+            self._stride *= 2
+            kept = (numbers % self._stride == 0) | is_faulty
+        self._parts, self._numbers = [], []
+        self._add(frames, numbers, kept)
 
 
 def draw_live(
@@ -149,7 +174,7 @@ def draw_latest(
     RequestError
         As of `draw_live`.
     """
-    chosen = _chosen(frames, names)
+    chosen = chosen_fields(frames, names)
     if not chosen:
         raise RequestError("live figure", "has no frame yet", "needs a frame to draw")
     end_s = max(float(some.begin_s[-1]) for some, _ in chosen)
@@ -173,7 +198,7 @@ class _Panel(NamedTuple):
 def _panels(frames: Frames, names: Sequence[str], begin_s: float, without_mean: bool) -> Iterator[_Panel]:
     """Yield the strips of a layout's fields, and the bursts of each field of samples."""
     latest = frames[frames.begin_s >= begin_s]
-    sampled = [name for name in names or frames.layout.slot if _has_samples(frames, name)]
+    sampled = sampled_fields(frames, names)
     others = [name for name in names if name not in sampled]
     if (others or not names) and (strips := count_strips(latest, others)):
         yield _Panel(strips_height(strips), _strips(latest, others))
@@ -191,12 +216,13 @@ def _bursts(bursts: Bursts, without_mean: bool) -> Callable[[Axes], object]:
     return lambda axes: draw_envelope(bursts, without_mean=without_mean, ax=axes)
 
 
-def _has_samples(frames: Frames, name: str) -> bool:
-    field = frames.layout.slot[name].field
-    return field is not None and field.samples is not None
+def sampled_fields(frames: Frames, names: Sequence[str]) -> list[str]:
+    """Return which of some fields, of all by default, hold samples."""
+    slots = frames.layout.slot
+    return [name for name in names or slots if (field := slots[name].field) is not None and field.samples is not None]
 
 
-def _chosen(frames: Mapping[str, Frames], names: Sequence[str]) -> list[tuple[Frames, list[str]]]:
+def chosen_fields(frames: Mapping[str, Frames], names: Sequence[str]) -> list[tuple[Frames, list[str]]]:
     """Return the frames of the layouts that are drawn, with the fields of each."""
     there = {key: some for key, some in frames.items() if len(some)}
     if not names:
