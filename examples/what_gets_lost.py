@@ -35,6 +35,6 @@ for every_s in (0.5e-3, 1.5e-3, 3e-3):
 
 print("The same text, sent by code that writes without waiting for an empty register:")
 careless = lr.SendPath.model_validate({"call": {"kind": "register", "checks": False, "every_s": 50e-6}})
-sent = lr.replay_send([0.0], [100], careless, line)
+sent = lr.simulate.replay_send([0.0], [100], careless, line)
 for finding in lr.judge.judge_send_path("to_pump", sent, line):
     print(f"  {finding.text}")

@@ -9,6 +9,8 @@ from . import exercise as exercise
 from . import judge as judge
 from . import present as present
 from . import simulate as simulate
+from .answers.campaign.campaign import Campaign as Campaign
+from .answers.campaign.reading_many import read_many as read_many
 from .answers.live_reading import LiveReading as LiveReading
 from .answers.planning import Plan as Plan
 from .answers.planning import plan as plan
@@ -72,7 +74,6 @@ from .judge.infer.garble import find_garble as find_garble
 from .judge.infer.proposal import propose_layout as propose_layout
 from .judge.infer.survey import measure_wire as measure_wire
 from .judge.measure.byte_survey import measure_bytes as measure_bytes
-from .judge.measure.gaps import measure_gaps as measure_gaps
 from .judge.measure.pair_columns import PairState as PairState
 from .judge.measure.statistics import measure_frames as measure_frames
 from .judge.setup.registers import read_registers as read_registers
@@ -88,6 +89,5 @@ from .present.report.page import write_report as write_report
 from .present.text.notation import notations as notations
 from .simulate.buffers import replay as replay
 from .simulate.path_limits import find_limits as find_limits
-from .simulate.send_path import replay_send as replay_send
 
 __version__: str

@@ -18,13 +18,13 @@ ROOT = (
     "Exchange CaptureForm open_sheet parse_sheet sheet_schema starter_sheet "
     "Trace Characters Fault open_capture open_trace open_voltages open_pieces write_vcd "
     "receive CharacterReader Frames FrameFault FrameReader read_frames read_layouts calculate_checksum "
-    "replay replay_send find_limits "
+    "replay find_limits "
     "Finding PairState find_divisors calculate_bauds calculate_margin calculate_load read_registers measure_wire "
     "find_garble "
-    "propose_layout find_checksums measure_bytes measure_frames measure_gaps "
+    "propose_layout find_checksums measure_bytes measure_frames "
     "open_port Port SimulatedPort Device run_loopback run_both_ways run_matrix find_tolerance run_dialogue transmit "
     "LoopbackResult "
-    "read Reading LiveReading plan Plan diagnose Diagnosis "
+    "read Reading LiveReading read_many Campaign plan Plan diagnose Diagnosis "
     "draw_timeline draw_fields draw_waveform new_figure write_report write_frames write_junit notations "
 )
 STAGES: Mapping[str, Mapping[str, str]] = {
@@ -66,6 +66,7 @@ STAGES: Mapping[str, Mapping[str, str]] = {
         "run.exchange": "Exchange",
         "run.loopback": "Alteration LoopbackLimits LoopbackMatrix LoopbackPlan",
         "run.pairing": "Pairing WireTiming",
+        "run.policy": "KnownFinding Policy",
     },
     "capture": {
         "characters": "Characters Fault",
@@ -115,9 +116,11 @@ STAGES: Mapping[str, Mapping[str, str]] = {
         "infer.level_widths": "LevelWidths measure_widths",
         "infer.proposal": "ProposedLayout propose_layout",
         "infer.survey": "Survey measure_wire",
+        "campaign.trends": "Crossing Trend fit_trend",
         "measure.bursts": "Bursts read_bursts",
         "measure.byte_survey": "ByteDifference ByteSurvey compare_bytes measure_bytes",
         "measure.changes": "FrameChange find_changes",
+        "measure.clock": "MeasuredClock measure_clock",
         "measure.edge_phases": "EdgePhases measure_edge_phases",
         "measure.events": "EventDelays",
         "measure.gaps": "Gaps measure_gaps",
@@ -152,6 +155,14 @@ STAGES: Mapping[str, Mapping[str, str]] = {
         "line.transmission": "transmit",
     },
     "answers": {
+        "campaign.campaign": "Campaign",
+        "campaign.campaign_tables": "MEASURES",
+        "campaign.comparisons": "Change Concentration",
+        "campaign.members": "CaptureFileOf find_captures",
+        "campaign.movements": "MeasuredTrend OddCaptures",
+        "campaign.policing": "Outcome PolicyResult Reason apply_policy",
+        "campaign.reading_many": "read_many",
+        "campaign.store": "ParquetStore SqliteStore open_store",
         "clock_plan": "ClockPlan plan_clock",
         "diagnosis": "CaptureDiagnosis GarbledWire diagnose_capture",
         "generator_plan": "GeneratorChoice GeneratorPlan plan_generators",
@@ -165,6 +176,7 @@ STAGES: Mapping[str, Mapping[str, str]] = {
         "documents.cases": "Case cases_of",
         "documents.schemas": "document_schema",
         "figures.bursts": "draw_bursts draw_envelope",
+        "figures.campaign": "draw_kinds draw_trend",
         "figures.fields": "draw_fields",
         "figures.fill": "draw_fill",
         "figures.folded": "draw_folded",

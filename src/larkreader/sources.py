@@ -106,10 +106,15 @@ def name_of(path: Path) -> str:
 
 def identity_of(path: Path) -> str:
     """Return what distinguishes a file from others: its size and its hash."""
+    return f"{path.stat().st_size:,} bytes, SHA-256 {hash_of(path)}"
+
+
+def hash_of(path: Path) -> str:
+    """Return the SHA-256 of what a file holds, in hexadecimal."""
     from hashlib import sha256
 
     digest = sha256()
     with path.open("rb") as file:
         while piece := file.read(PIECE):
             digest.update(piece)
-    return f"{path.stat().st_size:,} bytes, SHA-256 {digest.hexdigest()}"
+    return digest.hexdigest()

@@ -206,7 +206,7 @@ def test_a_send_path_at_the_far_end_cuts_answers_off():
     path = lr.SendPath(call={"kind": "blocking", "limit_s": 1e-3})
     port = lr.SimulatedPort(LINE, lambda data: bytes(100) if data else b"", send_path=path)
     port.write(b"?")
-    found = lr.replay_send([LINE.character_time_s], [100], path, LINE)
+    found = lr.simulate.replay_send([LINE.character_time_s], [100], path, LINE)
     assert len(port.read(100, 1.0).data) == found.count_of(lr.simulate.SendFate.SENT) < 10
 
 

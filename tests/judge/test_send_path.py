@@ -18,7 +18,7 @@ def sent(shown):
 
 
 def kinds(path, asked, lengths):
-    shown = lr.replay_send(asked, lengths, lr.SendPath.model_validate(path), LINE)
+    shown = lr.simulate.replay_send(asked, lengths, lr.SendPath.model_validate(path), LINE)
     return shown, {one.kind: one for one in lr.judge.judge_send_path("to_pump", shown, LINE)}
 
 
@@ -153,7 +153,7 @@ def test_a_send_path_does_exactly_what_a_slow_one_does(path, gaps, data):
     line = lr.LineSettings(baud=1e9, format="8N1")  # a character lasts 10 ns
     asked = np.cumsum(gaps)
     lengths = data.draw(st.lists(st.integers(1, 7), min_size=len(gaps), max_size=len(gaps)))
-    shown = lr.replay_send(asked * NS, lengths, path, line)
+    shown = lr.simulate.replay_send(asked * NS, lengths, path, line)
     fates, begins, returned = slow_send(path, asked.tolist(), lengths, 10)
     assert [lr.simulate.SendFate(fate).name for fate in shown.fate] == fates
     assert {n: round(at * 1e9) for n, at in enumerate(shown.begin_s.tolist()) if at == at} == begins

@@ -125,11 +125,11 @@ def test_rests_are_those_that_were_left():
         b"\xa6\x01\xa6\x02\xa6\x03", sheet.line, gaps=np.array([10.0, 2.0, 50.0, 0.0, 30.0, 4.0]), begin_s=0
     )
     reading = lr.read(sheet, {"rx": trace})
-    gaps = lr.measure_gaps(reading.timeline, reading.characters["rx"], "rx")
+    gaps = lr.judge.measure_gaps(reading.timeline, reading.characters["rx"], "rx")
     assert gaps.within_s == pytest.approx([2e-4, 0, 4e-4], abs=1e-9)
     assert gaps.between_s == pytest.approx([50e-4, 30e-4], abs=1e-9)
     with pytest.raises(lr.RequestError, match='Did you mean "rx"'):
-        lr.measure_gaps(reading.timeline, reading.characters["rx"], "rxx")
+        lr.judge.measure_gaps(reading.timeline, reading.characters["rx"], "rxx")
 
 
 def test_fields_are_drawn_where_they_can_be_trusted(rig_files):

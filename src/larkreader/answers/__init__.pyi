@@ -1,5 +1,21 @@
 """The public names, for type checkers; made from `larkreader.public_names`."""
 
+from .campaign.campaign import Campaign as Campaign
+from .campaign.campaign_tables import MEASURES as MEASURES
+from .campaign.comparisons import Change as Change
+from .campaign.comparisons import Concentration as Concentration
+from .campaign.members import CaptureFileOf as CaptureFileOf
+from .campaign.members import find_captures as find_captures
+from .campaign.movements import MeasuredTrend as MeasuredTrend
+from .campaign.movements import OddCaptures as OddCaptures
+from .campaign.policing import Outcome as Outcome
+from .campaign.policing import PolicyResult as PolicyResult
+from .campaign.policing import Reason as Reason
+from .campaign.policing import apply_policy as apply_policy
+from .campaign.reading_many import read_many as read_many
+from .campaign.store import ParquetStore as ParquetStore
+from .campaign.store import SqliteStore as SqliteStore
+from .campaign.store import open_store as open_store
 from .clock_plan import ClockPlan as ClockPlan
 from .clock_plan import plan_clock as plan_clock
 from .diagnosis import CaptureDiagnosis as CaptureDiagnosis

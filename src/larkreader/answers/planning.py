@@ -128,7 +128,7 @@ def plan(sheet: Sheet, *, burst: int | None = None) -> Plan:
     declared = sheet
     sheet, implied = with_registers(declared)
     clocks = [item for end in sheet.end.values() for item in _clocks_of(end, sheet)]
-    margins = {wire: margins for wire in sheet.wire if (margins := _margins_of(wire, sheet, clocks))}
+    margins = _every_margin(sheet, clocks)
     loads = calculate_load(sheet)
     paths = {
         wire: judge_receive_path(sheet, wire, characters, messages, search=len(characters) <= SEARCHED)
@@ -170,6 +170,22 @@ def plan(sheet: Sheet, *, burst: int | None = None) -> Plan:
     ]
     findings.sort(key=lambda finding: SEVERITIES.index(finding.severity))
     return Plan(declared, implied, stated_settings(sheet), clocks, margins, loads, paths, sends, tuple(findings))
+
+
+def calculate_margins(sheet: Sheet) -> dict[str, list[Margin]]:
+    """Return the margin of each receiver, by wire; none of a wire whose ends are not declared.
+
+    Parameters
+    ----------
+    sheet : Sheet
+        What was declared.
+    """
+    sheet, _ = with_registers(sheet)
+    return _every_margin(sheet, [item for end in sheet.end.values() for item in _clocks_of(end, sheet)])
+
+
+def _every_margin(sheet: Sheet, clocks: Sequence[EndClock]) -> dict[str, list[Margin]]:
+    return {wire: margins for wire in sheet.wire if (margins := _margins_of(wire, sheet, clocks))}
 
 
 def _arrivals(sheet: Sheet, wire: str, burst: int | None) -> tuple[Characters, Messages]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -32,6 +33,7 @@ from .reading_content import reading_document
 if TYPE_CHECKING:
     from larkreader.judge.setup.path_report import PathReport
 
+LARGE_FROM = 32 << 20  # bytes of a file of characters that is judged without its columns
 LARGE_STRETCH, LARGE_MOST = 1 << 18, 1 << 22  # of what is there already, a longer stretch costs less time
 
 
@@ -190,6 +192,31 @@ def judge_capture(
             judges.add(found)
     total, findings, checked = judges.close(tuple(key for key in declared.wire if key in seen), wires)
     return SummedReading(declared, str(path), total, findings, checked, sheet_name)
+
+
+def is_large_stream(path: Path, kind: CaptureKind | None = None, form: CaptureForm | None = None) -> bool:
+    """Return whether a capture is so large that its columns should not be held, and holds nothing but characters.
+
+    Parameters
+    ----------
+    path : pathlib.Path
+        The file.
+    kind : str, optional
+        As of `judge_capture`.
+    form : CaptureForm, optional
+        As of `judge_capture`.
+
+    Raises
+    ------
+    CaptureError
+        If the capture cannot be read.
+    """
+    if not path.is_file() or path.stat().st_size < LARGE_FROM:
+        return False
+    with CaptureFile(path, kind=kind, form=form) as file:
+        if file.holds_levels:
+            return False
+        return not any(piece.has_line for piece in next(file.pieces_of_every_wire(), {}).values())
 
 
 class _Judges:

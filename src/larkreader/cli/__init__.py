@@ -24,6 +24,7 @@ COMMANDS = {
     "new": "Write a commented sheet to begin with.",
     "plan": "Work out clock, margins and load before anything is sent.",
     "decode": "Read a capture: characters, frames, findings.",
+    "batch": "Read many captures: which fail, since when, which are odd.",
     "timeline": "Show what was on which wire when, and what answers what.",
     "report": "Write a reading as a single page, to hand to a colleague.",
     "layout": "Show where the bits of each field lie in a frame.",

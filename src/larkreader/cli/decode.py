@@ -38,9 +38,6 @@ if TYPE_CHECKING:
     from larkreader.declare.run.capture_form import CaptureKind
 
 
-LARGE_FROM = 32 << 20  # bytes of a file of characters that is judged without its columns
-
-
 @command()
 @sheet_and_capture
 @json_option
@@ -147,7 +144,7 @@ def decode(
     encoding = check_encoding(encoding)
     ring = _ring_of(capture, write_index, filled, kind)
     needs_columns = bool(chosen) or any(path is not None for path in (characters, frames, fates))
-    if ring is None and not needs_columns and _is_large_stream(sheet, capture, kind, given):
+    if ring is None and not needs_columns and _is_large(sheet, capture, kind, given):
         summed = _judge_large(sheet, capture, kind, given, wire)
         return _report(summed, sheet, capture, junit, annotations, as_json=as_json)
     if ring is None:
@@ -209,17 +206,14 @@ def _report(
     return exit_status(reading.verdict)
 
 
-def _is_large_stream(sheet: Path, capture: Path, kind: CaptureKind | None, given: dict[str, Any]) -> bool:
-    """Return whether a capture is so large that its columns should not be held, and holds nothing but characters."""
-    from larkreader.capture.files.capture_file import CaptureFile
+def _is_large(sheet: Path, capture: Path, kind: CaptureKind | None, given: dict[str, Any]) -> bool:
+    """Return whether a capture is judged without its columns."""
+    from larkreader.answers.summed_reading import LARGE_FROM, is_large_stream
     from larkreader.declare.document.sheet_file import open_sheet
 
     if not capture.is_file() or capture.stat().st_size < LARGE_FROM:
         return False
-    with CaptureFile(capture, kind=kind, form=form_of(open_sheet(sheet).capture, given)) as file:
-        if file.holds_levels:
-            return False
-        return not any(piece.has_line for piece in next(file.pieces_of_every_wire(), {}).values())
+    return is_large_stream(capture, kind, form_of(open_sheet(sheet).capture, given))
 
 
 def _judge_large(

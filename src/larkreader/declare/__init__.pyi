@@ -68,3 +68,5 @@ from .run.loopback import LoopbackMatrix as LoopbackMatrix
 from .run.loopback import LoopbackPlan as LoopbackPlan
 from .run.pairing import Pairing as Pairing
 from .run.pairing import WireTiming as WireTiming
+from .run.policy import KnownFinding as KnownFinding
+from .run.policy import Policy as Policy

@@ -9,6 +9,9 @@ from .calculate.divisors import find_divisors as find_divisors
 from .calculate.margins import Margin as Margin
 from .calculate.margins import Timing as Timing
 from .calculate.margins import calculate_margin as calculate_margin
+from .campaign.trends import Crossing as Crossing
+from .campaign.trends import Trend as Trend
+from .campaign.trends import fit_trend as fit_trend
 from .findings.finding import Finding as Finding
 from .findings.finding import Places as Places
 from .findings.finding import Subject as Subject
@@ -32,6 +35,8 @@ from .measure.byte_survey import compare_bytes as compare_bytes
 from .measure.byte_survey import measure_bytes as measure_bytes
 from .measure.changes import FrameChange as FrameChange
 from .measure.changes import find_changes as find_changes
+from .measure.clock import MeasuredClock as MeasuredClock
+from .measure.clock import measure_clock as measure_clock
 from .measure.edge_phases import EdgePhases as EdgePhases
 from .measure.edge_phases import measure_edge_phases as measure_edge_phases
 from .measure.events import EventDelays as EventDelays

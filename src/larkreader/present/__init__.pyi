@@ -8,6 +8,8 @@ from .documents.reading_document import reading_schema as reading_schema
 from .documents.schemas import document_schema as document_schema
 from .figures.bursts import draw_bursts as draw_bursts
 from .figures.bursts import draw_envelope as draw_envelope
+from .figures.campaign import draw_kinds as draw_kinds
+from .figures.campaign import draw_trend as draw_trend
 from .figures.fields import draw_fields as draw_fields
 from .figures.fill import draw_fill as draw_fill
 from .figures.folded import draw_folded as draw_folded

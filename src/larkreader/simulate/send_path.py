@@ -158,7 +158,7 @@ def replay_send(asked_s: npt.ArrayLike, lengths: npt.ArrayLike, path: SendPath, 
     shift register at once, and the last are written over.
 
     >>> path = lr.SendPath(call={"kind": "register", "checks": False, "every_s": 1e-6})
-    >>> result = lr.replay_send([0.0], [10], path, lr.LineSettings.parse("57600 8E1"))
+    >>> result = lr.simulate.replay_send([0.0], [10], path, lr.LineSettings.parse("57600 8E1"))
     >>> result.count_of(lr.simulate.SendFate.SENT), result.count_of(lr.simulate.SendFate.OVERWRITTEN)
     (2, 8)
     """

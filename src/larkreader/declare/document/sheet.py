@@ -23,6 +23,7 @@ from larkreader.declare.run.capture_form import CaptureForm
 from larkreader.declare.run.exchange import Exchange
 from larkreader.declare.run.loopback import LoopbackMatrix
 from larkreader.declare.run.pairing import Pairing, WireTiming
+from larkreader.declare.run.policy import Policy
 from larkreader.declare.run.port import DeclaredPort
 from larkreader.errors import RequestError, nearest
 from larkreader.shown import Shown
@@ -59,6 +60,7 @@ TABLES: Sequence[Row] = (
     Row("capture", CaptureForm, "one"),
     Row("loopback", LoopbackMatrix, "one", {"frame": "frame"}),
     Row("timing", WireTiming, "one", {"shared": "wire"}),
+    Row("policy", Policy, "one"),
 )
 
 
@@ -113,6 +115,8 @@ class Sheet(Shown, BaseModel, frozen=True, extra="forbid"):
         Which messages answer which, by name.
     timing : WireTiming
         What holds of the times of several wires together.
+    policy : Policy
+        Which findings fail a capture on a build server.
     """
 
     sheet: Literal[1] = 1
@@ -140,6 +144,7 @@ class Sheet(Shown, BaseModel, frozen=True, extra="forbid"):
     exchange: Input[tuple[Exchange, ...], Sequence[Exchange | Table]] = default(())
     pair: Input[Mapping[str, Pairing], Mapping[str, Pairing | Table]] = default({})
     timing: Input[WireTiming, WireTiming | Table] = default(WireTiming())
+    policy: Input[Policy, Policy | Table] = default(Policy())
 
     if not TYPE_CHECKING:  # type checkers make the constructor of the fields
 

@@ -67,7 +67,7 @@ def measure_gaps(timeline: Timeline, characters: Characters, wire: str) -> Gaps:
     >>> layout = lr.FrameLayout(boundary={"kind": "fixed", "length": 2}, fields=[{"name": "flow", "type": "uint16"}])
     >>> sheet = lr.Sheet(line=line, wire={"pump": {}}, frame={"flow": layout})
     >>> reading = lr.read(sheet, {"pump": lr.transmit(bytes(4), line, gaps=[0, 0, 10, 0])})
-    >>> gaps = lr.measure_gaps(reading.timeline, reading.characters["pump"], "pump")
+    >>> gaps = lr.judge.measure_gaps(reading.timeline, reading.characters["pump"], "pump")
     >>> gaps.between_s.round(6).tolist()
     [0.001]
     """

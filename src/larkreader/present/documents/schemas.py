@@ -170,6 +170,25 @@ CONTENT: Mapping[str, Any] = {
                   "trials": [{"ppm": "number", "verdict": "pass"}]},
     "dialogue": {"sheet": "text", "ports": ["text"], "verdict": "pass", "interrupted": "flag",
                  "values": {"*": "value"}, "steps": [STEP]},
+    "campaign": {
+        "sheet": "text", "captures": "count", "verdicts": {"*": "count"}, "labels": {"*": ["text"]},
+        "kinds": [{"kind": "text", "wire": "text", "captures": "count"}],
+        "concentrations": [{"kind": "text", "wire": "text", "label": "text", "value": "text", "affected": "count",
+                            "of": "count", "elsewhere": "count", "elsewhere_of": "count", "chance": "share"}],
+        "trends": [{"measure": "text", "subject": "text", "over": "text", "label": "text", "value": "text",
+                    "captures": "count", "slope": "number", "slope_95": ["number"], "from": ["number"],
+                    "to": ["number"], "chance": "share", "limit": "number?", "severity": "text",
+                    "crossing": ({"at": "number", "low": "number", "high": "number"}, None)}],
+        "odd": [{"measure": "text", "subject": "text", "paths": ["text"], "shared": {"*": "text"},
+                 "values": ["number"], "median": "number", "score": "number"}],
+        "changes": ([{"kind": "text", "wire": "text", "state": "text", "affected": "count", "of": "count",
+                      "before": "count", "before_of": "count", "per_1000": "share", "before_per_1000": "share",
+                      "chance": "share"}], None),
+        "not_read": [{"path": "text", "error": "text"}],
+        "policy": ({"verdict": "pass", "allowed": "count", "unused": ["text"], "expired": ["text"],
+                    "failed": [{"path": "text", "why": [{"kind": "text", "wire": "text", "count": "count",
+                                                         "why": "text"}]}]}, None),
+    },
     "timeline": {"sheet": "text", "capture": "text", "verdict": "verdict", "times": "text", "pairs": {"*": PAIRS},
                  "messages": [MESSAGE]},
 }  # fmt: skip
@@ -198,7 +217,7 @@ def document_schema(kind: str) -> dict[str, Any]:
         What the document gives as ``document``: ``reading`` (of ``decode --json``), ``plan``, ``divisors`` (of ``plan
         --clock``), ``diagnosis``, ``trials`` and ``flow-probe`` (of ``diagnose PORT``), ``statistics``, ``frame``,
         ``bytes`` and ``changes`` (of ``decode``), ``layout``, ``ports``, ``port-change`` (of ``ports --wait``),
-        ``loopback``, ``tolerance``, ``dialogue`` or ``timeline``.
+        ``loopback``, ``tolerance``, ``dialogue``, ``timeline`` or ``campaign`` (of ``batch``).
 
     Returns
     -------

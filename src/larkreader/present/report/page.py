@@ -89,7 +89,7 @@ def report_of(
         reading,
         files=[(name_of(path), identity_of(path)) for path in map(path_of, files)],
         command=command,
-        made_at=_made_at(),
+        made_at=made_at(),
         remarks=remarks,
         with_figures=with_figures,
     )
@@ -106,7 +106,8 @@ def write_page(path: Path, report: Report, *, markdown: bool) -> list[Path]:
     return [path, *figures]
 
 
-def _made_at() -> str:
+def made_at() -> str:
+    """Return when a page is made."""
     epoch = os.environ.get("SOURCE_DATE_EPOCH", "")
     at = datetime.fromtimestamp(int(epoch), UTC) if epoch.isdigit() else datetime.now(UTC)
     return at.strftime("%Y-%m-%d %H:%M:%S UTC")

@@ -42,6 +42,17 @@ def render_html(report: Report) -> str:
     return environment.get_template("report.html.j2").render(report=report)
 
 
+def render_campaign(page: Any) -> str:
+    """Return the page of a campaign as HTML.
+
+    Parameters
+    ----------
+    page : CampaignPage
+        What it says.
+    """
+    return _environment(autoescape=True).get_template("campaign.html.j2").render(page=page)
+
+
 def render_markdown(report: Report, figures: str = "") -> str:
     """Return a report as Markdown.
 
