@@ -156,7 +156,6 @@ STAGES: Mapping[str, Mapping[str, str]] = {
     },
     "answers": {
         "campaign.campaign": "Campaign",
-        "campaign.campaign_tables": "MEASURES",
         "campaign.comparisons": "Change Concentration",
         "campaign.members": "CaptureFileOf find_captures",
         "campaign.movements": "MeasuredTrend OddCaptures",

@@ -1,7 +1,6 @@
 """The public names, for type checkers; made from `larkreader.public_names`."""
 
 from .campaign.campaign import Campaign as Campaign
-from .campaign.campaign_tables import MEASURES as MEASURES
 from .campaign.comparisons import Change as Change
 from .campaign.comparisons import Concentration as Concentration
 from .campaign.members import CaptureFileOf as CaptureFileOf

@@ -17,17 +17,21 @@ if TYPE_CHECKING:
 
 INPUT, VIEWS, SHOWN, OUTPUT, OTHER = "Input", "Views, one at a time", "What to show", "Output", "Options"
 RECEIVER, GENERATOR, TEST, SENT = "Receiver", "Baud generator", "What to run", "What to send"
-ORDER = (INPUT, VIEWS, SENT, TEST, SHOWN, RECEIVER, GENERATOR, OUTPUT, OTHER)
+READING, KEPT = "Who reads", "What is kept"
+ORDER = (INPUT, READING, KEPT, VIEWS, SENT, TEST, SHOWN, RECEIVER, GENERATOR, OUTPUT, OTHER)
 FEW = 8  # options that need no groups
 _NAMES = {
     INPUT: (
         "settings signals wire sheet line line_text kind rate bits packing order thresholds volts_per_count "
-        "write_index filled capture dumps ports sent expect burst"
+        "write_index filled capture dumps ports sent expect burst batch.labels"
     ),
+    READING: "batch.workers batch.cluster",
+    KEPT: "batch.store batch.resume batch.replace",
     VIEWS: "explain dump bytes_ changes statistics propose",
     SHOWN: (
         "elements decode.moved_at_s numbers encoding from_s to_s count only_wrong only card "
-        "moved_at_s figure frame fields at_s first show side_by_side strip_escapes listen.ending"
+        "moved_at_s figure frame fields at_s first show side_by_side strip_escapes listen.ending "
+        "batch.by batch.over batch.baseline"
     ),
     RECEIVER: "samples oversampling check_stops",
     GENERATOR: "clock accuracy plan.oversampling prescaler divisor_bits fraction_bits extra holds written",
@@ -38,7 +42,7 @@ _NAMES = {
     ),
     OUTPUT: (
         "as_json to characters frames fates junit annotations output markdown messages csv_ record write into out_rate "
-        "out_bits out_packing out_order loopback.figure"
+        "out_bits out_packing out_order loopback.figure batch.figure batch.report"
     ),
 }
 GROUPS = {name: group for group, names in _NAMES.items() for name in names.split()}

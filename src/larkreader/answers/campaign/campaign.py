@@ -20,8 +20,8 @@ class Campaign(CampaignTables):
     >>> import pathlib, tempfile
     >>> folder = pathlib.Path(tempfile.mkdtemp())
     >>> for number in range(20):
-    ...     board, value = number % 4, b"\xff" if number % 4 == 3 else b"\x05"
-    ...     _ = (folder / f"{number}-board{board}.bin").write_bytes((b"\xd7" + value) * 50)
+    ...     board, flow = number % 4, b"\xff" if number % 4 == 3 else b"\x07"
+    ...     _ = (folder / f"{number}-board{board}.bin").write_bytes(b"\xd7\x05\xd7" + flow)
     >>> field = {"name": "flow", "type": "uint8", "range": [0, 100]}
     >>> layout = lr.FrameLayout(boundary={"kind": "marker", "marker": "D7"}, fields=[field])
     >>> sheet = lr.Sheet(wire={"pump": {}}, frame={"status": layout})
@@ -63,7 +63,7 @@ class Campaign(CampaignTables):
         Raises
         ------
         RequestError
-            If no capture has such a label, or `over` has values that are no numbers.
+            If no capture has such a label, or `over` has values other than numbers.
         """
         return find_trends(self, over, by)
 

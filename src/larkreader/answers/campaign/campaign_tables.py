@@ -33,7 +33,7 @@ class Measure(NamedTuple):
     table, columns : str and tuple of str
         Where it is; of two columns, their sum as a share of all bytes.
     subject : str
-        The column that tells wires, layouts or pairings apart.
+        The column that distinguishes wires, layouts or pairings.
     name, unit : str
         What it is called, and its unit; a share unless named.
     least, least_share : float
@@ -84,7 +84,7 @@ class CampaignTables(Shown):
         Raises
         ------
         RequestError
-            If it is no store.
+            If it is not a store.
         """
         return cls(open_store(Path(path)))
 
@@ -282,7 +282,7 @@ class CampaignTables(Shown):
         Parameters
         ----------
         measure : str
-            A key of `MEASURES`, such as ``clock_error``.
+            ``clock_error``, ``jitter_s``, ``error_ratio``, ``period_s``, ``latency_median_s`` or ``latency_99_s``.
         subject : str
             The wire, layout or pairing.
 

@@ -94,7 +94,7 @@ def _members_of(item: str | os.PathLike[str] | CaptureFileOf) -> Iterator[Captur
     elif path.suffix.lower() == ".csv" and _is_list(path):
         yield from _in_list(path)
     elif not path.exists() and has_magic(str(path)):
-        names = glob(str(path), recursive=True)  # noqa: PTH207 (a pattern may be absolute, which that one refuses)
+        names = glob(str(path), recursive=True)  # noqa: PTH207 (a pattern may be absolute, which `Path.glob` refuses)
         files = sorted((name for name in names if Path(name).is_file()), key=natural)
         if not files:
             raise RequestError(f'"{path}"', "matches no file", "must match captures")
@@ -215,7 +215,8 @@ def path_pattern(text: str) -> re.Pattern[str]:
     for match in _PLACE.finditer(text):
         parts += [re.escape(text[at : match.start()]), f"(?P<{match[1]}>[^/]+?)" if match[1] else "[^/]*?"]
         at = match.end()
-    ending = "" if "." in text.rpartition("/")[2][at - len(text) :] or text[at:] else r"(?:\.[^/]*)?"
+    has_ending = "." in _PLACE.sub("", text.rpartition("/")[2])
+    ending = "" if has_ending else r"(?:\.[A-Za-z]\w*){0,2}"
     return re.compile(f"(?:^|/){''.join(parts)}{re.escape(text[at:])}{ending}$")
 
 

@@ -29,7 +29,7 @@ class MeasuredTrend:
     Parameters
     ----------
     measure : str
-        What is measured: a key of `MEASURES`.
+        What is measured: ``clock_error``, ``jitter_s``, and so on, as of `Campaign.measured`.
     subject : str
         Of which wire, layout or pairing.
     over : str
@@ -103,11 +103,11 @@ def find_trends(campaign: CampaignTables, over: str | None = None, by: str | Non
     Raises
     ------
     RequestError
-        If no capture has such a label, or `over` has values that are no numbers.
+        If no capture has such a label, or `over` has values other than numbers.
     """
     overs = [label for label in campaign.labels if campaign.is_number(label)] if over is None else [over]
     if over is not None and not campaign.is_number(over):
-        raise RequestError(f'label "{over}"', "has values that are no numbers", "must be a number of each capture")
+        raise RequestError(f'label "{over}"', "has values other than numbers", "must be a number of each capture")
     every = [
         trend
         for label in overs

@@ -103,6 +103,11 @@ def apply_policy(campaign: CampaignTables, policy: Policy, today: date) -> Polic
     today : datetime.date
         The day on which what is known must still be allowed.
 
+    Returns
+    -------
+    PolicyResult
+        An outcome for each capture.
+
     Raises
     ------
     RequestError

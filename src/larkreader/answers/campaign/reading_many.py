@@ -136,9 +136,10 @@ def _opened(path: Path | None, about: Mapping[str, str], *, resume: bool) -> Sto
         advice = "Resume it to read what is new, or remove it"
         raise RequestError(f'store "{path}"', "is there already", "must be new", advice)
     opened = open_store(path, about)
-    if opened.about["sheet_sha256"] != about["sheet_sha256"]:
+    before = opened.about
+    if before["sheet_sha256"] != about["sheet_sha256"]:
         opened.close()
-        found = f'has captures that were read against another sheet, or in another way: "{opened.about["sheet"]}"'
+        found = f'has captures that were read against another sheet, or in another way: "{before["sheet"]}"'
         raise RequestError(f'store "{path}"', found, "must be resumed as it was begun", "Begin a new store")
     return opened
 

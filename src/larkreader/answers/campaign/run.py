@@ -235,7 +235,7 @@ class _Processes:
 def _in_processes(job: bytes, items: Sequence[tuple[int, str]], workers: int) -> Iterator[list[CaptureRows]]:
     """Yield the results of processes of this machine.
 
-    When a process ends, nobody knows which of the tasks under way it was that ended it: each of their captures is read
+    When a process ends, it is not known which of the tasks under way it was that ended it: each of their captures is read
     again, alone, and what ends its process then as well is a row with an error.
     """
     waiting, suspects = deque(tasks_of(items, workers)), deque[Task]()

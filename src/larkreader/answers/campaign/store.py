@@ -84,7 +84,7 @@ class SqliteStore(Store):
     Raises
     ------
     RequestError
-        If the file is no store, or of another version.
+        If the file is not a store, or of another version.
     """
 
     def __init__(self, path: Path | None = None, about: About | None = None) -> None:
@@ -178,7 +178,7 @@ class ParquetStore(Store):
     Raises
     ------
     RequestError
-        If pyarrow is not installed, or the folder is no store, or of another version.
+        If pyarrow is not installed, or the folder is not a store, or of another version.
     """
 
     def __init__(self, folder: Path, about: About | None = None) -> None:
@@ -292,10 +292,15 @@ def open_store(path: Path, about: About | None = None) -> Store:
     about : mapping of str to str, optional
         What the captures of a new store are read against.
 
+    Returns
+    -------
+    Store
+        Open.
+
     Raises
     ------
     RequestError
-        If it is no store, or not there.
+        If it is not a store, or not there.
     """
     if path.is_dir() or (not path.exists() and not path.suffix):
         if about is None and not path.exists():

@@ -30,6 +30,10 @@ class Trend:
         Where the line begins and ends.
     chance : float
         How likely points without a trend show as much of a slope: Student's t, two-sided.
+    middle, squares : float
+        The mean of the other number, and the squares of the distances from it, added up.
+    variance : float
+        Of points about the line.
     """
 
     slope: float
@@ -41,9 +45,9 @@ class Trend:
     at_begin: float
     at_end: float
     chance: float
-    _middle: float
-    _variance: float  # of points about the line
-    _squares: float  # of the distances of the other number from its mean, added up
+    middle: float
+    variance: float
+    squares: float
 
     def crossing(self, limit: float) -> Crossing | None:
         """Return where the line reaches a limit.
@@ -56,7 +60,7 @@ class Trend:
         Returns
         -------
         Crossing or None
-            None where the slope is not known well enough to tell, and behind the points in the other direction.
+            None where the slope is not known well enough, and behind the points in the other direction.
 
         Notes
         -----
@@ -65,19 +69,19 @@ class Trend:
         """
         if self.slope == 0:
             return None
-        middle_value = (self.at_begin + self.at_end) / 2 + self.slope * (self._middle - (self.begin + self.end) / 2)
+        middle_value = (self.at_begin + self.at_end) / 2 + self.slope * (self.middle - (self.begin + self.end) / 2)
         distance = limit - middle_value
         t = float(stdtrit(self.points - 2, (1 + CONFIDENCE) / 2))
-        noise = t * t * self._variance
+        noise = t * t * self.variance
         # slope² u² - 2 slope distance u + distance² <= noise (1 / points + u² / squares), with u from the middle
-        square = self.slope**2 - noise / self._squares
+        square = self.slope**2 - noise / self.squares
         if square <= 0:
             return None
         half = self.slope * distance
         under = half * half - square * (distance**2 - noise / self.points)
         root = float(np.sqrt(max(under, 0.0)))
-        low, high = sorted((self._middle + (half - root) / square, self._middle + (half + root) / square))
-        return Crossing(self._middle + distance / self.slope, low, high)
+        low, high = sorted((self.middle + (half - root) / square, self.middle + (half + root) / square))
+        return Crossing(self.middle + distance / self.slope, low, high)
 
 
 @dataclass(frozen=True)
@@ -117,7 +121,7 @@ def fit_trend(at: npt.ArrayLike, values: npt.ArrayLike) -> Trend | None:
     >>> round(trend.slope, 3), trend.low < 0.2 < trend.high
     (0.198, True)
     >>> round(trend.crossing(9.0).at, 1)
-    40.4
+    40.3
     """
     x, y = np.asarray(at, np.float64), np.asarray(values, np.float64)
     known = np.isfinite(x) & np.isfinite(y)

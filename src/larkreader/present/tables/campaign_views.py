@@ -106,21 +106,25 @@ def trends(campaign: Campaign, over: str | None, by: str | None) -> Any:
     found = campaign.trends(over, by)
     if not found:
         return Text("No number moves with a label.")
-    table = new_table("of", "measured", "with", "captures", ">from", ">to", ">limit at")
-    for item in found[:MOST_ROWS]:
-        trend = item.trend
-        limit = "-" if item.crossing is None or item.severity == "note" else f"{item.crossing.at:.3g}"
-        table.add_row(
-            item.subject,
-            MEASURES[item.measure].name,
-            f"{item.over} {trend.begin:g} to {trend.end:g}",
-            f"{item.label} {item.value}".strip() or "all",
-            value_text(item.measure, trend.at_begin),
-            value_text(item.measure, trend.at_end),
-            limit,
-        )
+    parts: list[Any] = []
+    for label in dict.fromkeys(item.over for item in found):
+        table = new_table("of", "measured", "captures", ">from", ">to", ">limit at")
+        own = [item for item in found if item.over == label][:MOST_ROWS]
+        for item in own:
+            trend = item.trend
+            limit = "-" if item.crossing is None or item.severity == "note" else f"{item.crossing.at:.3g}"
+            table.add_row(
+                item.subject,
+                MEASURES[item.measure].name,
+                f"{item.label} {item.value}".strip() or "all",
+                value_text(item.measure, trend.at_begin),
+                value_text(item.measure, trend.at_end),
+                limit,
+            )
+        begin, end = min(item.trend.begin for item in own), max(item.trend.end for item in own)
+        parts += [Text(f"With {label}, from {begin:g} to {end:g}:", style="bold"), table, ""]
     bad = [trend_text(item) for item in found if item.severity != "note"]
-    return Group(table, "", stands_out(bad)) if bad else table
+    return Group(*parts, stands_out(bad)) if bad else Group(*parts[:-1])
 
 
 def odd_ones(campaign: Campaign) -> Any:
@@ -184,6 +188,6 @@ def overview(campaign: Campaign, by: Sequence[str], baseline: Campaign | None = 
 
 
 def _telling(campaign: Campaign, labels: Sequence[str]) -> str | None:
-    """Return the label that tells most: with which findings go most certainly, else the first."""
+    """Return the label with which findings go most certainly; the first without any."""
     found = [item.label for item in campaign.concentrations() if item.label in labels]
     return next(iter([*found, *labels]), None)
