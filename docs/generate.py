@@ -14,6 +14,7 @@ from pathlib import Path
 from typing import Any
 
 import larkreader as lr
+from larkreader.answers.campaign.tables import STORE_VERSION, TABLES
 from larkreader.judge.findings.kinds import KINDS
 from larkreader.judge.findings.wording import Template, clauses_of
 from larkreader.public_names import paths
@@ -53,6 +54,35 @@ NAMES_HEAD = """# Every public name
 Generated from the code. `import larkreader as lr`: the names used daily are `lr.NAME`, all others `lr.STAGE.NAME`, each
 loaded when it is first used. [From Python](api.md) shows how they work together.
 """
+
+
+STORES_HEAD = """# What a store holds
+
+Generated from the code. `larkreader batch --store PATH` and `lr.read_many(..., store=PATH)` keep a row for each
+capture, wire, layout, finding and pairing. An SQLite file has these as tables; a folder of Parquet files has a folder
+for each, with a file for each part of a run. pandas, DuckDB and spreadsheets read both as they are:
+
+```sql
+SELECT labels.value AS build, count(DISTINCT capture) AS captures
+FROM findings JOIN labels USING (capture)
+WHERE labels.name = 'build' AND kind = 'overflow'
+GROUP BY build;
+```
+
+The table `about` (of a folder, `about.json`) names the version of this form, VERSION, and the sheet, with a hash of all
+that was declared but the policy. The version rises when a column goes or means something else; who reads a store should
+pass over columns that it does not know. What is not known is null.
+"""
+
+
+def stores() -> str:
+    """Return the page on what a store holds."""
+    parts = [STORES_HEAD.replace("VERSION", str(STORE_VERSION))]
+    for table, columns in TABLES.items():
+        parts += [f"## `{table}`", "", "| column | type | what it is |", "|---|---|---|"]
+        parts += [f"| `{column.name}` | {column.type} | {column.meaning} |" for column in columns]
+        parts.append("")
+    return "\n".join(parts).rstrip() + "\n"
 
 
 def kinds_table() -> str:
@@ -135,6 +165,7 @@ GENERATED = {
     "reference/findings.md": findings_page,
     "reference/sheet-keys.md": keys_page,
     "reference/names.md": names_page,
+    "reference/stores.md": stores,
     "reference/paths.md": paths_page,
 }
 

@@ -10,6 +10,7 @@ import pytest
 from hypothesis import HealthCheck, settings
 
 from larkreader.cli import run
+from larkreader.demo.campaign import write_campaign
 from larkreader.demo.rig import Rig, make_rig, write_history, write_rig
 from larkreader.demo.service import make_service, write_service
 from larkreader.demo.shift import write_shift
@@ -45,6 +46,8 @@ def rig_files(rig, tmp_path_factory) -> dict[str, Path]:
         write_history(folder, paused=paused)
     write_service(folder, make_service())
     write_shift(folder, rig.sheet)
+    (folder / "campaign").mkdir()
+    write_campaign(folder / "campaign")
     return write_rig(folder, rig)
 
 

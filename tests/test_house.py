@@ -137,9 +137,12 @@ def test_sheets_and_links_in_the_documents_are_good(path):
 @pytest.mark.parametrize("path", DOCUMENTS, ids=[path.name for path in DOCUMENTS])
 def test_commands_in_the_documents_do_what_is_told(path, rig_files, tmp_path, monkeypatch, capsys):
     """In a copy of the demo's folder, in order; those that need hardware are read by the command's own parser."""
-    for one in rig_files["sheet"].parent.iterdir():
-        if one.is_file():
-            shutil.copy(one, tmp_path)
+    folder = rig_files["sheet"].parent
+    for file in folder.iterdir():
+        if file.is_file():
+            shutil.copy(file, tmp_path)
+    if "campaign/" in path.read_text(encoding="utf-8"):
+        shutil.copytree(folder / "campaign", tmp_path / "campaign")
     monkeypatch.chdir(tmp_path)
     monkeypatch.setenv("COLUMNS", documents.WIDTH)
     wrong = documents.walk(path, capsys)

@@ -140,6 +140,20 @@ def test_recordings_of_a_long_session_are_a_series(tmp_path):
         assert campaign.table("frames")["count"].sum() == 30
 
 
+def test_no_frame_lies_in_two_files_of_a_series(tmp_path):
+    """300 frames whose bytes arrive one by one, in files of 4 kB: every file is clean, and no frame is missing."""
+    path = tmp_path / "night.jsonl"
+    with RolledRecording(path, "2026-05-01T20:00:00.000Z", {"pump": {"port": "x"}}, most_bytes=4000) as rolled:
+        for number in range(300):
+            for place, value in enumerate(frames(5, 6, 7)):
+                rolled.add(0.1 * number + 0.002 * place, "pump", bytes([value]))
+    with lr.read_many(SHEET, tmp_path, workers=1) as campaign:
+        assert len(campaign) > 10
+        assert campaign.verdict_counts["clean"] == len(campaign)
+        assert campaign.table("frames")["good"].sum() == 900
+        assert campaign.captures["bytes"].max() < 4000 + 6 * 60  # a frame's lines more than wanted
+
+
 # who reads them, and what is kept
 
 
@@ -412,7 +426,7 @@ def test_the_regression_and_the_drift_are_found(demo):
     campaign, _ = demo
     found = [(item.kind, item.label, item.value) for item in campaign.concentrations()]
     assert found[0] == ("overflow", "build", BROKEN_BUILD)
-    assert set(found[1:]) <= {("overflow", "seen", "firmware")}  # it shows in what the firmware got
+    assert set(found[1:]) <= {("overflow", "source", "firmware")}  # it shows in what the firmware got
     (drift,) = [item for item in campaign.trends() if item.severity != "note"]
     assert (drift.measure, drift.over, drift.label, drift.value) == (
         "clock_error",
@@ -464,7 +478,7 @@ def test_a_label_that_is_not_there_is_refused(demo):
     for ask, message in (
         (lambda: campaign.kinds("bord"), 'Did you mean "board"'),
         (lambda: campaign.verdicts(["x"]), "is of no capture"),
-        (lambda: campaign.trends("seen"), "other than numbers"),
+        (lambda: campaign.trends("source"), "other than numbers"),
         (lambda: campaign.measured("clock_error", "to_pump"), "was measured of no capture"),
         (lambda: campaign.table("x"), "is in no store"),
     ):

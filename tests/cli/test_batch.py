@@ -45,7 +45,7 @@ def test_the_overview_shows_what_stands_out(files, shell):
 
 def test_each_question_is_answered_from_the_store(kept, shell):
     for show, expected in (
-        (["verdicts", "--by", "build,seen"], r"1\.3 +firmware"),
+        (["verdicts", "--by", "build,source"], r"1\.3 +firmware"),
         (["kinds", "--by", "build"], r"overflow +from_pump +- +\d"),
         (
             ["trends"],

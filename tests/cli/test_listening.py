@@ -45,7 +45,7 @@ def test_listening_ends_with_what_decode_finds_in_a_recording(shell, tmp_path, r
 def test_a_large_capture_is_decoded_without_its_columns_and_shows_the_same(shell, monkeypatch, recordings, options):
     sheet, recording = recordings["service"]
     whole = shell("decode", sheet, recording, *options)
-    monkeypatch.setattr("larkreader.cli.decode.LARGE_FROM", 0)
+    monkeypatch.setattr("larkreader.answers.summed_reading.LARGE_FROM", 0)
     monkeypatch.setattr("larkreader.answers.reading.read", lambda *_, **__: pytest.fail("read as a whole"))
     assert shell("decode", sheet, recording, *options) == whole
 

@@ -1,6 +1,7 @@
 """The public names, for type checkers; made from `larkreader.public_names`."""
 
 from .campaign.campaign import Campaign as Campaign
+from .campaign.campaign_tables import CampaignTables as CampaignTables
 from .campaign.comparisons import Change as Change
 from .campaign.comparisons import Concentration as Concentration
 from .campaign.members import CaptureFileOf as CaptureFileOf
@@ -14,7 +15,9 @@ from .campaign.policing import apply_policy as apply_policy
 from .campaign.reading_many import read_many as read_many
 from .campaign.store import ParquetStore as ParquetStore
 from .campaign.store import SqliteStore as SqliteStore
+from .campaign.store import Store as Store
 from .campaign.store import open_store as open_store
+from .campaign.summary import CaptureRows as CaptureRows
 from .clock_plan import ClockPlan as ClockPlan
 from .clock_plan import plan_clock as plan_clock
 from .diagnosis import CaptureDiagnosis as CaptureDiagnosis

@@ -34,7 +34,7 @@ WRONG_CLOCK_PPM = -65_000.0  # of the far end in the second loopback: more than 
     metavar="FOLDER",
     help="Where to write the sheet, the captures, the data and the figure.",
 )
-@click.option("--all", "show_all", is_flag=True, help="Show the whole tour, on eleven pages.")
+@click.option("--all", "show_all", is_flag=True, help="Show the whole tour, on twelve pages.")
 @json_option
 def demo(into: Path, show_all: bool, as_json: bool) -> int:
     """Run the whole story on the dosing rig: declare, read, judge, exercise.
@@ -99,8 +99,13 @@ def demo(into: Path, show_all: bool, as_json: bool) -> int:
     console.print(terminal.heading("10  Live: findings and values as they arrive, here from a recording"))
     heard = _live(into, rig, console)
 
+    stands_out = True
+    if show_all:  # it takes as long as all the rest
+        console.print(terminal.heading("11  A campaign: 144 captures of six boards and four builds"))
+        stands_out = _campaign(into, console)
+
     written = _write_results(into, rig, reading)
-    console.print(terminal.heading("11  Written"))
+    console.print(terminal.heading("12  Written"))
     shown = {
         str(files["sheet"]): "the sheet",
         str(files["capture"]): "the capture: both wires, as a VCD file",
@@ -108,12 +113,13 @@ def demo(into: Path, show_all: bool, as_json: bool) -> int:
         str(into / "history.vcd"): "a burst, with history.toml; and history_paused.vcd with its sheet",
         str(into / "service.vcd"): "questions and answers on both wires, with service.toml",
         str(into / "shift.jsonl"): "a recording: larkreader listen --replay plays it as if it were live",
+        **({str(into / "campaign"): "a campaign: sheet, list of captures, captures"} if show_all else {}),
         **written,
     }
     console.print(terminal.files(shown))
     console.print(f"\nNow try: larkreader decode {files['sheet']} {files['capture']}", soft_wrap=True)
     console.print(f"and: larkreader report {files['sheet']} {files['capture']} -o {into / 'rig.html'}", soft_wrap=True)
-    is_right = agree and passed and agreed and held and paired and heard and planned.verdict == "clean"
+    is_right = agree and passed and agreed and held and paired and heard and stands_out and planned.verdict == "clean"
     if as_json:
         faults = sorted({item.kind for item in rig.injected})
         found = sorted({finding.kind for finding in reading.findings})
@@ -219,6 +225,23 @@ def _live(into: Path, rig: Rig, console: Any) -> bool:
     console.print("", values(view), sep="\n")
     console.print(f"\nPlay it: larkreader listen --replay {path} --sheet {into / 'rig.toml'}", soft_wrap=True)
     return is_found(injected, live.findings)
+
+
+def _campaign(into: Path, console: Any) -> bool:
+    """Read the captures of many boards and builds; return whether the regression and the drift stand out."""
+    from larkreader.answers.campaign.reading_many import read_many
+    from larkreader.demo.campaign import BROKEN_BUILD, DRIFTING_BOARD, write_campaign
+    from larkreader.present.tables.campaign_views import overview
+
+    folder = into / "campaign"
+    folder.mkdir(exist_ok=True)
+    files = write_campaign(folder)
+    with read_many(files["sheet"], files["captures"]) as campaign:
+        console.print(overview(campaign, ["build"]))
+        regressions = campaign.concentrations()[:1]
+        drifts = [item.value for item in campaign.trends() if item.severity != "note"]
+    console.print(f"\nAsk more in {folder}: larkreader batch campaign.toml captures.csv", soft_wrap=True)
+    return [item.value for item in regressions] == [BROKEN_BUILD] and drifts == [DRIFTING_BOARD]
 
 
 def _loopbacks(rig: Rig, console: Any) -> bool:

@@ -113,17 +113,17 @@ def write_campaign(folder: Path, runs: Iterator[Run] | None = None) -> dict[str,
     """
     files = {"sheet": folder / "campaign.toml", "captures": folder / "captures.csv"}
     files["sheet"].write_text(SHEET_FILE.read_text(encoding="utf-8"), encoding="utf-8")
-    rows = [("capture", "board", "build", "temperature", "seen")]
+    rows = [("capture", "board", "build", "temperature", "source")]
     for run in make_runs() if runs is None else runs:
         where = folder / f"board-{run.board}" / f"build-{run.build}"
         where.mkdir(parents=True, exist_ok=True)
-        for seen, ending in (("wire", "vcd"), ("firmware", "jsonl")):
-            path = where / f"{run.temperature}C-{seen}.{ending}"
-            if seen == "wire":
+        for source, ending in (("wire", "vcd"), ("firmware", "jsonl")):
+            path = where / f"{run.temperature}C-{source}.{ending}"
+            if source == "wire":
                 write_vcd(path, {"rig.pump_tx": run.trace}, comment="Dosing rig, simulated traffic")
             else:
                 _write_firmware(path, run)
-            rows.append((path.relative_to(folder).as_posix(), run.board, run.build, str(run.temperature), seen))
+            rows.append((path.relative_to(folder).as_posix(), run.board, run.build, str(run.temperature), source))
     with files["captures"].open("w", encoding="utf-8", newline="") as file:
         csv.writer(file, lineterminator="\n").writerows(rows)
     return files

@@ -174,7 +174,13 @@ class CampaignTables(Shown):
         return sorted((value for value in self.captures[label].unique() if value is not None), key=natural)
 
     def is_number(self, label: str) -> bool:
-        """Return whether all values of a label are numbers."""
+        """Return whether all values of a label are numbers.
+
+        Parameters
+        ----------
+        label : str
+            Its name.
+        """
         return all(map(is_number, self.values_of(label)))
 
     def verdicts(self, by: Sequence[str] = ()) -> pd.DataFrame:
@@ -249,7 +255,7 @@ class CampaignTables(Shown):
 
     @cached_property
     def ratios(self) -> dict[tuple[str, str], Ratios]:
-        """How often each kind occurs in 1000 characters of its wire: a ratio for each capture that was read."""
+        """How often each kind occurs in 1000 characters of its wire, as a ratio for each capture that was read."""
         read = self.captures.loc[self.captures["error"].isna(), "capture"]
         characters = self.table("wires").set_index(["capture", "wire"])["characters"]
         ratios = {}
@@ -262,7 +268,7 @@ class CampaignTables(Shown):
 
     @cached_property
     def every_measured(self) -> dict[tuple[str, str], pd.Series]:
-        """What was measured of each capture, by measure and subject: a series with the captures as its index."""
+        """What was measured of each capture, by measure and subject, as a series with the captures as its index."""
         series: dict[tuple[str, str], Any] = {}
         tables = {name: self.table(name) for name in {item.table for item in MEASURES.values()}}
         for measure, (table, columns, subject, *_) in MEASURES.items():

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import date
-from typing import Literal
+from typing import Any, Literal
 
 from larkreader.declare.run.policy import KnownFinding, Policy
 from larkreader.errors import RequestError, nearest
@@ -114,8 +114,10 @@ def apply_policy(campaign: CampaignTables, policy: Policy, today: date) -> Polic
         If the policy names a kind of finding that there is not.
     """
     check_policy(policy)
-    findings = campaign.table("findings")
-    by_capture = {number: rows.to_dict("records") for number, rows in findings.groupby("capture")}
+    findings = campaign.table("findings")[["capture", "kind", "severity", "wire", "count", "text"]]
+    by_capture: dict[int, list[dict[str, Any]]] = {}
+    for found in findings.to_dict("records"):
+        by_capture.setdefault(found["capture"], []).append({str(name): value for name, value in found.items()})
     outcomes: list[Outcome] = []
     used: set[int] = set()
     for row in campaign.captures.to_dict("records"):

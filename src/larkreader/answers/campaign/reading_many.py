@@ -159,8 +159,12 @@ def _to_read(store: Store, members: Mapping[str, Mapping[str, str]]) -> list[tup
             kept[before.number] = labels
         else:
             items.append((before.number, path))
-    if kept:
-        store.relabel(kept)
+    labelled: dict[int, dict[str, str]] = {}
+    for number, name, value in store.rows("labels") if kept else ():
+        labelled.setdefault(number, {})[name] = value
+    changed = {number: labels for number, labels in kept.items() if labelled.get(number, {}) != dict(labels)}
+    if changed:
+        store.relabel(changed)
     return items
 
 

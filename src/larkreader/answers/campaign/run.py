@@ -19,7 +19,7 @@ from larkreader.errors import RequestError
 
 from .summary import CaptureRows, HowToRead, not_read, summarize
 
-TOGETHER = 16  # captures that a task reads at most
+TOGETHER = 50  # captures that a task reads at most
 TOGETHER_BYTES = 4 << 20  # of their files, from which on a task takes no more
 LITTLE, LITTLE_BYTES = 150, 8 << 20  # captures, and bytes of them, that this process reads itself
 AHEAD = 4  # tasks for each worker that wait or are under way
@@ -235,8 +235,8 @@ class _Processes:
 def _in_processes(job: bytes, items: Sequence[tuple[int, str]], workers: int) -> Iterator[list[CaptureRows]]:
     """Yield the results of processes of this machine.
 
-    When a process ends, it is not known which of the tasks under way it was that ended it: each of their captures is read
-    again, alone, and what ends its process then as well is a row with an error.
+    When a process ends, it is not known which of the tasks under way ended it: each of their captures is read again,
+    alone, and what ends its process then as well is a row with an error.
     """
     waiting, suspects = deque(tasks_of(items, workers)), deque[Task]()
     processes = _Processes(job, workers)

@@ -7,12 +7,14 @@ import sqlite3
 from abc import ABC, abstractmethod
 from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
-from typing import Any, NamedTuple, Self
+from typing import TYPE_CHECKING, Any, NamedTuple, Self
 
 from larkreader.errors import RequestError
 
-from .summary import CaptureRows
 from .tables import STORE_VERSION, TABLES, names_of
+
+if TYPE_CHECKING:
+    from .summary import CaptureRows
 
 About = Mapping[str, str]
 INDEXED = [name for name in TABLES if name != "captures"]
@@ -34,7 +36,7 @@ class Store(ABC):
     @property
     @abstractmethod
     def about(self) -> About:
-        """What the captures were read against: ``version``, ``sheet``, ``sheet_sha256``."""
+        """What the captures were read against, as ``version``, ``sheet`` and ``sheet_sha256``."""
 
     @abstractmethod
     def known(self) -> dict[str, Known]:
@@ -54,11 +56,23 @@ class Store(ABC):
 
     @abstractmethod
     def relabel(self, labels: Mapping[int, Mapping[str, str]]) -> None:
-        """Set the labels of captures that are kept, by their numbers."""
+        """Set the labels of captures that are kept.
+
+        Parameters
+        ----------
+        labels : mapping of int to mapping
+            The labels of each, by its number.
+        """
 
     @abstractmethod
     def rows(self, table: str) -> list[tuple[Any, ...]]:
-        """Return the rows of a table, by the number of the capture."""
+        """Return the rows of a table, by the number of the capture.
+
+        Parameters
+        ----------
+        table : str
+            Its name.
+        """
 
     @abstractmethod
     def close(self) -> None:

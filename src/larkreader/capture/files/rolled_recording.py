@@ -18,6 +18,8 @@ from .recording import RecordingWriter
 
 MANIFEST = 1
 SLACK_S = 10.0  # for which what arrived is held in addition, as a finding shows later than it happened
+QUIET_S = 0.02  # without a character, in which no frame is cut in two
+OVERDUE, OVERDUE_S = 1.1, 5.0  # times the size, and seconds beyond the time, at which a file ends without such a pause
 LONGEST_S = 60.0  # that a recording lasts where one thing follows the other; then another recording begins
 MOST_HELD = 1 << 26  # bytes that are held at most
 
@@ -52,6 +54,10 @@ class _Part:
     def lasts_s(self, until_s: float) -> float:
         """Return how long it lasts up to a time, in seconds."""
         return 0.0 if self._first_s is None else until_s - self._first_s
+
+    def rests_s(self, until_s: float) -> float:
+        """Return how long nothing was added up to a time, in seconds."""
+        return until_s - self._last_s
 
     def add(self, entry: Entry) -> None:
         """Write what arrived together."""
@@ -104,9 +110,9 @@ class RolledRecording:
     wires : mapping of str to mapping
         As of `RecordingWriter`.
     most_bytes : int, optional
-        After so many bytes the next file begins.
+        After so many bytes the next file begins, in a pause of 20 ms; without a pause at a tenth more.
     most_s : float, optional
-        After so many seconds the next file begins.
+        After so many seconds the next file begins, in such a pause; without a pause five seconds later.
 
     Raises
     ------
@@ -139,8 +145,11 @@ class RolledRecording:
         self._end()
 
     def _is_full(self, part: _Part, at_s: float) -> bool:
-        is_large = self._most_bytes is not None and part.size >= self._most_bytes
-        return is_large or (self._most_s is not None and part.lasts_s(at_s) >= self._most_s)
+        """Return whether the next file begins: in a pause, so that no frame lies in two files, unless overdue."""
+        is_quiet = part.rests_s(at_s) >= QUIET_S
+        if self._most_bytes is not None and part.size >= self._most_bytes * (1 if is_quiet else OVERDUE):
+            return True
+        return self._most_s is not None and part.lasts_s(at_s) >= self._most_s + (0 if is_quiet else OVERDUE_S)
 
     def _next(self) -> _Part:
         self._number += 1

@@ -60,14 +60,16 @@ def kinds(campaign: Campaign, by: str | None) -> Any:
     if not rows:
         return Text("No capture has an error or a warning.")
     shown = values[:MOST_COLUMNS]
-    heads = ["captures"] if by is None else [f"{by} {value}" for value in shown]
+    heads = ["captures"] if by is None else [str(value) for value in shown]
     table = new_table("finding", "wire", *(f">{head}" for head in heads))
     for (kind, wire), row in list(zip(counts.index.tolist(), rows, strict=False))[:MOST_ROWS]:
         table.add_row(kind, wire, *(f"{count:,}" if count else "-" for count in row))
     table.add_section()
     table.add_row("of captures", "", *(f"{total:,}" for total in totals))
     left_out = len(values) - len(shown)
-    return Group(table, Text(f"{left_out:,} more values of {by} are left out.")) if left_out else table
+    parts: list[Any] = [] if by is None else [Text(f"Captures with each finding, by {by}:", style="bold")]
+    parts += [table, Text(f"{left_out:,} more values of {by} are left out.")] if left_out else [table]
+    return Group(*parts)
 
 
 def stands_out(found: Sequence[Standing]) -> Group:
