@@ -22,6 +22,7 @@ from larkreader.answers import CaptureFileOf, apply_policy, find_captures, open_
 from larkreader.answers.campaign import run as running
 from larkreader.answers.campaign.tables import TABLES, names_of
 from larkreader.capture.files.rolled_recording import RolledRecording
+from larkreader.cli import run
 from larkreader.demo.campaign import BROKEN_BUILD, DRIFT_PPM, DRIFTING_BOARD, make_runs, write_campaign
 
 from lethal import die_at_deadly, die_once  # isort: skip
@@ -42,6 +43,16 @@ def captures_in(folder, count=30, odd=()):
     for number in range(count):
         (folder / f"run{number}.bin").write_bytes(frames(5, *[200 if number in odd else 5] * 19))
     return folder
+
+
+def sheet_file(folder):
+    """Write the sheet as a file; return its path."""
+    path = folder / "sheet.toml"
+    path.write_text(
+        'sheet = 1\n[wire.pump]\n[frame.status]\nboundary = { kind = "marker", marker = "D7" }\n'
+        'fields = [{ name = "flow", type = "uint8", range = [0, 100] }]\n'
+    )
+    return path
 
 
 def rows_of(campaign):
@@ -220,7 +231,7 @@ def test_a_worker_that_is_killed_loses_nothing(tmp_path, monkeypatch):
         assert campaign.table("frames")["count"].sum() == 400 * 20
 
 
-def test_a_cluster_reads_them_and_a_killed_worker_loses_nothing(tmp_path):
+def test_a_cluster_reads_them_and_a_killed_worker_loses_nothing(tmp_path, capsys):
     """Two worker processes of a Dask cluster on this machine; one is killed when a part is read."""
     distributed = pytest.importorskip("distributed", reason="Dask is not installed")
     captures_in(tmp_path, 200, odd={100})
@@ -238,7 +249,13 @@ def test_a_cluster_reads_them_and_a_killed_worker_loses_nothing(tmp_path):
             assert killed
             assert campaign.verdict_counts["clean"] == 199
             read = rows_of(campaign)
-    with lr.read_many(SHEET, tmp_path, workers=1) as campaign:
+        sheet = sheet_file(tmp_path)
+        status = run(
+            ["batch", str(sheet), str(tmp_path / "run*.bin"), "--cluster", cluster.scheduler_address, "--json"]
+        )
+        document = json.loads(capsys.readouterr().out)
+        assert (status, document["verdicts"]["clean"], document["captures"]) == (0, 199, 200)
+    with lr.read_many(SHEET, tmp_path / "run*.bin", workers=1) as campaign:
         assert rows_of(campaign) == read
 
 
@@ -276,6 +293,7 @@ def test_a_store_is_resumed_by_what_is_new_or_changed(tmp_path, name):
     (folder / "run5.bin").write_bytes(frames(5) + frames(200) * 19)  # the same length
     os.utime(folder / "run6.bin")  # touched, with the same content
     (folder / "run12.bin").write_bytes(frames(5) * 20)
+    folder = folder / ".." / folder.name  # another way to write the same paths
     rows = resume()
     assert read[-1] == (3, 3)
     assert len(rows["captures"]) == 13
@@ -342,11 +360,7 @@ def test_a_run_that_is_killed_loses_nothing_that_was_kept(tmp_path, name, wait_s
     (tmp_path / "runs").mkdir()
     captures_in(tmp_path / "runs", 600)
     (tmp_path / "killed.py").write_text(KILLED)
-    sheet = tmp_path / "sheet.toml"
-    sheet.write_text(
-        'sheet = 1\n[wire.pump]\n[frame.status]\nboundary = { kind = "marker", marker = "D7" }\n'
-        'fields = [{ name = "flow", type = "uint8", range = [0, 100] }]\n'
-    )
+    sheet = sheet_file(tmp_path)
     command = [sys.executable, tmp_path / "killed.py", sheet, tmp_path / "runs", tmp_path / name, "1"]
     with subprocess.Popen(command, stdout=subprocess.PIPE) as process:
         process.stdout.readline()

@@ -28,7 +28,7 @@ def test_the_demo_tells_the_whole_story_and_writes_its_files(shell, tmp_path, mo
     assert names == {
         "rig.toml", "rig.vcd", "delivered.bin", "characters.csv", "frames.csv", "reading.json", "waveform.png",
         "history.toml", "history.vcd", "history_paused.toml", "history_paused.vcd", "fill.png",
-        "service.toml", "service.vcd", "timeline.png", "shift.jsonl",
+        "service.toml", "service.vcd", "timeline.png", "shift.jsonl", "campaign",
     }  # fmt: skip
     assert (tmp_path / "demo" / "waveform.png").read_bytes().startswith(b"\x89PNG")
 

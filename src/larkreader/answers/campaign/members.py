@@ -15,7 +15,7 @@ from typing import Any
 from larkreader.errors import CaptureError, RequestError
 
 ENDINGS = frozenset(
-    (".vcd", ".jsonl", ".csv", ".tsv", ".log", ".txt", ".bin", ".raw", ".dat", ".hex", ".npz", ".npy", ".wav", ".gz")
+    (".vcd", ".jsonl", ".csv", ".tsv", ".log", ".bin", ".raw", ".dat", ".hex", ".npz", ".npy", ".wav", ".gz")
 )
 """Endings of files that are taken for captures where a folder is named."""
 CAPTURE_COLUMN = "capture"
@@ -71,14 +71,15 @@ def find_captures(
     for item in named:
         for member in _members_of(item):
             own = {} if pattern is None else _labels_in(pattern, member.path, labels or "")
-            known = found.get(_key_of(member.path))
+            known = found.get(key_of(member.path))
             more = {} if known is None else known.labels
             path = member.path if known is None else known.path
-            found[_key_of(member.path)] = CaptureFileOf(path, {**own, **more, **member.labels})
+            found[key_of(member.path)] = CaptureFileOf(path, {**own, **more, **member.labels})
     return tuple(found.values())
 
 
-def _key_of(path: str) -> str:
+def key_of(path: str) -> str:
+    """Return what two ways to write the path of a file have in common."""
     return os.path.normcase(os.path.abspath(path))  # noqa: PTH100 (a link is a file of its own)
 
 
@@ -120,9 +121,9 @@ def _in_folder(folder: Path) -> Iterator[CaptureFileOf]:
     listed: set[str] = set()
     for path in manifests:
         for member in _of_manifest(path):
-            listed.add(_key_of(member.path))
+            listed.add(key_of(member.path))
             yield member
-    captures = [path for path in files if path.suffix.lower() in ENDINGS and _key_of(str(path)) not in listed]
+    captures = [path for path in files if path.suffix.lower() in ENDINGS and key_of(str(path)) not in listed]
     lists = {path for path in captures if path.suffix.lower() == ".csv" and _is_list(path)}
     if not captures and not listed:
         wanted = f"must hold captures: files that end in {', '.join(sorted(ENDINGS))}"

@@ -16,7 +16,7 @@ from larkreader.errors import RequestError
 from larkreader.sources import Source, hash_of, path_of
 
 from .campaign import Campaign
-from .members import CaptureFileOf, find_captures
+from .members import CaptureFileOf, find_captures, key_of
 from .run import Progress, read_all
 from .store import Known, SqliteStore, Store, open_store
 from .summary import CaptureRows, HowToRead, clock_limits
@@ -146,12 +146,12 @@ def _opened(path: Path | None, about: Mapping[str, str], *, resume: bool) -> Sto
 
 def _to_read(store: Store, members: Mapping[str, Mapping[str, str]]) -> list[tuple[int, str]]:
     """Return number and file of the captures that are new, changed, or could not be read; relabel the others."""
-    known = store.known()
+    known = {key_of(path): item for path, item in store.known().items()}
     following = 1 + max((item.number for item in known.values()), default=0)
     items: list[tuple[int, str]] = []
     kept: dict[int, Mapping[str, str]] = {}
     for path, labels in members.items():
-        before = known.get(path)
+        before = known.get(key_of(path))
         if before is None:
             items.append((following, path))
             following += 1

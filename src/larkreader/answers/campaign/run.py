@@ -224,9 +224,11 @@ class _Processes:
             self._pool = ProcessPoolExecutor(self._workers, mp_context=context, initializer=_begin_worker)
         return self._pool
 
-    def end(self) -> None:
-        """End the processes; what is under way is given up."""
+    def end(self, *, at_once: bool = False) -> None:
+        """End the processes: when they have read what is under way, or at once."""
         if self._pool is not None:
+            for process in list((getattr(self._pool, "_processes", None) or {}).values()) if at_once else ():
+                process.terminate()
             self._pool.shutdown(wait=True, cancel_futures=True)
             self._pool = None
         self._running.clear()
@@ -246,8 +248,10 @@ def _in_processes(job: bytes, items: Sequence[tuple[int, str]], workers: int) ->
             while suspects:
                 for item in suspects.popleft().items:
                     yield processes.alone(item)
-    finally:
-        processes.end()
+    except BaseException:
+        processes.end(at_once=True)  # what is under way may take minutes, and is not wanted any more
+        raise
+    processes.end()
 
 
 def _begin_worker() -> None:

@@ -146,18 +146,20 @@ class SqliteStore(Store):
     def add(self, captures: Iterable[CaptureRows], labels: Mapping[str, Mapping[str, str]]) -> None:
         """Keep captures, in one transaction."""
         run = self._database.execute
-        run("BEGIN IMMEDIATE")
         try:
+            run("BEGIN IMMEDIATE")
             for item in captures:
                 for table in TABLES:
                     run(f"DELETE FROM {table} WHERE capture = ?", (item.number,))
                 for table, rows in rows_with_labels(item, labels.get(item.path, {})).items():
                     marks = ", ".join("?" * len(TABLES[table]))
                     self._database.executemany(f"INSERT INTO {table} VALUES ({marks})", rows)
-        except BaseException:
-            run("ROLLBACK")
-            raise
-        run("COMMIT")
+            run("COMMIT")
+        except sqlite3.OperationalError as error:
+            raise RequestError(f'store "{self._name}"', f"cannot be written: {error}") from None
+        finally:
+            if self._database.in_transaction:
+                run("ROLLBACK")
 
     def relabel(self, labels: Mapping[int, Mapping[str, str]]) -> None:
         """Set the labels of captures that are kept."""

@@ -81,6 +81,8 @@ class Trend:
         under = half * half - square * (distance**2 - noise / self.points)
         root = float(np.sqrt(max(under, 0.0)))
         low, high = sorted((self.middle + (half - root) / square, self.middle + (half + root) / square))
+        if not np.isfinite([low, high]).all():
+            return None
         return Crossing(self.middle + distance / self.slope, low, high)
 
 

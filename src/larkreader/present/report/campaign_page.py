@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import shlex
 import sys
 from collections import Counter
@@ -9,6 +10,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
+from urllib.parse import quote
 
 from larkreader import __version__
 from larkreader.answers.campaign.campaign import Campaign
@@ -29,6 +31,7 @@ MOST_PAGES = 20  # captures with a page of their own
 MOST_FAILED = 200  # captures that fail, in the table
 MOST_TRENDS = 6  # figures
 LARGEST = 8 << 20  # bytes of a capture whose page has figures of single levels
+_UNUSUAL = re.compile(r"[^\w.-]")  # in the name of a file
 Table = dict[str, Any]
 
 
@@ -101,9 +104,9 @@ def _write_pages(path: Path, captures: Mapping[str, bool], sheet: Sheet) -> dict
         except (LarkReaderError, OSError):
             continue  # the row of the capture has the error
         folder.mkdir(exist_ok=True)
-        page = folder / f"{number:03}-{file.stem}.html"
+        page = folder / f"{number:03}-{_UNUSUAL.sub('_', file.stem)[:80]}.html"
         write_page(page, report_of(reading, files=[file], with_figures=with_figures), markdown=False)
-        pages[capture] = f"{folder.name}/{page.name}"
+        pages[capture] = quote(f"{folder.name}/{page.name}")
     return pages
 
 
