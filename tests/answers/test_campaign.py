@@ -487,6 +487,23 @@ def test_against_a_baseline(tmp_path):
     assert (change.state, change.is_certain) == ("better", True)
 
 
+def test_what_moves_over_time_is_found(tmp_path):
+    """A clock that gains 100 ppm an hour, in captures an hour apart."""
+    line = lr.LineSettings.parse("57600 8E1")
+    sheet = lr.Sheet(line=line, wire={"pump": {}})
+    rng = np.random.default_rng(2)
+    for hour in range(24):
+        path = tmp_path / f"{hour}.vcd"
+        ppm = 100 * hour + rng.normal(0, 20)
+        lr.write_vcd(path, {"pump": lr.transmit(rng.integers(0, 256, 200), line, clock_error_ppm=ppm)})
+        os.utime(path, ns=(0, 1_780_000_000_000_000_000 + hour * 3_600_000_000_000))
+    with lr.read_many(sheet, tmp_path, workers=1) as campaign:
+        assert campaign.trends() == []  # no label is a number
+        (found,) = campaign.trends("time")
+        assert (found.measure, found.over, found.severity) == ("clock_error", "time", "note")  # far from its limit
+        assert found.trend.low < 100e-6 < found.trend.high
+
+
 def test_a_label_that_is_not_there_is_refused(demo):
     campaign, _ = demo
     for ask, message in (

@@ -55,7 +55,7 @@ class Campaign(CampaignTables):
         Parameters
         ----------
         over : str, optional
-            A label whose values are numbers; every such label by default.
+            A label whose values are numbers, or ``time``, as of `numbers_of`; every such label by default.
         by : str, optional
             A label; a trend is taken of the captures with each of its values. By default of all captures, and of those
             with each value of every other label.

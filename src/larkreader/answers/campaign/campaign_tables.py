@@ -21,6 +21,7 @@ from .tables import TABLES, names_of
 if TYPE_CHECKING:
     import pandas as pd
 
+TIME, NS_PER_HOUR = "time", 3.6e12
 VERDICTS = ("clean", "warnings", "faults", "nothing-read", "not-read")
 BAD = ("error", "warning")  # severities of findings that questions are about
 
@@ -182,6 +183,34 @@ class CampaignTables(Shown):
             Its name.
         """
         return all(map(is_number, self.values_of(label)))
+
+    def numbers_of(self, label: str) -> pd.Series:
+        """Return the values of a label as numbers.
+
+        Parameters
+        ----------
+        label : str
+            A label whose values are numbers; ``time`` is when the file of each capture was changed last, in hours since
+            the first, where no label has that name.
+
+        Returns
+        -------
+        pandas.Series of float64
+            With the numbers of the captures as its index; NaN where a capture does not have the label.
+
+        Raises
+        ------
+        RequestError
+            If no capture has it, or has something else than a number.
+        """
+        captures = self.captures.set_index("capture")
+        if label == TIME and label not in self.labels:
+            modified = captures["modified_ns"].astype("float64")
+            return (modified - modified.min()) / NS_PER_HOUR
+        if not self.is_number(label):
+            found = "has values other than numbers"
+            raise RequestError(f'label "{label}"', found, "must be a number of each capture")
+        return captures[label].astype("float64")
 
     def verdicts(self, by: Sequence[str] = ()) -> pd.DataFrame:
         """Return how many captures have each verdict, by labels.

@@ -8,7 +8,6 @@ from typing import Any, Literal
 
 import numpy as np
 
-from larkreader.errors import RequestError
 from larkreader.judge.campaign.chance import corrected
 from larkreader.judge.campaign.odd_ones import odd_from, robust_scores
 from larkreader.judge.campaign.trends import Crossing, Trend, fit_trend
@@ -95,7 +94,7 @@ def find_trends(campaign: CampaignTables, over: str | None = None, by: str | Non
     campaign : CampaignTables
         The captures.
     over : str, optional
-        A label whose values are numbers; every such label by default.
+        A label whose values are numbers, or ``time``, as of `Campaign.numbers_of`; every such label by default.
     by : str, optional
         A label; a trend is taken of the captures with each of its values. By default of all captures, and of those
         with each value of every other label.
@@ -106,12 +105,10 @@ def find_trends(campaign: CampaignTables, over: str | None = None, by: str | Non
         If no capture has such a label, or `over` has values other than numbers.
     """
     overs = [label for label in campaign.labels if campaign.is_number(label)] if over is None else [over]
-    if over is not None and not campaign.is_number(over):
-        raise RequestError(f'label "{over}"', "has values other than numbers", "must be a number of each capture")
     every = [
         trend
         for label in overs
-        if len(campaign.values_of(label)) >= LEAST_PLACES
+        if campaign.numbers_of(label).nunique() >= LEAST_PLACES
         for trend in _trends_over(campaign, label, by)
     ]
     chances = corrected([item.trend.chance for item in every])
@@ -122,7 +119,7 @@ def find_trends(campaign: CampaignTables, over: str | None = None, by: str | Non
 
 def _trends_over(campaign: CampaignTables, over: str, by: str | None) -> Iterator[MeasuredTrend]:
     captures = campaign.captures.set_index("capture")
-    at = captures[over].astype(np.float64)
+    at = campaign.numbers_of(over)
     groups: list[tuple[str, str]] = [] if by is not None else [("", "")]
     for label in campaign.labels if by is None else [by]:
         values = campaign.values_of(label)

@@ -98,7 +98,7 @@ def draw_trend(campaign: Campaign, item: MeasuredTrend, *, ax: Axes | None = Non
     axes = new_axes(ax)
     series = campaign.measured(item.measure, item.subject)
     captures = campaign.captures.set_index("capture").loc[series.index]
-    at = captures[item.over].astype(float).to_numpy()
+    at = campaign.numbers_of(item.over).loc[series.index].to_numpy()
     own = np.ones(len(at), np.bool_) if not item.label else (captures[item.label] == item.value).to_numpy()
     unit, factor = _scale(item.measure, series.to_numpy())
     values = factor * series.to_numpy()
