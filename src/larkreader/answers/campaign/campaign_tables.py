@@ -52,6 +52,7 @@ class Measure(NamedTuple):
 
 MEASURES: dict[str, Measure] = {
     "clock_error": Measure("wires", ("clock_error",), "wire", "clock error", "", 5e-4, 0.0),
+    "headroom": Measure("wires", ("headroom",), "wire", "headroom", "", 5e-4, 0.0),
     "jitter_s": Measure("wires", ("jitter_s",), "wire", "jitter", "s", 1e-8, 0.1),
     "error_ratio": Measure("wires", ("faulty_bytes", "skipped_bytes"), "wire", "bytes in error", "", 1e-3, 0.0),
     "period_s": Measure("frames", ("period_s",), "frame", "period", "s", 1e-5, 0.005),
@@ -317,7 +318,8 @@ class CampaignTables(Shown):
         Parameters
         ----------
         measure : str
-            ``clock_error``, ``jitter_s``, ``error_ratio``, ``period_s``, ``latency_median_s`` or ``latency_99_s``.
+            ``clock_error``, ``headroom``, ``jitter_s``, ``error_ratio``, ``period_s``, ``latency_median_s`` or
+            ``latency_99_s``.
         subject : str
             The wire, layout or pairing.
 

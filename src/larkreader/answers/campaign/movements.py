@@ -17,6 +17,7 @@ from .comparisons import MOST_VALUES, RARE
 
 FAR = 1.0  # times the span of what was measured, within which a limit is worth a warning
 GROWN = 0.25  # of its level, by which a number changes over the captures, from which it is worth a warning
+DERIVED = ("headroom",)  # measures that follow from others, which are judged
 LEAST_PLACES = 3  # different values of a label, from which a trend over it is taken
 Severity = Literal["error", "warning", "note"]
 
@@ -149,7 +150,7 @@ def _judged(campaign: CampaignTables, item: MeasuredTrend, chance: float) -> Mea
             severity = "error" if crossing.at <= trend.end else "note"
             if severity == "note" and near_s <= FAR * (trend.end - trend.begin):
                 severity = "warning"
-    elif trend.slope > 0 and item.measure != "period_s":
+    elif trend.slope > 0 and item.measure not in ("period_s", *DERIVED):
         level = (abs(trend.at_begin) + abs(trend.at_end)) / 2
         severity = "warning" if trend.at_end - trend.at_begin > GROWN * level else "note"
     return replace(item, chance=chance, limit=limit, crossing=crossing, severity=severity)
@@ -163,10 +164,11 @@ def find_odd_ones(campaign: CampaignTables) -> list[OddCaptures]:
     campaign : CampaignTables
         The captures.
     """
-    tests = sum(len(series) for series in campaign.every_measured.values())
+    measured = {key: series for key, series in campaign.every_measured.items() if key[0] not in DERIVED}
+    tests = sum(map(len, measured.values()))
     captures = campaign.captures.set_index("capture")
     found = []
-    for (measure, subject), series in campaign.every_measured.items():
+    for (measure, subject), series in measured.items():
         median = float(series.median())
         floor = MEASURES[measure].least_share * abs(median) or MEASURES[measure].least
         scores = np.nan_to_num(robust_scores(series, max(floor, MEASURES[measure].least)))

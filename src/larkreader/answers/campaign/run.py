@@ -187,7 +187,9 @@ class _Processes:
                     self._submit(waiting[0])
                     waiting.popleft()
             except BrokenExecutor:
-                pass  # as its futures have it too
+                if not self._running:  # a process ended that had nothing to do
+                    self.end()
+                    continue
             for future in wait(self._running, return_when=FIRST_COMPLETED).done:
                 task = self._running.pop(future)
                 try:
