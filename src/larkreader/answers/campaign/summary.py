@@ -99,8 +99,10 @@ def summarize(sheet: Sheet, number: int, path: str, how: HowToRead) -> CaptureRo
         head["sha256"] = hash_of(file)
         tables = {name: list(rows) for name, rows in _tables_of(_reading_of(sheet, file, how), how.limits).items()}
         head |= tables.pop("captures")[0]
-    except (LarkReaderError, OSError, MemoryError) as error:
-        head |= {"error": _cut(str(error)), "error_kind": type(error).__name__}
+    except (LarkReaderError, MemoryError) as error:
+        head |= {"error": _cut(str(error) or "needs more memory than there is"), "error_kind": type(error).__name__}
+    except OSError as error:
+        head |= {"error": f"{path}: {error.strerror or error}", "error_kind": type(error).__name__}
     except Exception as error:  # one file must not end the run; the row says that it is a bug
         head |= {"error": _cut(f"a bug in Lark Reader: {error!r}"), "error_kind": type(error).__name__}
     head["read_s"] = time.perf_counter() - began
