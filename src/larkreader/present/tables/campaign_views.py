@@ -125,7 +125,7 @@ def trends(campaign: Campaign, over: str | None, by: str | None) -> Any:
             )
         begin, end = min(item.trend.begin for item in own), max(item.trend.end for item in own)
         parts += [Text(f"With {label}, from {begin:g} to {end:g}:", style="bold"), table, ""]
-    bad = [trend_text(item) for item in found if item.severity != "note"]
+    bad = [trend_text(campaign, item) for item in found if item.severity != "note"]
     return Group(*parts, stands_out(bad)) if bad else Group(*parts[:-1])
 
 

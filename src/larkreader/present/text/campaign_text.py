@@ -51,7 +51,7 @@ def standing_out(campaign: Campaign, baseline: Campaign | None = None) -> list[S
     concentrations = campaign.concentrations()
     found += [concentration_text(campaign, item) for item in concentrations]
     trends = [item for item in campaign.trends() if item.severity != "note"]
-    found += [trend_text(item) for item in trends]
+    found += [trend_text(campaign, item) for item in trends]
     found += [odd_text(item) for item in campaign.odd_ones() if not _is_explained(item, concentrations, trends)]
     return found
 
@@ -101,7 +101,7 @@ _STATES = {
 }
 
 
-def trend_text(item: MeasuredTrend) -> Standing:
+def trend_text(campaign: Campaign, item: MeasuredTrend) -> Standing:
     """Write how a number moves with a label, and where it reaches its limit."""
     name = MEASURES[item.measure].name
     among = f" with {item.label} {item.value}" if item.label else ""
@@ -121,7 +121,17 @@ def trend_text(item: MeasuredTrend) -> Standing:
             f" At this slope it reaches {limit}, where its receiver misreads, at {item.over} {at.at:.4g} ± {half:.2g}."
         )
         advice = "Use a more stable clock at the sending end, or keep it within that range."
-    return Standing(item.severity, f"{name} of {item.subject}{among} {way} with {item.over}", text, advice)
+    title = f"{name} of {item.subject}{among} {way} with {item.over}"
+    return Standing(item.severity, title, text, advice, _farthest(campaign, item))
+
+
+def _farthest(campaign: Campaign, item: MeasuredTrend) -> tuple[str, ...]:
+    """Return a capture at the end of a trend."""
+    series = campaign.measured(item.measure, item.subject)
+    captures = campaign.captures.set_index("capture").loc[series.index]
+    own = captures if not item.label else captures[captures[item.label] == item.value]
+    at = campaign.numbers_of(item.over).loc[own.index]
+    return (str(own["path"].tolist()[int(at.to_numpy().argmax())]),)
 
 
 def odd_text(item: OddCaptures) -> Standing:
