@@ -340,7 +340,9 @@ def test_a_policy_on_the_sheet_does_not_make_another_store(tmp_path):
 KILLED = """
 import sys, time
 import larkreader as lr
-from larkreader.answers.campaign import run
+from larkreader.answers import ParquetStore
+
+ParquetStore.commit_s = 0.1
 
 def main():
     sheet = lr.open_sheet(sys.argv[1])

@@ -22,8 +22,7 @@ from .store import Known, SqliteStore, Store, open_store
 from .summary import CaptureRows, HowToRead, clock_limits
 from .tables import names_of
 
-COMMIT_S = 0.5  # after which what was read is committed
-COMMIT_MOST = 500  # captures after which it is
+COMMIT_MOST = 5000  # captures after which what was read is kept, however little time has passed
 
 
 def read_many(
@@ -115,7 +114,7 @@ def read_many(
         try:
             for some in read_all(declared, how, items, executor=executor, workers=workers, progress=progress):
                 held += some
-                if len(held) >= COMMIT_MOST or time.monotonic() - committed_s >= COMMIT_S:
+                if len(held) >= COMMIT_MOST or time.monotonic() - committed_s >= opened.commit_s:
                     opened.add(held, by_path)
                     held, committed_s = [], time.monotonic()
         finally:

@@ -7,7 +7,7 @@ import sqlite3
 from abc import ABC, abstractmethod
 from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, NamedTuple, Self
+from typing import TYPE_CHECKING, Any, ClassVar, NamedTuple, Self
 
 from larkreader.errors import RequestError
 
@@ -31,7 +31,15 @@ class Known(NamedTuple):
 
 
 class Store(ABC):
-    """Keeps the rows of captures, and what they were read against."""
+    """Keeps the rows of captures, and what they were read against.
+
+    Attributes
+    ----------
+    commit_s : float
+        How long what was read waits before it is kept, in seconds.
+    """
+
+    commit_s: ClassVar[float] = 0.5
 
     @property
     @abstractmethod
@@ -196,6 +204,8 @@ class ParquetStore(Store):
     RequestError
         If pyarrow is not installed, or the folder is not a store, or of another version.
     """
+
+    commit_s: ClassVar[float] = 10.0  # as each time is a file for each table
 
     def __init__(self, folder: Path, about: About | None = None) -> None:
         try:
