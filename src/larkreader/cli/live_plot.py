@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from larkreader.declare.document.sheet import Sheet
 
 FRAME_S = 0.09  # of real time between two drawings of a window
-LEISURE = 0.2  # of it, in which nothing is drawn
+LEISURE = 0.1  # of it, in which nothing is drawn
 READ_S = 0.1  # for which what arrived waits to be read together
 BACKENDS = ("QtAgg", "TkAgg", "GTK4Agg", "MacOSX")
 

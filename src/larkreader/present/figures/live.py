@@ -24,7 +24,7 @@ if TYPE_CHECKING:
 BURSTS_PX = 360
 WINDOW_S = 30.0  # how far back a figure reaches
 WIDTH_PX = 1100
-MOST_POINTS = 4000  # frames of a layout that are drawn; of more, every second, third, ... and all that are faulty
+MOST_POINTS = 2000  # frames of a layout that are drawn; of more, every second, third, ... and all that are faulty
 
 
 class LatestFrames:

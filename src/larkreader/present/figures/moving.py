@@ -97,7 +97,8 @@ class MovingFigure:
         """Return what each panel shows."""
         contents: dict[str, Any] = {}
         for frames, names in chosen:
-            latest, key = frames[frames.begin_s >= end_s - self._window_s], frames.layout.key
+            first = int(np.searchsorted(frames.begin_s, end_s - self._window_s))
+            latest, key = frames[first:], frames.layout.key
             sampled = sampled_fields(frames, names)
             others = [name for name in names if name not in sampled]
             if others or not names:
