@@ -208,19 +208,13 @@ class ParquetStore(Store):
     commit_s: ClassVar[float] = 10.0  # as each time is a file for each table
 
     def __init__(self, folder: Path, about: About | None = None) -> None:
-        try:
-            import pyarrow as pa  # type: ignore[import-untyped]  # noqa: F401
-        except ImportError:
-            advice = "Install lark-reader[parquet], or name a store that ends in .sqlite"
-            raise RequestError(
-                f'store "{folder}"', "is of Parquet files, for which there is no pyarrow", "", advice
-            ) from (None)
         self._folder, self._about_file = folder, folder / "about.json"
         if self._about_file.exists():
             check_version(self.about, str(folder))
         elif about is None or (folder.is_dir() and any(folder.iterdir())):
             raise RequestError(str(folder), "is not a store of captures")
-        else:
+        _check_pyarrow(folder)
+        if about is not None and not self._about_file.exists():
             for table in TABLES:
                 (folder / table).mkdir(parents=True, exist_ok=True)
             _write_beside(self._about_file, json.dumps({**about, "version": str(STORE_VERSION)}, indent=1).encode())
@@ -335,6 +329,17 @@ def open_store(path: Path, about: About | None = None) -> Store:
     if about is None and not path.exists():
         raise RequestError(f'store "{path}"', "is not there")
     return SqliteStore(path, about)
+
+
+def _check_pyarrow(folder: Path) -> None:
+    """Raise `RequestError` if there is nothing that reads Parquet files."""
+    try:
+        import pyarrow as pa  # noqa: F401
+    except ImportError:
+        advice = "Install lark-reader[parquet], or name a store that ends in .sqlite"
+        raise RequestError(f'store "{folder}"', "is of Parquet files, for which there is no pyarrow", "", advice) from (
+            None
+        )
 
 
 def check_version(about: About, name: str) -> None:
