@@ -25,7 +25,7 @@ from larkreader.capture.files.rolled_recording import RolledRecording
 from larkreader.cli import run
 from larkreader.demo.campaign import BROKEN_BUILD, DRIFT_PPM, DRIFTING_BOARD, make_runs, write_campaign
 
-from lethal import die_at_deadly, die_once  # isort: skip
+from lethal import die_at_deadly, die_once, give_up_deadly  # isort: skip
 
 FIELD = {"name": "flow", "type": "uint8", "range": [0, 100]}
 SHEET = lr.Sheet(
@@ -203,6 +203,18 @@ def test_a_file_that_ends_its_process_is_a_row_and_others_are_read_once(tmp_path
         (row,) = campaign.captures[campaign.captures["error"].notna()].to_dict("records")
         assert "deadly" in row["path"]
         assert "ended, twice" in row["error"]
+
+
+def test_a_task_that_an_executor_gives_up_is_read_capture_by_capture(tmp_path, monkeypatch):
+    monkeypatch.setattr(running, "read_task", give_up_deadly)
+    captures_in(tmp_path, 60)
+    (tmp_path / "run5-deadly.bin").write_bytes(frames(5))
+    with ThreadPoolExecutor(2) as pool, lr.read_many(SHEET, tmp_path, executor=pool) as campaign:
+        counts = campaign.verdict_counts
+        assert (counts["clean"], counts["not-read"], len(campaign)) == (60, 1, 61)
+        (row,) = campaign.captures[campaign.captures["error"].notna()].to_dict("records")
+        assert "deadly" in row["path"]
+        assert "gave it up: attempted on 4 workers" in row["error"]
 
 
 def test_a_process_that_ends_once_loses_nothing(tmp_path, monkeypatch):

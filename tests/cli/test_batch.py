@@ -38,7 +38,9 @@ def test_the_overview_shows_what_stands_out(files, shell):
     flat = " ".join(out.split())
     assert "overflow goes with build 1.3" in flat
     assert "clock error of from_pump with board 5 rises with temperature" in flat
-    assert re.search(r"it reaches \+4.14 %, where its receiver misreads, at temperature 7\d\.\d+ ± ", flat)
+    assert re.search(
+        r"it reaches \+4.14 %, where a receiver with an exact clock misreads, at temperature 7\d\.\d+ ± ", flat
+    )
     assert re.search(r"Policy: fail; \d+ of 72 captures fail", flat)
     assert max(map(len, out.splitlines())) <= 80
 
@@ -78,7 +80,11 @@ def test_against_a_baseline(files, tmp_path, shell):
     status, out, _ = shell("batch", files["sheet"], new, "--baseline", before, "--show", "changes")
     assert status == 1
     assert re.search(r"overflow +from_pump +new\?? ", out)
-    status, out, _ = shell("batch", files["sheet"], new, "--baseline", before, "--json")
+    other = tmp_path / "other.toml"
+    other.write_text(files["sheet"].read_text(encoding="utf-8").replace("57_600", "57_601"), encoding="utf-8")
+    assert "against another sheet" in shell("batch", other, new, "--baseline", before)[2]
+    status, out, err = shell("batch", files["sheet"], new, "--baseline", before, "--json")
+    assert "against another sheet" not in err
     document = json.loads(out)
     assert [(item["kind"], item["state"]) for item in document["changes"]] == [("overflow", "new")]
 
@@ -143,6 +149,12 @@ def test_the_policy_of_the_sheet_decides_the_exit_status(files, kept, tmp_path, 
         (("--store", "nothing.sqlite"), "is not there"),
         (("--store", "campaign.toml"), "is not a store"),
         (("campaign.toml", "captures.csv", "--cluster", "nowhere"), "--cluster"),
+        (("campaign.toml", "captures.csv", "--cluster", "nowhere", "--workers", "2"), "exclude each other"),
+        (("campaign.toml", "captures.csv", "--over", "temperature"), "must go with --show trends"),
+        (("campaign.toml", "captures.csv", "--by", "board", "--show", "odd"), "goes with --show odd"),
+        (("campaign.toml", "captures.csv", "--by", "board,build", "--show", "kinds"), "takes a single label"),
+        (("--store", "nothing.sqlite", "--labels", "{x}"), "A store has what was read"),
+        (("--store", "nothing.sqlite", "--rate", "1M"), "--rate reads nothing"),
     ],
 )
 def test_what_cannot_be_done_is_refused(files, arguments, message, shell, monkeypatch):
@@ -158,6 +170,7 @@ def test_a_file_that_cannot_be_read_is_shown_and_fails(files, tmp_path, shell):
     status, out, _ = shell("batch", files["sheet"], tmp_path)
     assert status == 1
     assert "2 captures: 1 clean, 1 not read" in out
+    assert "comparing takes 8 captures, and 1 could be read" in " ".join(out.split())
     assert "is not a VCD file" in " ".join(out.split())
 
 

@@ -6,6 +6,7 @@ import shutil
 from collections.abc import Iterator, Sequence
 from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass
+from datetime import date
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -106,6 +107,7 @@ def batch(
     The exit status is 1 if a capture fails by the sheet's [policy]: by default with an error, or if it cannot be read.
     """
     from larkreader.answers.campaign.campaign import Campaign
+    from larkreader.answers.campaign.policing import apply_policy, check_policy
     from larkreader.declare.document.sheet_file import open_sheet
     from larkreader.declare.run.policy import Policy
     from larkreader.errors import RequestError
@@ -118,26 +120,34 @@ def batch(
             raise RequestError("--figure", f"goes with --show {show}", "must go with --show kinds or --show trends")
     asked = _Asked(show, tuple(name.strip() for name in (by or "").split(",") if name.strip()), over, as_json)
     _check(files, store, baseline, show, resume=resume, replace=replace)
-    declared: Sheet | None = None
+    reading = {"--labels": labels, "--wire": wire, "--kind": kind, "--workers": workers, "--cluster": cluster, **given}
+    _check_questions(asked, [name for name, value in reading.items() if value] if len(files) < 2 else [])
+    if workers is not None and cluster is not None:
+        raise RequestError("--workers and --cluster", "exclude each other")
+    policy, on_sheet = Policy(), None
+    if files:
+        on_sheet = open_sheet(files[0])
+        policy = on_sheet.policy
+        check_policy(policy)  # before the captures are read, which may take long
     with ExitStack() as stack:
         before = None if baseline is None else stack.enter_context(Campaign.open(baseline))
         if len(files) > 1:
-            on_sheet = declared = open_sheet(files[0])
-            form = form_of(on_sheet.capture, given) if given else None
+            form = form_of(on_sheet.capture if on_sheet else None, given) if given else None
             executor = stack.enter_context(_cluster(cluster)) if cluster is not None else None
             kept = _store_for(store, resume=resume, replace=replace)
             campaign = _read(files, labels, kept, executor, workers, kind, form, wire, resume=resume)
         elif store is not None:
-            declared = open_sheet(files[0]) if files else None
             campaign = Campaign.open(store)
         else:
             raise RequestError("CAPTURES", "are missing", advice="Write SHEET CAPTURES, or --store with what was read")
         stack.enter_context(campaign)
-        result = _policy(campaign, Policy() if declared is None else declared.policy)
+        if before is not None and before.sheet_hash != campaign.sheet_hash:
+            note("note: the baseline was read against another sheet; what differs may come from that")
+        result = apply_policy(campaign, policy, date.today())
         _show(campaign, before, asked, result)
         if figure is not None:
             _draw(campaign, asked, figure)
-        _write(campaign, before, asked, result, declared, junit, markdown, report)
+        _write(campaign, before, asked, result, on_sheet, junit, markdown, report)
         if store is not None and len(files) > 1:
             note(f"kept in {store}; now try: larkreader batch --store {store} --show trends")
     return 0 if result.outcome == "pass" else 1
@@ -158,6 +168,21 @@ def _check(
     if len(files) == 1 and store is None:
         advice = f"Write larkreader batch {files[0]} CAPTURES..."
         raise RequestError("CAPTURES", "are missing", advice=advice)
+
+
+def _check_questions(asked: _Asked, of_reading: Sequence[str]) -> None:
+    """Raise `RequestError` for an option that the question, or a store alone, has no use for."""
+    from larkreader.errors import RequestError
+
+    if of_reading:
+        name = of_reading[0] if of_reading[0].startswith("--") else f"--{of_reading[0].replace('_', '-')}"
+        raise RequestError(name, "reads nothing", "must go with SHEET CAPTURES", "A store has what was read")
+    if asked.over is not None and asked.show != "trends":
+        raise RequestError("--over", f"goes with --show {asked.show}", "must go with --show trends")
+    if asked.by and asked.show in ("changes", "odd", "errors"):
+        raise RequestError("--by", f"goes with --show {asked.show}", "must go with verdicts, kinds, trends or overview")
+    if len(asked.by) > 1 and asked.show != "verdicts":
+        raise RequestError("--by", f"has {len(asked.by)} labels", f"--show {asked.show} takes a single label")
 
 
 def _store_for(store: Path | None, *, resume: bool, replace: bool) -> Path | None:
@@ -226,14 +251,6 @@ def _cluster(address: str) -> Iterator[Executor]:
     with client:
         executor: Executor = client.get_executor()
         yield executor
-
-
-def _policy(campaign: Campaign, policy: Any) -> PolicyResult:
-    from datetime import date
-
-    from larkreader.answers.campaign.policing import apply_policy
-
-    return apply_policy(campaign, policy, date.today())
 
 
 def _show(campaign: Campaign, before: Campaign | None, asked: _Asked, result: PolicyResult) -> None:

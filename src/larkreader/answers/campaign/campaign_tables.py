@@ -114,6 +114,11 @@ class CampaignTables(Shown):
         """The sheet that they were read against."""
         return self._store.about["sheet"]
 
+    @property
+    def sheet_hash(self) -> str:
+        """What distinguishes that sheet, and how it was read against, from others."""
+        return self._store.about["sheet_sha256"]
+
     def table(self, name: str) -> pd.DataFrame:
         """Return a table of the store.
 

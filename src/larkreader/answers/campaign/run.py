@@ -36,12 +36,9 @@ class Task:
     ----------
     items : tuple of (int, str)
         Number and file of each.
-    tries : int
-        How often a process has ended that read it alone.
     """
 
     items: tuple[tuple[int, str], ...]
-    tries: int = 0
 
 
 def read_task(job: bytes, task: Task) -> list[CaptureRows]:
@@ -159,8 +156,18 @@ def _on_executor(executor: Executor, job: bytes, waiting: deque[Task]) -> Iterat
                 task = waiting.popleft()
                 running[executor.submit(read_task, job, task)] = task
             for future in wait(running, return_when=FIRST_COMPLETED).done:
-                del running[future]
-                yield future.result()
+                task = running.pop(future)
+                try:
+                    result = future.result()
+                except BrokenExecutor:
+                    raise
+                except Exception as error:  # as where a cluster has given a task up after several of its workers ended
+                    if len(task.items) > 1:
+                        waiting.extend(Task((item,)) for item in task.items)
+                        continue
+                    why = f"what runs the reading gave it up: {error}"
+                    result = [not_read(*task.items[0], why, type(error).__name__)]
+                yield result
     except BrokenExecutor as error:
         raise RequestError(
             "executor", f"ended before all captures were read: {error}", "", "Read the rest again"

@@ -9,7 +9,7 @@ from typing import Any
 from larkreader.answers.campaign.campaign import Campaign
 from larkreader.answers.campaign.campaign_tables import VERDICTS
 from larkreader.answers.campaign.policing import Outcome, PolicyResult
-from larkreader.present.text.campaign_text import standing_out
+from larkreader.present.text.campaign_text import nothing_text, standing_out, verdicts_text
 
 from .cases import Case
 
@@ -126,20 +126,18 @@ def campaign_markdown(campaign: Campaign, baseline: Campaign | None, result: Pol
     by : str, optional
         The label by which verdicts and kinds are shown.
     """
-    counts = campaign.verdict_counts
-    held = ", ".join(f"{count:,} {verdict.replace('-', ' ')}" for verdict, count in counts.items() if count)
     failed = result.failed
     lines = [
         f"## {len(campaign):,} captures read against {_cell(campaign.sheet_name)}: {result.outcome}",
         "",
-        f"{held}. {len(failed):,} of {len(campaign):,} captures fail by policy.",
+        f"{verdicts_text(campaign)}. {len(failed):,} of {len(campaign):,} captures fail by policy.",
         "",
         "### What stands out",
         "",
     ]
     found = standing_out(campaign, baseline)
     lines += [f"- **{_cell(item.title)}**: {_cell(item.text)} {_cell(item.advice)}".rstrip() for item in found]
-    lines += [] if found else ["Nothing."]
+    lines += [] if found else [nothing_text(campaign)]
     if by is not None:
         lines += ["", f"### By {_cell(by)}", "", *_verdict_rows(campaign, by)]
     if failed:

@@ -20,8 +20,8 @@ from larkreader.answers.reading import read
 from larkreader.declare.document.sheet import Sheet
 from larkreader.errors import LarkReaderError
 from larkreader.present.figures.campaign import draw_kinds, draw_trend, kinds_height
-from larkreader.present.tables.campaign_views import MOST_COLUMNS, NOTHING
-from larkreader.present.text.campaign_text import Standing, odd_text, standing_out
+from larkreader.present.tables.campaign_views import MOST_COLUMNS
+from larkreader.present.text.campaign_text import Standing, nothing_text, odd_text, standing_out, verdicts_text
 
 from .page import made_at, report_of, write_page
 from .pictures import Picture, picture_of
@@ -113,8 +113,6 @@ def _write_pages(path: Path, captures: Mapping[str, bool], sheet: Sheet) -> dict
 def _page_of(
     campaign: Campaign, result: PolicyResult, standing: Sequence[Standing], pages: dict[str, str]
 ) -> CampaignPage:
-    counts = {verdict: count for verdict, count in campaign.verdict_counts.items() if count}
-    held = ", ".join(f"{count:,} {verdict.replace('-', ' ')}" for verdict, count in counts.items())
     labels = [label for label in campaign.labels if 1 < len(campaign.values_of(label)) <= MOST_COLUMNS]
     failed = [
         {
@@ -130,8 +128,8 @@ def _page_of(
     return CampaignPage(
         title=f"{len(campaign):,} captures read against {campaign.sheet_name}",
         outcome=result.outcome,
-        summary=f"{held}. {len(result.failed):,} of {len(result.outcomes):,} captures fail by policy.",
-        nothing=NOTHING,
+        summary=f"{verdicts_text(campaign)}. {len(result.failed):,} of {len(campaign):,} captures fail by policy.",
+        nothing=nothing_text(campaign),
         standing=standing,
         matrices=list(_matrices(campaign, _telling(campaign, labels))),
         verdicts=[_verdicts(campaign, label) for label in labels],

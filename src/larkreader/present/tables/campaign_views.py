@@ -16,26 +16,22 @@ from larkreader.present.tables.finding_views import SEVERITY_STYLES
 from larkreader.present.text.campaign_text import (
     Standing,
     change_text,
+    nothing_text,
     odd_text,
     standing_out,
     trend_text,
     value_text,
+    verdicts_text,
 )
 from larkreader.present.text.terminal import Paragraph, new_table
 
 MOST_COLUMNS = 12  # values of a label in a table
 MOST_ROWS = 20
-NOTHING = (
-    "Nothing stands out: no finding goes with a label, no number nears its limit, "
-    "and no capture is far from the others."
-)
 
 
 def headline(campaign: Campaign) -> Text:
     """Show how many captures there are, and how many have which verdict."""
-    counts = {verdict: count for verdict, count in campaign.verdict_counts.items() if count}
-    held = ", ".join(f"{count:,} {verdict.replace('-', ' ')}" for verdict, count in counts.items())
-    return Text(f"{len(campaign):,} captures: {held or 'none'}", style="bold")
+    return Text(f"{len(campaign):,} captures: {verdicts_text(campaign)}", style="bold")
 
 
 def verdicts(campaign: Campaign, by: Sequence[str]) -> Table:
@@ -73,9 +69,7 @@ def kinds(campaign: Campaign, by: str | None) -> Any:
 
 
 def stands_out(found: Sequence[Standing]) -> Group:
-    """Show what stands out, the worst first."""
-    if not found:
-        return Group(Paragraph(NOTHING))
+    """Show what stands out."""
     parts: list[Any] = []
     for item in found:
         style = SEVERITY_STYLES[item.severity]
@@ -183,7 +177,8 @@ def overview(campaign: Campaign, by: Sequence[str], baseline: Campaign | None = 
     shown = _telling(campaign, by)
     if shown is not None:
         parts += [verdicts(campaign, [shown]), ""]
-    parts += [kinds(campaign, shown), "", stands_out(standing_out(campaign, baseline))]
+    standing = standing_out(campaign, baseline)
+    parts += [kinds(campaign, shown), "", stands_out(standing) if standing else Paragraph(nothing_text(campaign))]
     if campaign.verdict_counts["not-read"]:
         parts += ["", Text("Could not be read:", style="bold"), not_read(campaign)]
     return Group(*parts)

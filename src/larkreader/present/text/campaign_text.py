@@ -8,6 +8,8 @@ from larkreader.answers.campaign.campaign import Campaign
 from larkreader.answers.campaign.campaign_tables import MEASURES
 from larkreader.answers.campaign.comparisons import Change, Concentration
 from larkreader.answers.campaign.movements import MeasuredTrend, OddCaptures
+from larkreader.judge.campaign.odd_ones import LEAST_VALUES
+from larkreader.judge.findings.kinds import KINDS
 
 from .terminal import duration
 
@@ -63,6 +65,23 @@ def _is_explained(odd: OddCaptures, concentrations: list[Concentration], trends:
     return any(item in known for item in odd.shared.items())
 
 
+def verdicts_text(campaign: Campaign) -> str:
+    """Write how many captures have which verdict."""
+    counts = campaign.verdict_counts
+    return ", ".join(f"{count:,} {verdict.replace('-', ' ')}" for verdict, count in counts.items() if count) or "none"
+
+
+def nothing_text(campaign: Campaign) -> str:
+    """Write what it means that nothing stands out."""
+    count = len(campaign) - campaign.verdict_counts["not-read"]
+    if count < LEAST_VALUES:
+        return f"Nothing stands out; comparing takes {LEAST_VALUES} captures, and {count:,} could be read."
+    return (
+        "Nothing stands out: no finding goes with a label, no number nears its limit, "
+        "and no capture is far from the others."
+    )
+
+
 def concentration_text(campaign: Campaign, item: Concentration) -> Standing:
     """Write which label a kind of finding goes with."""
     text = (
@@ -75,7 +94,7 @@ def concentration_text(campaign: Campaign, item: Concentration) -> Standing:
     own = captures[captures["capture"].isin(numbers) & (captures[item.label] == item.value)]
     paths = tuple(own["path"][:MOST_NAMED])
     advice = f"Look at {paths[0]} first, and at what is different in {item.label} {item.value}."
-    return Standing("error", f"{item.kind} goes with {item.label} {item.value}", text, advice, paths)
+    return Standing(KINDS[item.kind].severity, f"{item.kind} goes with {item.label} {item.value}", text, advice, paths)
 
 
 def change_text(item: Change) -> Standing:
@@ -87,8 +106,9 @@ def change_text(item: Change) -> Standing:
     text += f"{chance_text(item.chance)}."
     if not item.is_certain and item.state != "same":
         text += " Chance may explain it; more captures would show."
-    severity = "error" if item.state in ("new", "worse") and item.is_certain else "note"
-    advice = "Find what changed since the baseline." if severity == "error" else ""
+    is_worse = item.state in ("new", "worse") and item.is_certain
+    severity = KINDS[item.kind].severity if is_worse else "note"
+    advice = "Find what changed since the baseline." if is_worse else ""
     return Standing(severity, f"{item.kind} on {item.wire} is {_STATES[item.state]}", text, advice)
 
 
@@ -117,9 +137,8 @@ def trend_text(campaign: Campaign, item: MeasuredTrend) -> Standing:
         at = item.crossing
         half = max(at.high - at.at, at.at - at.low)
         limit = value_text(item.measure, item.limit)
-        text += (
-            f" At this slope it reaches {limit}, where its receiver misreads, at {item.over} {at.at:.4g} ± {half:.2g}."
-        )
+        text += f" At this slope it reaches {limit}, where a receiver with an exact clock misreads, "
+        text += f"at {item.over} {at.at:.4g} ± {half:.2g}."
         advice = "Use a more stable clock at the sending end, or keep it within that range."
     title = f"{name} of {item.subject}{among} {way} with {item.over}"
     return Standing(item.severity, title, text, advice, _farthest(campaign, item))
