@@ -212,7 +212,9 @@ class FrameLayout(Shown, ShapedLayout, frozen=True, extra="forbid"):
             held.update(_held_by(slots, held, values))
             if not is_present(entry, self.slot, held):
                 return 0
-            return numbers.get(name_of(entry), 0) if has_varying_number(entry) else plain_number(entry)
+            if not has_varying_number(entry):
+                return plain_number(entry)
+            return _agreed(entry, numbers.get(name_of(entry), 0), held, is_given=_is_given(entry, values))
 
         shape = self.shaped(how_many)
         if wanted is not None and shape.length != wanted:
@@ -223,6 +225,26 @@ class FrameLayout(Shown, ShapedLayout, frozen=True, extra="forbid"):
         if counted is not None and counted.field not in values:
             values[counted.field] = counted.offset + shape.length - self.uncounted(shape)
         return values, shape
+
+
+def _agreed(entry: FieldEntry, given: int, held: Mapping[str, int], *, is_given: bool) -> int:
+    """Return how many of an entry there are: as many as are given, which another field must hold too."""
+    repeat = str(repeat_of(entry))
+    if repeat == REST:
+        return given
+    count = Count.parse(repeat)
+    many, left = divmod(held.get(count.field, 0) * count.factor, count.divisor)
+    many += count.addend
+    if left or many < 0 or (is_given and many != given):
+        found = f"has {given} items" if is_given else "is not given"
+        raise RequestError(name_of(entry), found, f"must have as many as {repeat} gives with {held.get(count.field, 0)}")
+    return many
+
+
+def _is_given(entry: FieldEntry, values: Mapping[str, Any]) -> bool:
+    if isinstance(entry, FieldGroup):
+        return any(name.startswith(f"{entry.group}.") for name in values)
+    return name_of(entry) in values
 
 
 def _held_by(slots: Sequence[Slot], known: Mapping[str, int], values: Mapping[str, Any]) -> dict[str, int]:
