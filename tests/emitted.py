@@ -154,7 +154,7 @@ class Emitted:
         With what.
     """
 
-    def __init__(self, wires, folder, compiler="gcc", checksums="table", options=SANITIZED):
+    def __init__(self, wires, folder, compiler="gcc", options=SANITIZED, **ways):
         from larkreader.answers.firmware.c_source import emit_c
 
         self.wires, self.frame = [], {}
@@ -169,7 +169,7 @@ class Emitted:
         kinds = [layouts[0].boundary.kind for layouts in wires]
         declared = {f"w{number}": marks if kind == "address-mark" else {} for number, kind in enumerate(kinds)}
         sheet = lr.Sheet(wire=declared, frame=self.frame)
-        self.files = emit_c(sheet, name="link", checksums=checksums)
+        self.files = emit_c(sheet, name="link", **ways)
         for name, text in self.files.items():
             (folder / name).write_text(text)
         (folder / "main.c").write_text(self._main())
@@ -178,10 +178,10 @@ class Emitted:
             [compiler, *WARNINGS, *options, "-c", "link.c", "-o", "link.o"], cwd=folder, capture_output=True, text=True
         )
         assert built.returncode == 0, built.stderr[:4000]
-        built = subprocess.run(
-            [compiler, "-std=c99", *options, "main.c", "link.o", "-o", "main"], cwd=folder, capture_output=True, text=True
-        )
-        assert built.returncode == 0, built.stderr[:4000]
+        linking = [option for option in options if option.startswith("-fsanitize")]
+        for step in (["-c", "main.c", "-o", "main.o"], [*linking, "main.o", "link.o", "-o", "main"]):
+            built = subprocess.run([compiler, *step], cwd=folder, capture_output=True, text=True)
+            assert built.returncode == 0, built.stderr[:4000]
         self._given, self._checks = [], []
 
     def _main(self):
@@ -270,9 +270,9 @@ static void give(const link_event *event)
 
 
 def events_of(data, layouts):
-    """Return what the reader makes of the same, written in the same way; and the counters."""
+    """Return what the reader makes of the same, written in the same way; and how many bytes are skipped."""
     read = lr.read_layouts(data, layouts)
-    rows, counts = [], [0, 0, 0, 0]
+    rows, bytes_skipped = [], 0
     for number, layout in enumerate(layouts):
         frames = read[layout.key]
         for offset, length, faults, content in zip(frames.offset, frames.length, frames.faults, frames.data, strict=True):
@@ -280,8 +280,8 @@ def events_of(data, layouts):
     skipped = read[layouts[0].key].skipped
     for offset, length, reason in zip(skipped.offset, skipped.length, skipped.reason, strict=True):
         rows.append((int(offset), f"S:{offset}:{length}:{reason}"))
-        counts[2] += int(length)
-    return [text for _, text in sorted(rows)], counts
+        bytes_skipped += int(length)
+    return [text for _, text in sorted(rows)], bytes_skipped
 
 
 def tokens_of(data, layouts):

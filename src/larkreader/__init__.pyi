@@ -11,6 +11,8 @@ from . import present as present
 from . import simulate as simulate
 from .answers.campaign.campaign import Campaign as Campaign
 from .answers.campaign.reading_many import read_many as read_many
+from .answers.firmware.c_source import emit_c as emit_c
+from .answers.firmware.written import write_c as write_c
 from .answers.live_reading import LiveReading as LiveReading
 from .answers.planning import Plan as Plan
 from .answers.planning import plan as plan
@@ -19,7 +21,6 @@ from .answers.reading import read as read
 from .capture.characters import Characters as Characters
 from .capture.characters import Fault as Fault
 from .capture.files.open import open_capture as open_capture
-from .capture.files.open import open_pieces as open_pieces
 from .capture.files.open import open_trace as open_trace
 from .capture.files.open import open_voltages as open_voltages
 from .capture.files.vcd_writer import write_vcd as write_vcd
@@ -84,7 +85,6 @@ from .present.documents.junit import write_junit as write_junit
 from .present.figures.fields import draw_fields as draw_fields
 from .present.figures.style import new_figure as new_figure
 from .present.figures.timeline import draw_timeline as draw_timeline
-from .present.figures.waveform import draw_waveform as draw_waveform
 from .present.report.page import write_report as write_report
 from .present.text.notation import notations as notations
 from .simulate.buffers import replay as replay

@@ -16,7 +16,7 @@ ROOT = (
     "Sheet LineSettings Clock BaudGenerator FrameLayout ReceivePath SendPath Impairments LoopbackPlan "
     "LoopbackMatrix "
     "Exchange CaptureForm open_sheet parse_sheet sheet_schema starter_sheet "
-    "Trace Characters Fault open_capture open_trace open_voltages open_pieces write_vcd "
+    "Trace Characters Fault open_capture open_trace open_voltages write_vcd "
     "receive CharacterReader Frames FrameFault FrameReader read_frames read_layouts calculate_checksum "
     "replay find_limits "
     "Finding PairState find_divisors calculate_bauds calculate_margin calculate_load read_registers measure_wire "
@@ -25,7 +25,7 @@ ROOT = (
     "open_port Port SimulatedPort Device run_loopback run_both_ways run_matrix find_tolerance run_dialogue transmit "
     "LoopbackResult "
     "read Reading LiveReading read_many Campaign plan Plan diagnose Diagnosis "
-    "draw_timeline draw_fields draw_waveform new_figure write_report write_frames write_junit notations "
+    "draw_timeline draw_fields new_figure emit_c write_c write_report write_frames write_junit notations "
 )
 STAGES: Mapping[str, Mapping[str, str]] = {
     "declare": {
@@ -166,6 +166,8 @@ STAGES: Mapping[str, Mapping[str, str]] = {
         "campaign.store": "ParquetStore SqliteStore Store open_store",
         "clock_plan": "ClockPlan plan_clock",
         "diagnosis": "CaptureDiagnosis GarbledWire diagnose_capture",
+        "firmware.c_source": "emit_c",
+        "firmware.written": "write_c",
         "generator_plan": "GeneratorChoice GeneratorPlan plan_generators",
         "live_reading": "LiveReading Passed",
         "planning": "Plan plan",

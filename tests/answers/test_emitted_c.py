@@ -1,5 +1,6 @@
 """C from the sheet: compiled, and compared with the codec and the reader that it repeats."""
 
+import random
 import shutil
 import tempfile
 from pathlib import Path
@@ -10,11 +11,12 @@ from emitted import Emitted, events_of, expected_members, tokens_of
 from hypothesis import Phase, given, settings
 from hypothesis import strategies as st
 from strategies import BOUNDARIES, examples, layouts, values_of, varying_layouts, varying_values
-from streams import arrived, damaged, sent
+from streams import SPECIAL, arrived, sent
 
 import larkreader as lr
 
 needs_compiler = pytest.mark.skipif(shutil.which("gcc") is None, reason="there is no C compiler")
+STREAMS = 20  # for each wire: to compile it takes longer than to run all of them
 FAMILIES = [*BOUNDARIES, "fixed marker", "fixed"]
 
 
@@ -91,50 +93,77 @@ def values_for(layout):
     return varying_values if "n" in layout.slot and "k" in layout.slot else values_of
 
 
-def with_faults(draw, stream, layout):
+def a_stream(rng, pieces):
+    """Mix frames, damage them, and put sound ones inside and across others; as bytes, or with faults of characters."""
+    layout = pieces[0][0]
+    rows = []
+    for _ in range(rng.randrange(1, 5)):
+        layout, frames = rng.choice(pieces)
+        rows += sent(layout, rng.sample(frames, len(frames)))
+    for _ in range(rng.choice([0, 0, 1, 2])):
+        layout, frames = rng.choice(pieces)
+        place, inner = rng.randrange(len(rows) + 1), sent(layout, frames[:1])
+        rows[place : place + len(inner)] = inner
+    for _ in range(rng.choice([0, 1, 2, 4])):
+        place, what = rng.randrange(len(rows) + 1), rng.choice(["change", "lose", "insert", "cut", "odd", "marker"])
+        if what == "change" and place < len(rows):
+            rows[place] = (rng.randrange(256), *rows[place][1:])
+        elif what == "lose":
+            del rows[place : place + rng.randrange(1, 6)]
+        elif what == "insert":
+            rows[place:place] = [(rng.randrange(256), False, False, False) for _ in range(rng.randrange(1, 5))]
+        elif what == "cut":
+            del rows[rng.randrange(max(place, 1)) if rng.random() < 0.5 else place :]
+        elif what == "odd":
+            rows[place:place] = [(rng.choice(SPECIAL), *(rng.random() < 0.5 for _ in range(3)))]
+        else:
+            ends = layout.marker[: rng.randrange(1, 4)] + layout.end_marker * rng.randrange(5)
+            rows[place:place] = [(byte, False, False, False) for byte in ends]
+    return with_faults(rng, arrived(layout, rows))
+
+
+def with_faults(rng, stream):
     """Make some characters faulty, as a receiver flags them."""
-    if draw(st.booleans()):
+    if rng.random() < 0.5:
         return stream
     if isinstance(stream, bytes):
         begin_s = np.arange(len(stream), dtype=float)
         values, faults = np.frombuffer(stream, np.uint8).astype(np.uint16), np.zeros(len(stream), np.uint8)
         stream = lr.Characters(begin_s, begin_s + 1, values, faults, np.empty(0))
     faults = stream.faults.copy()
-    for place in draw(st.lists(st.integers(0, max(len(faults) - 1, 0)), max_size=3)):
-        if len(faults) and not faults[place]:
-            faults[place] = int(lr.Fault.PARITY)
+    for _ in range(rng.randrange(4) if len(faults) else 0):
+        place = rng.randrange(len(faults))
+        faults[place] = faults[place] or int(lr.Fault.PARITY)
     return lr.Characters(
         stream.begin_s, stream.end_s, stream.value, faults, np.empty(0), address_mark=stream.address_mark
     )
 
 
-def compare(draw, some, folder, **built):
+def compare(draw, some, folder, streams=STREAMS, **built):
     """Compile the layouts of some wires, and compare everything that is emitted for them."""
     emitted = Emitted(some, folder, **built)
+    rng = random.Random(draw(st.integers(0, 1 << 32)))
     for number, named in enumerate(emitted.wires):
-        pieces = []
-        for layout in named:
-            frames = frames_of(draw, layout, values_for(layout))
+        pieces = [(layout, frames_of(draw, layout, values_for(layout))) for layout in named]
+        base = sum(len(layouts) for layouts in emitted.wires[:number])
+        for layout, frames in pieces:
             for frame in frames:
                 check_frame(emitted, layout, frame)
-            pieces.append((layout, frames))
-        rows = []
-        for _ in range(draw(st.integers(1, 3))):
-            layout, frames = draw(st.sampled_from(pieces))
-            rows += sent(layout, draw(st.permutations(frames)))
-        stream = with_faults(draw, arrived(named[0], damaged(draw, rows)), named[0])
-        wanted, counts = events_of(stream, named)
-
-        def check(events, counters, wanted=wanted, counts=counts, named=named):
-            first = emitted.wires.index(named)
-            base = sum(len(one) for one in emitted.wires[:first])
-            renamed = [rebased(event, base) for event in events]
-            assert renamed == wanted, named
-            assert counters[2:] == [counts[2], 0]
-            assert counters[0] + counters[1] == sum(event.startswith("F") for event in wanted)
-
-        emitted.ask_parse(number, tokens_of(stream, named), check)
+        for _ in range(streams):
+            check_stream(emitted, number, base, a_stream(rng, pieces))
     emitted.run()
+
+
+def check_stream(emitted, number, base, stream):
+    named = emitted.wires[number]
+    wanted, skipped = events_of(stream, named)
+
+    def check(events, counters):
+        assert [rebased(event, base) for event in events] == wanted, (named, stream)
+        assert counters[2:] == [skipped, 0]
+        assert counters[0] + counters[1] == sum(event.startswith("F") for event in wanted)
+
+    emitted.ask_parse(number, tokens_of(stream, named), check)
 
 
 def rebased(event, base):
@@ -154,11 +183,12 @@ def check_frame(emitted, layout, frame):
 
 
 @needs_compiler
-@settings(phases=[Phase.explicit, Phase.reuse, Phase.generate])  # to shrink, every attempt would be compiled
+@settings(max_examples=max(settings.default.max_examples // 3, 4), phases=[Phase.explicit, Phase.reuse, Phase.generate])  # to shrink, every attempt would be compiled
 @given(data=st.data())
 def test_emitted_c_reads_and_writes_as_the_sheet_is_read(data):
     """Pack equals encode, unpack equals decode, and the parser gives the same frames, faults and skipped bytes."""
     some = [data.draw(wires()) for _ in range(6)]
     ways = {"checksums": data.draw(st.sampled_from(["table", "bits"]))}
+    ways["values"] = data.draw(st.sampled_from([None, "float", "double"]))
     with tempfile.TemporaryDirectory() as folder:
         compare(data.draw, some, Path(folder), **ways)

@@ -415,7 +415,7 @@ def test_files_of_every_kind_read_and_an_empty_one_is_told(every_file, tmp_path)
         empty.write_bytes(b"")
         with pytest.raises(lr.CaptureError, match="is empty"):
             text_of(empty, signal, form)
-        pieces = list(lr.open_pieces(path, {"tx": signal}, form=form))
+        pieces = list(lr.capture.open_pieces(path, {"tx": signal}, form=form))
         assert {key for piece in pieces for key in piece} == {"tx"}
 
 
@@ -580,7 +580,7 @@ def test_packed_bytes_that_break_off_are_read_as_far_as_they_go(tmp_path, monkey
     path = tmp_path / "a.bin"
     for content in (TEXT, gzip.compress(TEXT)[:-12]):
         path.write_bytes(content)
-        pieces = [piece["tx"] for piece in lr.open_pieces(path, {"tx": "tx"})]
+        pieces = [piece["tx"] for piece in lr.capture.open_pieces(path, {"tx": "tx"})]
         whole = lr.open_capture(path, {"tx": "tx"})["tx"]
         assert len(pieces) > 5
         assert bytes(whole.value.tolist()) == b"".join(bytes(piece.value.tolist()) for piece in pieces)

@@ -174,7 +174,7 @@ def test_names_are_taken_literally():
     reading = lr.read(sheet, traces, keep_levels=True)
     for axes in (
         lr.draw_timeline(reading),
-        lr.draw_waveform(traces["c$"], reading.characters["c$"], sheet.line),
+        lr.present.draw_waveform(traces["c$"], reading.characters["c$"], sheet.line),
         lr.present.draw_widths(reading.widths["c$"]),
         lr.present.draw_gaps(reading.gaps["c$"], sheet.line),
     ):

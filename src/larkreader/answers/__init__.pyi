@@ -23,6 +23,8 @@ from .clock_plan import plan_clock as plan_clock
 from .diagnosis import CaptureDiagnosis as CaptureDiagnosis
 from .diagnosis import GarbledWire as GarbledWire
 from .diagnosis import diagnose_capture as diagnose_capture
+from .firmware.c_source import emit_c as emit_c
+from .firmware.written import write_c as write_c
 from .generator_plan import GeneratorChoice as GeneratorChoice
 from .generator_plan import GeneratorPlan as GeneratorPlan
 from .generator_plan import plan_generators as plan_generators

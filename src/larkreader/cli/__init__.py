@@ -28,6 +28,7 @@ COMMANDS = {
     "timeline": "Show what was on which wire when, and what answers what.",
     "report": "Write a reading as a single page, to hand to a colleague.",
     "layout": "Show where the bits of each field lie in a frame.",
+    "emit": "Write the frames and parsers of a sheet as C for firmware.",
     "diagnose": "Find out what a wire looks like and why it does not read.",
     "convert": "Write a capture in another format.",
     "loopback": "Send patterns into a port, or between two, and compare.",

@@ -36,6 +36,18 @@ def c_word(text: str) -> str:
     return word
 
 
+def comment(text: str) -> str:
+    """Return a text as it may stand in a comment: of one line, in ASCII, without the end of a comment.
+
+    Parameters
+    ----------
+    text : str
+        A title, a unit, a note.
+    """
+    plain = re.sub(r"\s+", " ", text).encode("ascii", errors="backslashreplace").decode()
+    return plain.replace("*/", "* /").replace("/*", "/ *").replace("\\", "/").replace("??", "? ?")
+
+
 class Names:
     """The names of one scope, each given once.
 
@@ -47,6 +59,9 @@ class Names:
 
     def __init__(self, taken: Iterable[str] = ()) -> None:
         self._taken = {*KEYWORDS, *taken}
+
+    def __contains__(self, name: str) -> bool:
+        return name in self._taken
 
     def give(self, text: str, *, behind: tuple[str, ...] = ("",)) -> str:
         """Return a name for a text that nothing else in the scope has; with a number behind it where needed.

@@ -155,7 +155,7 @@ def open_pieces(
     >>> path, line = pathlib.Path(tempfile.mkdtemp()) / "pump.vcd", lr.LineSettings.parse("57600 8E1")
     >>> lr.write_vcd(path, {"pump_tx": lr.transmit(b"flow", line)})
     >>> reader = lr.CharacterReader(line)
-    >>> pieces = [reader.feed(piece["from_pump"]) for piece in lr.open_pieces(path, {"from_pump": "pump_tx"})]
+    >>> pieces = [reader.feed(piece["from_pump"]) for piece in lr.capture.open_pieces(path, {"from_pump": "pump_tx"})]
     >>> b"".join(bytes(piece.value.astype("u1")) for piece in [*pieces, reader.close()])
     b'flow'
     """

@@ -37,7 +37,8 @@ class DeclaredPort(BaseModel, frozen=True, extra="forbid"):
     key : str
         Its name on the sheet.
     at : str
-        What to open: a device path, ``HOST:PORT``, ``accept:HOST:PORT``, ``pty`` or ``stand-in:NAME``.
+        What to open: a device path, ``HOST:PORT``, ``accept:HOST:PORT``, ``pty``, ``exec:COMMAND`` or
+        ``stand-in:NAME``.
     wire : str, optional
         The wire whose line settings it has; those of ``[line]`` by default.
     rts, dtr : bool, optional

@@ -21,16 +21,17 @@ from larkreader.exercise.devices.stand_ins import OWN_LINES, STAND_INS
 
 from .listing import device_paths, holders_of
 from .port import Port
+from .program import is_program, open_program
 from .simulated import SimulatedPort
 from .win32 import Win32Error
 
 ACCEPT = "accept:"
 IS_WINDOWS = os.name == "nt"
-NO_DEVICES = "HOST:PORT, accept:HOST:PORT or stand-in:NAME"
+NO_DEVICES = "HOST:PORT, accept:HOST:PORT, exec:COMMAND or stand-in:NAME"
 PORT_WANTED = (
     f"must be a device such as COM3, {NO_DEVICES}"
     if IS_WINDOWS
-    else "must be a device such as /dev/ttyUSB0, HOST:PORT, accept:HOST:PORT, pty, or stand-in:NAME"
+    else "must be a device such as /dev/ttyUSB0, HOST:PORT, accept:HOST:PORT, pty, exec:COMMAND, or stand-in:NAME"
 )
 NO_TERMINALS = f"must be {NO_DEVICES}, as this system has no POSIX terminals"
 _T = TypeVar("_T")
@@ -44,8 +45,9 @@ def open_port(name: str, line: LineSettings | None = None, *, limit_s: float | N
     ----------
     name : str
         A device (``/dev/ttyUSB0``, ``COM3``); ``HOST:PORT``, a TCP connection; ``accept:HOST:PORT``, which waits for a
-        device to connect; ``pty``, a new pseudo terminal whose path is the port's ``name``; or ``stand-in:NAME``, a
-        simulated device at the other end of a simulated line.
+        device to connect; ``pty``, a new pseudo terminal whose path is the port's ``name``; ``exec:COMMAND``, a program
+        whose standard input and output are the line, or ``exec-pty:COMMAND``, for which they are a pseudo terminal; or
+        ``stand-in:NAME``, a simulated device at the other end of a simulated line.
     line : LineSettings, optional
         Its settings; 115200 8N1 by default. They mean nothing over TCP.
     limit_s : float, optional
@@ -72,6 +74,8 @@ def open_port(name: str, line: LineSettings | None = None, *, limit_s: float | N
     line = line or LineSettings()
     if name.startswith(STAND_IN):
         return _open_stand_in(name, line)
+    if is_program(name):
+        return open_program(name)
     if name == "pty":
         return _open_pty()
     where = _HOST_AND_PORT.fullmatch(name.removeprefix(ACCEPT))
@@ -95,7 +99,7 @@ def open_port(name: str, line: LineSettings | None = None, *, limit_s: float | N
 
 def is_port_name(name: str) -> bool:
     """Return whether a name is one that `open_port` takes, and not that of a file."""
-    if name == "pty" or name.startswith(STAND_IN):
+    if name == "pty" or name.startswith(STAND_IN) or is_program(name):
         return True
     if _HOST_AND_PORT.fullmatch(name.removeprefix(ACCEPT)) and not Path(name).exists():
         return True

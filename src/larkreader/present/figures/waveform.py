@@ -75,7 +75,7 @@ def draw_waveform(
     --------
     >>> line = lr.LineSettings.parse("57600 8E1")
     >>> trace = lr.transmit(b"flow", line)
-    >>> axes = lr.draw_waveform(trace, lr.receive(trace, line), line, ax=lr.new_figure().add_subplot())
+    >>> axes = lr.present.draw_waveform(trace, lr.receive(trace, line), line, ax=lr.new_figure().add_subplot())
     >>> axes.get_xlabel().startswith("time")
     True
     """

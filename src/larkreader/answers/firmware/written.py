@@ -1,0 +1,105 @@
+"""Emitted files on disk: written as a whole, and never over what somebody else has written."""
+
+from __future__ import annotations
+
+import os
+import tempfile
+from collections.abc import Mapping
+from pathlib import Path
+
+from larkreader.declare.document.sheet import Sheet
+from larkreader.errors import RequestError
+
+from .c_checksums import Way
+from .c_source import MARKER, emit_c
+from .c_values import Real
+
+
+def write_c(
+    folder: str | Path,
+    sheet: Sheet,
+    end: str | None = None,
+    *,
+    name: str = "link",
+    checksums: Way = "table",
+    values: Real | None = None,
+) -> list[Path]:
+    """Write the C of a sheet into a folder; see `emit_c`.
+
+    Parameters
+    ----------
+    folder : str or pathlib.Path
+        The folder, which is made if it is not there.
+    sheet, end, name, checksums, values
+        As in `emit_c`.
+
+    Returns
+    -------
+    list of pathlib.Path
+        The files.
+
+    Raises
+    ------
+    RequestError
+        As `emit_c`; or if a file of such a name is there that was not emitted. Nothing is then written.
+    """
+    files = emit_c(sheet, end, name=name, checksums=checksums, values=values)
+    return write_files(Path(folder), files)
+
+
+def write_files(folder: Path, files: Mapping[str, str]) -> list[Path]:
+    """Write emitted files into a folder, each as a whole, or none of them.
+
+    Parameters
+    ----------
+    folder : pathlib.Path
+        The folder.
+    files : mapping of str to str
+        The text of each file, by its name.
+
+    Raises
+    ------
+    RequestError
+        If a file of such a name is there that does not begin as emitted files do.
+    """
+    for name in files:
+        _check_ours(folder / name)
+    folder.mkdir(parents=True, exist_ok=True)
+    for name, text in files.items():
+        _replace(folder / name, text)
+    return [folder / name for name in files]
+
+
+def _check_ours(path: Path) -> None:
+    try:
+        with path.open(encoding="utf-8", errors="replace") as file:
+            first = file.readline()
+    except FileNotFoundError:
+        return
+    if MARKER not in first:
+        found = "is there and was not emitted: its first line does not say so"
+        raise RequestError(str(path), found, "must be an emitted file, or not there", "Choose another folder or name.")
+
+
+def _replace(path: Path, text: str) -> None:
+    """Write a file beside its place, and put it there as a whole; one with the same text is left as it is."""
+    if path.is_file() and path.read_bytes() == text.encode():
+        return
+    handle, beside = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
+    try:
+        with os.fdopen(handle, "w", encoding="utf-8", newline="\n") as file:
+            file.write(text)
+            file.flush()
+            os.fsync(file.fileno())
+        os.chmod(beside, 0o666 & ~_umask())
+        os.replace(beside, path)
+    except BaseException:
+        Path(beside).unlink(missing_ok=True)
+        raise
+
+
+def _umask() -> int:
+    """Return which permissions new files do not get; it can only be read by setting it."""
+    mask = os.umask(0)
+    os.umask(mask)
+    return mask
