@@ -141,6 +141,7 @@ STAGES: Mapping[str, Mapping[str, str]] = {
     "exercise": {
         "loopback.alignment": "Alignment align",
         "devices.device": "AlteredEcho Device LineAnswerer LossyEcho NoisyEcho",
+        "loopback.torture": "TortureResult TortureRow run_torture",
         "talk.dialogue": "DialogueResult StepResult run_dialogue",
         "loopback.run": "run_both_ways run_loopback",
         "loopback.matrix": "MatrixResult Tolerance find_tolerance run_matrix",

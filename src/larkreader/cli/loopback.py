@@ -66,6 +66,12 @@ INTERRUPTED = 130
 @click.option("--one-way", is_flag=True, help="Between two ports: from the first to the second alone.")
 @click.option("--seed", type=int, help="Of the random pattern, or the register of a sequence. [default: 1]")
 @click.option("--tolerance", is_flag=True, help="Find out how far this end's clock may be off.")
+@click.option(
+    "--torture",
+    is_flag=True,
+    help="Send sound frames among every kind of damage, to a device that answers those that it takes.",
+)
+@click.option("--trials", type=click.IntRange(1, 10_000), help="With --torture: of each damage. [default: 20]")
 @click.option("--junit", type=OutputFile(".xml"), metavar="FILE", help="Write the runs as JUnit XML.")
 @click.option("--csv", "csv_", type=OutputFile(".csv"), metavar="FILE", help="Write the runs as CSV.")
 @click.option("--figure", type=click.Choice(["matrix", "latency"]), help="Draw the runs, or how long blocks took.")
@@ -77,9 +83,17 @@ def loopback(places: tuple[str, ...], **options: Any) -> int:
     PORT is a device such as /dev/ttyUSB0, HOST:PORT, accept:HOST:PORT, pty, a port of the sheet, or a stand-in that
     ships with us, such as stand-in:echo. What to run stands in [loopback] of SHEET, and options go before it; one run
     each for every pattern, baud, format, block and pause. The exit status is 1 if a run fails.
+
+    With --torture the device must answer each frame that it takes, as a [pair.NAME] with match declares, or by sending
+    it back; --frame, --trials, --limit, --seed and --junit go with it.
     """
+    from larkreader.errors import RequestError
     from larkreader.exercise.loopback.matrix import run_matrix
 
+    if options["torture"]:
+        return _torture(places, options)
+    if options["trials"] is not None:
+        raise RequestError("--trials", "is of --torture", advice="Add that")
     declared, ports, line, matrix, content = _wanted(places, options)
     _check_files(options)
     named = None if options["line_text"] else declared  # whose ports have settings of their own
@@ -98,12 +112,16 @@ def loopback(places: tuple[str, ...], **options: Any) -> int:
     return INTERRUPTED if result.stopped else 0 if result.verdict == "pass" else 1
 
 
-def _wanted(
-    places: tuple[str, ...], options: dict[str, Any]
-) -> tuple[Sheet | None, tuple[str, ...], LineSettings, LoopbackMatrix, Mapping[str, bytes]]:
-    """Return sheet, ports, settings, what to run, and what the patterns of content send."""
+def _torture(places: tuple[str, ...], options: dict[str, Any]) -> int:
+    from .torturing import torture
+
+    declared, ports = _parted(places)
+    return torture(declared, ports, line_of(options["line_text"]) if options["line_text"] else None, options)
+
+
+def _parted(places: tuple[str, ...]) -> tuple[Sheet | None, tuple[str, ...]]:
+    """Return the sheet, where there is one, and the ports."""
     from larkreader.declare.document.sheet_file import open_sheet
-    from larkreader.declare.link.line import LineSettings
     from larkreader.errors import RequestError
 
     has_sheet = len(places) > 1 and (places[0].endswith(".toml") or len(places) == 3)
@@ -112,7 +130,17 @@ def _wanted(
         raise RequestError("arguments", f"are {len(places)}: {' '.join(places)}", "must be [SHEET] PORT [PORT]")
     if len(places) == 2 and not has_sheet and Path(places[0]).is_file():
         has_sheet, ports = True, places[1:]
-    declared = open_sheet(places[0]) if has_sheet else None
+    return open_sheet(places[0]) if has_sheet else None, ports
+
+
+def _wanted(
+    places: tuple[str, ...], options: dict[str, Any]
+) -> tuple[Sheet | None, tuple[str, ...], LineSettings, LoopbackMatrix, Mapping[str, bytes]]:
+    """Return sheet, ports, settings, what to run, and what the patterns of content send."""
+    from larkreader.declare.link.line import LineSettings
+    from larkreader.errors import RequestError
+
+    declared, ports = _parted(places)
     line = line_of(options["line_text"]) if options["line_text"] else None
     line = line or (declared.line_of(ports[0]) if declared else LineSettings())
     if options["one_way"] and len(ports) < 2:

@@ -10,8 +10,8 @@ from .grouped import command
 # as `larkreader.present.documents.schemas` has them, which is loaded when one is printed; a test compares the two
 DOCUMENTS = (
     "reading", "plan", "divisors", "generators", "diagnosis", "trials", "flow-probe", "statistics", "frame", "bytes",
-    "changes", "layout", "ports", "port-change", "loopback", "tolerance", "dialogue", "timeline", "campaign", "written",
-    "demo", "serving",
+    "changes", "layout", "ports", "port-change", "loopback", "tolerance", "torture", "dialogue", "timeline", "campaign",
+    "written", "demo", "serving",
 )  # fmt: skip
 
 

@@ -15,6 +15,9 @@ from .loopback.matrix import run_matrix as run_matrix
 from .loopback.result import LoopbackResult as LoopbackResult
 from .loopback.run import run_both_ways as run_both_ways
 from .loopback.run import run_loopback as run_loopback
+from .loopback.torture import TortureResult as TortureResult
+from .loopback.torture import TortureRow as TortureRow
+from .loopback.torture import run_torture as run_torture
 from .payload.patterns import frame_pattern as frame_pattern
 from .payload.prbs import prbs_bits as prbs_bits
 from .payload.prbs import prbs_values as prbs_values

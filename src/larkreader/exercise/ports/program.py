@@ -71,8 +71,11 @@ class Child:
         lines = [line[:LONGEST_LINE] for line in self._lines]
         return f"Its standard error ends with: {' | '.join(lines)}" if lines else ""
 
-    def end(self) -> str:
-        """End the program and what it has started; return a note on how it ended where that is worth knowing."""
+    def end(self, *, by_hangup: bool = False) -> str:
+        """End the program and what it has started; return a note on how it ended where that is worth knowing.
+
+        A terminal that hangs up is an error to many programs, whose status then says nothing.
+        """
         was_over = self.process.poll() is not None
         note = ""
         if not self._waited(GRACE_S):
@@ -81,7 +84,7 @@ class Child:
             if not self._waited(GRACE_S):
                 self._signal(getattr(signal, "SIGKILL", signal.SIGTERM))
                 self.process.wait()
-        elif self.process.returncode and not was_over:
+        elif self._failed(self.process.returncode, by_hangup=by_hangup) and not was_over:
             note = " ".join(filter(None, (f"the program {status_text(self.process.returncode)}.", self.last_errors)))
         self._signal(getattr(signal, "SIGKILL", signal.SIGTERM))  # what it has left behind
         self._errors.join(GRACE_S)
@@ -90,6 +93,10 @@ class Child:
                 with contextlib.suppress(OSError):
                     stream.close()
         return note
+
+    @staticmethod
+    def _failed(status: int, *, by_hangup: bool) -> bool:
+        return status not in (0, -getattr(signal, "SIGHUP", 0)) and (status < 0 or not by_hangup)
 
     def _waited(self, limit_s: float) -> bool:
         try:

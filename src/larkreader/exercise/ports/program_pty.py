@@ -55,6 +55,6 @@ class PtyProgramPort(DescriptorPort):
 
     def _release(self) -> None:
         super()._release()
-        note = self._child.end()
+        note = self._child.end(by_hangup=True)
         if note:
             self.notes = (*self.notes, note)

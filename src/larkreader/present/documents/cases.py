@@ -8,8 +8,10 @@ from typing import TYPE_CHECKING, Literal
 
 from larkreader.exercise.loopback.matrix import MatrixResult
 from larkreader.exercise.loopback.result import LoopbackResult
+from larkreader.exercise.loopback.torture import TortureResult, TortureRow
 from larkreader.exercise.talk.dialogue import DialogueResult
 from larkreader.present.tables.loopback_views import name_of, summary_of
+from larkreader.present.tables.torture_view import why
 
 from .annotations import Remark
 
@@ -43,23 +45,25 @@ class Case:
     detail: str = ""
 
 
-def cases_of(result: LoopbackResult | MatrixResult | DialogueResult | Reading | Plan) -> list[Case]:
+def cases_of(result: LoopbackResult | MatrixResult | DialogueResult | TortureResult | Reading | Plan) -> list[Case]:
     """Return the test cases of a result.
 
     Parameters
     ----------
-    result : LoopbackResult, MatrixResult, DialogueResult, Reading or Plan
+    result : LoopbackResult, MatrixResult, DialogueResult, TortureResult, Reading or Plan
         What was done or read.
 
     Returns
     -------
     list of Case
-        One for each run of a loopback or step of a dialogue. Of a reading and a plan one for each finding, which fails
+        One for each run of a loopback, step of a dialogue or kind of damage. Of a reading and a plan one for each finding, which fails
         if its severity is error, for each check that proved something, and for each that could not be made, which is
         skipped.
     """
     if isinstance(result, DialogueResult):
         return [Case(step.name, step.duration_s, step.outcome, step.why, step.detail()) for step in result.steps]
+    if isinstance(result, TortureResult):
+        return [_damage_case(row) for row in result.rows]
     if isinstance(result, LoopbackResult | MatrixResult):
         runs = (result,) if isinstance(result, LoopbackResult) else result.runs
         return [
@@ -67,6 +71,14 @@ def cases_of(result: LoopbackResult | MatrixResult | DialogueResult | Reading | 
             for run in runs
         ]
     return remark_cases(map(Remark.of, result.findings), getattr(result, "checked", None))
+
+
+def _damage_case(row: TortureRow) -> Case:
+    """Return the test case of a kind of damage."""
+    if row.outcome == "pass":
+        return Case(row.damage, 0.0, "pass", detail=f"{row.sound:,} sound frames kept, {row.trials:,} trials")
+    lines = why(row)
+    return Case(row.damage, 0.0, "skipped" if row.outcome == "not tried" else "fail", lines[0], "\n".join(lines))
 
 
 def remark_cases(remarks: Iterable[Remark], checked: Checked | None = None) -> list[Case]:

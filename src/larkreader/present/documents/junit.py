@@ -15,7 +15,8 @@ if TYPE_CHECKING:
     from larkreader.answers.reading import Reading
     from larkreader.exercise.loopback.matrix import MatrixResult
     from larkreader.exercise.loopback.result import LoopbackResult
-    from larkreader.exercise.talk.dialogue import DialogueResult
+    from larkreader.exercise.loopback.torture import TortureResult
+from larkreader.exercise.talk.dialogue import DialogueResult
 
 _FORBIDDEN = re.compile("[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")  # what XML 1.0 has no character for
 
@@ -23,7 +24,7 @@ _FORBIDDEN = re.compile("[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]"
 def write_junit(
     path: str | Path,
     suite: str,
-    result: LoopbackResult | MatrixResult | DialogueResult | Reading | Plan | Sequence[Case],
+    result: LoopbackResult | MatrixResult | DialogueResult | TortureResult | Reading | Plan | Sequence[Case],
 ) -> None:
     """Write a result as one test suite.
 
@@ -33,7 +34,7 @@ def write_junit(
         The file.
     suite : str
         The name of the suite.
-    result : LoopbackResult, MatrixResult, DialogueResult, Reading, Plan or sequence of Case
+    result : LoopbackResult, MatrixResult, DialogueResult, TortureResult, Reading, Plan or sequence of Case
         What to write; `cases_of` says which cases it has.
 
     Raises

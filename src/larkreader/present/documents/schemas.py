@@ -168,6 +168,10 @@ CONTENT: Mapping[str, Any] = {
     "loopback": {"ports": ["text"], "verdict": "pass", "interrupted": "flag", "fastest_baud": "number?", "runs": [RUN]},
     "tolerance": {"ports": ["text"], "line": "text", "slow_ppm": "number?", "fast_ppm": "number?",
                   "trials": [{"ppm": "number", "verdict": "pass"}]},
+    "torture": {"port": "text", "frame": "text", "answered_by": "text", "verdict": "pass", "duration_s": "number",
+                "damages": [{"damage": "text", "outcome": "text", "trials": "count", "sound": "count", "lost": "count",
+                             "wrong": "count", "longest_loss": "count", "needs_rest": "count", "example": "text",
+                             "why": "text"}]},
     "dialogue": {"sheet": "text", "ports": ["text"], "verdict": "pass", "interrupted": "flag",
                  "values": {"*": "value"}, "steps": [STEP]},
     "campaign": {
@@ -217,7 +221,7 @@ def document_schema(kind: str) -> dict[str, Any]:
         What the document gives as ``document``: ``reading`` (of ``decode --json``), ``plan``, ``divisors`` (of ``plan
         --clock``), ``diagnosis``, ``trials`` and ``flow-probe`` (of ``diagnose PORT``), ``statistics``, ``frame``,
         ``bytes`` and ``changes`` (of ``decode``), ``layout``, ``ports``, ``port-change`` (of ``ports --wait``),
-        ``loopback``, ``tolerance``, ``dialogue``, ``timeline`` or ``campaign`` (of ``batch``).
+        ``loopback``, ``tolerance``, ``torture``, ``dialogue``, ``timeline`` or ``campaign`` (of ``batch``).
 
     Returns
     -------
