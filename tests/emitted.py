@@ -1,15 +1,13 @@
 """What is emitted in C, compiled with a small program around it that unpacks, packs and parses what it is given."""
 
 import subprocess
-from pathlib import Path
 
-import numpy as np
 from reference import slow_number
 
 import larkreader as lr
 
-WARNINGS = "-std=c99 -Wall -Wextra -Wconversion -Wsign-conversion -Wshadow -pedantic -Werror".split()
-SANITIZED = "-O0 -fsanitize=address,undefined -fno-sanitize-recover=all".split()
+WARNINGS = ["-std=c99", "-Wall", "-Wextra", "-Wconversion", "-Wsign-conversion", "-Wshadow", "-pedantic", "-Werror"]
+SANITIZED = ["-O0", "-fsanitize=address,undefined", "-fno-sanitize-recover=all"]
 HEAD = """
 #include <stdio.h>
 #include <stdlib.h>
@@ -76,7 +74,7 @@ WIRE = """
 def item_code(field, held):
     """Return the C that prints one item of a field."""
     if field.kind == "float":
-        return f"{ {16: 'whole', 32: 'f32', 64: 'f64'}[field.bits]}({held});"
+        return f"{ {16: 'whole', 32: 'f32', 64: 'f64'}[field.bits] }({held});"
     return f"{'negative' if field.kind == 'int' else 'whole'}({held});"
 
 
@@ -84,13 +82,21 @@ def printing(layout):
     """Return the C that prints all members of a struct, in the order of the layout's fields."""
     lines = []
     for entry in layout.fields:
-        if hasattr(entry, "reserved") or getattr(entry, "type", "") == "checksum" or getattr(entry, "equals", None) is not None:
+        if (
+            hasattr(entry, "reserved")
+            or getattr(entry, "type", "") == "checksum"
+            or getattr(entry, "equals", None) is not None
+        ):
             continue
         name = getattr(entry, "name", None) or entry.group
         repeat = entry.repeat
-        count = {"rest": f"s.{name}_count"}.get(repeat, f"(size_t)(s.{repeat})" if isinstance(repeat, str) else str(repeat))
+        count = {"rest": f"s.{name}_count"}.get(
+            repeat, f"(size_t)(s.{repeat})" if isinstance(repeat, str) else str(repeat)
+        )
         when = " || ".join(
-            f"s.{of} == {value}" for of, values in entry.when.items() for value in (values if isinstance(values, tuple) else [values])
+            f"s.{of} == {value}"
+            for of, values in entry.when.items()
+            for value in (values if isinstance(values, tuple) else [values])
         )
         lines.append(f"if ({when or '1'}) {{ size_t i; for (i = 0; i < {count}; i++) {{")
         many = isinstance(repeat, str) or repeat > 1
@@ -100,7 +106,9 @@ def printing(layout):
                     continue
                 inner = f"s.{name}[i].{member.name}"
                 if member.repeat > 1:
-                    lines.append(f"{{ size_t j; for (j = 0; j < {member.repeat}; j++) {{ {item_code(member, inner + '[j]')} }} }}")
+                    lines.append(
+                        f"{{ size_t j; for (j = 0; j < {member.repeat}; j++) {{ {item_code(member, inner + '[j]')} }} }}"
+                    )
                 else:
                     lines.append(item_code(member, inner))
         else:
@@ -208,7 +216,9 @@ class Emitted:
             % {
                 "number": number,
                 "wire": f"w{number}",
-                "rested": f"if (word[0] == 'r') {{ link_w{number}_rested(&p); }}" if layouts[0].boundary.kind == "idle" else "",
+                "rested": f"if (word[0] == 'r') {{ link_w{number}_rested(&p); }}"
+                if layouts[0].boundary.kind == "idle"
+                else "",
             }
             for number, layouts in enumerate(self.wires)
         ]
@@ -275,7 +285,9 @@ def events_of(data, layouts):
     rows, bytes_skipped = [], 0
     for number, layout in enumerate(layouts):
         frames = read[layout.key]
-        for offset, length, faults, content in zip(frames.offset, frames.length, frames.faults, frames.data, strict=True):
+        for offset, length, faults, content in zip(
+            frames.offset, frames.length, frames.faults, frames.data, strict=True
+        ):
             rows.append((int(offset), f"F:{offset}:{length}:%d:{faults}:{bytes(content).hex() or '-'}" % number))
     skipped = read[layouts[0].key].skipped
     for offset, length, reason in zip(skipped.offset, skipped.length, skipped.reason, strict=True):

@@ -1,4 +1,4 @@
-/* Three receivers with mistakes that many have made; the only argument names the one to run.
+/* Three receivers with mistakes that many have made; the only argument names which of them runs.
 
    no-look-back   The byte that breaks a marker is thrown away, though a marker may begin with it; and with a frame
                   whose checksum is wrong go the sound frames that it has swallowed.

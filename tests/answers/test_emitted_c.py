@@ -14,7 +14,7 @@ import pytest
 from emitted import WARNINGS, Emitted, events_of, expected_members, tokens_of
 from hypothesis import Phase, given, settings
 from hypothesis import strategies as st
-from strategies import BOUNDARIES, examples, layouts, values_of, varying_layouts, varying_values
+from strategies import BOUNDARIES, layouts, values_of, varying_layouts, varying_values
 from streams import SPECIAL, arrived, sent
 
 import larkreader as lr
@@ -47,9 +47,7 @@ def judged(draw, layout):
             field |= {"invalid": (draw(some),), "range": (0, 3)}
         elif what == "equals":
             field["equals"] = draw(some)
-    return lr.FrameLayout(
-        boundary=layout.boundary, packing=layout.packing, fields=fields, checksum=layout.checksum
-    )
+    return lr.FrameLayout(boundary=layout.boundary, packing=layout.packing, fields=fields, checksum=layout.checksum)
 
 
 @st.composite
@@ -111,7 +109,10 @@ def a_stream(rng, pieces):
         place, inner = rng.randrange(len(rows) + 1), sent(layout, frames[:1])
         rows[place : place + len(inner)] = inner
     for _ in range(rng.choice([0, 1, 2, 4])):
-        place, what = rng.randrange(len(rows) + 1), rng.choice(["change", "lose", "insert", "cut", "odd", "marker", "escape"])
+        place, what = (
+            rng.randrange(len(rows) + 1),
+            rng.choice(["change", "lose", "insert", "cut", "odd", "marker", "escape"]),
+        )
         if what == "change" and place < len(rows):
             rows[place] = (rng.randrange(256), *rows[place][1:])
         elif what == "lose":
@@ -201,7 +202,9 @@ def check_frame(emitted, layout, frame):
 
 
 @needs_compiler
-@settings(max_examples=max(settings.default.max_examples // 3, 4), phases=[Phase.explicit, Phase.reuse, Phase.generate])  # to shrink, every attempt would be compiled
+@settings(
+    max_examples=max(settings.default.max_examples // 3, 4), phases=[Phase.explicit, Phase.reuse, Phase.generate]
+)  # to shrink, every attempt would be compiled
 @given(data=st.data())
 def test_emitted_c_reads_and_writes_as_the_sheet_is_read(data):
     """Pack equals encode, unpack equals decode, and the parser gives the same frames, faults and skipped bytes."""
@@ -254,7 +257,7 @@ def test_every_sheet_that_ships_is_emitted_without_a_warning(compiler, tmp_path)
     if shutil.which(compiler) is None:
         pytest.skip(f"there is no {compiler}")
     sheets = [*Path("examples/sheets").glob("*.toml"), Path("examples/firmware/bench.toml")]
-    sheets += [path for path in Path(str(files("larkreader") / "data")).glob("*.toml")]
+    sheets += Path(str(files("larkreader") / "data")).glob("*.toml")
     done = 0
     for path in sheets:
         sheet = lr.open_sheet(path)
@@ -372,7 +375,12 @@ def test_comments_hold_no_markup_of_the_sheet():
     sheet = lr.Sheet(
         title='*/ #include "x" /*\n??/',
         wire={"tx": {}},
-        frame={"f": {"boundary": {"kind": "marker", "marker": "A5"}, "fields": [{"name": "a", "type": "uint8", "unit": "*/\\\n"}]}},
+        frame={
+            "f": {
+                "boundary": {"kind": "marker", "marker": "A5"},
+                "fields": [{"name": "a", "type": "uint8", "unit": "*/\\\n"}],
+            }
+        },
     )
     for text in lr.emit_c(sheet, name="link").values():
         comments = re.findall(r"/\*[\s\S]*?\*/", text)

@@ -14,6 +14,7 @@ from streams import arrived, damaged, sent
 
 import larkreader as lr
 
+
 def table_of(parts):
     frames = [
         (int(offset), int(length), int(faults), row.tobytes())

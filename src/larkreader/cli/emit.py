@@ -15,7 +15,13 @@ from .grouped import command
 @command()
 @sheet_argument
 @click.option(
-    "-o", "--output", "into", type=click.Path(path_type=Path), required=True, metavar="DIR", help="Write into this folder."
+    "-o",
+    "--output",
+    "into",
+    type=click.Path(path_type=Path),
+    required=True,
+    metavar="DIR",
+    help="Write into this folder.",
 )
 @click.option(
     "--end",

@@ -38,7 +38,8 @@ _NAMES = {
     SENT: "as_hex send.file send.frame replay ending times every",
     TEST: (
         "loopback.characters patterns bauds formats blocks pauses_s loopback.file loopback.frame limit_s for_s "
-        "loopback.expect torture trials xor add prefix only_receive one_way seed tolerance ask flow_probe wait forward seconds"
+        "loopback.expect torture trials xor add prefix only_receive one_way seed tolerance ask flow_probe wait forward "
+        "seconds"
     ),
     OUTPUT: (
         "as_json to characters frames fates junit annotations output markdown messages csv_ record write into out_rate "

@@ -51,7 +51,7 @@ def u32(value: int) -> str:
 
 
 def signed_number(value: int, bits: int) -> str:
-    """Return a whole number as a constant of C of some width; the lowest of a width is no constant by itself."""
+    """Return a whole number as a constant of C of some width; C has no constant for the lowest of a width."""
     if value == -(1 << width_of(bits) - 1):
         return f"({signed_number(value + 1, bits)} - 1)"
     if bits <= 16:

@@ -163,7 +163,7 @@ def _sum(name: str, summed: SumAlgorithm) -> Sequence[str]:
         ]
     else:
         lines = [f"    {result} sum = 0;", loop, f"        sum = ({result})(sum + {value});", "    }"]
-    whole = {"none": "sum", "ones": "~sum", "twos": f"0u - sum" if summed.width <= 32 else "0u - sum"}
+    whole = {"none": "sum", "ones": "~sum", "twos": "0u - sum"}
     return [*head, *lines, f"    return ({result})({whole[summed.complement]});", "}", ""]
 
 

@@ -17,7 +17,6 @@ from .c_members import Entry, LayoutInC, Member
 from .c_writer import CWriter
 
 
-
 @dataclass(frozen=True)
 class Item:
     """One item of a field, within the loops that go through all of them.
@@ -56,7 +55,8 @@ class Item:
         """Return an expression of its bits, of the type `unsigned(bits)`."""
         if self.bit_text:
             wide = 64 if self.bits > 32 else 32
-            return f"({unsigned(self.bits)}){self.prefix}_take{wide}_{self.packing}({self.array}, {self.bit_text}, {self.bits}u)"
+            function = f"{self.prefix}_take{wide}_{self.packing}"
+            return f"({unsigned(self.bits)}){function}({self.array}, {self.bit_text}, {self.bits}u)"
         return taken(self.array, parts_of(self.bit, self.bits, self.packing, self.order), self.bits)
 
     def put(self, value: str) -> Sequence[str]:
@@ -94,7 +94,7 @@ def placed(layout: LayoutInC) -> Iterator[tuple[Entry, Placed]]:
 
 @dataclass(frozen=True)
 class Where:
-    """Where the items of an entry lie in one frame: `base` and `count` are expressions of C, used where frames differ."""
+    """Where the items of an entry lie in one frame; `base` and `count` are expressions of C, for frames that differ."""
 
     entry: Entry
     placed: Placed
@@ -162,8 +162,11 @@ class ItemLoops:
             elif moves and not loops:
                 stack.enter_context(self.writer.block(""))
             for variable, many, _ in loops:
-                stack.enter_context(self.writer.block(f"for (size_t {variable} = 0; {variable} < {many}; {variable}++)"))
-            array, bit, text = self.array, place.first_bit + within, ""
+                stack.enter_context(
+                    self.writer.block(f"for (size_t {variable} = 0; {variable} < {many}; {variable}++)")
+                )
+            array: str = self.array
+            bit, text = place.first_bit + within, ""
             if all(step % 8 == 0 for _, _, step in loops) and (known is not None or not moves):
                 if loops or moves:
                     first = f"(size_t)({where.base} >> 3)" if moves else f"{place.first_bit // 8}u"

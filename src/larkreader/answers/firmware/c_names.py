@@ -7,15 +7,15 @@ from collections.abc import Iterable
 
 # ISO/IEC 9899:1999, 6.4.1; those of C++ too (ISO/IEC 14882:2020, 5.11), as headers are often included there.
 KEYWORDS = frozenset(
-    """
-    auto break case char const continue default do double else enum extern float for goto if inline int long register
-    restrict return short signed sizeof static struct switch typedef union unsigned void volatile while
-    bool true false asm alignas alignof and and_eq bitand bitor catch char8_t char16_t char32_t class compl concept
-    const_cast consteval constexpr constinit co_await co_return co_yield decltype delete dynamic_cast explicit export
-    friend mutable namespace new noexcept not not_eq nullptr operator or or_eq private protected public
-    reinterpret_cast requires static_assert static_cast template this thread_local throw try typeid typename using
-    virtual wchar_t xor xor_eq
-    """.split()
+    (  # noqa: SIM905  # a hundred words, in rows
+        "auto break case char const continue default do double else enum extern float for goto if inline int long "
+        "register restrict return short signed sizeof static struct switch typedef union unsigned void volatile "
+        "while bool true false asm alignas alignof and and_eq bitand bitor catch char8_t char16_t char32_t class "
+        "compl concept const_cast consteval constexpr constinit co_await co_return co_yield decltype delete "
+        "dynamic_cast explicit export friend mutable namespace new noexcept not not_eq nullptr operator or or_eq "
+        "private protected public reinterpret_cast requires static_assert static_cast template this thread_local "
+        "throw try typeid typename using virtual wchar_t xor xor_eq "
+    ).split()
 )
 
 

@@ -91,4 +91,3 @@ def _generator(clock: EndClock, planned: Plan, upper: str, names: Names) -> Iter
         called = f"{upper}_REGISTER_{c_word(name or 'divisor').upper()}"
         if called not in names:
             yield f"#define {names.give(called)} 0x{value:0{-(-bits // 4)}X}u"
-

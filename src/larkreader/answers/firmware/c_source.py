@@ -1,4 +1,4 @@
-"""C for the firmware at the other end of a link: frames, checksums, parsers and settings, as the sheet declares them."""
+"""C for the firmware at the other end of a link: frames, checksums, parsers and settings, as the sheet has them."""
 
 from __future__ import annotations
 
@@ -9,18 +9,16 @@ from collections.abc import Iterator, Mapping, Sequence
 from functools import cache
 from typing import Any
 
-from larkreader.declare.checks.crc import CrcAlgorithm
 from larkreader.declare.document.sheet import Sheet
 from larkreader.declare.document.sheet_text import sheet_text
 from larkreader.declare.frame.fields import FieldGroup, NamedField
-from larkreader.declare.frame.layout import FrameLayout
 from larkreader.declare.frame.shape import name_of, varies
 from larkreader.errors import RequestError, nearest
 
 from .c_bits import number, signed_number
 from .c_checksums import Way, checksum_source
-from .c_layout import LayoutSource
-from .c_members import Entry, LayoutInC, layout_in_c
+from .c_layout import layout_functions
+from .c_members import LayoutInC, layout_in_c
 from .c_names import Names, c_word, comment
 from .c_settings import settings_lines
 from .c_values import Real, values_functions, values_struct
@@ -62,9 +60,12 @@ def emit_c(
 
     Examples
     --------
-    >>> files = lr.emit_c(lr.open_sheet("rig.toml"), name="rig")
+    >>> status = lr.FrameLayout(
+    ...     boundary={"kind": "marker", "marker": "D7"}, fields=[{"name": "flow", "type": "uint16"}]
+    ... )
+    >>> files = lr.emit_c(lr.Sheet(wire={"from_pump": {}}, frame={"status": status}), name="pump")
     >>> list(files)
-    ['rig.h', 'rig.c']
+    ['pump.h', 'pump.c']
     """
     return _Emission(sheet, end, name, checksums, values).files()
 
@@ -85,8 +86,22 @@ class _Emission:
         self.file = name
         ours = ("event", "ring", "ring_start", "ring_put", "ring_get", "ring_level", "stands")
         self.names = Names(f"{self.prefix}_{word}" for word in ours)
-        behind = ("", "_pack", "_unpack", "_fit", "_right", "_judge", "_begins", "_shape", "_marker", "_end", "_find_end", "_values",
-                  "_to_values", "_from_values")
+        behind = (
+            "",
+            "_pack",
+            "_unpack",
+            "_fit",
+            "_right",
+            "_judge",
+            "_begins",
+            "_shape",
+            "_marker",
+            "_end",
+            "_find_end",
+            "_values",
+            "_to_values",
+            "_from_values",
+        )
         self.layouts = [
             layout_in_c(layout, self.names.give(f"{self.prefix}_{c_word(key).lower()}", behind=behind))
             for key, layout in sheet.frame.items()
@@ -141,7 +156,10 @@ class _Emission:
     def _header(self, shared: dict[str, Any], wires: Sequence[dict[str, Any]]) -> str:
         layouts = [self._described(layout) for layout in self.layouts]
         has_float64 = any(
-            member.kind == "lark_float64" for layout in self.layouts for entry in layout.entries for member in entry.members
+            member.kind == "lark_float64"
+            for layout in self.layouts
+            for entry in layout.entries
+            for member in entry.members
         )
         for wire in wires:
             keys = ", ".join(layout["key"] for layout in wire["layouts"])
@@ -158,15 +176,15 @@ class _Emission:
         for layout in self.layouts:
             if layout.is_walked:
                 functions += _shape(layout)
-            source = LayoutSource(layout, self.prefix, self.functions.get(layout.name, ""))
-            functions += source.functions(with_begins=layout.name in with_begins)
+            called = self.functions.get(layout.name, "")
+            functions += layout_functions(layout, self.prefix, called, with_begins=layout.name in with_begins)
             if self.values:
                 functions += values_functions(layout, self.values)
         sums: list[str] = []
         done = set()
         for layout in self.layouts:
-            called = self.functions.get(layout.name)
-            if called is not None and called not in done and layout.layout.checksum is not None:
+            called = self.functions.get(layout.name, "")
+            if called and called not in done and layout.layout.checksum is not None:
                 sums += checksum_source(called, layout.layout.checksum.method, self.checksums)
                 done.add(called)
         used = set(re.findall(rf"{self.prefix}_\w+", "\n".join(functions)))
@@ -297,17 +315,21 @@ def _tidy(text: str) -> str:
     return re.sub(r"\n{3,}", "\n\n", lines).strip("\n") + "\n"
 
 
-_FUNCTION = re.compile(r"(?:/\*(?:(?!\*/)[\s\S])*\*/\n)?^static [\w ]+?\**(\w+)\(.*\)\n\{\n[\s\S]*?^\}\n\n?", re.MULTILINE)
+_FUNCTION = re.compile(
+    r"(?:/\*(?:(?!\*/)[\s\S])*\*/\n)?^static [\w ]+?\**(\w+)\(.*\)\n\{\n[\s\S]*?^\}\n\n?", re.MULTILINE
+)
 
 
 def _without_unused(text: str) -> str:
     """Return the source without static functions that nothing calls, about which compilers warn."""
-    while True:
-        words = Counter(re.findall(r"\w+", text))
-        shorter = _FUNCTION.sub(lambda found: "" if words[found[1]] == 1 else found[0], text)
-        if shorter == text:
-            return text
+    while (shorter := _shortened(text, Counter(re.findall(r"\w+", text)))) != text:
         text = shorter
+    return text
+
+
+def _shortened(text: str, words: Counter[str]) -> str:
+    """Return the source without the functions whose names stand there once."""
+    return _FUNCTION.sub(lambda found: "" if words[found[1]] == 1 else found[0], text)
 
 
 def _version() -> str:
@@ -322,7 +344,11 @@ def _template(name: str) -> Any:
 
     loader = PackageLoader("larkreader.answers.firmware", "templates")
     environment = Environment(
-        loader=loader, trim_blocks=True, lstrip_blocks=True, keep_trailing_newline=True, undefined=StrictUndefined,
-        autoescape=False,  # noqa: S701  # C, not a page
+        loader=loader,
+        trim_blocks=True,
+        lstrip_blocks=True,
+        keep_trailing_newline=True,
+        undefined=StrictUndefined,
+        autoescape=False,  # C, not a page
     )
     return environment.get_template(name)

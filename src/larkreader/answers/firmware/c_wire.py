@@ -6,8 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from larkreader.declare.frame.boundary import TerminatorBoundary
-from larkreader.declare.frame.frame_boundary import FrameBoundary
+from larkreader.declare.frame.boundary import Boundary, TerminatorBoundary
 from larkreader.declare.frame.layout import FrameLayout
 from larkreader.declare.frame.stuffing import BEGINS, ENDS, WRONG, Stuffing
 from larkreader.decode.cut.joined_packets import FEWEST_BITS
@@ -81,9 +80,7 @@ class WireInC:
             "longest": declared.longest,
         }
 
-    def _content(
-        self, declared: Sequence[FrameLayout], layouts: list[dict[str, Any]], prefix: str
-    ) -> dict[str, Any]:
+    def _content(self, declared: Sequence[FrameLayout], layouts: list[dict[str, Any]], prefix: str) -> dict[str, Any]:
         """Return what the parser of frames needs whose own content ends them; see `decode.cut.candidates`."""
         all_marked = all(layout.marker for layout in declared)
         varies = any(layout.needs_locating for layout in declared)
@@ -115,9 +112,9 @@ class WireInC:
         }
 
 
-def _delimited(boundary: FrameBoundary, declared: Sequence[FrameLayout], prefix: str) -> dict[str, Any]:
+def _delimited(boundary: Boundary, declared: Sequence[FrameLayout], prefix: str) -> dict[str, Any]:
     """Return what the parser of frames needs that something outside their content ends."""
-    longest: int = boundary.longest  # type: ignore[attr-defined]  # every boundary that delimits has a longest
+    longest: int = boundary.longest
     most = boundary.most_sent(longest)
     stuffing = boundary.stuffing
     splits = not boundary.is_recoded and all(

@@ -1,4 +1,4 @@
-"""Emitted files on disk: written as a whole, and never over what somebody else has written."""
+"""Emitted files on disk: written as a whole, and never over a file that was not emitted."""
 
 from __future__ import annotations
 
@@ -91,8 +91,8 @@ def _replace(path: Path, text: str) -> None:
             file.write(text)
             file.flush()
             os.fsync(file.fileno())
-        os.chmod(beside, 0o666 & ~_umask())
-        os.replace(beside, path)
+        Path(beside).chmod(0o666 & ~_umask())
+        Path(beside).replace(path)
     except BaseException:
         Path(beside).unlink(missing_ok=True)
         raise

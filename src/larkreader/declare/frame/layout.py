@@ -237,7 +237,9 @@ def _agreed(entry: FieldEntry, given: int, held: Mapping[str, int], *, is_given:
     many += count.addend
     if left or many < 0 or (is_given and many != given):
         found = f"has {given} items" if is_given else "is not given"
-        raise RequestError(name_of(entry), found, f"must have as many as {repeat} gives with {held.get(count.field, 0)}")
+        raise RequestError(
+            name_of(entry), found, f"must have as many as {repeat} gives with {held.get(count.field, 0)}"
+        )
     return many
 
 

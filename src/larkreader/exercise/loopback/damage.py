@@ -1,4 +1,4 @@
-"""Frames damaged in every way that a line, a driver or a sender damages them, for a receiver that must find its way back.
+"""Frames damaged in every way that a line, a driver or a sender damages them.
 
 Each kind of damage is a function that makes what is sent between sound frames: pieces that are sound frames themselves,
 pieces that are none, and rests of the line.
@@ -15,8 +15,9 @@ from typing import Any
 
 from larkreader.declare.frame.field_kinds import raw_limits
 from larkreader.declare.frame.field_parts import REST
-from larkreader.declare.frame.fields import FieldGroup, NamedField
+from larkreader.declare.frame.fields import FieldEntry, FieldGroup, NamedField
 from larkreader.declare.frame.layout import FrameLayout
+from larkreader.declare.frame.shape import repeat_of
 from larkreader.decode.check.verify import fixed_value
 from larkreader.decode.cut.frames import read_frames
 from larkreader.errors import RequestError
@@ -62,7 +63,7 @@ class FrameMaker:
         self.layout, self.rng, self._identity = layout, rng, identity
         self._recent: deque[Hashable] = deque(maxlen=RECENT)
         self._counted = {layout.boundary.counted.field} if layout.boundary.counted else set()
-        self._deciding = {str(entry.repeat).split()[0] for entry in layout.fields if _is_counted(entry)}
+        self._deciding = {str(repeat_of(entry)).split()[0] for entry in layout.fields if _is_counted(entry)}
 
     def content(self) -> bytes:
         """Return the content of a frame that differs from the last ones, as far as there are enough."""
@@ -97,7 +98,7 @@ class FrameMaker:
                 items = [self._value(entry) for _ in range(entry.repeat)]
                 yield entry.name, items if entry.repeat > 1 else items[0]
 
-    def _value(self, field: NamedField) -> float:
+    def _value(self, field: NamedField) -> Any:
         raw = self._raw(field)
         return raw * field.scale + field.offset if field.is_scaled else raw
 
@@ -119,8 +120,8 @@ class FrameMaker:
         return low if raw in field.invalid else raw
 
 
-def _is_counted(entry: Any) -> bool:
-    return isinstance(getattr(entry, "repeat", 1), str) and entry.repeat != REST
+def _is_counted(entry: FieldEntry) -> bool:
+    return isinstance(repeat_of(entry), str) and repeat_of(entry) != REST
 
 
 Damage = Callable[[FrameMaker], Sequence[Piece]]
@@ -243,9 +244,7 @@ def _other_value(maker: FrameMaker) -> Sequence[Piece]:
         entry.model_copy(update={"equals": None}) if getattr(entry, "name", None) == slot.name else entry
         for entry in layout.fields
     ]
-    other = FrameLayout(
-        boundary=layout.boundary, packing=layout.packing, fields=changed, checksum=layout.checksum
-    )
+    other = FrameLayout(boundary=layout.boundary, packing=layout.packing, fields=changed, checksum=layout.checksum)
     low, high = raw_limits(slot.kind, slot.bits, slot.coding)
     wrong = maker.rng.choice([value for value in range(low, min(high, low + 255) + 1) if value != fixed_value(slot)])
     values = dict(maker.values()) | {slot.name: wrong}

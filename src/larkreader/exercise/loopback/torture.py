@@ -187,9 +187,7 @@ class _Torture:
         self.taken: set[Identity] = set()
         self.old: set[Identity] = set()  # what was taken in the trial before, and may be reported once more
 
-    def run(
-        self, reopen: Callable[[], Port] | None, progress: Callable[[int, int], None] | None
-    ) -> TortureResult:
+    def run(self, reopen: Callable[[], Port] | None, progress: Callable[[int, int], None] | None) -> TortureResult:
         """Try every kind of damage that can happen to the frame."""
         began_s = self.port.now_s()
         self._collect(set(), self.quiet_s)  # what the device sends of itself answers nothing
@@ -274,7 +272,7 @@ class _Torture:
         }  # fmt: skip
 
     def _swallowed(self) -> int | None:
-        """Return how many more sound frames the device loses behind a rest before it takes any; None if it takes none."""
+        """Return how many more sound frames the device loses behind a rest before it takes any; None if none."""
         lost, data, many = 0, 0, LEAST_BEHIND
         while data < MOST_SWALLOWED:
             more = list(self._sound(many))
@@ -335,7 +333,9 @@ def _held(frames: Frames, names: Sequence[str] | None) -> Iterator[Identity]:
         if names is None:
             yield (bytes(frames.data[row]).hex(),)
         else:
-            yield tuple(str(column[row].tolist() if hasattr(column[row], "tolist") else column[row]) for column in columns)
+            yield tuple(
+                str(column[row].tolist() if hasattr(column[row], "tolist") else column[row]) for column in columns
+            )
 
 
 def _sent(pieces: Sequence[Piece]) -> bytes:

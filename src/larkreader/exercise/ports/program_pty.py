@@ -9,8 +9,8 @@ import tty
 
 from larkreader.errors import PortError
 
+from .child import NO_WIRE, Child
 from .descriptor import DescriptorPort
-from .program import NO_WIRE, Child
 
 
 class PtyProgramPort(DescriptorPort):

@@ -56,9 +56,9 @@ def cases_of(result: LoopbackResult | MatrixResult | DialogueResult | TortureRes
     Returns
     -------
     list of Case
-        One for each run of a loopback, step of a dialogue or kind of damage. Of a reading and a plan one for each finding, which fails
-        if its severity is error, for each check that proved something, and for each that could not be made, which is
-        skipped.
+        One for each run of a loopback, step of a dialogue or kind of damage. Of a reading and a plan one for each
+        finding, which fails if its severity is error, for each check that proved something, and for each that could
+        not be made, which is skipped.
     """
     if isinstance(result, DialogueResult):
         return [Case(step.name, step.duration_s, step.outcome, step.why, step.detail()) for step in result.steps]

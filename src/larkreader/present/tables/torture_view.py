@@ -20,8 +20,8 @@ def torture(result: TortureResult) -> Group:
         table.add_row(Text(row.damage), row.outcome, *cells)
     found = [Text(line) for row in result.rows if row.outcome not in ("pass", "not tried") for line in why(row)]
     failed = [row for row in result.rows if row.outcome != "pass"]
-    counts = f"{len(result.rows) - len(failed)} of {len(result.rows)} kinds of damage"
-    verdict = f"Verdict: {result.verdict}: {counts} cost no sound frame, in {duration(result.duration_s)}"
+    kept = f"{len(result.rows) - len(failed)} of {len(result.rows)} kinds of damage"
+    verdict = f"Verdict: {result.verdict}: {kept} cost no sound frame, in {duration(result.duration_s)}"
     return Group(table, *([""] if found else []), *found, "", Text(verdict, style="bold"))
 
 
