@@ -51,11 +51,11 @@ class LayoutCode:
         return " && ".join(terms)
 
     def held(self, name: str) -> str:
-        """Return the number of a field that decides about later ones, by which its variable is named."""
+        """Return the number of a field that decides about later fields, by which its variable is named."""
         return f"{sorted(self.wanted).index(name)}"
 
     def held_type(self, name: str) -> str:
-        """Return the type of the variable of a field that decides about later ones."""
+        """Return the type of the variable of a field that decides about later fields."""
         return "int32_t" if self.layout.layout.slot[name].bits <= 16 else "int64_t"
 
     def decoded(self, writer: CWriter, item: Item) -> str:

@@ -139,7 +139,7 @@ class Packing:
             self.code.unless(writer, f"!({self.code.is_present(entry, 'held_')})", f"shape.count[{place}] = 0;")
 
     def _hold(self, writer: CWriter, entry: Entry, name: str) -> None:
-        """Write which number a field holds that decides about later ones."""
+        """Write which number a field holds that decides about later fields."""
         held, member = f"held_{self.code.held(name)}", entry.members[0]
         value = f"from->{entry.name}" if entry.name else self.code.constant(member, entry.bits, member.fixed or 0)
         if entry.declared.when:

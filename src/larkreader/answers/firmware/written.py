@@ -30,8 +30,16 @@ def write_c(
     ----------
     folder : str or pathlib.Path
         The folder, which is made if it is not there.
-    sheet, end, name, checksums, values
-        As in `emit_c`.
+    sheet : Sheet
+        What was declared.
+    end : str, optional
+        The end whose firmware it is.
+    name : str
+        What the files are called, and what every name in them begins with.
+    checksums : {"table", "bits"}
+        How CRCs are calculated.
+    values : {"float", "double"}, optional
+        Of which type values with a scale are, in a second struct of each frame.
 
     Returns
     -------
@@ -42,6 +50,13 @@ def write_c(
     ------
     RequestError
         As `emit_c`; or if a file of such a name is there that was not emitted. Nothing is then written.
+
+    Examples
+    --------
+    >>> import tempfile
+    >>> sheet = lr.Sheet(wire={"tx": {}}, frame={"flow": {"boundary": {"kind": "cobs"}}})
+    >>> [path.name for path in lr.write_c(tempfile.mkdtemp(), sheet, name="pump")]
+    ['pump.h', 'pump.c']
     """
     files = emit_c(sheet, end, name=name, checksums=checksums, values=values)
     return write_files(Path(folder), files)

@@ -23,7 +23,7 @@ from larkreader.decode.cut.frames import read_frames
 from larkreader.errors import RequestError
 
 FEW = 3  # of what varies in number, so that frames stay short
-TRIES = 200  # to make a frame that differs from the last ones, or holds its own marker
+TRIES = 200  # to make a frame that differs from those before it, or holds its own marker
 RECENT = 256  # frames that differ from each other
 
 
@@ -66,7 +66,7 @@ class FrameMaker:
         self._deciding = {str(repeat_of(entry)).split()[0] for entry in layout.fields if _is_counted(entry)}
 
     def content(self) -> bytes:
-        """Return the content of a frame that differs from the last ones, as far as there are enough."""
+        """Return the content of a frame that differs from the frames before it, if there are enough."""
         for _ in range(TRIES):
             content = self.layout.encode(dict(self.values()))
             if self._identity(content) not in self._recent and not self._ends_early(content):

@@ -155,6 +155,7 @@ def run_torture(
     Returns
     -------
     TortureResult
+        A row for each kind of damage; its verdict is ``"pass"`` if the device lost no sound frame, and took no other.
 
     Raises
     ------
