@@ -230,7 +230,10 @@ def test_emitted_parsers_part_joined_frames_and_find_the_right_end(tmp_path):
     ended = {"kind": "marker", "marker": "A5", "end": "5A", "longest": 30}
     right, plain = layout_of(ended, **check), layout_of(ended)
     cobs = layout_of({"kind": "cobs", "longest": 700})
-    emitted = Emitted([[slip], [lines], [right], [plain], [cobs]], tmp_path)
+    counted = [{"name": "n", "type": "bcd8"}, {"name": "some", "type": "uint8", "repeat": "n"}]
+    digits = lr.FrameLayout(boundary={"kind": "marker", "marker": "A5", "longest": 300}, fields=counted)
+    emitted = Emitted([[slip], [lines], [right], [plain], [cobs], [digits]], tmp_path)
+    check_stream(emitted, 5, 5, b"\xa5\xd4" + bytes(134) + b"\xa5\x01\x07")  # D4: thirteen tens and four
     for size in (252, 253, 254, 255, 508, 600):
         held = [cobs.encode({"n": 1, "rest": [7] * size + tail}) for tail in ([], [0], [0, 5])]
         check_stream(emitted, 4, 4, b"".join(map(cobs.as_sent, held)))

@@ -220,6 +220,6 @@ def _most(layout: FrameLayout, declared: FieldEntry, bits: int) -> int:
     if repeat != REST:
         count = Count.parse(str(repeat))
         by = layout.slot[count.field]
-        highest = 10 ** (by.bits // 4) - 1 if by.kind == "bcd" else (1 << by.bits) - 1
+        highest = 15 * int("1" * (by.bits // 4)) if by.kind == "bcd" else (1 << by.bits) - 1  # wrong digits count too
         most = min(most, highest * count.factor // count.divisor + count.addend)
     return max(min(most, MOST_ITEMS * 8), 1)
