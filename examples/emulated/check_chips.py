@@ -1,0 +1,138 @@
+"""The pump head's receiver, built from what the sheet emits, on emulated chips: a dialogue, and damage.
+
+Each chip is a row of a table. Two run in a system emulator, which passes whole characters on: it has no bits, so
+that bauds are calculated there and not measured. The third is simulated cycle by cycle, at the pace of the line, as a
+program that is a port: there the time from character to character is measured.
+"""
+
+from __future__ import annotations
+
+import re
+import shutil
+import subprocess
+import sys
+import tempfile
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import NamedTuple
+
+from check_board import connect, free_port
+
+import larkreader as lr
+from larkreader.exercise.talk.session import start_session
+from larkreader.judge.calculate.baud_setting import BaudSetting
+
+HERE = Path(__file__).parent
+SHEET = HERE.parent / "firmware" / "bench.toml"
+WARNINGS = ("-std=c99", "-Wall", "-Wextra", "-Werror")
+CORTEX = ("-mthumb", "-O2", "-ffreestanding", "-nostartfiles", "-nostdlib", "-T", str(HERE / "board.ld"))
+AVR = ("-mmcu=atmega328p", "-Os", "-DBENCH_RING_PLACE=uint8_t")
+TRIALS = 4
+BITS = 11  # of a character of 8E1
+WORST_BAUD = 0.01  # as a share: of the divisor's, and of what is measured
+
+
+class Chip(NamedTuple):
+    """A chip: the end of the sheet and the source that stand for it, how it is compiled, and what it runs in."""
+
+    end: str
+    compiler: str
+    flags: tuple[str, ...]
+    libraries: tuple[str, ...]
+    machine: str
+
+
+CHIPS = (
+    Chip("cortex_m3", "arm-none-eabi-gcc", ("-mcpu=cortex-m3", *CORTEX), ("-lc", "-lgcc"), "lm3s6965evb"),
+    Chip("cortex_m4", "arm-none-eabi-gcc", ("-mcpu=cortex-m4", *CORTEX), ("-lc", "-lgcc"), "netduinoplus2"),
+    Chip("avr", "avr-gcc", AVR, (), ""),
+)
+
+
+def build(chip: Chip, sheet: lr.Sheet, into: Path) -> Path:
+    """Emit the C of the chip's end, and compile the receiver with it."""
+    lr.write_c(into, sheet, chip.end, name="bench")
+    firmware = into / "receiver.elf"
+    sources = [into / "bench.c", HERE / "chips" / "receiver.c", HERE / "chips" / f"{chip.end}.c"]
+    flags = [*chip.flags, *WARNINGS, f"-I{into}", f"-I{HERE / 'chips'}"]
+    subprocess.run([chip.compiler, *flags, *map(str, sources), "-o", str(firmware), *chip.libraries], check=True)
+    return firmware
+
+
+@contextmanager
+def emulated(chip: Chip, firmware: Path) -> Iterator[str]:
+    """Run firmware in the system emulator; give the place of its UART."""
+    place = f"127.0.0.1:{free_port()}"
+    quiet = ["-display", "none", "-monitor", "none", "-serial", f"tcp:{place},server=on,wait=on"]
+    command = ["qemu-system-arm", "-M", chip.machine, *quiet, "-kernel", str(firmware)]
+    with subprocess.Popen(command, stdin=subprocess.DEVNULL, stderr=subprocess.DEVNULL) as emulator:
+        try:
+            yield place
+        finally:
+            emulator.kill()
+
+
+@contextmanager
+def simulated(setting: BaudSetting, firmware: Path, line: lr.LineSettings) -> Iterator[str]:
+    """Build the program that simulates the chip; give its port."""
+    machine = firmware.with_name("avr_machine")
+    source = str(HERE / "chips" / "avr_machine.c")
+    subprocess.run(["gcc", "-O2", "-Wall", source, "-o", str(machine), "-lsimavr"], check=True)
+    yield f"exec:{machine} {firmware} {setting.clock.hertz:.0f} {line.baud:.0f}"
+
+
+def check(chip: Chip, sheet: lr.Sheet) -> bool:
+    """Try one chip; return whether all is as it should be."""
+    setting = next(clock.setting for clock in lr.plan(sheet).clocks if clock.end.key == chip.end)
+    is_near = abs(setting.error) < WORST_BAUD
+    print(f"{chip.end}: the divisor makes the baud within 1 %: {is_near}")
+    with tempfile.TemporaryDirectory() as folder:
+        firmware = build(chip, sheet, Path(folder))
+        runs = emulated(chip, firmware) if chip.machine else simulated(setting, firmware, sheet.line)
+        with runs as place, connect(place) as port:
+            ready = not start_session(port, sheet.port["chip"]).findings
+            dialogue = lr.run_dialogue(port, sheet.exchange, sheet.frame)
+            torture = lr.exercise.run_torture(port, sheet, trials=TRIALS, quiet_s=1.0)
+            port.close()
+            notes = " ".join(port.notes)
+    print("  ready:", ready)
+    print("  dialogue:", dialogue.verdict)
+    print(f"  under {len(torture.rows)} kinds of damage: {torture.verdict}")
+    for row in torture.rows:
+        if row.outcome != "pass":
+            print(f"  {row.damage}: {row.outcome}, {row.lost} lost, {row.wrong} wrong", file=sys.stderr)
+    if not chip.machine:
+        cycles = int(re.search(r"(\d+) cycles a character", notes)[1])
+        measured = setting.clock.hertz * BITS / cycles
+        is_measured = abs(measured / setting.baud - 1) < WORST_BAUD
+        print("  the chip sends at the baud of its divisor, within 1 %:", is_measured)
+        is_near = is_near and is_measured
+    return is_near and ready and dialogue.verdict == torture.verdict == "pass"
+
+
+def missing_for(chip: Chip) -> list[str]:
+    """Return what is not there that a chip needs."""
+    tools = [chip.compiler, "qemu-system-arm"] if chip.machine else [chip.compiler, "gcc"]
+    gone = [tool for tool in tools if shutil.which(tool) is None]
+    if not chip.machine and not Path("/usr/include/simavr/sim_avr.h").exists():
+        gone.append("libsimavr")
+    return gone
+
+
+def main() -> int:
+    """Try all chips for which everything is there."""
+    sheet = lr.open_sheet(SHEET)
+    done = []
+    for chip in CHIPS:
+        if gone := missing_for(chip):
+            print(
+                f"{chip.end}: left out, as {' and '.join(gone)} cannot be found; run.sh beside this file installs them"
+            )
+        else:
+            done.append(check(chip, sheet))
+    return 2 if not done else 0 if all(done) else 1
+
+
+if __name__ == "__main__":
+    sys.exit(main())

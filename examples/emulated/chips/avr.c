@@ -1,0 +1,29 @@
+/* An AVR of 8 bits, whose UART holds two characters. */
+#include "chip.h"
+
+#include <avr/interrupt.h>
+#include <avr/io.h>
+
+ISR(USART_RX_vect)
+{
+    const uint8_t status = UCSR0A;
+    overruns += (status & _BV(DOR0)) != 0u;
+    bench_ring_put(&received, UDR0);
+}
+
+void chip_send(uint8_t value)
+{
+    while ((UCSR0A & _BV(UDRE0)) == 0u) {
+    }
+    UDR0 = value;
+}
+
+void chip_start(void)
+{
+    UCSR0A = _BV(U2X0);                                 /* eight samples a bit */
+    UBRR0H = BENCH_REGISTER_UBRRH;
+    UBRR0L = BENCH_REGISTER_UBRRL;
+    UCSR0C = _BV(UPM01) | _BV(UCSZ01) | _BV(UCSZ00);    /* eight data bits, even parity */
+    UCSR0B = _BV(RXCIE0) | _BV(RXEN0) | _BV(TXEN0);
+    sei();
+}
