@@ -4,6 +4,13 @@
 #include <avr/interrupt.h>
 #include <avr/io.h>
 
+#ifndef DIVISOR_MORE /* by how much the divisor is wrong */
+#define DIVISOR_MORE 0
+#endif
+#ifndef PARITY /* even; odd with the lower bit too */
+#define PARITY _BV(UPM01)
+#endif
+
 ISR(USART_RX_vect)
 {
     const uint8_t status = UCSR0A;
@@ -22,8 +29,8 @@ void chip_start(void)
 {
     UCSR0A = _BV(U2X0);                                 /* eight samples a bit */
     UBRR0H = BENCH_REGISTER_UBRRH;
-    UBRR0L = BENCH_REGISTER_UBRRL;
-    UCSR0C = _BV(UPM01) | _BV(UCSZ01) | _BV(UCSZ00);    /* eight data bits, even parity */
+    UBRR0L = BENCH_REGISTER_UBRRL + DIVISOR_MORE;
+    UCSR0C = PARITY | _BV(UCSZ01) | _BV(UCSZ00);         /* eight data bits */
     UCSR0B = _BV(RXCIE0) | _BV(RXEN0) | _BV(TXEN0);
     sei();
 }

@@ -1,7 +1,7 @@
-/* An AVR whose UART is this program's standard input and output: avr_machine FIRMWARE HERTZ BAUD.
+/* An AVR whose UART is this program's standard input and output: avr_machine FIRMWARE HERTZ BAUD [WAVE].
 
-   Characters enter at the pace of the baud, in the cycles of the simulated chip. At the end it reports on standard error
-   how many cycles lay between two characters that the chip sent one behind the other. */
+   Characters enter at the pace of the baud, as 8E1, in the cycles of the simulated chip. The levels of both wires are
+   written into the file WAVE; those of what the chip sends follow from its registers: divisor and format. */
 #include <simavr/avr_uart.h>
 #include <simavr/sim_avr.h>
 #include <simavr/sim_elf.h>
@@ -18,19 +18,91 @@ enum { BITS = 11, QUEUE = 1 << 16, TURN = 2000 };
 static avr_irq_t *input;
 static uint8_t queue[QUEUE];
 static unsigned first, behind;
-static avr_cycle_count_t character, last_sent, shortest = (avr_cycle_count_t)-1;
+static avr_cycle_count_t character, last_sent;
 static int is_fed, is_over;
 static avr_t *avr;
+static avr_cycle_count_t free_from; /* when the line is free for the next character */
+
+enum { UCSRA = 0xC0, UCSRC = 0xC2, UBRRL = 0xC4, UBRRH = 0xC5 }; /* where the registers lie in the data memory */
+
+typedef struct {
+    avr_cycle_count_t at;
+    char wire; /* 'r' to the pump, 's' from it */
+    char level;
+} change;
+
+static change changes[1 << 20];
+static size_t count;
+
+static void set_level(char wire, avr_cycle_count_t at, int level)
+{
+    if (count < sizeof changes / sizeof changes[0]) {
+        changes[count++] = (change){ at, wire, (char)('0' + level) };
+    }
+}
+
+/* Notes the levels of one character; a parity of 0 is none, of 2 even, of 3 odd. Returns when its stop bits end. */
+static avr_cycle_count_t character_of(char wire, avr_cycle_count_t at, double bit, uint8_t byte, int data_bits, int parity, int stops)
+{
+    int ones = 0, place, bits = 0;
+    set_level(wire, at, 0);
+    for (place = 0; place < data_bits; place++) {
+        const int high = (byte >> place) & 1;
+        ones += high;
+        set_level(wire, at + (avr_cycle_count_t)(++bits * bit), high);
+    }
+    if (parity != 0) {
+        set_level(wire, at + (avr_cycle_count_t)(++bits * bit), (ones & 1) ^ (parity & 1));
+    }
+    set_level(wire, at + (avr_cycle_count_t)(++bits * bit), 1);
+    return at + (avr_cycle_count_t)((bits + stops) * bit);
+}
+
+/* What the chip sends, by its registers; data sheet of the ATmega328P, 19.3 the divisor, 19.10 the format. */
+static void note_sent(uint8_t byte)
+{
+    const uint8_t format = avr->data[UCSRC];
+    const unsigned divisor = (avr->data[UBRRL] | (unsigned)(avr->data[UBRRH] & 15) << 8) + 1;
+    const unsigned bit = divisor * ((avr->data[UCSRA] & 2) != 0 ? 8 : 16);
+    const avr_cycle_count_t at = free_from > avr->cycle ? free_from : avr->cycle;
+    free_from = character_of('s', at, bit, byte, 5 + ((format >> 1) & 3), (format >> 4) & 3, (format & 8) != 0 ? 2 : 1);
+}
+
+static int by_time(const void *one, const void *other)
+{
+    const change *a = one, *b = other;
+    return a->at < b->at ? -1 : a->at > b->at;
+}
+
+static void write_wave(const char *name)
+{
+    FILE *wave = fopen(name, "w");
+    char last[2] = { '1', '1' };
+    size_t i;
+    if (wave == NULL) {
+        return;
+    }
+    qsort(changes, count, sizeof changes[0], by_time);
+    fputs("$timescale 100 ps $end\n$var wire 1 s from_pump $end\n$var wire 1 r to_pump $end\n", wave);
+    fputs("$enddefinitions $end\n#0\n1s\n1r\n", wave);
+    for (i = 0; i < count; i++) {
+        char *before = &last[changes[i].wire == 'r'];
+        if (*before != changes[i].level) {
+            *before = changes[i].level;
+            fprintf(wave, "#%.0f\n%c%c\n", (double)changes[i].at * 1e10 / avr->frequency, *before, changes[i].wire);
+        }
+    }
+    fprintf(wave, "#%.0f\n", (double)avr->cycle * 1e10 / avr->frequency);
+    fclose(wave);
+}
 
 static void sent(struct avr_irq_t *irq, uint32_t value, void *param)
 {
     const uint8_t byte = (uint8_t)value;
     (void)irq;
     (void)param;
-    if (last_sent != 0 && avr->cycle - last_sent > 100 && avr->cycle - last_sent < shortest) {
-        shortest = avr->cycle - last_sent; /* the first two leave the program at once, into the buffer and the register */
-    }
     last_sent = avr->cycle;
+    note_sent(byte);
     if (write(STDOUT_FILENO, &byte, 1) != 1) {
         is_over = 1;
     }
@@ -44,6 +116,7 @@ static avr_cycle_count_t feed(struct avr_t *chip, avr_cycle_count_t when, void *
         is_fed = 0;
         return 0;
     }
+    character_of('r', when - character, (double)character / BITS, queue[first % QUEUE], 8, 2, 1);
     avr_raise_irq(input, queue[first++ % QUEUE]);
     return when + character;
 }
@@ -73,7 +146,7 @@ int main(int arguments, char **argument)
     uint32_t flags = 0;
     avr_cycle_count_t busy_until;
     memset(&firmware, 0, sizeof firmware);
-    if (arguments != 4 || elf_read_firmware(argument[1], &firmware) != 0 || (avr = avr_make_mcu_by_name("atmega328p")) == NULL) {
+    if (arguments < 4 || arguments > 5 || elf_read_firmware(argument[1], &firmware) != 0 || (avr = avr_make_mcu_by_name("atmega328p")) == NULL) {
         return 2;
     }
     avr->log = 0;
@@ -101,6 +174,8 @@ int main(int arguments, char **argument)
         }
         take(avr->cycle < busy_until ? 0 : 20); /* with nothing to do, time waits for input */
     }
-    fprintf(stderr, "%lu cycles a character\n", (unsigned long)shortest);
-    return 1; /* so that the port passes the line on as a note */
+    if (arguments == 5) {
+        write_wave(argument[4]);
+    }
+    return 0;
 }
