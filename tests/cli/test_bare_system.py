@@ -115,4 +115,4 @@ def test_a_command_that_needs_no_device_works(tmp_path):
 def test_a_port_that_the_system_does_not_have_is_refused_with_what_there_is(tmp_path):
     for name, (status, _, err) in run_bare(tmp_path, REFUSED).items():
         assert status == 2, name
-        assert "HOST:PORT, accept:HOST:PORT or stand-in:NAME" in err, name
+        assert "HOST:PORT, accept:HOST:PORT, exec:COMMAND or stand-in:NAME" in err, name

@@ -117,8 +117,10 @@ def taken(array: str, parts: Sequence[Part], bits: int) -> str:
             byte = f"({byte} >> {part.low})"
         if part.low + part.bits < 8:
             byte = f"({byte} & 0x{(1 << part.bits) - 1:02X}u)"
+        if len(parts) == 1 and bits <= 8:
+            return f"({kind}){byte}" if byte.startswith("(") else byte
         terms.append(f"(({kind}){byte} << {part.at})" if part.at else f"({kind}){byte}")
-    return f"({kind})({' | '.join(terms)})" if len(terms) > 1 or bits < 16 else terms[0]
+    return f"({kind})({' | '.join(terms)})"
 
 
 def put(array: str, parts: Sequence[Part], value: str) -> Sequence[str]:

@@ -93,6 +93,14 @@ class LayoutCode:
         count = f"{shape}count[{last.place}]" if varies(last.declared) else f"{last.most}u"
         return begin, f"(size_t)(({shape}at[{last.place}] + (uint32_t){count} * {u32(last.bits)} + 7u) / 8u)"
 
+    def checked(self, frame: str, shape: str) -> str:
+        """Return a call that calculates the checksum of a frame."""
+        begin, end = self.covered(shape)
+        length = f"{end} - {begin}"
+        if begin[:-1].isdecimal() and end[:-1].isdecimal():
+            length = u32(int(end[:-1]) - int(begin[:-1]))
+        return f"{self.checksum}({frame} + {begin}, {length})"
+
     def byte_of(self, entry: Entry, shape: str) -> str:
         """Return an expression of the byte at which an entry begins."""
         if entry.place < 0:

@@ -233,12 +233,9 @@ class Packing:
         check, checksum = self.code.layout.check, self.code.layout.layout.checksum
         if check is None or checksum is None:
             return
-        begin, end = self.code.covered(shape)
 
         def write(inner: CWriter, item: Item) -> None:
-            inner.add(
-                f"const {result_type(checksum.method)} bits = {self.code.checksum}(out + {begin}, {end} - {begin});"
-            )
+            inner.add(f"const {result_type(checksum.method)} bits = {self.code.checked('out', shape)};")
             inner.extend(item.put("bits"))
 
         with writer.block(""):

@@ -63,10 +63,9 @@ class Unpacking:
                 return
             check = self.code.layout.check
             assert check is not None
-            begin, end = self.code.covered("shape->")
 
             def compare(inner: CWriter, item: Item) -> None:
-                calculated = f"{self.code.checksum}(frame + {begin}, {end} - {begin})"
+                calculated = self.code.checked("frame", "shape->")
                 with inner.block(f"if ({calculated} == {item.take()})"):
                     inner.add(f"right = (uint8_t)(right | {self.code.upper}_CHECK_RIGHT);")
 
