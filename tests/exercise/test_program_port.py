@@ -80,6 +80,12 @@ def test_a_fault_at_the_end_is_a_note():
     assert port.notes[-1] == "the program ended with status 1. Its standard error ends with: 5 bytes leaked"
 
 
+def test_a_crash_that_no_reading_reported_is_a_note():
+    with lr.open_port(program("raise SystemExit('valve stuck')")) as port:
+        time.sleep(0.5)
+    assert port.notes[-1].endswith("valve stuck")
+
+
 @POSIX
 @pytest.mark.parametrize("kind", ["exec", "exec-pty"])
 def test_what_a_program_has_started_ends_with_the_port(kind, tmp_path):

@@ -3,6 +3,7 @@
 
 #include <avr/interrupt.h>
 #include <avr/io.h>
+#include <util/delay.h>
 
 #ifndef DIVISOR_MORE /* by how much the divisor is wrong */
 #define DIVISOR_MORE 0
@@ -15,7 +16,15 @@ ISR(USART_RX_vect)
 {
     const uint8_t status = UCSR0A;
     overruns += (status & _BV(DOR0)) != 0u;
+    arrived++;
     bench_ring_put(&received, UDR0);
+}
+
+void chip_deafen(void)
+{
+    cli();
+    _delay_ms(3);
+    sei();
 }
 
 void chip_send(uint8_t value)

@@ -17,8 +17,14 @@ static void interrupted(void)
     if ((status & (OVERRUN | RX_FULL)) != 0u) { /* reading the data clears both */
         const uint8_t value = (uint8_t)UART_DATA;
         overruns += (status & OVERRUN) != 0u;
+        arrived++;
         bench_ring_put(&received, value);
     }
+}
+
+void chip_deafen(void)
+{
+    /* the emulator holds the sender back, so that nothing would be lost */
 }
 
 void chip_send(uint8_t value)

@@ -2,7 +2,7 @@
 #include "chip.h"
 
 bench_ring received;
-volatile uint32_t overruns;
+volatile uint32_t overruns, arrived;
 
 static uint8_t ring[256];
 static bench_to_pump_parser parser;
@@ -16,6 +16,8 @@ static void answer(const bench_program *program)
     memset(&accepted, 0, sizeof accepted);
     accepted.flow = program->flow;
     accepted.count = count++;
+    accepted.arrived = (uint16_t)arrived;
+    accepted.overruns = (uint8_t)overruns;
     for (i = 0; i < program->valve_count; i++) {
         accepted.open = (uint16_t)(accepted.open + program->valve[i]);
     }
@@ -43,6 +45,9 @@ int main(void)
         while (bench_to_pump_next(&parser, &event)) {
             if (event.kind == BENCH_FRAME && bench_program_unpack(event.frame, event.length, &program) == 0) {
                 answer(&program);
+                if (program.flow == 0u) {
+                    chip_deafen(); /* as while flash is written */
+                }
             }
         }
     }

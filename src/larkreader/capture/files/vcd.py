@@ -222,7 +222,9 @@ class _Scan:
 
     def _go_on_to(self, begin_time: int, last_time: int, ends_with_time: bool) -> None:
         if begin_time < self.time or last_time < max(begin_time, self.latest):
-            raise CaptureError(self.name, f"goes back in time, from {max(self.time, begin_time)} to {last_time} ticks")
+            raise CaptureError(
+                self.name, f"goes back in time, from {max(self.time, begin_time, self.latest)} to {last_time} ticks"
+            )
         self.begin = begin_time if self.begin is None else self.begin
         self.time, self.ends_with_time = last_time, ends_with_time
 

@@ -53,6 +53,7 @@ class Child:
                 f'port "{name}"', f"cannot be started: {error.strerror or error}", "", _advice(words)
             ) from None
         self._lines: deque[str] = deque(maxlen=KEPT_LINES)
+        self._is_reported = False  # how it ended
         self._errors = threading.Thread(target=self._read_errors, name=f"standard error of {name}", daemon=True)
         self._errors.start()
 
@@ -62,6 +63,7 @@ class Child:
             self.process.wait(GRACE_S)
         self._errors.join(GRACE_S)
         status = self.process.poll()
+        self._is_reported = status is not None
         found = (
             "has closed its output, and runs on" if status is None else f"is over: its program {status_text(status)}"
         )
@@ -78,18 +80,19 @@ class Child:
 
         A terminal that hangs up is an error to many programs, whose status then says nothing.
         """
-        was_over = self.process.poll() is not None
-        note = ""
-        if not self._waited(GRACE_S):
-            note = f"the program ran on when its input was closed, and was ended after {GRACE_S:g} s"
+        ran_on = not self._waited(GRACE_S)
+        if ran_on:
             self._signal(signal.SIGTERM)
             if not self._waited(GRACE_S):
                 self._signal(KILL)
                 self.process.wait()
-        elif self._failed(self.process.returncode, by_hangup=by_hangup) and not was_over:
-            note = " ".join(filter(None, (f"the program {status_text(self.process.returncode)}.", self.last_errors)))
-        self._signal(KILL)  # what it has left behind
+        self._signal(KILL)  # what it has left behind, which may hold its standard error open
         self._errors.join(GRACE_S)
+        note = ""
+        if ran_on:
+            note = f"the program ran on when its input was closed, and was ended after {GRACE_S:g} s"
+        elif self._failed(self.process.returncode, by_hangup=by_hangup) and not self._is_reported:
+            note = " ".join(filter(None, (f"the program {status_text(self.process.returncode)}.", self.last_errors)))
         for stream in (self.process.stdin, self.process.stdout, self.process.stderr):
             if stream is not None and not (stream is self.process.stderr and self._errors.is_alive()):
                 with contextlib.suppress(OSError):
