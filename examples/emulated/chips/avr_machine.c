@@ -15,7 +15,8 @@
 #include <string.h>
 #include <unistd.h>
 
-enum { HOLDS = 3 /* two characters, and the one in the shift register */, BITS = 11, QUEUE = 1 << 16, TURN = 2000 };
+/* A UART holds two characters and a third in its shift register; a character has eleven bits. */
+enum { HOLDS = 3, BITS = 11, QUEUE = 1 << 16, TURN = 2000 };
 
 static avr_irq_t *input;
 static avr_uart_t *uart;
