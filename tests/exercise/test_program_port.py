@@ -137,7 +137,7 @@ def test_no_shell_runs():
 
 def test_a_port_of_the_sheet_can_be_a_program(tmp_path, shell):
     sheet = tmp_path / "link.toml"
-    code = "import sys\nfor line in sys.stdin: print('flow is', line, end='', flush=True)"
+    code = "import os\nwhile data := os.read(0, 99): os.write(1, b'flow is ' + data)"
     exchange = '[[exchange]]\nat = "pump"\nsend = "7\\n"\nexpect = "flow is {flow}\\n"\nwithin_s = 5\n'
     at = program(code).replace("\\", "\\\\").replace('"', '\\"').replace("\n", "\\n")
     sheet.write_text(f'sheet = 1\n[wire.tx]\n[port.pump]\nat = "{at}"\n{exchange}')
