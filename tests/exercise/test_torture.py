@@ -125,6 +125,13 @@ def test_frames_whose_damage_cannot_be_sent_as_bytes_are_refused(boundary, found
         lr.exercise.run_torture(port, sheet_of(boundary))
 
 
+def test_a_device_that_never_answers_is_stuck_before_any_damage():
+    sheet = sheet_of(BOUNDARIES[0])
+    with lr.SimulatedPort(sheet.line, lambda data: b"") as port:
+        rows = lr.exercise.run_torture(port, sheet, quiet_s=0.02, reopen=lambda: port).rows
+    assert [rows[0].outcome, *{row.outcome for row in rows[1:]}] == ["stuck", "not tried"]
+
+
 def test_how_a_device_answers_must_be_known():
     sheet = lr.open_sheet(FIRMWARE / "bench.toml").model_copy(update={"pair": {}})
     with lr.open_port("stand-in:echo") as port:

@@ -27,6 +27,7 @@ BEFORE = 2  # sound frames before each damage
 LEAST_BEHIND, MOST_BEHIND = 6, 40  # sound frames behind it
 MOST_SWALLOWED = 8192  # bytes of sound frames, of which a device that takes none is stuck
 TRIALS = 20
+UNDAMAGED = "none"
 QUIET_S = 0.3  # without a new answer, after which none is expected
 READ = 4096
 WRITE_LIMIT_S = 10.0
@@ -192,7 +193,7 @@ class _Torture:
         """Try every kind of damage that can happen to the frame."""
         began_s = self.port.now_s()
         self._collect(set(), self.quiet_s)  # what the device sends of itself answers nothing
-        kinds: dict[str, Callable[[FrameMaker], Sequence[Piece]]] = {"none": lambda maker: []}
+        kinds: dict[str, Callable[[FrameMaker], Sequence[Piece]]] = {UNDAMAGED: lambda maker: []}
         kinds |= {name: make for name, (make, can_be) in DAMAGES.items() if can_be(self.layout)}
         rows: list[TortureRow] = []
         is_over = False
@@ -200,8 +201,8 @@ class _Torture:
             if progress is not None:
                 progress(number, len(kinds))
             rows.append(TortureRow(name, "not tried") if is_over else self._row(name, make))
-            if not is_over and rows[-1].outcome in ("stuck", "gone"):
-                is_over = not self._restarted(reopen)
+            if not is_over and rows[-1].outcome in ("stuck", "gone"):  # without damage: it does not answer at all
+                is_over = name == UNDAMAGED or not self._restarted(reopen)
         answered_by = self.pair.key if self.pair else ""
         return TortureResult(self.layout.key, answered_by, tuple(rows), self.port.now_s() - began_s)
 
@@ -240,6 +241,8 @@ class _Torture:
             if found["is_stuck"]:
                 outcome = "stuck"
                 break
+        if outcome == "pass" and not counts["sound"]:  # nothing was proven
+            outcome = "not tried"
         return TortureRow(name, outcome, example=example, why=why, **counts)  # type: ignore[arg-type]
 
     def _sound(self, count: int) -> Iterator[Piece]:

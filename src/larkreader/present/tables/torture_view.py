@@ -34,7 +34,7 @@ def why(row: TortureRow) -> list[str]:
         A row that did not pass.
     """
     if row.outcome == "not tried":
-        return ["not tried: the device was stuck or gone before"]
+        return ["not tried: the device was stuck or gone before, or no sound frame could be read around the damage"]
     parts = []
     if row.outcome == "gone":
         parts.append(row.why)
