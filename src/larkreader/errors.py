@@ -7,6 +7,7 @@ document and a test need not take the sentence apart::
     |-- SheetError (ValueError)   a sheet, or a model made in Python, is wrong; `mistakes` lists all of them
     |-- CaptureError (ValueError) a capture cannot be read as what it was taken for
     |   `-- CaptureFileError (OSError)  its file cannot be opened or read at all
+    |-- HeaderError (ValueError)  a C header cannot be read, or declares what no wire carries
     |-- PortError (OSError)       a port cannot be opened or used
     `-- RequestError (ValueError) an argument or an option makes no sense here
 """
@@ -116,6 +117,10 @@ class CaptureError(LarkReaderError, ValueError):
 
 class CaptureFileError(CaptureError, OSError):
     """The file of a capture cannot be opened or read."""
+
+
+class HeaderError(LarkReaderError, ValueError):
+    """A C header cannot be read, or what it declares has no place on a wire."""
 
 
 class PortError(LarkReaderError, OSError):

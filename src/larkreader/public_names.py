@@ -167,9 +167,14 @@ STAGES: Mapping[str, Mapping[str, str]] = {
         "campaign.store": "ParquetStore SqliteStore Store open_store",
         "clock_plan": "ClockPlan plan_clock",
         "diagnosis": "CaptureDiagnosis GarbledWire diagnose_capture",
+        "c_header.contents": "CHeader outer_structs",
+        "c_header.header": "read_header",
         "firmware.c_source": "emit_c",
         "firmware.written": "write_c",
         "generator_plan": "GeneratorChoice GeneratorPlan plan_generators",
+        "layout_check.compared": "ComparedField Difference LayoutComparison",
+        "layout_check.comparison": "check_layout check_layouts",
+        "layout_check.starter_layout": "layout_of_struct layouts_of_structs",
         "live_reading": "LiveReading Passed",
         "planning": "Plan plan",
         "proposed_sheet": "LineSheet ProposedSheet propose_sheet sheet_of_line",
@@ -201,7 +206,7 @@ STAGES: Mapping[str, Mapping[str, str]] = {
         "documents.frame_tables": "write_frames",
     },
 }
-ERRORS = "CaptureError CaptureFileError LarkReaderError Mistake PortError RequestError SheetError"
+ERRORS = "CaptureError CaptureFileError HeaderError LarkReaderError Mistake PortError RequestError SheetError"
 
 
 def homes_of(stage: str) -> dict[str, str]:

@@ -1,5 +1,8 @@
 """The public names, for type checkers; made from `larkreader.public_names`."""
 
+from .c_header.contents import CHeader as CHeader
+from .c_header.contents import outer_structs as outer_structs
+from .c_header.header import read_header as read_header
 from .campaign.campaign import Campaign as Campaign
 from .campaign.campaign_tables import CampaignTables as CampaignTables
 from .campaign.comparisons import Change as Change
@@ -28,6 +31,13 @@ from .firmware.written import write_c as write_c
 from .generator_plan import GeneratorChoice as GeneratorChoice
 from .generator_plan import GeneratorPlan as GeneratorPlan
 from .generator_plan import plan_generators as plan_generators
+from .layout_check.compared import ComparedField as ComparedField
+from .layout_check.compared import Difference as Difference
+from .layout_check.compared import LayoutComparison as LayoutComparison
+from .layout_check.comparison import check_layout as check_layout
+from .layout_check.comparison import check_layouts as check_layouts
+from .layout_check.starter_layout import layout_of_struct as layout_of_struct
+from .layout_check.starter_layout import layouts_of_structs as layouts_of_structs
 from .live_reading import LiveReading as LiveReading
 from .live_reading import Passed as Passed
 from .planning import Plan as Plan

@@ -29,6 +29,7 @@ COMMANDS = {
     "report": "Write a reading as a single page, to hand to a colleague.",
     "layout": "Show where the bits of each field lie in a frame.",
     "emit": "Write the frames and parsers of a sheet as C for firmware.",
+    "check-layout": "Compare the frames of a sheet with the structs of C.",
     "diagnose": "Find out what a wire looks like and why it does not read.",
     "convert": "Write a capture in another format.",
     "loopback": "Send patterns into a port, or between two, and compare.",
@@ -56,7 +57,8 @@ class _LateGroup(click.Group):
     def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
         if cmd_name not in COMMANDS:
             return None
-        command: click.Command = getattr(import_module(f".{cmd_name}", __name__), cmd_name)
+        word = cmd_name.replace("-", "_")
+        command: click.Command = getattr(import_module(f".{word}", __name__), word)
         return command
 
     def resolve_command(

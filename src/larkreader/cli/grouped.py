@@ -23,7 +23,8 @@ FEW = 8  # options that need no groups
 _NAMES = {
     INPUT: (
         "settings signals wire sheet line line_text kind rate bits packing order thresholds volts_per_count "
-        "write_index filled capture dumps ports sent expect burst batch.labels"
+        "write_index filled capture dumps ports sent expect burst batch.labels target define include "
+        "check-layout.struct check-layout.frame check-layout.first last same new.structs new.header"
     ),
     READING: "batch.workers batch.cluster",
     KEPT: "batch.store batch.resume batch.replace",

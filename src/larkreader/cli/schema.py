@@ -11,7 +11,7 @@ from .grouped import command
 DOCUMENTS = (
     "reading", "plan", "divisors", "generators", "diagnosis", "trials", "flow-probe", "statistics", "frame", "bytes",
     "changes", "layout", "ports", "port-change", "loopback", "tolerance", "torture", "dialogue", "timeline", "campaign",
-    "written", "demo", "serving",
+    "layout-check", "written", "demo", "serving",
 )  # fmt: skip
 
 

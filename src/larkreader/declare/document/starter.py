@@ -15,6 +15,12 @@ from larkreader.declare.run.capture_form import CaptureForm
 from .sheet_text import frame_text, toml_value
 
 WIDTH = 108  # of a remark
+_BOUNDARIES = """\
+# How the beginning of a frame is found, in place of "idle", a rest of the line before it:
+# boundary = { kind = "marker", marker = "D7 4B" }     # the bytes with which it begins, which are then not a field
+# boundary = { kind = "cobs" }                         # stuffed; also "slip" and "hdlc"
+# boundary = { kind = "fixed" }                        # one frame directly behind the other
+"""
 _HEAD = """\
 # The link as intended. All keys: docs/reference/sheet.md
 sheet = 1
@@ -107,7 +113,10 @@ MADE_UP = (StarterWire("tx", remark="to the device"), StarterWire("rx", remark="
 
 
 def starter_sheet(
-    wires: Sequence[StarterWire] = MADE_UP, title: str = "My link", form: CaptureForm | None = None
+    wires: Sequence[StarterWire] = MADE_UP,
+    title: str = "My link",
+    form: CaptureForm | None = None,
+    layouts: Mapping[str, FrameLayout] | None = None,
 ) -> str:
     """Write a commented sheet to begin with.
 
@@ -118,7 +127,9 @@ def starter_sheet(
     title : str
         What the link is called.
     form : CaptureForm, optional
-        What the files of its captures do not say of themselves.
+        What the files of its captures do not contain.
+    layouts : mapping of str to FrameLayout, optional
+        Frames of the last wire, by name.
 
     Returns
     -------
@@ -154,6 +165,11 @@ def starter_sheet(
     for key, layout in carrying:
         result = layout.model_copy(update={"wire": key})
         text += frame_text(f"{key}_message" if len(carrying) > 1 else "message", result)
+    if layouts:
+        text += f"\n{_BOUNDARIES}"
+        for name, layout in layouts.items():
+            text += frame_text(name, layout.model_copy(update={"key": name, "wire": keys[-1]}))
+        return text
     return text if carrying else text + _FRAME.format(wire=keys[-1] if keys else "rx")
 
 

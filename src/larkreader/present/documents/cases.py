@@ -6,10 +6,12 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Literal
 
+from larkreader.answers.layout_check.compared import LayoutComparison
 from larkreader.exercise.loopback.matrix import MatrixResult
 from larkreader.exercise.loopback.result import LoopbackResult
 from larkreader.exercise.loopback.torture import TortureResult, TortureRow
 from larkreader.exercise.talk.dialogue import DialogueResult
+from larkreader.present.tables.layout_check_view import row_text
 from larkreader.present.tables.loopback_views import name_of, summary_of
 from larkreader.present.tables.torture_view import why
 
@@ -45,23 +47,28 @@ class Case:
     detail: str = ""
 
 
-def cases_of(result: LoopbackResult | MatrixResult | DialogueResult | TortureResult | Reading | Plan) -> list[Case]:
+def cases_of(
+    result: LoopbackResult | MatrixResult | DialogueResult | TortureResult | Reading | Plan | LayoutComparison,
+) -> list[Case]:
     """Return the test cases of a result.
 
     Parameters
     ----------
-    result : LoopbackResult, MatrixResult, DialogueResult, TortureResult, Reading or Plan
+    result : LoopbackResult, MatrixResult, DialogueResult, TortureResult, Reading, Plan or LayoutComparison
         What was done or read.
 
     Returns
     -------
     list of Case
-        One for each run of a loopback, step of a dialogue or kind of damage. Of a reading and a plan one for each
+        One for each run of a loopback, step of a dialogue, kind of damage, or field of a layout beside a struct, which
+        is skipped where a header does not show all of it. Of a reading and a plan one for each
         finding, which fails if its severity is error, for each check that proved something, and for each that could
         not be made, which is skipped.
     """
     if isinstance(result, DialogueResult):
         return [Case(step.name, step.duration_s, step.outcome, step.why, step.detail()) for step in result.steps]
+    if isinstance(result, LayoutComparison):
+        return _layout_cases(result)
     if isinstance(result, TortureResult):
         return [_damage_case(row) for row in result.rows]
     if isinstance(result, LoopbackResult | MatrixResult):
@@ -71,6 +78,25 @@ def cases_of(result: LoopbackResult | MatrixResult | DialogueResult | TortureRes
             for run in runs
         ]
     return remark_cases(map(Remark.of, result.findings), getattr(result, "checked", None))
+
+
+def _layout_cases(result: LayoutComparison) -> list[Case]:
+    """Return the test cases of a layout beside a struct: one for each field, and one for a wrong length."""
+    cases = []
+    for row in result.rows:
+        name = f"{result.layout}.{row.field or row.member or row.in_c}"
+        if row.follows:
+            cases.append(Case(name, 0.0, "skipped", "moved by what differs before", row_text(row)))
+        elif row.outcome in ("same", "not shown"):
+            outcome: Literal["pass", "skipped"] = "pass" if row.outcome == "same" else "skipped"
+            cases.append(Case(name, 0.0, outcome, "; ".join(row.unseen), row.in_c))
+        else:
+            text = row_text(row)
+            cases.append(Case(name, 0.0, "fail", text, text))
+    if result.lengths_differ:
+        text = f"{result.sheet_length} bytes in the sheet, {result.c_length} in C"
+        cases.append(Case(f"{result.layout}: length", 0.0, "fail", text, text))
+    return cases
 
 
 def _damage_case(row: TortureRow) -> Case:

@@ -11,6 +11,7 @@ from xml.etree import ElementTree as ET
 from .cases import Case, cases_of, outcome_counts
 
 if TYPE_CHECKING:
+    from larkreader.answers.layout_check.compared import LayoutComparison
     from larkreader.answers.planning import Plan
     from larkreader.answers.reading import Reading
     from larkreader.exercise.loopback.matrix import MatrixResult
@@ -24,7 +25,14 @@ _FORBIDDEN = re.compile("[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]"
 def write_junit(
     path: str | Path,
     suite: str,
-    result: LoopbackResult | MatrixResult | DialogueResult | TortureResult | Reading | Plan | Sequence[Case],
+    result: LoopbackResult
+    | MatrixResult
+    | DialogueResult
+    | TortureResult
+    | Reading
+    | Plan
+    | LayoutComparison
+    | Sequence[Case],
 ) -> None:
     """Write a result as one test suite.
 
@@ -34,7 +42,7 @@ def write_junit(
         The file.
     suite : str
         The name of the suite.
-    result : LoopbackResult, MatrixResult, DialogueResult, TortureResult, Reading, Plan or sequence of Case
+    result : LoopbackResult, MatrixResult, DialogueResult, TortureResult, Reading, Plan, LayoutComparison, or Cases
         What to write; `cases_of` says which cases it has.
 
     Raises

@@ -108,6 +108,18 @@ MESSAGE: Content = {
                 "again": "flag"}],
 }  # fmt: skip
 
+COMPARED: Content = {
+    "field": "text", "member": "text", "outcome": "text", "in_sheet": "text", "in_c": "text",
+    "sheet_bits": (["count"], None), "c_bits": (["count"], None), "packing": "text", "c_packing": "text",
+    "differences": [{"kind": "text", "in_sheet": "value", "in_c": "value", "follows": "flag"}],
+    "unseen": ["text"], "line": "count",
+}  # fmt: skip
+COMPARISON: Content = {
+    "verdict": "text", "lengths_differ": "flag", "layout": "text", "struct": "text", "header": "text",
+    "target": "text", "begins_at": "count", "sheet_length": "count", "c_length": "count", "is_fixed": "flag",
+    "rows": [COMPARED], "left_out": ["text"], "notes": ["text"],
+}  # fmt: skip
+
 # What is in each document beside its head. "?" behind a type allows null, behind a name lets it be absent; a list is of
 # any length, a tuple gives alternatives, and {"*": ...} is by name.
 CONTENT: Mapping[str, Any] = {
@@ -162,6 +174,10 @@ CONTENT: Mapping[str, Any] = {
         "length": "count?", "shortest": "count", "longest": "count?", "packing": "text", "boundary": "object",
         "fields": [FIELD],
     }}},
+    "layout-check": {
+        "sheet": "text", "header": "text", "verdict": "text", "without_struct": ["text"],
+        "comparisons": [COMPARISON],
+    },
     "ports": {"ports": [{"path": "text", "stable": "text", "description": "text", "holders": ["text"],
                          "usable": "flag?"}]},
     "port-change": {"added": ["text"], "removed": ["text"]},
