@@ -6,7 +6,6 @@ many there are, and the values of an enum. Scales, ranges, fixed values and chec
 
 from __future__ import annotations
 
-import re
 from bisect import bisect_left
 from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
@@ -23,7 +22,7 @@ from larkreader.errors import RequestError, nearest
 
 from .compared import ComparedField, Difference, LayoutComparison
 from .differences import differences, unseen
-from .matched import Match, matches
+from .matched import Match, matches, plain_struct
 from .sheet_side import Stretch, between, stretches
 
 
@@ -176,7 +175,7 @@ def _named_as(frame: str, header: CHeader) -> str | None:
     structs = [name.removeprefix("struct ") for name in header.structs]
     for names in (structs, [*header.tables]):
         fitting = [name for name in names if _fits(frame, name)]
-        exact = [name for name in fitting if _plain(name) == frame.lower()]
+        exact = [name for name in fitting if plain_struct(name).lower() == frame.lower()]
         if len(fitting) > 1 and len(exact) != 1:
             raise RequestError(
                 "struct", f"{' and '.join(fitting)} are all named as {frame}", "must be given", "Name both"
@@ -189,12 +188,14 @@ def _named_as(frame: str, header: CHeader) -> str | None:
 
 def _fits(frame: str, struct: str) -> bool:
     """Return whether a struct is named as a frame, with a prefix or an ending such as `_t`, or without."""
-    plain, key = _plain(struct), frame.lower()
-    return plain == key or plain.endswith("_" + key) or plain.replace("_", "") == key.replace("_", "")
+    key = frame.lower()
+    whole = struct.rsplit(".", 1)[-1].lower()
+    names = {whole, whole.removesuffix("_t"), plain_struct(struct).lower()}
+    return any(name == key or name.endswith("_" + key) or _joined(name) == _joined(key) for name in names)
 
 
-def _plain(struct: str) -> str:
-    return re.sub(r"_(s|st|struct|frame|msg|message|packet)$", "", struct.rsplit(".", 1)[-1].lower().removesuffix("_t"))
+def _joined(name: str) -> str:
+    return name.replace("_", "")
 
 
 def _only(header: CHeader) -> str:

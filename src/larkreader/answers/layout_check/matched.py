@@ -33,6 +33,12 @@ class Match:
     is_part: bool = False
 
 
+def plain_struct(name: str) -> str:
+    """Return the name of a struct without endings such as `_t` and `_frame`, as a frame is called."""
+    plain = name.rsplit(".", 1)[-1].removesuffix("_t")
+    return re.sub(r"_(s|st|struct|frame|msg|message|packet)$", "", plain, flags=re.IGNORECASE)
+
+
 def is_free(leaf: Leaf) -> bool:
     """Return whether a member carries nothing, by its name."""
     return not leaf.path or is_free_name(leaf.name)

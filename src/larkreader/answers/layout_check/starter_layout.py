@@ -18,7 +18,7 @@ from larkreader.declare.frame.shape import Packing
 from larkreader.errors import HeaderError
 
 from .differences import plain_names
-from .matched import is_free_name
+from .matched import is_free_name, plain_struct
 
 NOT_FIELDS = ("marker", "faults", "offset")  # names that every column set has
 _CHECKS = re.compile(r"(crc|checksum|chksum|cksum|fcs|bcc|lrc)\d*$")
@@ -35,7 +35,7 @@ def layout_of_struct(header: CHeader, name: str, key: str | None = None) -> Fram
     name : str
         The struct; see `CHeader.record`.
     key : str, optional
-        What the layout is called; as the struct by default, without `_t` at its end.
+        What the layout is called; as the struct by default, without endings such as `_t` and `_frame`.
 
     Returns
     -------
@@ -60,7 +60,7 @@ def layout_of_struct(header: CHeader, name: str, key: str | None = None) -> Fram
     record = header.record(name)
     entries = list(_Entries(record.order).of(record))
     packing: Packing = "lsb" if record.order == "little" else "msb"
-    called = key or name.rsplit(".", 1)[-1].removesuffix("_t")
+    called = key or plain_struct(name)
     try:
         return FrameLayout(key=called, boundary={"kind": "idle", "characters": 3.5}, packing=packing, fields=entries)
     except ValidationError as error:
