@@ -113,6 +113,9 @@ def rewritten(words: Sequence[Token]) -> Declaration:
         If an attribute cannot be understood.
     """
     check_depth(words)
+    stray = next((word for word in words if word.text in ("#", "##")), None)
+    if stray is not None:
+        refuse(stray.place, f"has a {stray.text} within a line", "must be without it")
     return _Rewriting(words).result()
 
 

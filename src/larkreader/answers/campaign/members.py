@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import csv
-import json
 import os
 import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
@@ -12,6 +11,7 @@ from glob import glob, has_magic
 from pathlib import Path
 from typing import Any
 
+from larkreader.capture.files.json_text import parse_json
 from larkreader.errors import CaptureError, RequestError
 
 ENDINGS = frozenset(
@@ -20,7 +20,7 @@ ENDINGS = frozenset(
 """Endings of files that are taken for captures where a folder is named."""
 CAPTURE_COLUMN = "capture"
 MANIFEST_ENDING = "manifest.json"
-_PLACE = re.compile(r"\{(\w+)\}|(\*)")
+_PLACE = re.compile(r"\{([^\W\d]\w*)\}|(\*)")
 
 
 @dataclass(frozen=True)
@@ -180,7 +180,7 @@ def _in_list(path: Path) -> Iterator[CaptureFileOf]:
 def _of_manifest(path: Path) -> Iterator[CaptureFileOf]:
     """Yield the recordings that a manifest lists, in order of time."""
     try:
-        content: Any = json.loads(path.read_text(encoding="utf-8"))
+        content: Any = parse_json(path.read_text(encoding="utf-8"))
         recordings: Sequence[Mapping[str, Any]] = content["recordings"]
         began = str(content["began"])
         files = [(str(item["file"]), float(item["from_s"])) for item in recordings]

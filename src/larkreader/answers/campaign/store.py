@@ -9,6 +9,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar, NamedTuple, Self
 
+from larkreader.capture.files.json_text import parse_json
 from larkreader.errors import RequestError
 
 from .tables import STORE_VERSION, TABLES, names_of
@@ -222,7 +223,7 @@ class ParquetStore(Store):
     @property
     def about(self) -> About:
         """What the captures were read against."""
-        about: dict[str, str] = json.loads(self._about_file.read_text(encoding="utf-8"))
+        about: dict[str, str] = parse_json(self._about_file.read_text(encoding="utf-8"))
         return about
 
     def _parts(self) -> list[str]:

@@ -28,6 +28,7 @@ if TYPE_CHECKING:
     import pandas as pd
 
 TICK_S = 1e-12  # of a trace read from decimal numbers
+LAST_TICK = 1 << 62
 LONGEST_S = 9e6  # beyond it, times no longer fit into 64 bits of such ticks
 NOTHING = 255  # an empty cell
 _LEVELS: Mapping[str, int] = {
@@ -74,6 +75,9 @@ def level_pieces(file: Content, signals: Sequence[str], *, rate: float | None) -
             rows.refuse_lacking(line, seconds, time)
             if begin is None and len(seconds) and abs(seconds).max() >= LONGEST_S:
                 tick_s = 1e-9
+            if (far := np.flatnonzero(abs(seconds) >= LAST_TICK * tick_s)).size:
+                wanted = f"must be less than {LAST_TICK * tick_s:.2g} s from 0"
+                rows.refuse_cell(line, int(far[0]), time, f"{seconds[far[0]]:g}", wanted)
             at = np.rint(seconds / tick_s).astype(np.int64)
             if (back := np.flatnonzero(np.diff(at, prepend=at[:1] if begin is None else last) < 0)).size:
                 raise CaptureError(f"{rows.name}: row {line + back[0]}", "goes back in time")

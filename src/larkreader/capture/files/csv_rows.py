@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import io
 from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -96,7 +96,7 @@ class CsvRows:
                 for table in reader:
                     yield form.first_row + 1 + done, table
                     done += len(table)
-        except (pd.errors.ParserError, pd.errors.EmptyDataError, UnicodeDecodeError) as error:
+        except (pd.errors.ParserError, pd.errors.EmptyDataError, UnicodeDecodeError, IndexError) as error:
             raise CaptureError(self.name, f"is not comma-separated text: {error}") from None
         except ValueError as error:
             self._refuse(options, numbers, str(error))
@@ -113,8 +113,10 @@ class CsvRows:
         """Find the cell that is not a number, and raise `CaptureError` for it."""
         import pandas as pd
 
+        damaged = (pd.errors.ParserError, pd.errors.EmptyDataError, IndexError)  # rows of different length, as a rule
         done = self.form.first_row + 1
         with (
+            suppress(*damaged),
             self._buffered() as text,
             pd.read_csv(text, dtype=str, keep_default_na=False, chunksize=ROWS, **options) as tables,
         ):

@@ -10,7 +10,6 @@ Further columns are passed over.
 from __future__ import annotations
 
 import csv
-import json
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import datetime, time
@@ -23,6 +22,7 @@ from . import character_pieces
 from .character_pieces import ONE_WIRE, Pieces, blocks_of
 from .content import Content
 from .csv_form import COMMENTS, SEPARATORS, UNITS, cells_of
+from .json_text import parse_json
 
 LONG_AGO_S = 1e8  # from which on a time in seconds is a date, counted from 1970
 WIRES = ("wire", "direction", "dir", "channel", "port")
@@ -72,7 +72,7 @@ def is_log(head: bytes) -> bool:
     first = next((line for line in lines if line.strip() and not line.startswith(COMMENTS)), "")
     if first.startswith("{"):
         try:
-            entry = json.loads(first)
+            entry = parse_json(first)
         except ValueError:
             return False
         return _places(list(entry), SURE) is not None
@@ -239,7 +239,7 @@ def _json_entries(lines: _Lines) -> Iterator[Mapping[str, Any] | None]:
     for line in lines:
         if line.strip():
             try:
-                entry = json.loads(line)
+                entry = parse_json(line)
             except ValueError:
                 entry = None
             yield entry if isinstance(entry, dict) else None

@@ -34,6 +34,7 @@ from larkreader.errors import CaptureError
 from . import character_pieces
 from .character_pieces import Pieces, blocks_of
 from .content import Content
+from .json_text import parse_json
 
 VERSION = 1
 COUNTED = ("overrun", "overflow", "parity", "framing", "break")
@@ -204,7 +205,7 @@ def recording_pieces(file: Content) -> Pieces:
                 seconds, wire, digits = match.groups()
                 held[wire.decode()].append((clock.part_s + float(seconds), bytes.fromhex(digits.decode()), b""))
             elif line:
-                entry = json.loads(line)
+                entry = parse_json(line)
                 if "recording" in entry:
                     _check_version(entry, file.name)
                     clock.begin_part(entry)

@@ -10,6 +10,8 @@ from typing import Any
 from larkreader.errors import CaptureError, CaptureFileError
 from larkreader.sources import Source, path_of
 
+from .json_text import parse_json
+
 
 def read_register_dump(path: Source) -> dict[str, int]:
     """Read what registers hold.
@@ -46,9 +48,11 @@ def read_register_dump(path: Source) -> dict[str, int]:
 
 def _of_json(text: str, name: str) -> list[tuple[str, Any]]:
     try:
-        document = json.loads(text)
+        document = parse_json(text)
     except json.JSONDecodeError as error:
         raise CaptureError(f"{name}: line {error.lineno}", f"is not JSON: {error.msg}") from None
+    except ValueError as error:
+        raise CaptureError(name, f"cannot be read as JSON: {error}") from None
     if isinstance(document, dict):
         return list(document.items())
     if not all(isinstance(item, dict) and {"register", "value"} <= item.keys() for item in document):
@@ -58,7 +62,10 @@ def _of_json(text: str, name: str) -> list[tuple[str, Any]]:
 
 def _of_table(text: str, name: str) -> list[tuple[str, Any]]:
     lines = [line for line in text.splitlines() if line.strip() and not line.startswith("#")]
-    rows = list(csv.reader(io.StringIO("\n".join(lines)), skipinitialspace=True))
+    try:
+        rows = list(csv.reader(io.StringIO("\n".join(lines)), skipinitialspace=True))
+    except csv.Error as error:
+        raise CaptureError(name, f"cannot be read as a table: {error}") from None
     heading = [cell.strip().lower() for cell in rows[0]] if rows else []
     if not {"register", "value"} <= set(heading):
         found = f"has the columns {', '.join(heading)}" if heading else "is empty"

@@ -100,8 +100,11 @@ def _whole_words(text: bytes, codes: Sequence[bytes], now: int) -> tuple[bytes, 
     """
     *before, last = text.rsplit(None, 2)
     times = [word for word in text.split()[:-1] if word[:1] == b"#" and word[1:].isdigit()]
-    if last[:1] == b"#" and last[1:].isdigit() and int(last[1:]) >= int(times[-1][1:] if times else now):
-        return text, ""
+    if last[:1] == b"#" and last[1:].isdigit():
+        reached = (times[-1][1:] if times else b"%d" % now).lstrip(b"0")
+        digits = last[1:].lstrip(b"0")
+        if (len(digits), digits) >= (len(reached), reached):  # numbers of any length
+            return text, ""
     follows_value = bool(before) and before[-1][:1] in b"bBrRsS"
     code = last if follows_value else last[1:] if last[:1] in b"01xXzZ" else b""
     if code in codes and not any(item != code and item.startswith(code) for item in codes):

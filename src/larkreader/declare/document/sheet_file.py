@@ -101,4 +101,7 @@ def parse_sheet(text: str, *, name: str = "sheet", folder: str | Path = ".") -> 
         what, _, place = str(error).rpartition(" (at ")
         where = place.rstrip(")") if what else "the document"
         raise SheetError(name, [Mistake(where, "", f"is not TOML: {what or error}")]) from None
+    except (RecursionError, ValueError) as error:
+        what = "is nested too deeply" if isinstance(error, RecursionError) else f"is not TOML: {error}"
+        raise SheetError(name, [Mistake("the document", "", f"{what}.")]) from None
     return Sheet.of_document(document, name, lambda file: (Path(folder) / file).read_bytes())

@@ -17,6 +17,7 @@ from .field_kinds import bits_of, bytes_from_lowest, number_of, raw_limits
 from .fields import NamedField
 from .slot import Slot
 
+MOST_BITS = 1000  # of a value in Python
 FLOAT_CODES: Mapping[int, str] = {16: "<e", 32: "<f", 64: "<d"}
 
 
@@ -107,6 +108,10 @@ def _raw_item(slot: Slot, field: NamedField, value: Any) -> int:
         if value not in field.names:
             raise RequestError(field.name, f'"{value}" is none of its names', f"must be one of {list(field.names)}")
         return field.names[value]
+    if isinstance(value, int) and value.bit_length() > MOST_BITS:
+        raise RequestError(
+            field.name, f"has {value.bit_length():,} bits", f"must be a number that a {field.type} holds"
+        )
     if slot.kind == "float":
         return _float_bits(slot, field, value)
     if value != value and field.invalid:

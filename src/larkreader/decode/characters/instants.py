@@ -14,6 +14,7 @@ from larkreader.declare.link.line import LineSettings
 from larkreader.errors import CaptureError, RequestError
 
 FEWEST_TICKS = 3  # ticks a bit below which the middle of a bit cannot be distinguished from its edges
+MOST_TICKS = 1 << 62  # of a character
 OVERSAMPLING = (8, 16)  # times a bit that hardware looks at a wire
 MIDDLE = Fraction(1, 2)  # of a bit, where it is judged
 THIRDS = [
@@ -60,6 +61,9 @@ class Instants:
             clock_ticks, bit_ticks = bit_ticks / oversampling, Fraction(oversampling)
             aside = Fraction(1, oversampling)
             within = [MIDDLE] if samples == 1 else [MIDDLE - aside, MIDDLE, MIDDLE + aside]
+        if bit_ticks * line.bits_per_character >= MOST_TICKS:
+            found = f"has ticks of {trace.tick_s:g} s, of which a character has more than {MOST_TICKS:.2g}"
+            raise CaptureError(trace.name or "trace", found, "must have longer ticks")
         bits = range(line.stop_position + 1)
         rows = [[floor((bit + part) * bit_ticks) for bit in bits] for part in within]
         second_stop = line.stop_position + 1 + (Fraction(line.stop_bits) - 1) / 2

@@ -86,6 +86,8 @@ def measure_bit(trace: Trace) -> BitTime | None:
     if not fits:
         return None
     best = max(fits, key=lambda fit: fit.log_likelihood)
+    if not best.bit:
+        return None
     enough = best.log_likelihood - AS_GOOD * len(some)
     best = max((fit for fit in fits if fit.log_likelihood >= enough and best.divides(fit)), key=lambda fit: fit.bit)
     if best.share < LEAST_SHARE:
@@ -113,6 +115,8 @@ class _Fit:
 
     def divides(self, other: _Fit) -> bool:
         """Return whether the other bit time is this bit time or a multiple of it."""
+        if not self.bit:  # that of a fit that failed
+            return False
         parts = other.bit / self.bit
         return abs(parts - round(parts)) < 0.02 * parts and round(parts) >= 1
 

@@ -159,8 +159,9 @@ def _edges(voltages: Voltages, at: npt.NDArray[np.int64], old_v: float, new_v: f
         return 0.0, None
     around = (voltages.volts[at[:, None] + np.arange(-width, width + 1)].astype(np.float64) - old_v) / (new_v - old_v)
     beyond = float(np.median(around[:, width:].max(axis=1) - 1)) * abs(new_v - old_v)
-    begins = _crossing(around, 0.1, width)
-    ends = 2 * width - _crossing(1 - around[:, ::-1], 0.1, width)
+    with np.errstate(invalid="ignore", over="ignore"):  # samples may be not numbers, or next to infinite
+        begins = _crossing(around, 0.1, width)
+        ends = 2 * width - _crossing(1 - around[:, ::-1], 0.1, width)
     taken = (ends - begins)[np.isfinite(begins) & np.isfinite(ends)]
     return max(0.0, beyond), float(np.median(taken)) / voltages.rate if len(taken) else None
 
@@ -179,6 +180,9 @@ def _settled(
     if len(last) < FEWEST_STRETCHES:
         return otherwise
     settled = voltages.volts[(at[last] + at[last - 1]) // 2].astype(np.float64)
+    settled = settled[np.isfinite(settled)]
+    if not len(settled):
+        return otherwise
     low, middle, high = np.percentile(settled, [25, 50, 75]).tolist()
     return middle, (high - low) / 1.349
 
