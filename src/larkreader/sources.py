@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import errno
 import os
 import shutil
+import stat
 import tempfile
 import weakref
 from collections.abc import Iterator
@@ -89,10 +91,83 @@ def path_of(source: Source) -> Path:
 
 
 @contextmanager
+def written_whole(path: str | os.PathLike[str]) -> Iterator[BinaryIO]:
+    """Open a file to write bytes into, which has its name only once all of it is on the disk.
+
+    It is written under another name in the same folder. Whatever ends the work before, a file that was there is still
+    there, whole. What is not a file, such as a pipe or a device, is written directly, as is a file in a folder in which
+    no other may be made.
+
+    Parameters
+    ----------
+    path : str or pathlib.Path
+        The file. Through a symbolic link that to which it leads is written.
+
+    Yields
+    ------
+    binary file
+        What to write into.
+
+    Raises
+    ------
+    OSError
+        If it cannot be written.
+    """
+    final = Path(os.path.realpath(path))
+    if final.exists() and not final.is_file():
+        with final.open("wb") as file:
+            yield file
+        return
+    if final.exists() and not os.access(final, os.W_OK):
+        raise PermissionError(errno.EACCES, os.strerror(errno.EACCES), str(path))
+    try:
+        handle, name = tempfile.mkstemp(dir=final.parent, prefix=f".{final.name[:100]}.", suffix=".part")
+    except PermissionError:
+        with final.open("wb") as file:
+            yield file
+        return
+    except OSError as error:
+        error.filename = str(path)
+        raise
+    beside = Path(name)
+    try:
+        with os.fdopen(handle, "wb") as file:
+            yield file
+            file.flush()
+            os.fsync(file.fileno())
+        beside.chmod(stat.S_IMODE(final.stat().st_mode) if final.exists() else 0o666 & ~_umask())
+        beside.replace(final)
+    except BaseException:
+        beside.unlink(missing_ok=True)
+        raise
+
+
+def write_whole(path: str | os.PathLike[str], content: str | bytes) -> None:
+    """Write a file, which has its name only once all of it is on the disk; see `written_whole`.
+
+    Parameters
+    ----------
+    path : str or pathlib.Path
+        The file.
+    content : str or bytes
+        What it will hold; text as UTF-8.
+    """
+    with written_whole(path) as file:
+        file.write(content.encode() if isinstance(content, str) else content)
+
+
+def _umask() -> int:
+    """Return which permissions new files do not get; it can only be read by setting it."""
+    mask = os.umask(0)
+    os.umask(mask)
+    return mask
+
+
+@contextmanager
 def opened_to_write(target: Target) -> Iterator[Any]:
-    """Open a file to write bytes into; one that is open already stays open."""
+    """Open a file to write bytes into, which then is whole or not there; one that is open already stays open."""
     if isinstance(target, (str, os.PathLike)):
-        with Path(target).open("wb") as file:
+        with written_whole(target) as file:
             yield file
     else:
         yield target

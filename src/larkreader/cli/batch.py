@@ -289,7 +289,7 @@ def _draw(campaign: Campaign, asked: _Asked, into: Path) -> None:
     """Draw the answer to what is asked into a file."""
     from larkreader.errors import RequestError
     from larkreader.present.figures.campaign import draw_kinds, draw_trend, kinds_height
-    from larkreader.present.figures.style import new_figure
+    from larkreader.present.figures.style import new_figure, write_figure
 
     picture = new_figure()
     if asked.show == "kinds":
@@ -302,7 +302,7 @@ def _draw(campaign: Campaign, asked: _Asked, into: Path) -> None:
         if not found:
             raise RequestError("--figure", "has no trend to draw", "no number moves with a label")
         draw_trend(campaign, found[0], ax=picture.add_subplot())
-    picture.savefig(into)
+    write_figure(picture, into)
     note(f"drawn into {into}")
 
 
@@ -325,9 +325,10 @@ def _write(
         note(f"test cases written to {junit}")
     if markdown is not None:
         from larkreader.present.documents.campaign_document import campaign_markdown
+        from larkreader.sources import write_whole
 
         by = asked.by[0] if asked.by else None
-        markdown.write_text(campaign_markdown(campaign, before, result, by), encoding="utf-8")
+        write_whole(markdown, campaign_markdown(campaign, before, result, by))
         note(f"summary written to {markdown}")
     if report is not None:
         from larkreader.present.report.campaign_page import write_campaign_page

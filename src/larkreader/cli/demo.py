@@ -175,7 +175,7 @@ def _timeline(into: Path, console: Any) -> bool:
     from larkreader.answers.reading import read
     from larkreader.demo.service import make_service, write_service
     from larkreader.demo.wires import is_found
-    from larkreader.present.figures.style import new_figure
+    from larkreader.present.figures.style import new_figure, write_figure
     from larkreader.present.figures.timeline import draw_timeline
     from larkreader.present.tables.timeline_rows import TimelineRows
     from larkreader.present.tables.timeline_views import pairs_table, timeline_table
@@ -189,7 +189,7 @@ def _timeline(into: Path, console: Any) -> bool:
     console.print("", pairs_table(reading.pairs, reading.sheet.pair), sep="\n")
     picture = new_figure()
     draw_timeline(reading, begin_s=DRAWN_S[0], end_s=DRAWN_S[1], ax=picture.add_subplot())
-    picture.savefig(into / "timeline.png")
+    write_figure(picture, into / "timeline.png")
     kinds = ", ".join(dict.fromkeys(finding.kind for finding in reading.findings))
     console.print(f"\nFound: {kinds}.")
     return is_found(service.injected, reading.findings)
@@ -280,12 +280,13 @@ def _write_results(into: Path, rig: Rig, reading: Reading) -> dict[str, str]:
     from larkreader.capture.files.csv_characters import write_characters
     from larkreader.present.documents.frame_tables import write_frames
     from larkreader.present.figures.fill import draw_fill
-    from larkreader.present.figures.style import new_figure
+    from larkreader.present.figures.style import new_figure, write_figure
     from larkreader.present.figures.waveform import draw_waveform
+    from larkreader.sources import write_whole
 
     write_characters(into / "characters.csv", reading.characters)
     write_frames(into / "frames.csv", reading)
-    (into / "reading.json").write_text(json.dumps(reading.to_dict(), indent=2) + "\n", encoding="utf-8")
+    write_whole(into / "reading.json", json.dumps(reading.to_dict(), indent=2) + "\n")
     first = next(
         finding.offset for finding in reading.findings if finding.kind == "parity-error" and finding.wire == "from_pump"
     )
@@ -298,11 +299,11 @@ def _write_results(into: Path, rig: Rig, reading: Reading) -> dict[str, str]:
         first=max((first or 0) - 1, 0),
         count=4,
     )
-    picture.savefig(into / "waveform.png")
+    write_figure(picture, into / "waveform.png")
     picture = new_figure()
     result = read(str(into / "history_paused.toml"), str(into / "history_paused.vcd"))
     draw_fill(result.paths["from_pump"], ax=picture.add_subplot())
-    picture.savefig(into / "fill.png")
+    write_figure(picture, into / "fill.png")
     return {
         str(into / "characters.csv"): "every character with its time and faults",
         str(into / "frames.csv"): "every frame with its fields",

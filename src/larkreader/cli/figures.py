@@ -356,12 +356,12 @@ FIGURES: Mapping[str, Maker] = {
 
 def draw_into(figure: str, wanted: Wanted, output: Path) -> str:
     """Draw a figure into a file; return what it shows."""
-    from larkreader.present.figures.style import new_figure
+    from larkreader.present.figures.style import new_figure, write_figure
 
     maker = FIGURES[figure]
     picture = new_figure(height_px=maker.height_px)
     result = maker.draw(wanted, picture.add_subplot())
-    picture.savefig(output)
+    write_figure(picture, output)
     return result
 
 

@@ -36,11 +36,11 @@ def layout(sheet: Path, frame: str | None, output: Path | None, as_json: bool) -
         if len(chosen) > 1:
             raise RequestError("--output", "is for a single frame", f"name one of {', '.join(declared.frame)}")
         from larkreader.present.figures.layout import draw_layout
-        from larkreader.present.figures.style import new_figure
+        from larkreader.present.figures.style import new_figure, write_figure
 
         picture = new_figure()
         draw_layout(chosen[0], ax=picture.add_subplot())
-        picture.savefig(output)
+        write_figure(picture, output)
         note(f"{chosen[0].key} drawn into {output}")
         return 0
     if as_json:

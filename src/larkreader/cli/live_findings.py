@@ -159,11 +159,12 @@ class LiveFindings:
             import json
 
             from larkreader.present.documents.schemas import document_of
+            from larkreader.sources import write_whole
 
             content = self.reading.to_dict() | {"sheet": sheet, "capture": source}
             document = document_of("reading", content | ({"timing": timing} if timing is not None else {}))
             text = json.dumps(document, indent=2)
-            self._options.reading.write_text(text + "\n", encoding="utf-8")
+            write_whole(self._options.reading, text + "\n")
             note(f"reading written to {self._options.reading}")
 
 

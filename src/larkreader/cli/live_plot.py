@@ -139,15 +139,14 @@ class LivePlot:
 
     def _write(self, *, is_over: bool) -> None:
         from larkreader.present.figures.live import draw_latest
+        from larkreader.present.figures.style import write_figure
 
         frames, path, options = self._frames(), self._options.snapshot, self._options
         if path is None or not frames:
             return
         names = [name for name in self._names if _is_in(frames, name)]
         figure = draw_latest(frames, names, window_s=options.window, without_mean=options.remove_mean)
-        beside = path.with_name(f".{path.stem}.new{path.suffix}")
-        figure.savefig(beside)
-        beside.replace(path)  # whoever looks at it never sees half a picture
+        write_figure(figure, path)  # whoever looks at it never sees half a picture
         if is_over:
             note(f"drawn into {path}")
 

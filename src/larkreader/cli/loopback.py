@@ -275,10 +275,10 @@ def _write(result: MatrixResult, options: dict[str, Any], name: str) -> None:
         note(f"{len(result.runs)} runs written to {options['csv_']}")
     if options["output"] is not None:
         from larkreader.present.figures import loopback as figures
-        from larkreader.present.figures.style import new_figure
+        from larkreader.present.figures.style import new_figure, write_figure
 
         picture = new_figure()
         draw = figures.draw_matrix if options["figure"] == "matrix" else figures.draw_latency
         draw(result, ax=picture.add_subplot())
-        picture.savefig(options["output"])
+        write_figure(picture, options["output"])
         note(f"drawn to {options['output']}")

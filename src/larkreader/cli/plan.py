@@ -265,7 +265,7 @@ def _known(planned: Plan, wire: str) -> str:
 def _draw(planned: Plan, wire: str | None, output: Path, figure: str, burst: int | None) -> int:
     from larkreader.errors import RequestError
     from larkreader.present.figures.margin import draw_margin
-    from larkreader.present.figures.style import new_figure
+    from larkreader.present.figures.style import new_figure, write_figure
 
     check_figure(output)
     if wire is not None:
@@ -277,7 +277,7 @@ def _draw(planned: Plan, wire: str | None, output: Path, figure: str, burst: int
         raise RequestError("--output", "has nothing to draw", "a wire needs an [end] that sends and one that receives")
     picture = new_figure()
     draw_margin(min(margins, key=lambda margin: margin.tightest), ax=picture.add_subplot())
-    picture.savefig(output)
+    write_figure(picture, output)
     note(f"drawn into {output}")
     return 0
 
@@ -286,7 +286,7 @@ def _draw_path(planned: Plan, wire: str | None, output: Path, figure: str, burst
     """Draw what the receive path of a wire makes of what arrives: the path that loses most, unless a wire is named."""
     from larkreader.errors import RequestError
     from larkreader.present.figures.fill import draw_fill
-    from larkreader.present.figures.style import new_figure
+    from larkreader.present.figures.style import new_figure, write_figure
     from larkreader.simulate.buffers import make_burst
     from larkreader.simulate.traffic import traffic_characters
 
@@ -304,7 +304,7 @@ def _draw_path(planned: Plan, wire: str | None, output: Path, figure: str, burst
         draw_fill(paths[chosen], ax=picture.add_subplot())
     else:
         draw_losses_of(paths[chosen], characters, planned.sheet, picture.add_subplot())
-    picture.savefig(output)
+    write_figure(picture, output)
     note(f"{figure} of {chosen} drawn into {output}")
     return 0
 

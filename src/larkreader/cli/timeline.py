@@ -174,7 +174,7 @@ def _document(reading: Reading, rows: TimelineRows, chosen: Any) -> dict[str, An
 
 def _draw(rows: TimelineRows, chosen: Any, output: Path) -> None:
     from larkreader.errors import RequestError
-    from larkreader.present.figures.style import new_figure
+    from larkreader.present.figures.style import new_figure, write_figure
     from larkreader.present.figures.timeline import draw_timeline
 
     if not len(chosen):
@@ -185,5 +185,5 @@ def _draw(rows: TimelineRows, chosen: Any, output: Path) -> None:
     picture = new_figure()
     begin_s, end_s = float(rows.timeline.begin_s[shown[0]]), float(rows.timeline.end_s[shown].max())
     draw_timeline(rows.reading, begin_s=begin_s, end_s=end_s, ax=picture.add_subplot())
-    picture.savefig(output)
+    write_figure(picture, output)
     note(f"timeline drawn into {output}")

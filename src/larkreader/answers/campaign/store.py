@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any, ClassVar, NamedTuple, Self
 
 from larkreader.capture.files.json_text import parse_json
 from larkreader.errors import RequestError
+from larkreader.sources import write_whole
 
 from .tables import STORE_VERSION, TABLES, names_of
 
@@ -218,7 +219,7 @@ class ParquetStore(Store):
         if about is not None and not self._about_file.exists():
             for table in TABLES:
                 (folder / table).mkdir(parents=True, exist_ok=True)
-            _write_beside(self._about_file, json.dumps({**about, "version": str(STORE_VERSION)}, indent=1).encode())
+            write_whole(self._about_file, json.dumps({**about, "version": str(STORE_VERSION)}, indent=1).encode())
 
     @property
     def about(self) -> About:
@@ -300,7 +301,7 @@ class ParquetStore(Store):
         arrays = [pa.array(values, field.type) for values, field in zip(columns, schema, strict=True)]
         buffer = pa.BufferOutputStream()
         pq.write_table(pa.Table.from_arrays(arrays, schema=schema), buffer)
-        _write_beside(self._folder / table / name, buffer.getvalue().to_pybytes())
+        write_whole(self._folder / table / name, buffer.getvalue().to_pybytes())
 
 
 def open_store(path: Path, about: About | None = None) -> Store:
@@ -358,15 +359,3 @@ def rows_with_labels(item: CaptureRows, labels: Mapping[str, str]) -> dict[str, 
 def label_rows(number: int, labels: Mapping[str, str]) -> list[tuple[Any, ...]]:
     """Return the rows of a capture's labels."""
     return [(number, name, value) for name, value in labels.items()]
-
-
-def _write_beside(path: Path, content: bytes) -> None:
-    """Write a file under another name first, so that it is never half written."""
-    import os
-
-    beside = path.with_name(f".{path.name}.new")
-    with beside.open("wb") as file:
-        file.write(content)
-        file.flush()
-        os.fsync(file.fileno())
-    beside.replace(path)

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import os
-import tempfile
 from collections.abc import Mapping
 from pathlib import Path
 
 from larkreader.declare.document.sheet import Sheet
 from larkreader.errors import RequestError
+from larkreader.sources import write_whole
 
 from .c_checksums import Way
 from .c_source import MARKER, emit_c
@@ -81,7 +80,8 @@ def write_files(folder: Path, files: Mapping[str, str]) -> list[Path]:
         _check_ours(folder / name)
     folder.mkdir(parents=True, exist_ok=True)
     for name, text in files.items():
-        _replace(folder / name, text)
+        if not _holds(folder / name, text):
+            write_whole(folder / name, text)
     return [folder / name for name in files]
 
 
@@ -96,25 +96,6 @@ def _check_ours(path: Path) -> None:
         raise RequestError(str(path), found, "must be an emitted file, or not there", "Choose another folder or name.")
 
 
-def _replace(path: Path, text: str) -> None:
-    """Write a file beside its place, and put it there as a whole; one with the same text is left as it is."""
-    if path.is_file() and path.read_bytes() == text.encode():
-        return
-    handle, beside = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
-    try:
-        with os.fdopen(handle, "w", encoding="utf-8", newline="\n") as file:
-            file.write(text)
-            file.flush()
-            os.fsync(file.fileno())
-        Path(beside).chmod(0o666 & ~_umask())
-        Path(beside).replace(path)
-    except BaseException:
-        Path(beside).unlink(missing_ok=True)
-        raise
-
-
-def _umask() -> int:
-    """Return which permissions new files do not get; it can only be read by setting it."""
-    mask = os.umask(0)
-    os.umask(mask)
-    return mask
+def _holds(path: Path, text: str) -> bool:
+    """Return whether a file holds a text already; it then keeps its time, for builds."""
+    return path.is_file() and path.read_bytes() == text.encode()

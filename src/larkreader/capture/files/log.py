@@ -12,7 +12,7 @@ from __future__ import annotations
 import csv
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from datetime import datetime, time
+from datetime import UTC, datetime, time
 from typing import Any
 
 from larkreader.capture.characters import Characters
@@ -232,7 +232,7 @@ def _moment(found: Any) -> tuple[float, bool]:
     except ValueError:
         of_day = time.fromisoformat(text)
         return of_day.hour * 3600 + of_day.minute * 60 + of_day.second + of_day.microsecond * 1e-6, True
-    return moment.timestamp(), True
+    return (moment if moment.tzinfo else moment.replace(tzinfo=UTC)).timestamp(), True
 
 
 def _json_entries(lines: _Lines) -> Iterator[Mapping[str, Any] | None]:

@@ -21,6 +21,7 @@ import os
 import re
 from collections import Counter
 from collections.abc import Iterator, Mapping
+from contextlib import ExitStack
 from datetime import datetime
 from itertools import chain, pairwise
 from pathlib import Path
@@ -30,6 +31,7 @@ import numpy as np
 
 from larkreader.capture.characters import FAULT_NAMES, Characters, fault_names
 from larkreader.errors import CaptureError
+from larkreader.sources import written_whole
 
 from . import character_pieces
 from .character_pieces import Pieces, blocks_of
@@ -160,7 +162,9 @@ def write_recording(path: str | Path, wires: Mapping[str, Characters]) -> None:
             for place, what, count in characters.counted:
                 counted[what] += count if low <= place < high else 0
             entries.append((float(characters.begin_s[low]), wire, data.tobytes(), faults.tobytes(), counted))
-    with RecordingWriter(Path(path), "1970-01-01T00:00:00Z", {wire: {} for wire in wires}) as writer:
+    with ExitStack() as stack:
+        file = Path(path) if Path(path).exists() else stack.enter_context(written_whole(path))
+        writer = stack.enter_context(RecordingWriter(file, "1970-01-01T00:00:00Z", {wire: {} for wire in wires}))
         for entry in sorted(entries, key=lambda item: item[0]):
             writer.add(*entry)
 

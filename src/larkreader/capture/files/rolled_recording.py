@@ -8,11 +8,12 @@ one of both whole.
 from __future__ import annotations
 
 import json
-import os
 from collections import Counter, deque
 from collections.abc import Mapping
 from pathlib import Path
 from typing import Any, NamedTuple, Self
+
+from larkreader.sources import write_whole
 
 from .recording import RecordingWriter
 
@@ -90,12 +91,7 @@ class _Manifest:
         """Add a file, and write the list anew."""
         self._parts.append(part)
         content = {"manifest": MANIFEST, "began": self._began, "wires": self._wires, "recordings": self._parts}
-        beside = self._path.with_name(f"{self._path.name}.new")
-        with beside.open("w", encoding="utf-8") as file:
-            json.dump(content, file, indent=1)
-            file.flush()
-            os.fsync(file.fileno())
-        beside.replace(self._path)
+        write_whole(self._path, json.dumps(content, indent=1))
 
 
 class RolledRecording:

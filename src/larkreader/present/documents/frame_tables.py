@@ -14,6 +14,7 @@ from larkreader.capture.masked import is_masked
 from larkreader.capture.ragged import Ragged
 from larkreader.decode.columns.frame_columns import Frames, frame_fault_names
 from larkreader.errors import RequestError
+from larkreader.sources import written_whole
 
 if TYPE_CHECKING:
     from larkreader.answers.reading import Reading
@@ -78,12 +79,12 @@ def write_frames(path: str | Path, reading: Reading) -> None:
             arrays |= {f"{key}.{name}": frames.column(name) for name in ("offset", "begin_s", "faults")}
             for name in frames.layout.slot:
                 arrays |= _arrays(f"{key}.{name}", frames[name])
-        with path.open("wb") as file:
+        with written_whole(path) as file:
             np.savez_compressed(file, allow_pickle=False, **arrays)
     else:
         rows = sorted(_objects(reading), key=lambda row: (row["begin_s"] or 0.0, row["offset"]))
-        with path.open("w", encoding="utf-8", newline="\n") as file:
-            file.writelines(json.dumps(row, ensure_ascii=False, allow_nan=False) + "\n" for row in rows)
+        with written_whole(path) as file:
+            file.writelines(json.dumps(row, ensure_ascii=False, allow_nan=False).encode() + b"\n" for row in rows)
 
 
 def _arrays(name: str, column: Any) -> dict[str, Any]:

@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     from larkreader.exercise.loopback.result import LoopbackResult
     from larkreader.exercise.loopback.torture import TortureResult
 from larkreader.exercise.talk.dialogue import DialogueResult
+from larkreader.sources import write_whole
 
 _FORBIDDEN = re.compile("[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")  # what XML 1.0 has no character for
 
@@ -76,7 +77,7 @@ def write_junit(
         elif case.detail:
             ET.SubElement(written, "system-out").text = _clean(case.detail)
     ET.indent(root)
-    Path(path).write_bytes(ET.tostring(root, encoding="utf-8", xml_declaration=True) + b"\n")
+    write_whole(path, ET.tostring(root, encoding="utf-8", xml_declaration=True) + b"\n")
 
 
 def _clean(text: str) -> str:

@@ -22,6 +22,7 @@ from larkreader.errors import LarkReaderError
 from larkreader.present.figures.campaign import draw_kinds, draw_trend, kinds_height
 from larkreader.present.tables.campaign_views import MOST_COLUMNS
 from larkreader.present.text.campaign_text import Standing, nothing_text, odd_text, standing_out, verdicts_text
+from larkreader.sources import write_whole
 
 from .page import made_at, report_of, write_page
 from .pictures import Picture, picture_of
@@ -89,7 +90,7 @@ def write_campaign_page(
     wanted = {**dict.fromkeys((outcome.path for outcome in result.failed), False), **named}
     order = sorted(wanted, key=lambda capture: not wanted[capture])[:MOST_PAGES]
     pages = {} if sheet is None else _write_pages(path, {capture: wanted[capture] for capture in order}, sheet)
-    path.write_text(render_campaign(_page_of(campaign, result, standing, pages)), encoding="utf-8")
+    write_whole(path, render_campaign(_page_of(campaign, result, standing, pages)))
     return len(pages)
 
 

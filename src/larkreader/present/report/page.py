@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from larkreader.errors import RequestError
-from larkreader.sources import identity_of, name_of, path_of
+from larkreader.sources import identity_of, name_of, path_of, write_whole
 
 from .content import Report, make_report
 from .render import render_html, render_markdown, write_figures
@@ -98,11 +98,11 @@ def report_of(
 def write_page(path: Path, report: Report, *, markdown: bool) -> list[Path]:
     """Write a page, and the figures of a Markdown page; return what was written."""
     if not markdown:
-        path.write_text(render_html(report), encoding="utf-8")
+        write_whole(path, render_html(report))
         return [path]
     folder = path.with_name(f"{path.stem}_figures")
     figures = write_figures(report, folder)
-    path.write_text(render_markdown(report, folder.name if figures else ""), encoding="utf-8")
+    write_whole(path, render_markdown(report, folder.name if figures else ""))
     return [path, *figures]
 
 

@@ -16,6 +16,7 @@ from jinja2 import Environment, PackageLoader, StrictUndefined
 from markupsafe import Markup
 
 from larkreader.present.text.notation import CONTROLS
+from larkreader.sources import write_whole
 
 from .content import Report
 
@@ -92,7 +93,7 @@ def write_figures(report: Report, folder: Path) -> list[Path]:
     pictures = [*(finding.picture for finding in report.findings if finding.picture is not None), *report.pictures]
     for picture in pictures:
         path = folder / f"{picture.name}.svg"
-        path.write_text('<?xml version="1.0" encoding="utf-8"?>\n' + picture.svg + "\n", encoding="utf-8")
+        write_whole(path, '<?xml version="1.0" encoding="utf-8"?>\n' + picture.svg + "\n")
         written.append(path)
     return written
 
