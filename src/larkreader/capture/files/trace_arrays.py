@@ -19,6 +19,8 @@ from larkreader.sources import Target, opened_to_write
 from .content import Content
 from .voltage_files import load_arrays
 
+SHORTEST_TICK_S, LONGEST_TICK_S = 1e-18, 1e3
+
 
 def write_trace_arrays(path: Target, traces: Mapping[str, Trace]) -> None:
     """Write traces as an archive of NumPy arrays.
@@ -65,6 +67,8 @@ def trace_arrays(file: Content, signals: Sequence[str]) -> Iterator[dict[str, Tr
             first_level, begin, *ends = arrays[f"{signal}.span"].astype(np.int64).tolist()
             edges, unknown = arrays[f"{signal}.edges"].ravel(), arrays[f"{signal}.unknown"].reshape(-1, 2)
             tick_s = float(arrays[f"{signal}.tick_s"].ravel()[0])
+            if not SHORTEST_TICK_S <= tick_s <= LONGEST_TICK_S:
+                raise ValueError(f"its ticks are of {tick_s:g} s")
             yield {signal: Trace(edges, tick_s, first_level, begin, ends[0] if ends else None, unknown, signal)}
         except (KeyError, ValueError, TypeError, IndexError) as error:
             if isinstance(error, CaptureError):

@@ -24,6 +24,7 @@ FlowControl = Literal["none", "xon-xoff", "rts-cts"]
 PARITY_NAMES: Mapping[str, str] = {"N": "none", "E": "even", "O": "odd", "M": "mark", "S": "space"}
 
 FORMAT_WANTED = 'must be data bits (5 to 9), parity (N, E, O, M or S) and stop bits (1, 1.5 or 2), as in "8E1".'
+MOST_BAUD = 1e9  # bits a second
 _FORMAT = re.compile(r"([5-9])([NEOMS])(1\.5|1|2)")
 _WORDS: Mapping[str, tuple[str, str]] = {
     "idle-low": ("idle", "low"),
@@ -71,7 +72,7 @@ class LineSettings(BaseModel, frozen=True, extra="forbid"):
     @field_validator("baud")
     @classmethod
     def _baud_is_a_rate(cls, baud: float) -> float:
-        if not 0 < baud <= 1e9:
+        if not 0 < baud <= MOST_BAUD:
             raise PydanticCustomError("wanted", "must be a positive number of bits a second, up to 1e9.")
         return baud
 

@@ -21,7 +21,7 @@ import numpy.typing as npt
 from larkreader.capture.characters import Characters, Fault
 from larkreader.capture.trace import Trace
 from larkreader.declare.frame.layout import FrameLayout
-from larkreader.declare.link.line import BitOrder, Idle, LineSettings
+from larkreader.declare.link.line import MOST_BAUD, BitOrder, Idle, LineSettings
 from larkreader.decode.characters.receive import receive
 from larkreader.decode.cut.frames import read_layouts
 from larkreader.errors import LarkReaderError
@@ -125,6 +125,8 @@ def fit_formats(trace: Trace, baud: float, layouts: Sequence[FrameLayout] = ()) 
     list of FormatFit
         The best first.
     """
+    if not 0 < baud <= MOST_BAUD:
+        return []
     some = trace
     if len(trace) > LOOKED_AT:
         end = int(trace.edges[LOOKED_AT])
