@@ -2,7 +2,7 @@
 """Makes a release: ``python tools/release.py VERSION [--really]``.
 
 Checks that the folder is clean and the version a later one; writes the version, moves the files of ``changes`` into the
-changelog, builds and checks the packages, commits and tags. Without ``--really`` all of it happens in a copy that is
+changelog, builds and checks the packages, writes the list of what they bring with them (SBOM), commits and tags. Without ``--really`` all of it happens in a copy that is
 thrown away. Nothing leaves this machine: pushing and uploading are yours.
 """
 
@@ -63,11 +63,33 @@ def release(project: Path, version: str) -> int:
             print(f"{' '.join(step[1:4])} failed:\n{done.stdout}{done.stderr}")
             git(project, "checkout", "--quiet", "HEAD", "--", ".")
             return 1
+    bill = project / "dist" / f"lark-reader-{version}.cdx.json"
+    if not write_bill(next((project / "dist").glob("*.whl")), project / "pyproject.toml", bill):
+        git(project, "checkout", "--quiet", "HEAD", "--", ".")
+        return 1
     git(project, "add", "--all")
     git(project, "commit", "--quiet", "--message", f"Release {version}")
     git(project, "tag", "--annotate", f"v{version}", "--message", f"Release {version}")
     print(f"{version} is committed and tagged v{version}; the packages are in {project / 'dist'}")
     return 0
+
+
+def write_bill(wheel: Path, project: Path, bill: Path) -> bool:
+    """Write which packages the wheel brings with it, as CycloneDX (ECMA-424); return whether that worked."""
+    with tempfile.TemporaryDirectory() as folder:
+        python = Path(folder) / "venv" / ("Scripts" if sys.platform == "win32" else "bin") / "python"
+        listed = ["cyclonedx_py", "environment", str(python), "--pyproject", str(project), "--mc-type", "library"]
+        for command in (
+            [sys.executable, "-m", "venv", str(python.parents[1])],
+            [str(python), "-m", "pip", "install", "--quiet", "--disable-pip-version-check", str(wheel)],
+            [str(python), "-m", "pip", "uninstall", "--quiet", "--yes", "pip", "setuptools"],
+            [sys.executable, "-m", *listed, "--output-reproducible", "--short-PURLs", "-o", str(bill)],
+        ):
+            done = subprocess.run(command, capture_output=True, text=True, check=False)
+            if done.returncode:
+                print(f"{' '.join(command[1:4])} failed:\n{done.stdout}{done.stderr}")
+                return False
+    return True
 
 
 def numbers(version: str) -> tuple[int, ...]:
