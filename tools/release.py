@@ -1,9 +1,10 @@
 #!/usr/bin/env python3
 """Makes a release: ``python tools/release.py VERSION [--really]``.
 
-Checks that the folder is clean and the version a later one; writes the version, moves the files of ``changes`` into the
-changelog, builds and checks the packages, writes the list of what they bring with them (SBOM), commits and tags. Without ``--really`` all of it happens in a copy that is
-thrown away. Nothing leaves this machine: pushing and uploading are yours.
+Checks that the folder is clean and the version a later one; writes the version, moves the files of ``changes`` into
+the changelog, builds and checks the packages, lists what they bring with them (SBOM), commits and tags. Without
+``--really`` all of it happens in a copy that is thrown away. Nothing leaves this machine: pushing and uploading are
+yours.
 """
 
 from __future__ import annotations

@@ -212,6 +212,16 @@ def _remark(text: str) -> None:
         _HELD.append(text)
 
 
+def note_waiting(place: str) -> None:
+    """Note that a port waits for a connection, and whether other machines can reach it."""
+    kind, _, address = place.partition(":")
+    host = address.rpartition(":")[0].strip("[]")
+    if kind != "accept" or not host:
+        return
+    is_near = host == "localhost" or host == "::1" or host.startswith("127.")
+    note(f"waiting for a connection at {address}" + ("" if is_near else ", which other machines can reach"))
+
+
 def say_what_is_worth_knowing(port: Port) -> None:
     """Say on standard error what there is to know about a port before it is used."""
     for item in port.notes:

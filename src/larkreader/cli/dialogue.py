@@ -82,6 +82,11 @@ def _places(declared: Sheet, ports: tuple[str, ...]) -> dict[str, str]:
         places[key] = place if key == name and equals else port
     used = {name for item in declared.exchange for name in (item.at, item.expect_at) if name is not None}
     unnamed = any(item.at is None for item in declared.exchange)
+    idle = [key for key in places if key not in used]
+    if idle and (not unnamed or len(idle) > 1):
+        first = min(used, default="NAME")
+        found = "is not used: " + ("each step names its port" if not unnamed else "a port was given already")
+        raise RequestError(idle[-1], found, "must be NAME=PORT", f"Write {first}={idle[-1]}")
     if unnamed and not places and declared.port:
         first = next(iter(declared.port))
         places[first] = first

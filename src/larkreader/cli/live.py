@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from .common import note, say_what_is_worth_knowing
+from .common import note, note_waiting, say_what_is_worth_knowing
 from .live_stages import Stages
 
 if TYPE_CHECKING:
@@ -348,6 +348,7 @@ def open_named(
     from larkreader.present.text.notation import visible
 
     known = declared.port.get(name) if declared else None
+    note_waiting(name if known is None else known.at)
     with open_by_name(name, declared, line, far=far) as port:
         if not quiet:
             say_what_is_worth_knowing(port)
