@@ -169,6 +169,7 @@ STAGES: Mapping[str, Mapping[str, str]] = {
         "diagnosis": "CaptureDiagnosis GarbledWire diagnose_capture",
         "c_header.contents": "CHeader outer_structs",
         "c_header.header": "read_header",
+        "c_header.targets": "Target",
         "firmware.c_source": "emit_c",
         "firmware.written": "write_c",
         "generator_plan": "GeneratorChoice GeneratorPlan plan_generators",

@@ -3,6 +3,7 @@
 from .c_header.contents import CHeader as CHeader
 from .c_header.contents import outer_structs as outer_structs
 from .c_header.header import read_header as read_header
+from .c_header.targets import Target as Target
 from .campaign.campaign import Campaign as Campaign
 from .campaign.campaign_tables import CampaignTables as CampaignTables
 from .campaign.comparisons import Change as Change

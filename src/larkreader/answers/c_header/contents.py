@@ -24,7 +24,7 @@ class CHeader:
         What it is called in messages.
     target : Target
         The compiler by whose rules its structs are laid out.
-    records : dict of str to Record
+    records : dict
         Its structs and unions, by tag, by the name that a ``typedef`` gives, or both.
     tables : dict of str to c_ast.Node
         Its arrays with initial values.
@@ -49,7 +49,7 @@ class CHeader:
 
     @property
     def structs(self) -> list[str]:
-        """The structs by name, each once: by that of its ``typedef`` where it has one."""
+        """The names of the structs, each once, that of its ``typedef`` where it has one."""
         named: dict[int, str] = {}
         for name, record in self.records.items():
             if id(record) not in named or not name.startswith(("struct ", "union ")):

@@ -20,8 +20,8 @@ from .registers import Register
 
 MOST_REGISTERS = 200_000
 _INHERITED = ("size", "resetValue")
-_RANGE = re.compile(r"(\d+)-(\d+)|([A-Z])-([A-Z])")
-_BIT_RANGE = re.compile(r"\[(\d+):(\d+)\]")
+_RANGE = re.compile(r"(\d{1,9})-(\d{1,9})|([A-Z])-([A-Z])")
+_BIT_RANGE = re.compile(r"\[(\d{1,9}):(\d{1,9})\]")
 
 
 def read_svd(data: bytes, name: str = "SVD") -> dict[str, Register]:
@@ -189,7 +189,7 @@ def _number(text: str) -> int:
             return int(text[1:].replace("x", "0"), 2)
         return int(text, 16) if text.startswith("0x") else int(text)
     except ValueError:
-        _refuse("SVD", f'"{text}"', "must be a number")
+        _refuse("SVD", f'"{text[:40]}"', "must be a number")
 
 
 def _refuse(name: str, where: str, wanted: str) -> NoReturn:

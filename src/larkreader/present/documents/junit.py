@@ -43,7 +43,7 @@ def write_junit(
         The file.
     suite : str
         The name of the suite.
-    result : LoopbackResult, MatrixResult, DialogueResult, TortureResult, Reading, Plan, LayoutComparison, or Cases
+    result : LoopbackResult, MatrixResult, DialogueResult, TortureResult, Reading, Plan, LayoutComparison, list of Case
         What to write; `cases_of` says which cases it has.
 
     Raises
