@@ -164,6 +164,16 @@ def test_a_file_that_is_written_keeps_its_mode_and_its_links(tmp_path):
         write_whole(tmp_path / "nowhere" / "page.html", "x")
 
 
+@pytest.mark.skipif(not Path("/dev/stdout").exists(), reason="standard output has no name here")
+def test_a_pipe_and_a_redirected_output_are_written_directly(tmp_path):
+    """As `--junit /dev/stdout | less` and `--junit /dev/stdout > file` want it."""
+    code = "from larkreader.sources import write_whole; write_whole('/dev/stdout', 'whole')"
+    assert subprocess.run([sys.executable, "-c", code], capture_output=True, check=True).stdout == b"whole"
+    with (tmp_path / "out").open("wb") as file:
+        subprocess.run([sys.executable, "-c", code], stdout=file, check=True)
+    assert (tmp_path / "out").read_bytes() == b"whole"
+
+
 @pytest.mark.skipif(not Path("/dev/full").exists(), reason="there is no full device here")
 def test_where_there_is_no_room_the_reason_is_given_and_what_was_there_stays(shell, rig_files, tmp_path):
     """A device that is always full, and a limit on the size of files, as of a full disk."""
