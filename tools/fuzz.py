@@ -22,7 +22,13 @@ from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).resolve().parents[1] / "tests"))
 
-from hostile import Entry, attempt, damaged, entries, repacked
+if "--guided" in sys.argv:
+    import atheris  # type: ignore[import-not-found]  # a tool of its own
+
+    with atheris.instrument_imports(include=["larkreader"]):
+        from hostile import Entry, attempt, damaged, entries, repacked
+else:
+    from hostile import Entry, attempt, damaged, entries, repacked
 
 MEMORY_TIMES, MEMORY_MORE = 20, 50_000_000  # of the input, and bytes more
 LIMIT_S = 2.0
@@ -100,14 +106,11 @@ def run(entry: Entry, given: argparse.Namespace) -> int:
 
 def guided(entry: Entry, given: argparse.Namespace) -> int:
     """Let atheris choose the inputs; it ends the process at the first mistake, and keeps the input."""
-    import atheris  # type: ignore[import-not-found]
-
     given.keep.mkdir(parents=True, exist_ok=True)
     corpus = Path(tempfile.mkdtemp())
     for number, sample in enumerate(entry.samples):
         (corpus / str(number)).write_bytes(sample)
     folder = Path(tempfile.mkdtemp())
-    atheris.instrument_all()
     options = [
         f"-runs={given.count}",
         f"-max_total_time={int(min(given.seconds, 1e8))}",
