@@ -103,7 +103,7 @@ def test_the_command_offers_every_schema():
         ("diagnose", "delivered.bin", "rig.toml", "--wire", "from_pump", "--kind", "bytes"),
         ("diagnose", "stand-in:echo", "--flow-probe"),
         ("loopback", "stand-in:echo", "--tolerance"),
-        ("dialogue", "rig.toml", "stand-in:pump"),
+        ("dialogue", "rig.toml", "pump=stand-in:pump"),
         ("timeline", "service.toml", "service.vcd"),
         ("plan", "history.toml"),
         ("decode", "history_paused.toml", "history_paused.vcd"),

@@ -165,6 +165,14 @@ def test_a_dialogue_is_told_step_by_step(shell, sheet, tmp_path):
     assert found["values"] == {"flow": "12.5"}
 
 
+def test_a_port_that_no_step_uses_is_refused(shell, rig_files):
+    """It would pass against the port of the sheet instead."""
+    status, out, err = shell("dialogue", rig_files["sheet"], "stand-in:echo")
+    assert (status, out) == (2, "")
+    assert "stand-in:echo is not used: each step names its port" in err
+    assert "Write pump=stand-in:echo" in err
+
+
 def test_a_sheet_tells_what_its_exchanges_cannot_mean(shell, tmp_path):
     path = tmp_path / "rig.toml"
     path.write_text(
