@@ -24,7 +24,9 @@ class MeasuredClock:
     error : float
         How much faster than declared it sends, as a share of the declared baud; less than 0 if slower.
     uncertainty : float
-        Standard uncertainty of that, as a share, with every change taken for independent of the others.
+        Standard uncertainty of that, as a share, with every change taken for independent of the others. Where the ticks
+        of the capture round the changes of all characters alike, the error can be off by half a tick over the bits of
+        a character beyond it.
     jitter_s : float
         Root mean square of how far changes lie from where that clock would put them, in seconds.
     changes : int
