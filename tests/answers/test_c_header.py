@@ -74,7 +74,7 @@ def outcomes(found):
 def test_compilers_put_the_members_of_random_structs_where_we_do(target, command, tmp_path):
     """All numbers of random structs hold random values; their bits are in the object file where we expect them.
 
-    Where a layout can express the struct, its encoder makes the same bytes.
+    Where a layout can express the struct, it reads the same values from these bytes.
     """
     generator = random.Random(f"{target} {command[0]}")
     names = [f"s{number}" for number in range(60)]
