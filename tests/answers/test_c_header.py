@@ -432,12 +432,17 @@ def test_the_command_compares_each_frame_with_the_struct_of_its_name(tmp_path, m
     assert run(["check-layout", "rig.toml", "link.h", "--frame", "setpoint", "--json"]) == 0
     document = json.loads(capsys.readouterr().out)
     jsonschema.validate(document, lr.present.document_schema("layout-check"))
-    assert [found["verdict"] for found in document["comparisons"]] == ["partly shown"]
+    assert [document["verdict"], *(found["verdict"] for found in document["comparisons"])] == ["partly shown"] * 2
     assert run(["check-layout", "rig.toml", "link.h", "--struct", "alarm", "--target", "avr", "--same", "kind"]) == 2
     assert "--same" in capsys.readouterr().err
     assert run(["new", "mine.toml", "--header", "link.h"]) == 0
     assert run(["check-layout", "mine.toml", "link.h"]) == 0
     assert capsys.readouterr().out.count("Verdict: same: ") == 3
     assert run(["new", "mine2.toml", "--struct", "alarm"]) == 2
+    assert run(["new", "mine2.toml", "--define", "A=1"]) == 2
+    assert run(["new", "mine2.toml", "--header", "link.h", "--rate", "1000"]) == 2
+    assert run(["check-layout", "rig.toml", "link.h", "--from-field", "kind"]) == 2
+    (tmp_path / "more.h").write_text("struct bus { void *alarm; };\nstruct setpoint { uint8_t kind; };\n")
+    assert run(["check-layout", "rig.toml", "more.h"]) == 1  # alarm is a member there, not a struct
     assert run(["new", "mine2.toml", "--header", "link.h", "--from", "x.vcd"]) == 2
     assert run(["check-layout", "rig.toml", "nowhere.h"]) == 2

@@ -51,6 +51,7 @@ def check_layout(
     Without options each frame is compared with the struct of its name. Nothing of the header is compiled. The exit
     status is 1 if anything differs.
     """
+    from larkreader.answers.layout_check.compared import worst_verdict
     from larkreader.answers.layout_check.comparison import check_layouts
     from larkreader.declare.document.sheet_file import open_sheet
 
@@ -58,6 +59,7 @@ def check_layout(
     declared = open_sheet(sheet)
     read = read_named(header, target, define, include)
     results, alone = check_layouts(declared, read, frame, struct, first=first, last=last, same=_pairs(same))
+    verdict = worst_verdict(results)
     if junit is not None:
         from larkreader.present.documents.cases import cases_of
         from larkreader.present.documents.junit import write_junit
@@ -66,7 +68,6 @@ def check_layout(
         write_junit(junit, f"layouts {header.name}", cases)
         note(f"{len(cases)} fields written to {junit}")
     if as_json:
-        verdict = "differs" if any(result.verdict == "differs" for result in results) else "same"
         document = {"sheet": str(sheet), "header": str(header), "verdict": verdict, "without_struct": alone}
         print_document("layout-check", {**document, "comparisons": [result.to_dict() for result in results]})
     else:
@@ -79,7 +80,7 @@ def check_layout(
             console.print("", layout_check_view.layout_check(result), sep="\n")
     if alone:
         note(f"note: {header} has no struct for {', '.join(alone)}: not compared")
-    return 1 if any(result.verdict == "differs" for result in results) else 0
+    return 1 if verdict == "differs" else 0
 
 
 def _pairs(same: Sequence[str]) -> dict[str, str]:

@@ -86,7 +86,7 @@ def _places(declared: Sheet, ports: tuple[str, ...]) -> dict[str, str]:
     if idle and (not unnamed or len(idle) > 1):
         first = min(used, default="NAME")
         found = "is not used: " + ("each step names its port" if not unnamed else "a port was given already")
-        raise RequestError(idle[-1], found, "must be NAME=PORT", f"Write {first}={idle[-1]}")
+        raise RequestError(idle[-1], found, "must be NAME=PORT", f"Write {first}={places[idle[-1]]}")
     if unnamed and not places and declared.port:
         first = next(iter(declared.port))
         places[first] = first

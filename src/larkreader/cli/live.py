@@ -348,7 +348,8 @@ def open_named(
     from larkreader.present.text.notation import visible
 
     known = declared.port.get(name) if declared else None
-    note_waiting(name if known is None else known.at)
+    if not quiet:
+        note_waiting(name if known is None else known.at)
     with open_by_name(name, declared, line, far=far) as port:
         if not quiet:
             say_what_is_worth_knowing(port)

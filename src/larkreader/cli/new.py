@@ -63,11 +63,12 @@ def new(
     if not to_output and file.exists():
         raise RequestError(str(file), "exists already", advice="Name another file")
     if header is not None:
-        if capture is not None:
-            raise RequestError("--header", "does not go with --from", "must be alone")
+        if capture is not None or kind is not None or given:
+            raise RequestError("--header", "does not go with --from and what describes a capture", "Leave that out")
         return _write(file, _with_structs(header, structs, target, define, include), as_json=as_json)
-    if structs:
-        raise RequestError("--struct", "is of a header, which is not given", "needs --header FILE")
+    for option, stated in (("--struct", structs), ("--define", define), ("--include", include)):
+        if stated:
+            raise RequestError(option, "is about a header, which is not given", "needs --header FILE")
     if capture is None:
         return _write(file, starter_sheet(), as_json=as_json)
     proposed = propose_sheet(capture, kind=kind, form=form_of(None, given))

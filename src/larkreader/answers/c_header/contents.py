@@ -35,7 +35,7 @@ class CHeader:
     enumerators : dict of str to int
         The values of its enums.
     broken : list of tuple
-        Of each declaration that cannot be understood, its words and the `HeaderError`.
+        Of each declaration that cannot be understood, what it declares and the `HeaderError`.
     """
 
     name: str
@@ -74,9 +74,7 @@ class CHeader:
             (self.records[key] for key in (first, f"struct {first}", f"union {first}") if key in self.records), None
         )
         if found is None:
-            for words, error in self.broken:
-                if first in words:
-                    raise error
+            self.raise_broken(lambda declared: declared == first)
             known = [item.removeprefix("struct ") for item in self.structs]
             refuse(self.name, f"declares no struct {first}", "", nearest(first, known))
         for step in path:
@@ -91,16 +89,16 @@ class CHeader:
             refuse(self.name, f"has no struct in {name}", "must be a struct")
         return found
 
-    def raise_broken(self, is_meant: Callable[[str], bool]) -> None:
-        """Raise why a declaration cannot be understood, of the first with a word that is meant.
+    def raise_broken(self, is_meant: Callable[[str], bool] = lambda name: True) -> None:
+        """Raise why a declaration cannot be understood, of the first that declares what is meant.
 
         Parameters
         ----------
         is_meant : callable
-            Called with a word of a declaration; returns whether it is meant.
+            Called with the name of a struct; returns whether it is meant. By default any is.
         """
-        for words, error in self.broken:
-            if any(map(is_meant, words)):
+        for names, error in self.broken:
+            if any(map(is_meant, names)):
                 raise error
 
     def leaves(self, name: str) -> list[Leaf]:

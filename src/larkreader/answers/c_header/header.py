@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
+from itertools import pairwise
 from pathlib import Path
 from typing import Any
 
@@ -88,17 +89,17 @@ class _Reading:
 
     def read(self, parts: Any) -> CHeader:
         for words in parts:
-            texts = frozenset(word.text for word in words)
+            texts = {word.text for word in words}
             if "{" not in texts and "typedef" not in texts:
                 continue
             try:
                 self._declaration(rewritten(words))
             except HeaderError as error:
-                self.header.broken.append((texts, error))
+                self.header.broken.append((_names_of(words), error))
                 self._forget(words)
             except RecursionError:
                 deep = HeaderError(str(words[0].place), "is nested too deeply", "must be simpler")
-                self.header.broken.append((texts, deep))
+                self.header.broken.append((_names_of(words), deep))
         self.header.missing = [name for name in dict.fromkeys(self.reader.missing) if name not in _KNOWN_HEADERS]
         return self.header
 
@@ -282,6 +283,14 @@ class _Reading:
             if not isinstance(kind, Number) or kind.kind == "float" or not 0 <= width <= 64:
                 refuse(place, f"{item.name or 'a bit-field'} has {width} bits", "must be a whole number with 0 to 64")
         return [Member(item.name or "", kind, width, attributes, place)]
+
+
+def _names_of(words: Sequence[Token]) -> frozenset[str]:
+    """Return what a declaration declares: the tags in it, and the names behind its last bracket."""
+    texts = [word.text for word in words]
+    tags = {behind for word, behind in pairwise(texts) if word in ("struct", "union") and behind.isidentifier()}
+    behind = len(texts) - texts[::-1].index("}") if "}" in texts else 0
+    return frozenset({*tags, *(word.text for word in words[behind:] if word.kind == "word")})
 
 
 def _is_pointer(node: Any) -> bool:

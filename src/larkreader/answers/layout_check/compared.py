@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import asdict, dataclass
 from typing import Any, Literal
 
@@ -137,6 +138,11 @@ class LayoutComparison:
             return "differs"
         return "partly shown" if "not shown" in outcomes else "same"
 
+    @property
+    def causes(self) -> tuple[ComparedField, ...]:
+        """The fields that differ, without those that only a difference before has moved."""
+        return tuple(row for row in self.rows if row.outcome not in ("same", "not shown") and not row.follows)
+
     def to_dict(self) -> dict[str, Any]:
         """Return it as JSON has it."""
         document = asdict(self)
@@ -145,3 +151,15 @@ class LayoutComparison:
             row.update(differences=list(row["differences"]), unseen=list(row["unseen"]))
         document.update(rows=list(document["rows"]), left_out=list(self.left_out), notes=list(self.notes))
         return {"verdict": self.verdict, "lengths_differ": self.lengths_differ, **document}
+
+
+def worst_verdict(results: Sequence[LayoutComparison]) -> Verdict:
+    """Return the verdict of several comparisons: that of the worst.
+
+    Parameters
+    ----------
+    results : sequence of LayoutComparison
+        At least one.
+    """
+    order: tuple[Verdict, ...] = ("same", "partly shown", "differs")
+    return max((result.verdict for result in results), key=order.index)

@@ -161,6 +161,9 @@ def check_layouts(
         raise RequestError(
             header.name, found, f"must be {names}" if names else "", "Name both, the frame and the struct"
         )
+    if len(pairs) > 1 and (first is not None or last is not None or same):
+        found = f"is not given, and {len(pairs)} frames have a struct"
+        raise RequestError("frame", found, "must be given with the fields or members of a single frame")
     options: dict[str, Any] = {"first": first, "last": last, "same": same}
     results = [check_layout(sheet.frame[key], header, name, **options) for key, name in pairs.items()]
     return results, [key for key in chosen if key not in pairs]
@@ -182,7 +185,7 @@ def _named_as(frame: str, header: CHeader) -> str | None:
             )
         if fitting:
             return exact[0] if exact else fitting[0]
-    header.raise_broken(lambda word: _fits(frame, word))
+    header.raise_broken(lambda name: _fits(frame, name))
     return None
 
 
@@ -204,7 +207,7 @@ def _only(header: CHeader) -> str:
     if len(outer) == 1:
         return outer[0]
     known = ", ".join(_names(header))
-    header.raise_broken(lambda word: word == "struct")
+    header.raise_broken()
     raise RequestError("struct", "is not named", f"must be one of {known}" if known else f"must be in {header.name}")
 
 

@@ -106,7 +106,7 @@ def layouts_of_structs(
     if not layouts:
         if left_out:
             raise next(iter(left_out.values()))
-        header.raise_broken(lambda word: word == "struct")
+        header.raise_broken()
         raise HeaderError(header.name, "declares no struct", "must declare at least one")
     return layouts, left_out
 

@@ -49,18 +49,16 @@ def verdict_of(result: LayoutComparison) -> str:
     """Say in a line whether layout and struct are the same."""
     if result.verdict != "differs":
         return VERDICTS[result.verdict]
-    wrong = [row for row in result.rows if row.outcome not in ("same", "not shown")]
-    causes = [row for row in wrong if not row.follows]
-    moved = f", {len(wrong) - len(causes)} more moved by them" if len(wrong) > len(causes) else ""
+    causes, followers = result.causes, sum(row.follows for row in result.rows)
+    moved = f", {followers} more moved by them" if followers else ""
     what = f"{len(causes)} difference" + "s" * (len(causes) != 1) if causes else "the length"
     return f"differs: {what}{moved}"
 
 
 def sentences_of(result: LayoutComparison) -> Iterator[str]:
     """Yield what differs, in sentences that begin with the field, and what a header does not show."""
-    wrong = [row for row in result.rows if row.outcome not in ("same", "not shown") and not row.follows]
-    yield from (row_text(row) for row in wrong if not row.is_padding)
-    padding = [_c_place(row) for row in wrong if row.is_padding]
+    yield from (row_text(row) for row in result.causes if not row.is_padding)
+    padding = [_c_place(row) for row in result.causes if row.is_padding]
     if padding:
         yield f"The compiler puts padding at {', '.join(padding)}. {_FIX_PADDING}"
     moved = [row.field for row in result.rows if row.follows]
