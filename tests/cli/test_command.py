@@ -6,6 +6,7 @@ import subprocess
 import sys
 
 import pytest
+from matplotlib.image import imread
 
 import larkreader as lr
 
@@ -30,7 +31,8 @@ def test_the_demo_tells_the_whole_story_and_writes_its_files(shell, tmp_path, mo
         "history.toml", "history.vcd", "history_paused.toml", "history_paused.vcd", "fill.png",
         "service.toml", "service.vcd", "timeline.png", "shift.jsonl", "campaign",
     }  # fmt: skip
-    assert (tmp_path / "demo" / "waveform.png").read_bytes().startswith(b"\x89PNG")
+    for name in ("waveform.png", "fill.png", "timeline.png"):
+        assert imread(tmp_path / "demo" / name)[..., :3].min(axis=(0, 1)).max() < 0.5, f"{name} is blank"
 
 
 def test_decode_shows_counts_and_findings_and_ends_with_1(shell, rig_files):

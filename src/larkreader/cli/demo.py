@@ -298,6 +298,7 @@ def _write_results(into: Path, rig: Rig, reading: Reading) -> dict[str, str]:
         wire.line,
         first=max((first or 0) - 1, 0),
         count=4,
+        ax=picture.add_subplot(),
     )
     write_figure(picture, into / "waveform.png")
     picture = new_figure()
