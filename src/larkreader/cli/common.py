@@ -241,7 +241,9 @@ def progress_of(what: str, *, shown: bool) -> Iterator[Progress | None]:
     global _HELD
     _HELD = []
     try:
-        with Bar(console=make_console(stderr=True), transient=True) as bar:
+        console = make_console(stderr=True)
+        click.get_current_context().call_on_close(lambda: console.show_cursor(True))  # whenever it is interrupted
+        with Bar(console=console, transient=True) as bar:
             task = bar.add_task(what, total=None)
 
             def update(done: int, total: int) -> None:

@@ -58,12 +58,21 @@ class Screen:
             self._live = Live(
                 console=console, auto_refresh=False, transient=True, redirect_stdout=False, redirect_stderr=False
             )
+            click.get_current_context().call_on_close(self._stop)  # also if it is interrupted before it has started
             self._live.start()
         return self
 
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
-        if self._live is not None:
+        self._stop()
+
+    def _stop(self) -> None:
+        """Take away what was drawn under the rows, and show the cursor again. Once more does nothing."""
+        if self._live is None:
+            return
+        try:
             self._live.stop()
+        finally:
+            self._live.console.show_cursor(True)
             self._live = None

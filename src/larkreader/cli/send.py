@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import select
 import sys
 from collections.abc import Iterator, Mapping
 from contextlib import ExitStack
@@ -188,13 +187,14 @@ def _typed(ending: str) -> Iterator[bytes | None]:
     """Yield each line that is typed in, None while there is none."""
     from larkreader.errors import RequestError
     from larkreader.exercise.payload.typed_input import text_of
+    from larkreader.exercise.ports.ready import is_ready
 
     if sys.stdin is None:
         raise RequestError("standard input", "is closed", advice="Add what to send")
     descriptor, held, number, is_open = sys.stdin.fileno(), b"", 0, True
     while is_open or held:
         if b"\n" not in held and is_open:
-            if not select.select([descriptor], [], [], 0)[0]:
+            if not is_ready(descriptor, 0):
                 yield None
                 continue
             piece = os.read(descriptor, 4096)

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import os
-import select
 import time
 from typing import Any
 
 from larkreader.errors import PortError, RequestError
 
 from .port import Port, Received
+from .ready import is_ready
 
 
 class BorrowedPort(Port):
@@ -77,8 +77,7 @@ class BorrowedPort(Port):
         try:
             if self._number is None:
                 return bytes(self._stream.read(most) or b"")
-            ready, _, _ = select.select([self._number], [], [], limit_s)
-            piece = self._stream.read(most) if ready else None
+            piece = self._stream.read(most) if is_ready(self._number, limit_s) else None
         except OSError as error:
             why = error.strerror or os.strerror(error.errno or 0)
             raise PortError(f"port {self.name}", f"cannot be read: {why}") from None

@@ -80,13 +80,15 @@ class Child:
 
         A terminal that hangs up is an error to many programs, whose status then says nothing.
         """
-        ran_on = not self._waited(GRACE_S)
-        if ran_on:
-            self._signal(signal.SIGTERM)
-            if not self._waited(GRACE_S):
-                self._signal(KILL)
-                self.process.wait()
-        self._signal(KILL)  # what it has left behind, which may hold its standard error open
+        try:
+            ran_on = not self._waited(GRACE_S)
+            if ran_on:
+                self._signal(signal.SIGTERM)
+                if not self._waited(GRACE_S):
+                    self._signal(KILL)
+                    self.process.wait()
+        finally:  # also for whoever does not wait for it
+            self._signal(KILL)  # what it has left behind, which may hold its standard error open
         self._errors.join(GRACE_S)
         note = ""
         if ran_on:

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import errno
 import os
-import select
 import time
 
 from larkreader.errors import PortError
 
 from .port import HELD_BACK, Port, Received
+from .ready import is_ready
 
 LARGEST_READ = 1 << 16
 
@@ -86,9 +86,7 @@ class DescriptorPort(Port):
 
     def _wait(self, limit_s: float | None, *, writing: bool) -> bool:
         self._check_open()
-        wanted = [self._descriptor]
-        reading, sending, _ = select.select([] if writing else wanted, wanted if writing else [], [], limit_s)
-        return bool(reading or sending)
+        return is_ready(self._descriptor, limit_s, writing=writing)
 
     def _read_now(self, most: int) -> bytes:
         try:

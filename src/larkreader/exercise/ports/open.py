@@ -263,12 +263,8 @@ def _open_device(path: str, line: LineSettings) -> Port:
         raise
     except OSError as error:
         raise _refused(path, error) from None
-    try:
-        port: Port = tty.TtyPort(descriptor, path, line)
-        return port
-    except BaseException:
-        os.close(descriptor)
-        raise
+    port: Port = tty.TtyPort(descriptor, path, line)
+    return port
 
 
 def _refused(path: str, error: OSError) -> PortError:

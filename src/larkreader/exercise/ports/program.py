@@ -12,6 +12,7 @@ from larkreader.errors import PortError
 
 from .child import NO_WIRE, READ, Child
 from .port import HELD_BACK, Port, Received
+from .unclosed import forget, remember
 
 EXEC, EXEC_PTY = "exec:", "exec-pty:"
 
@@ -32,6 +33,7 @@ class ProgramPort(Port):
     def __init__(self, name: str, command: str) -> None:
         self.name = name
         self._child = Child(name, command)
+        remember(self)
         assert self._child.process.stdin is not None
         assert self._child.process.stdout is not None
         self._stdin, self._stdout = self._child.process.stdin, self._child.process.stdout
@@ -89,6 +91,7 @@ class ProgramPort(Port):
             with contextlib.suppress(OSError):
                 self._stdin.close()
         note = self._child.end()
+        forget(self)
         if note:
             self.notes = (*self.notes, note)
 

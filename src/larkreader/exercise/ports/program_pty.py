@@ -11,6 +11,7 @@ from larkreader.errors import PortError
 
 from .child import NO_WIRE, Child
 from .descriptor import DescriptorPort
+from .unclosed import forget, remember
 
 
 class PtyProgramPort(DescriptorPort):
@@ -38,6 +39,7 @@ class PtyProgramPort(DescriptorPort):
             os.close(other)
         os.set_blocking(descriptor, False)
         super().__init__(descriptor, name)
+        remember(self)
 
     def _read_now(self, most: int) -> bytes:
         try:
@@ -56,5 +58,6 @@ class PtyProgramPort(DescriptorPort):
     def _release(self) -> None:
         super()._release()
         note = self._child.end(by_hangup=True)
+        forget(self)
         if note:
             self.notes = (*self.notes, note)

@@ -25,6 +25,7 @@ from .closing import drain, unsent_note
 from .descriptor import DescriptorPort
 from .impossible import refuse_impossible
 from .port import Received
+from .unclosed import forget, remember
 
 # Linux, asm-generic/ioctls.h and termbits.h; absent from the module termios, and from other systems
 HAS_CMSPAR = sys.platform.startswith("linux")
@@ -63,23 +64,34 @@ class TtyPort(DescriptorPort):
         If the settings cannot be had on any serial device: nine data bits, an inverted line, the highest bit first.
     """
 
-    notes: tuple[str, ...]
+    notes: tuple[str, ...] = ()
 
     marks_faults = True
 
     def __init__(self, descriptor: int, name: str, line: LineSettings) -> None:
         super().__init__(descriptor, name)
         self.line: LineSettings = line
-        self._found = termios.tcgetattr(descriptor)
-        self._baud_found = baud_of(descriptor)
-        self._lines_found = self.modem_lines()
         self._moved: set[str] = set()
         self._marks = MarkReader(Fault.PARITY if line.has_parity else Fault.FRAMING)
-        refuse_impossible(name, line)
-        if line.parity in ("M", "S") and not HAS_CMSPAR:
-            raise PortError(f"port {name}", f"cannot do parity {line.parity}, as {line} asks", "This system has none")
-        self._set(line)
-        self.notes = (*self._differences(line), *self._thrown_away())
+        self._is_changed = False
+        try:
+            refuse_impossible(name, line)
+            if line.parity in ("M", "S") and not HAS_CMSPAR:
+                found = f"cannot do parity {line.parity}, as {line} asks"
+                raise PortError(f"port {name}", found, "This system has none")
+            self._found = termios.tcgetattr(descriptor)
+            self._baud_found = baud_of(descriptor)
+            self._lines_found = self.modem_lines()
+            self._is_changed = True
+            remember(self)
+            self._set(line)
+            self.notes = (*self._differences(line), *self._thrown_away())
+        except (OSError, termios.error) as error:
+            self.close()
+            raise self._failed(OSError(*error.args)) from None
+        except BaseException:
+            self.close()
+            raise
 
     def read_some(self, most: int, limit_s: float) -> Received:
         """Receive what is there; wait up to `limit_s` seconds for the first character."""
@@ -116,7 +128,11 @@ class TtyPort(DescriptorPort):
 
     def send_break(self) -> None:
         """Hold the line at start level for a quarter to half a second."""
-        termios.tcsendbreak(self._descriptor, 0)
+        self._check_open()
+        try:
+            termios.tcsendbreak(self._descriptor, 0)
+        except termios.error as error:
+            raise self._failed(OSError(*error.args)) from None
 
     def error_counters(self) -> dict[str, int]:
         """Return the errors that the driver has counted since it was loaded; empty where it counts nothing."""
@@ -187,8 +203,17 @@ class TtyPort(DescriptorPort):
             termios.tcflush(self._descriptor, termios.TCOFLUSH)
 
     def _restore(self) -> None:
+        if not self._is_changed:
+            return
         try:
             self._drain()
+        finally:  # whoever is impatient with a device that takes nothing gets its settings back too
+            self._give_back()
+            forget(self)
+
+    def _give_back(self) -> None:
+        """Restore the settings that were found."""
+        try:
             for name in self._moved & set(self._lines_found):
                 self.set_modem_line(name, self._lines_found[name])
             _set_attributes(self._descriptor, self._found)

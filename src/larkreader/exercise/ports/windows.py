@@ -22,6 +22,7 @@ from . import win32
 from .closing import drain, unsent_note
 from .impossible import refuse_impossible
 from .port import HELD_BACK, Port, Received
+from .unclosed import forget, remember
 from .win32 import Win32Error
 
 DEVICES = "\\\\.\\"
@@ -103,10 +104,17 @@ class WindowsPort(Port):
         self._counts: Counter[str] = Counter()
         self._delivered = self._seen = self._held_over = 0
         self._blocks: deque[tuple[int, int]] = deque()  # up to which character, and with which faults
-        refuse_impossible(name, line)
-        self._found, self._limits_found = device.settings(), device.time_limits()
-        self._set(line)
-        self.notes = (*self._differences(line), *self._thrown_away(), BY_BLOCK)
+        self._is_changed = False
+        try:
+            refuse_impossible(name, line)
+            self._found, self._limits_found = device.settings(), device.time_limits()
+            self._is_changed = True
+            remember(self)
+            self._set(line)
+            self.notes = (*self._differences(line), *self._thrown_away(), BY_BLOCK)
+        except BaseException:
+            self.close()
+            raise
 
     def read_some(self, most: int, limit_s: float) -> Received:
         """Receive what is there; wait up to `limit_s` seconds for the first character."""
@@ -279,8 +287,19 @@ class WindowsPort(Port):
         return [f"{waiting:,} characters that were received before the port was set up were thrown away"]
 
     def _restore(self) -> None:
+        if not self._is_changed:
+            return
         try:
             self._drain()
+        except Win32Error:
+            pass  # it is gone
+        finally:
+            self._give_back()
+            forget(self)
+
+    def _give_back(self) -> None:
+        """Restore the settings that were found."""
+        try:
             self._device.set_time_limits(self._limits_found)
             self._device.set(self._found)
             now = self._device.settings()
@@ -321,12 +340,7 @@ def open_device(name: str, line: LineSettings) -> WindowsPort:
     PortError
         If it cannot be set.
     """
-    device = win32.CommDevice(device_path(name))
-    try:
-        return WindowsPort(device, name, line)
-    except BaseException:
-        device.close()
-        raise
+    return WindowsPort(win32.CommDevice(device_path(name)), name, line)
 
 
 def read_back(name: str) -> LineSettings:
