@@ -246,3 +246,28 @@ def test_a_second_interrupt_counts_when_the_first_did_not_end_the_command(monkey
     finally:
         for number, handler in before.items():
             signal.signal(number, handler)
+
+
+def test_an_interrupt_falls_behind_a_block_that_is_not_to_be_disturbed(monkeypatch):
+    """Unless the block itself waits for something, as for the reader of a pipe."""
+    from larkreader.cli import interrupts
+
+    before = {number: signal.getsignal(number) for number in interrupts.ENDING_SIGNALS}
+    done = []
+    try:
+        for lasts_s, expected in ((0.05, ["begun", "ended"]), (20, ["begun"])):
+            done.clear()
+            monkeypatch.setattr(interrupts, "PUT_OFF_S", 5.0 if lasts_s < 1 else 0.1)
+            signal.signal(signal.SIGINT, signal.default_int_handler)
+            interrupts.Interrupts().install()
+            with pytest.raises(KeyboardInterrupt):  # noqa: PT012
+                with interrupts.undisturbed():
+                    done.append("begun")
+                    signal.raise_signal(signal.SIGINT)
+                    time.sleep(lasts_s)
+                    done.append("ended")
+                time.sleep(20)
+            assert done == expected
+    finally:
+        for number, handler in before.items():
+            signal.signal(number, handler)

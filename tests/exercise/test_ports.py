@@ -8,6 +8,7 @@ import sys
 import threading
 import time
 from contextlib import ExitStack, contextmanager
+from pathlib import Path
 
 import pytest
 from hypothesis import given
@@ -26,6 +27,11 @@ ioctl = pytest.importorskip("fcntl").ioctl
 bauds = pytest.importorskip("larkreader.exercise.ports.bauds")
 
 LINE = lr.LineSettings.parse("57600 8N1")
+
+
+def open_descriptors():
+    """Return how many descriptors this program has open."""
+    return len(list(Path("/dev/fd").iterdir()))
 
 
 @contextmanager
@@ -350,3 +356,123 @@ def test_a_port_that_comes_is_named(made_up_system, capsys):
     assert run(["ports", "--wait", "--seconds", "10", "--root", str(made_up_system)]) == 0
     assert capsys.readouterr().out.endswith("/dev/ttyACM3 added\n")
     assert run(["ports", "--wait", "--seconds", "0.05", "--root", str(made_up_system)]) == 1
+
+
+def test_a_port_whose_settings_fail_halfway_is_left_as_found(monkeypatch):
+    """The driver takes the format, and then not the baud; or whoever waits for it is impatient."""
+    with lr.open_port("pty") as far:
+        looker = os.open(far.name, os.O_RDWR | os.O_NOCTTY)
+        found = termios.tcgetattr(looker)
+        before = open_descriptors()
+        for error, expected in (
+            (OSError(errno.EIO, "unplugged"), lr.PortError),
+            (KeyboardInterrupt(), KeyboardInterrupt),
+        ):
+
+            def fail(*_, error=error):
+                raise error
+
+            monkeypatch.setattr("larkreader.exercise.ports.tty.set_baud", fail)
+            with pytest.raises(expected):
+                lr.open_port(far.name, lr.LineSettings.parse("250000 7E2"))
+            monkeypatch.undo()
+            assert termios.tcgetattr(looker) == found
+            assert open_descriptors() == before
+        device = lr.open_port(far.name)
+        monkeypatch.setattr("larkreader.exercise.ports.tty._queued", fail)  # an interrupt while it waits for the driver
+        with pytest.raises(KeyboardInterrupt):
+            device.close()
+        assert termios.tcgetattr(looker) == found
+        os.close(looker)
+
+
+def test_a_port_that_nothing_has_closed_is_given_back_at_the_end_of_the_program():
+    with lr.open_port("pty") as far:
+        looker = os.open(far.name, os.O_RDWR | os.O_NOCTTY)
+        found = termios.tcgetattr(looker)
+        code = f"import larkreader as lr, os; lr.open_port({far.name!r}); print(os.getpid(), flush=True); raise KeyboardInterrupt"
+        ended = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, timeout=60, check=False)
+        assert ended.stderr.endswith("KeyboardInterrupt\n")
+        assert termios.tcgetattr(looker) == found
+        os.close(looker)
+
+
+def test_another_program_that_holds_a_port_is_named():
+    with lr.open_port("pty") as far:
+        command = [sys.executable, "-m", "larkreader", "serve", "echo", far.name]
+        with subprocess.Popen(command, stderr=subprocess.PIPE, text=True) as other:
+            assert any("echo serves on" in line for line in iter(other.stderr.readline, ""))
+            with pytest.raises(lr.PortError, match=rf"is busy, held by .*\({other.pid}\)"):
+                lr.open_port(far.name)
+            other.send_signal(2)
+            other.communicate(timeout=20)
+            assert other.returncode == 0
+        with lr.open_port(far.name):
+            pass
+
+
+def test_ports_work_above_the_thousandth_descriptor():
+    """`select` refuses those."""
+    import resource
+
+    soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
+    if hard != resource.RLIM_INFINITY and hard < 1200:
+        pytest.skip(f"{hard} descriptors are allowed here")
+    resource.setrlimit(resource.RLIMIT_NOFILE, (max(soft, 1200), hard))
+    with ExitStack() as stack:
+        stack.callback(resource.setrlimit, resource.RLIMIT_NOFILE, (soft, hard))
+        for _ in range(1050):
+            stack.callback(os.close, os.open(os.devnull, os.O_RDONLY))
+        near = stack.enter_context(pty_side())
+        assert near._descriptor > 1023
+        assert lr.run_loopback(near, plan=lr.LoopbackPlan(characters=50_000)).verdict == "pass"
+        assert near.read_some(1, 0.05).data == b""
+        far = stack.enter_context(lr.open_port("pty"))
+        device = stack.enter_context(lr.open_port(far.name))
+        with pytest.raises(lr.PortError, match=r"took \d+ of 1000000 bytes within 0\.1 s"):
+            device.write(bytes(1_000_000), 0.1)
+        device.close()
+        began = time.process_time()
+        with pytest.raises(lr.PortError, match=r"took \d+ of 1000000 bytes within 0\.3 s"):
+            far.write(bytes(1_000_000), 0.3)  # nothing has the other side open
+        assert time.process_time() - began < 0.2
+
+
+def test_too_few_descriptors_are_put_in_words(monkeypatch):
+    monkeypatch.setattr("larkreader.exercise.ports.pty.pty.openpty", refuse(errno.EMFILE))
+    with pytest.raises(lr.PortError, match="Too many open files"):
+        lr.open_port("pty")
+
+
+def test_a_device_that_is_connected_again_and_again_leaves_nothing_behind():
+    """Over TCP and on a pseudo terminal, a hundred times; the other side goes on."""
+    answer = b"flow 12.5\n"
+    with ExitStack() as stack:
+        server = stack.enter_context(socket.create_server(("127.0.0.1", 0)))
+
+        def serve():
+            for _ in range(100):
+                held, _ = server.accept()
+                with held:
+                    held.sendall(answer)
+
+        thread = threading.Thread(target=serve)
+        thread.start()
+        stack.callback(thread.join)
+        near = stack.enter_context(pty_side())
+        threads, descriptors = threading.active_count(), open_descriptors()
+        for _ in range(100):
+            with lr.open_port(f"127.0.0.1:{server.getsockname()[1]}") as port:
+                assert port.read(len(answer), 5.0).data == answer
+                with pytest.raises(lr.PortError, match="was closed by the other end"):
+                    port.read(1, 5.0)
+            assert open_descriptors() == descriptors
+        assert threading.active_count() <= threads
+        assert near.read_some(1, 0.0).data == b""
+    with lr.open_port("pty") as far:
+        for number in range(100):
+            with lr.open_port(far.name) as device:
+                far.write(b"%d?" % number)
+                assert device.read(len(b"%d?" % number), 5.0).data == b"%d?" % number
+                device.write(b"%d!" % number)
+                assert far.read(len(b"%d!" % number), 5.0).data == b"%d!" % number

@@ -9,12 +9,30 @@ from __future__ import annotations
 import _thread
 import signal
 import time
+from collections.abc import Iterator
+from contextlib import contextmanager
 from types import FrameType
 
 ENDING_SIGNALS = tuple(getattr(signal, name) for name in ("SIGINT", "SIGTERM", "SIGHUP") if hasattr(signal, name))
 PATIENCE_S = 3.0  # a second signal interrupts again only after this time, so that ports and files can be closed
 RETRY_S = 0.005
 IMPORTING = "<frozen importlib"  # how the file of each frame of the import system begins
+
+
+_undisturbed: list[bool] = []  # an entry for each block that no interrupt falls into
+PUT_OFF_S = (
+    0.5  # an interrupt waits at most so long for the end of such a block, which may wait for a reader of the output
+)
+
+
+@contextmanager
+def undisturbed() -> Iterator[None]:
+    """Let no interrupt fall into a short block, which takes something from one place to another; it falls behind it."""
+    _undisturbed.append(True)
+    try:
+        yield
+    finally:
+        _undisturbed.pop()
 
 
 class PipeClosedError(Exception):
@@ -26,6 +44,7 @@ class Interrupts:
 
     def __init__(self) -> None:
         self._interrupted_s: float | None = None
+        self._put_off_s: float | None = None  # since when
 
     def install(self) -> None:
         """Handle each ending signal that whoever started the command does not ignore."""
@@ -41,11 +60,19 @@ class Interrupts:
     def _handle(self, number: int, frame: FrameType | None) -> None:
         if self._interrupted_s is not None and time.monotonic() < self._interrupted_s + PATIENCE_S:
             return
-        if _is_importing(frame):
+        if _is_importing(frame) or self._is_put_off():
             _thread.start_new_thread(self._send_again, (number, _thread.get_ident()))  # `threading` takes locks
             return
         self._interrupted_s = time.monotonic()
         raise KeyboardInterrupt
+
+    def _is_put_off(self) -> bool:
+        """Return whether an interrupt falls into a block that is better not disturbed, and that does not last long."""
+        if not _undisturbed:
+            return False
+        now_s = time.monotonic()
+        self._put_off_s = now_s if self._put_off_s is None else self._put_off_s
+        return now_s < self._put_off_s + PUT_OFF_S
 
     def _send_again(self, number: int, main_thread: int) -> None:
         """Repeat a signal a little later: to the main thread, where its handler runs, so that a wait there ends."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import deque
 from collections.abc import Callable, Sequence
 from contextlib import ExitStack
 from dataclasses import fields
@@ -13,6 +14,7 @@ import click
 from .common import InputFile, console_form, json_lines_option, note
 from .completed import completed
 from .grouped import command
+from .interrupts import undisturbed
 from .judge_options import JudgeOptions, judging_options
 from .listen_source import Source
 from .live import Timeline, say_findings, shower
@@ -258,10 +260,15 @@ def _looks(timeline: Timeline, source: Source, stack: ExitStack, *, forward: boo
         return look_in_turn
     drained = {name: DrainedPort(port) for name, port in opened.items()}
 
+    waiting: deque[tuple[str, Arrival]] = deque()
+
     def take_in(found: dict[str, list[Arrival]]) -> bool:
         every = [(name, arrival) for name, arrivals in found.items() for arrival in arrivals]
-        for name, arrival in sorted(every, key=lambda item: item[1].at_s):
-            timeline.arrived(name, *arrival)
+        waiting.extend(sorted(every, key=lambda item: item[1].at_s))
+        while waiting:
+            with undisturbed():
+                name, arrival = waiting.popleft()
+                timeline.arrived(name, *arrival)
         return bool(every)
 
     def take() -> bool:

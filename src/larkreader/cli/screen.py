@@ -29,6 +29,7 @@ class Screen:
     def __init__(self, footer: Callable[[], Any] | None = None) -> None:
         self._footer = footer
         self._live: Live | None = None
+        self._is_drawing = False
         self._drawn_s = -REDRAWN_S
 
     def rows(self, rows: Iterable[str]) -> None:
@@ -60,6 +61,7 @@ class Screen:
             )
             click.get_current_context().call_on_close(self._stop)  # also if it is interrupted before it has started
             self._live.start()
+            self._is_drawing = True
         return self
 
     def __exit__(
@@ -72,7 +74,8 @@ class Screen:
         if self._live is None:
             return
         try:
-            self._live.stop()
+            if self._is_drawing:
+                self._live.stop()
         finally:
             self._live.console.show_cursor(True)
             self._live = None

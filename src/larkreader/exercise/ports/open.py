@@ -205,7 +205,10 @@ def _open_pty() -> Port:
         from .pty import PtyPort
     except ModuleNotFoundError:
         raise PortError('port "pty"', "is none that this system has", NO_TERMINALS) from None
-    return PtyPort()
+    try:
+        return PtyPort()
+    except OSError as error:
+        raise PortError('port "pty"', f"cannot be made: {error.strerror}") from None
 
 
 def _on_windows(call: Callable[[str], _T], name: str) -> _T:

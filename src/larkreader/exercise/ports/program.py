@@ -6,7 +6,7 @@ import contextlib
 import os
 import threading
 import time
-from collections import deque
+from queue import Empty, SimpleQueue
 
 from larkreader.errors import PortError
 
@@ -37,42 +37,55 @@ class ProgramPort(Port):
         assert self._child.process.stdin is not None
         assert self._child.process.stdout is not None
         self._stdin, self._stdout = self._child.process.stdin, self._child.process.stdout
-        self._changed = threading.Condition()
+        # queues, not a condition: an interrupt that falls into the wait for a condition can leave its lock released
+        self._from_program: SimpleQueue[bytes] = SimpleQueue()  # nothing: it has closed its output
+        self._to_program: SimpleQueue[tuple[int, memoryview] | None] = SimpleQueue()  # None: it is closed
+        self._done: SimpleQueue[tuple[int, int]] = SimpleQueue()  # of which write, and how many bytes; -1 if it failed
         self._arrived = bytearray()
-        self._is_over = False
-        self._to_send: deque[bytes] = deque()
-        self._unsent = 0
-        self._is_broken = False
+        self._is_over = self._is_broken = False
+        self._write_number = 0  # what was given up is not sent any more
         for target, what in ((self._read, "reader"), (self._write, "writer")):
             threading.Thread(target=target, name=f"{what} of {name}", daemon=True).start()
 
     def read_some(self, most: int, limit_s: float) -> Received:
         """Receive what is there; wait up to `limit_s` seconds for the first character."""
         self._check_open()
-        with self._changed:
-            self._changed.wait_for(lambda: bool(self._arrived) or self._is_over, max(limit_s, 0.0))
-            data = bytes(self._arrived[:most])
-            del self._arrived[:most]
-            is_over = self._is_over
-        if not data and is_over:
+        deadline = self.now_s() + max(limit_s, 0.0)
+        while not self._is_over and len(self._arrived) < most:
+            remaining = 0.0 if self._arrived else max(deadline - self.now_s(), 0.0)
+            try:
+                piece = self._from_program.get(timeout=remaining)
+            except Empty:
+                break
+            self._arrived += piece
+            self._is_over = not piece
+        data = bytes(self._arrived[:most])
+        del self._arrived[:most]
+        if not data and most and self._is_over:
             raise self._child.ended()
         return Received(data, "length" if len(data) == most else "time")
 
     def write(self, data: bytes, limit_s: float | None = None) -> None:
         """Send all of `data`; return when the program's input has taken it."""
         self._check_open()
-        with self._changed:
-            self._to_send.append(bytes(data))
-            self._unsent += len(data)
-            self._changed.notify_all()
-            self._changed.wait_for(lambda: self._unsent == 0 or self._is_broken, limit_s)
-            unsent, is_broken = self._unsent, self._is_broken
-            if unsent and not is_broken:
-                self._to_send.clear()
-        if is_broken:
+        if not data:
+            return
+        self._write_number += 1
+        number, unsent = self._write_number, len(data)
+        self._to_program.put((number, memoryview(bytes(data))))
+        deadline = None if limit_s is None else self.now_s() + limit_s
+        while unsent and not self._is_broken:
+            try:
+                of_write, count = self._done.get(
+                    timeout=None if deadline is None else max(deadline - self.now_s(), 0.0)
+                )
+            except Empty:
+                self._write_number += 1
+                raise self._took_too_little(len(data) - unsent, len(data), limit_s, HELD_BACK) from None
+            self._is_broken |= count < 0
+            unsent -= count if of_write == number and count > 0 else 0
+        if self._is_broken:
             raise self._child.ended()
-        if unsent:
-            raise self._took_too_little(len(data) - min(unsent, len(data)), len(data), limit_s, HELD_BACK)
 
     def now_s(self) -> float:
         """Return the time on the machine's monotonic clock, in seconds."""
@@ -83,13 +96,8 @@ class ProgramPort(Port):
         if self._closed:
             return
         self._closed = True
-        with self._changed:
-            self._to_send.clear()
-            self._is_broken = True
-            self._changed.notify_all()
-        if not self._unsent:
-            with contextlib.suppress(OSError):
-                self._stdin.close()
+        self._write_number += 1
+        self._to_program.put(None)
         note = self._child.end()
         forget(self)
         if note:
@@ -98,32 +106,22 @@ class ProgramPort(Port):
     def _read(self) -> None:
         with contextlib.suppress(OSError, ValueError):
             while data := os.read(self._stdout.fileno(), READ):
-                with self._changed:
-                    self._arrived += data
-                    self._changed.notify_all()
-        with self._changed:
-            self._is_over = True
-            self._changed.notify_all()
+                self._from_program.put(data)
+        self._from_program.put(b"")
 
     def _write(self) -> None:
-        while True:
-            with self._changed:
-                self._changed.wait_for(lambda: bool(self._to_send) or self._is_broken)
-                if self._is_broken:
-                    return
-                rest = memoryview(self._to_send.popleft())
-            while rest:
+        while (item := self._to_program.get()) is not None:
+            number, rest = item
+            while rest and number == self._write_number:
                 try:
-                    done = os.write(self._stdin.fileno(), rest[:4096])
+                    count = os.write(self._stdin.fileno(), rest[:4096])
                 except (OSError, ValueError):
-                    with self._changed:
-                        self._is_broken = True
-                        self._changed.notify_all()
+                    self._done.put((number, -1))
                     return
-                rest = rest[done:]
-                with self._changed:
-                    self._unsent -= done
-                    self._changed.notify_all()
+                rest = rest[count:]
+                self._done.put((number, count))
+        with contextlib.suppress(OSError):
+            self._stdin.close()
 
 
 def is_program(name: str) -> bool:

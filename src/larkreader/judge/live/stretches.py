@@ -164,10 +164,10 @@ class StretchJudge:
 
     def settle(self) -> None:
         """Give up what lies before a quiet place, if the stretch is long and has one."""
-        held = self.held
-        count = sum(map(len, held.values()))
+        count = sum(len(part) for parts in self._held.values() for part in parts)
         if count < self._next:
             return
+        held = self.held
         whole = judge_stretch(self._sheet, Received(held), replace(self._past, is_open=True))
         end_s = max(float(some.begin_s[-1]) for some in held.values() if len(some))
         past = replace(self._past, is_open=True, is_cut=True, replies_until_s=end_s)
