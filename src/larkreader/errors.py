@@ -19,6 +19,8 @@ from dataclasses import dataclass
 from difflib import get_close_matches
 from typing import Any
 
+from larkreader.harmless import harmless
+
 
 class LarkReaderError(Exception):
     """What was declared, asked for or opened cannot be used.
@@ -54,7 +56,7 @@ class LarkReaderError(Exception):
             sentences.append(_sentence(wanted[0].upper() + wanted[1:]))
         if self.advice:
             sentences.append(_sentence(self.advice))
-        return " ".join(sentences)
+        return harmless(" ".join(sentences))
 
 
 @dataclass(frozen=True)
@@ -108,7 +110,7 @@ class SheetError(LarkReaderError, ValueError):
     def __str__(self) -> str:
         count = len(self.mistakes)
         head = f"{self.name} cannot be used: {count} mistake{'' if count == 1 else 's'}."
-        return "\n".join([head, *map(str, self.mistakes)])
+        return harmless("\n".join([head, *map(str, self.mistakes)]))
 
 
 class CaptureError(LarkReaderError, ValueError):

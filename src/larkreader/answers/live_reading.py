@@ -14,6 +14,7 @@ from larkreader.declare.document.sheet import Sheet
 from larkreader.declare.document.sheet_file import open_sheet
 from larkreader.decode.columns.frame_columns import Frames, Spans
 from larkreader.errors import RequestError
+from larkreader.harmless import harmless
 from larkreader.judge.findings.finding import Finding, Findings, Verdict
 from larkreader.judge.findings.merging import key_of
 from larkreader.judge.live.stretches import MOST, STRETCH, StretchJudge
@@ -104,7 +105,7 @@ class LiveReading(Shown):
     ) -> None:
         path: Path | None = None if isinstance(sheet, Sheet) else path_of(sheet)
         declared = sheet if isinstance(sheet, Sheet) else open_sheet(path_of(sheet))
-        self._sheet, self._sheet_name = declared, "" if path is None else str(path)
+        self._sheet, self._sheet_name = declared, "" if path is None else harmless(str(path), is_name=True)
         chosen = set(
             declared.wire if wires is None else (name for wire in wires for name in declared.wires_named(wire))
         )

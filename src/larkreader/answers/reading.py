@@ -21,6 +21,7 @@ from larkreader.declare.document.sheet_file import open_sheet
 from larkreader.declare.run.capture_form import CaptureForm, CaptureKind
 from larkreader.decode.columns.frame_columns import Frames, Spans
 from larkreader.errors import RequestError
+from larkreader.harmless import harmless
 from larkreader.judge.findings.finding import Finding, Verdict
 from larkreader.judge.measure.events import EventDelays
 from larkreader.judge.verdict.checked import Checked
@@ -261,7 +262,7 @@ def read(
         name, pieces = "", [_of_known_wires(capture, declared, wires)]
     elif isinstance(capture, str) or hasattr(capture, "__fspath__") or hasattr(capture, "read"):
         path = path_of(capture)
-        name, pieces = str(path), _pieces_in(path, declared, wires, kind, form, progress)
+        name, pieces = harmless(str(path), is_name=True), _pieces_in(path, declared, wires, kind, form, progress)
     else:
         wanted = f'must be a file, or a mapping such as {{"{next(iter(declared.wire))}": ...}}'
         raise RequestError("capture", f"is of type {type(capture).__name__}", wanted)

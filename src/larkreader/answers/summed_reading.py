@@ -16,6 +16,7 @@ from larkreader.declare.document.sheet import Sheet
 from larkreader.declare.document.sheet_file import open_sheet
 from larkreader.declare.run.capture_form import CaptureForm, CaptureKind
 from larkreader.errors import CaptureError
+from larkreader.harmless import harmless
 from larkreader.judge.findings.finding import Findings, Verdict
 from larkreader.judge.live.stretches import StretchJudge
 from larkreader.judge.live.sums import Sum, wires_judged_together
@@ -191,7 +192,7 @@ def judge_capture(
             seen |= dict.fromkeys(found)
             judges.add(found)
     total, findings, checked = judges.close(tuple(key for key in declared.wire if key in seen), wires)
-    return SummedReading(declared, str(path), total, findings, checked, sheet_name)
+    return SummedReading(declared, harmless(str(path), is_name=True), total, findings, checked, sheet_name)
 
 
 def is_large_stream(path: Path, kind: CaptureKind | None = None, form: CaptureForm | None = None) -> bool:

@@ -151,6 +151,11 @@ def run(arguments: list[str]) -> int:
         where = f"{error.filename}: " if error.filename else ""
         click.echo(f"larkreader: {where}{error.strerror or error}", err=True)
         return UNUSABLE
+    except MemoryError:
+        click.echo(
+            "larkreader: this needs more memory than there is. Split the capture, or read it elsewhere", err=True
+        )
+        return UNUSABLE
     except Exception:
         import traceback
 

@@ -14,6 +14,8 @@ from typing import TYPE_CHECKING, Any, BinaryIO
 
 import click
 
+from larkreader.harmless import harmless
+
 if TYPE_CHECKING:
     from larkreader.answers.reading import Reading
     from larkreader.declare.document.sheet import Sheet
@@ -204,6 +206,7 @@ def level_of_detail() -> int:
 
 
 def _remark(text: str) -> None:
+    text = harmless(text)
     if sys.stderr.isatty():
         text = textwrap.fill(text, shutil.get_terminal_size().columns, break_long_words=False, break_on_hyphens=False)
     if _HELD is None:

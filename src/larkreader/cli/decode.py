@@ -9,6 +9,8 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from larkreader.harmless import harmless
+
 from .builds import build_options, check_build_options, report_to_build
 from .common import (
     check_output,
@@ -254,7 +256,8 @@ def _show(reading: Reading | SummedReading, sheet: Path, capture: Path) -> None:
     from larkreader.present.text import terminal
 
     console = terminal.make_console()
-    console.print(f"{capture} read as {sheet}: {reading.sheet.title}".removesuffix(": "), soft_wrap=True)
+    heading = f"{capture} read as {sheet}: {reading.sheet.title}".removesuffix(": ")
+    console.print(harmless(heading, is_name=True), soft_wrap=True)
     console.print()
     console.print(reading_views.counts(reading))
     console.print()

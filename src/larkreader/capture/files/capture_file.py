@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
+from dataclasses import replace
 from typing import Self
 
 from larkreader.capture.characters import Characters
@@ -12,6 +13,7 @@ from larkreader.capture.trace import Trace
 from larkreader.capture.voltages import Voltages
 from larkreader.declare.run.capture_form import CaptureForm, CaptureKind
 from larkreader.errors import CaptureError, RequestError
+from larkreader.harmless import harmless
 from larkreader.sources import Source, path_of
 
 from .character_pieces import ONE_WIRE
@@ -80,7 +82,7 @@ class CaptureFile:
         progress: Progress | None = None,
     ) -> None:
         path = path_of(source)
-        self.name = str(path)
+        self.name = harmless(str(path), is_name=True)
         self.form = form or CaptureForm()
         with file_errors(path):
             self._content = Content(path, progress)
@@ -112,7 +114,7 @@ class CaptureFile:
             wanted = "must be a file of levels or voltages"
             raise CaptureError(self.name, f"holds {self.kind}, not levels", wanted, advice)
         with self._from_its_beginning():
-            return self._format.signals(self._content, self.form)
+            return [harmless(name, is_name=True) for name in self._format.signals(self._content, self.form)]
 
     def pieces(self, signals: Mapping[str, str]) -> Iterator[dict[str, Measured]]:
         """Yield what happened next on some wires; the whole capture need not fit into memory.
@@ -137,12 +139,14 @@ class CaptureFile:
         """
         with self._from_its_beginning():
             if isinstance(self._format, LevelFormat):
+                signals = {wire: self._in_the_file(signal) for wire, signal in signals.items()}
                 names = list(dict.fromkeys(signals.values()))
                 for levels in self._format.pieces(self._content, names, self.form):
-                    yield {wire: levels[signal] for wire, signal in signals.items() if signal in levels}
+                    yield {wire: _harmless(levels[signal]) for wire, signal in signals.items() if signal in levels}
             else:
                 found: dict[str, None] = {}
-                for characters in self._format.pieces(self._content, self.form):
+                for held in self._format.pieces(self._content, self.form):
+                    characters = _named_harmlessly(held)
                     found |= dict.fromkeys(characters)
                     yield dict(_wanted_wires(characters, signals, self.name))
                 _check_wires(list(found), signals, self.name)
@@ -200,7 +204,7 @@ class CaptureFile:
             raise CaptureError(self.name, "holds levels", "must be a file of characters")
         with self._from_its_beginning():
             for pieces in self._format.pieces(self._content, self.form):
-                yield {wire or "wire": piece for wire, piece in pieces.items()}
+                yield {wire or "wire": piece for wire, piece in _named_harmlessly(pieces).items()}
 
     def voltages(self, signal: str) -> Voltages:
         """Return the voltages of a signal.
@@ -216,7 +220,7 @@ class CaptureFile:
             If the file holds no voltages, is damaged, or lacks the signal.
         """
         with self._from_its_beginning():
-            return voltages_of(open_voltage_file(self._content, self.form), signal)
+            return voltages_of(open_voltage_file(self._content, self.form), self._in_the_file(signal))
 
     def close(self) -> None:
         """Close the file."""
@@ -228,9 +232,26 @@ class CaptureFile:
     def __exit__(self, *exception: object) -> None:
         self.close()
 
+    def _in_the_file(self, signal: str) -> str:
+        """Return what a signal is called in the file, if its name as it is shown has escapes."""
+        if "\\" not in signal or not isinstance(self._format, LevelFormat):
+            return signal
+        names = self._format.signals(self._content, self.form)
+        self._content.seek(0)
+        return next((name for name in names if harmless(name, is_name=True) == signal), signal)
+
     def _from_its_beginning(self) -> AbstractContextManager[None]:
         self._content.seek(0)
         return file_errors(self._content.path)
+
+
+def _harmless(trace: Trace) -> Trace:
+    name = harmless(trace.name, is_name=True)
+    return trace if name == trace.name else replace(trace, name=name)
+
+
+def _named_harmlessly(found: Mapping[str, Characters]) -> dict[str, Characters]:
+    return {harmless(wire, is_name=True): held for wire, held in found.items()}
 
 
 def _wanted_wires(found: Mapping[str, Characters], signals: Mapping[str, str], name: str) -> Mapping[str, Characters]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import gzip
 import io
+import stat
 import zlib
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -40,7 +41,8 @@ class Content(io.RawIOBase):
         self.path = path
         self.name = str(path)
         self._file = path.open("rb")
-        self._size = path.stat().st_size
+        found = path.stat()
+        self._size, self._is_regular = found.st_size, stat.S_ISREG(found.st_mode)  # a file may grow while it is read
         self._progress = progress
         self.is_packed: bool = self._file.read(2) == GZIP_MAGIC
         self._file.seek(0)
@@ -56,12 +58,18 @@ class Content(io.RawIOBase):
         return True
 
     def read(self, size: int = -1, /) -> bytes:
-        """Return the next bytes, as many as are wanted unless the content ends."""
+        """Return the next bytes, as many as are wanted unless the content ends, where it ended when it was opened."""
         parts, wanted = [], size if size >= 0 else 1 << 62
+        if self._is_regular and not self.is_packed:
+            wanted = min(wanted, max(self._size - self._file.tell(), 0))
         while wanted:
             part = b""
             with self._unpacking():
-                part = self._from.read1(min(wanted, 1 << 24)) if self.is_packed else self._from.read(size)  # type: ignore[attr-defined]  # as gzip has it
+                part = (
+                    self._from.read1(min(wanted, 1 << 24))
+                    if self.is_packed
+                    else self._from.read(wanted if self._is_regular else min(wanted, 1 << 24))
+                )  # type: ignore[attr-defined]  # as gzip has it
             if not part:
                 break
             parts.append(part)

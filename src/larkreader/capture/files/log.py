@@ -258,4 +258,7 @@ def _table_entries(lines: _Lines, name: str) -> Iterator[Mapping[str, Any] | Non
             if row and not row[0].startswith(COMMENTS):
                 yield dict(zip(names, row, strict=True)) if len(row) == len(names) else None
     except csv.Error as error:
+        if lines.is_torn:
+            yield None
+            return
         raise CaptureError(f"{name}: line {lines.number}", f"cannot be read: {error}") from None

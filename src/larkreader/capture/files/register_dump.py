@@ -8,6 +8,7 @@ import json
 from typing import Any
 
 from larkreader.errors import CaptureError, CaptureFileError
+from larkreader.harmless import harmless
 from larkreader.sources import Source, path_of
 
 from .json_text import parse_json
@@ -43,7 +44,7 @@ def read_register_dump(path: Source) -> dict[str, int]:
     except UnicodeDecodeError as error:
         raise CaptureError(name, f"is not UTF-8 text at byte {error.start}") from None
     rows = _of_json(text, name) if text.lstrip()[:1] in ("{", "[") else _of_table(text, name)
-    return {register: _number(value, f"{name}: {register}") for register, value in rows}
+    return {harmless(register, is_name=True): _number(value, f"{name}: {register}") for register, value in rows}
 
 
 def _of_json(text: str, name: str) -> list[tuple[str, Any]]:

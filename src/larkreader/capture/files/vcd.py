@@ -30,6 +30,7 @@ PIECE = 1 << 24  # bytes of which a piece is made
 BLOCK = 1 << 19  # bytes read at once, so that what is made of them stays in the processor's cache
 PAD = 32  # white space before a block, so that words of 8 bytes may begin before a time
 LONGEST_WORD = 4096  # bytes that a vector's value may have
+LARGEST_WORD = 1 << 24  # bytes without white space after which a file is refused
 MOST_CODES = 256  # codes with a # that are passed over in search of a time
 MOST_DIGITS = 19  # of a time; more does not fit into 64 bits
 
@@ -75,7 +76,7 @@ def vcd_pieces(file: Content, signals: Sequence[str]) -> Iterator[dict[str, Trac
     builders = [TraceBuilder(header.tick_s, signal) for signal in wanted]
     codes = [variable.code for variable in header.variables.values()]
     read, truncated = 0, ""
-    for block in _blocks(file):
+    for block in _blocks(file, scan):
         whole, truncated = (block, "") if block[-1] <= 0x20 else _whole_words(block, codes, scan.time)
         scan.feed(whole)
         read += len(block)
@@ -117,11 +118,26 @@ def _whole_words(text: bytes, codes: Sequence[bytes], now: int) -> tuple[bytes, 
     return cut + b"\n", f'it ends within "{last.decode("latin-1")[:40]}"'
 
 
-def _blocks(file: Content) -> Iterator[bytes]:
-    """Yield the rest of the file in pieces that end at white space and never between a vector and its code."""
+def _blocks(file: Content, scan: _Scan) -> Iterator[bytes]:
+    """Yield the rest of the file in pieces that end at white space and never between a vector and its code.
+
+    A file whose end is filled with zero bytes, as a crash leaves it, ends before them, and the scan says so.
+    """
     tail = b""
     while piece := file.read(BLOCK):
-        text = tail + piece
+        zero = piece.find(b"\0")
+        text = tail + (piece if zero < 0 else piece[:zero])
+        if zero >= 0:
+            if text:
+                yield text
+            count = _zeros(file, piece[zero:])
+            scan.truncated = scan.truncated or f"it ends with {count:,} zero bytes"
+            return
+        if len(tail) > LARGEST_WORD:
+            begins = tail[:16].decode("latin-1")
+            raise CaptureError(
+                file.name, f'has a word of more than {LARGEST_WORD:,} bytes, which begins with "{begins}"'
+            )
         cut = text.rfind(b"\n") + 1 or max(text.rfind(b" "), text.rfind(b"\t")) + 1
         last = text[max(0, cut - LONGEST_WORD) : cut].rsplit(None, 1)
         if last and last[-1][:1] in b"bBrRsS":  # its code may come next
@@ -131,6 +147,17 @@ def _blocks(file: Content) -> Iterator[bytes]:
             yield text[:cut]
     if tail:
         yield tail
+
+
+def _zeros(file: Content, piece: bytes) -> int:
+    """Read the zero bytes up to the end of a file, and return how many they are."""
+    count = 0
+    while piece:
+        if piece.count(b"\0") != len(piece):
+            raise CaptureError(file.name, "has zero bytes, and text behind them", "must be text", "Copy the file again")
+        count += len(piece)
+        piece = file.read(BLOCK)
+    return count
 
 
 class _Scan:

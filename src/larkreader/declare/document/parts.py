@@ -19,8 +19,11 @@ from larkreader.declare.link.line import LineSettings
 from larkreader.declare.link.registers import Register
 from larkreader.declare.link.steps import check_states
 from larkreader.errors import Mistake, SheetError, nearest
+from larkreader.harmless import harmless
 
 from .table_row import Row
+
+SHOWN_AS_THEY_ARE = ("title", "unit", "note")
 
 ReadFile = Callable[[str], bytes]
 
@@ -67,6 +70,22 @@ def make_parts(
     return {"title": given.get("title", ""), **{row.attribute: parts.made[row.table] for row in tables}}
 
 
+def _controlling(given: Any, where: str) -> Iterator[tuple[str, str]]:
+    """Yield the names, units and notes that would do something to a terminal, each with its place."""
+    if isinstance(given, BaseModel):
+        given = dict(given)
+    if isinstance(given, Mapping):
+        for key, value in given.items():
+            place = f"{where}.{key}" if where else str(key)
+            for text in (key, value if key in SHOWN_AS_THEY_ARE else ""):
+                if isinstance(text, str) and harmless(text) != text:
+                    yield place, text
+            yield from _controlling(value, place)
+    elif isinstance(given, (list, tuple)):
+        for number, item in enumerate(given):
+            yield from _controlling(item, f"{where}[{number}]")
+
+
 class _Parts:
     """The parts that were made so far, and what was found wrong."""
 
@@ -91,6 +110,8 @@ class _Parts:
             self._add("sheet", found, "must be 1, the version of the format", "Write sheet = 1")
         if not isinstance(self._given.get("title", ""), str):
             self._add("title", show(self._given["title"]), "must be text in quotes")
+        for where, found in _controlling(self._given, ""):
+            self._add(where, show(found), "must be without control characters, and marks of direction")
         if not self._given.get("wire"):
             advice = 'Write for instance [wire.from_pump] with signal = "pump_tx".'
             self._add("wire", "", "is missing: a sheet declares at least one wire", advice)

@@ -15,6 +15,7 @@ from xml.etree import ElementTree as ET
 from pydantic import ValidationError
 
 from larkreader.errors import Mistake, SheetError
+from larkreader.harmless import harmless
 
 from .registers import Register
 
@@ -178,7 +179,7 @@ def _text(element: ET.Element, tag: str, unless: str | None = None) -> str:
     found = element.findtext(tag)
     if found is None and unless is None:
         _refuse("SVD", f"<{element.tag}>", f"lacks <{tag}>")
-    return (unless or "") if found is None else found.strip()
+    return (unless or "") if found is None else harmless(found.strip(), is_name=True)
 
 
 def _number(text: str) -> int:

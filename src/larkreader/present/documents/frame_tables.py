@@ -21,6 +21,7 @@ if TYPE_CHECKING:
 
 
 HEADINGS = ("wire", "frame", "offset", "begin_s", "faults")
+FORMULA = ("=", "+", "-", "@", "\t", "\r")  # what begins what a spreadsheet calculates
 FRAME_ENDINGS = (".csv", ".jsonl", ".npz")
 
 
@@ -52,7 +53,7 @@ def write_frames(path: str | Path, reading: Reading) -> None:
     In JSON an array is a list, and what is not a number is null. NumPy arrays are named ``LAYOUT.FIELD``, beside
     ``LAYOUT.offset``, ``.begin_s`` and ``.faults``, which are flags; where the number of items varies there is an array
     ``LAYOUT.FIELD.length`` with it beside the items of all frames, and where a field is not in every frame an array
-    ``LAYOUT.FIELD.absent``.
+    ``LAYOUT.FIELD.absent``. In a table, text that a spreadsheet would take for a formula has an apostrophe in front.
 
     Examples
     --------
@@ -147,5 +148,24 @@ def _columns_of(key: str, frames: Frames) -> dict[str, Any]:
         elif not isinstance(values, Ragged) and values.ndim == 2:
             columns |= {f"{name}[{item}]": values[:, item] for item in range(values.shape[1])}
         else:
-            columns[name] = values
+            columns[name] = _without_formulas(values)
     return columns
+
+
+def _without_formulas(column: Any) -> Any:
+    """Return text with an apostrophe before what a spreadsheet would calculate, such as ``=1+1``; numbers stay."""
+    if isinstance(column, Ragged) or column.dtype != object:
+        return column
+    if is_masked(column):
+        return np.ma.masked_array(_without_formulas(column.data), np.ma.getmaskarray(column))
+    return np.array([_no_formula(entry) if isinstance(entry, str) else entry for entry in column], object)
+
+
+def _no_formula(text: str) -> str:
+    if not text.startswith(FORMULA):
+        return text
+    try:
+        float(text)
+    except ValueError:
+        return f"'{text}"
+    return text
