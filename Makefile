@@ -8,6 +8,8 @@ test:
 	pytest -q -n auto
 deep:
 	LARKREADER_TESTS=deep pytest -q -n auto --durations=40 --timeout 0
+	python tools/fuzz.py --count 1000000000 --seconds 60 --seed $$(date +%j)
+	python tools/endure.py --seconds 600
 docs:
 	sphinx-build -W --keep-going -q -b html docs docs/_build
 benchmarks:

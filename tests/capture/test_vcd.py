@@ -4,7 +4,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import larkreader as lr
-from larkreader.capture.files import vcd
+from larkreader.capture.files import vcd_blocks
 
 HAND_WRITTEN = """$date today $end $version by hand $end
 $comment the level of tx is #5 in words: b1 ! $end
@@ -79,12 +79,12 @@ def test_what_is_written_reads_back_in_pieces_of_any_size(tmp_path_factory, step
             edges, 1e-9, first_level, begin=begin, end=begin + 10**6, name=f"top.w{number}"
         )
     lr.write_vcd(path, traces, comment="made up")
-    usual = vcd.BLOCK
-    vcd.BLOCK = block
+    usual = vcd_blocks.BLOCK
+    vcd_blocks.BLOCK = block
     try:
         read = lr.open_capture(path, {name: name for name in traces})
     finally:
-        vcd.BLOCK = usual
+        vcd_blocks.BLOCK = usual
     for name, trace in traces.items():
         assert np.array_equal(read[name].edges, trace.edges)
         assert (read[name].first_level, read[name].begin, read[name].end) == (first_level, begin, begin + 10**6)

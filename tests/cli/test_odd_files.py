@@ -1,12 +1,15 @@
 """Files that are not what they seem: empty, sparse, cut off, in motion, forbidden, or with names that do harm."""
 
 import csv
+import gzip
 import os
 import re
 import subprocess
 import sys
 import threading
 import time
+import tracemalloc
+from contextlib import nullcontext
 from pathlib import Path
 
 import numpy as np
@@ -224,3 +227,32 @@ def test_what_may_not_be_read_or_written_is_named(trace, tmp_path):
         assert (done.returncode, reason, "Traceback" in done.stderr) == (2, True, False), done.stderr
     closed.chmod(0o755)
     assert [path.name for path in closed.iterdir()] == ["secret.vcd"]
+
+
+def test_a_capture_of_ten_thousand_wires_takes_time_in_proportion(shell, tmp_path):
+    """And is described in a few lines."""
+    for count in (1_000, 10_000):
+        names = "".join(f"$var wire 1 w{number} wire{number} $end\n" for number in range(count))
+        header = f"$timescale 1 us $end\n$scope module top $end\n{names}$upscope $end\n$enddefinitions $end\n"
+        (tmp_path / "many.vcd").write_text(header + "#0\n1w0\n#100\n0w0\n#1000\n")
+        status, out, err = shell("decode", *WITH_LINE, tmp_path / "many.vcd")
+        assert (status, f"and {count - 13:,} more" in err, len(out + err) < 3000) == (0, True, True)
+    (tmp_path / "many.csv").write_text("time_s," + ",".join(f"wire{number}" for number in range(10_000)) + "\n0,1\n")
+    status, _, err = shell("decode", *WITH_LINE, tmp_path / "many.csv")
+    assert (status, "begins with a line of more than 65,536 bytes" in err) == (2, True)
+
+
+@pytest.mark.parametrize("filling", [b"\n", b"0"])
+def test_a_packed_capture_that_unpacks_to_a_thousand_times_its_size_takes_little_memory(filling, trace, tmp_path):
+    lr.write_vcd(tmp_path / "a.vcd", {"tx": trace})
+    with gzip.open(tmp_path / "a.vcd.gz", "wb", 9) as file:
+        file.write((tmp_path / "a.vcd").read_bytes())
+        for _ in range(64):
+            file.write(filling * (1 << 20))
+    tracemalloc.start()
+    refused = pytest.raises(lr.CaptureError, match="has a word of more than 16,777,216 bytes")
+    with refused if filling == b"0" else nullcontext():
+        assert lr.open_trace(tmp_path / "a.vcd.gz", "tx").edges.tolist() == trace.edges.tolist()
+    peak = tracemalloc.get_traced_memory()[1]
+    tracemalloc.stop()
+    assert peak < 50_000_000

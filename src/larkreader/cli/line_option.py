@@ -20,6 +20,8 @@ if TYPE_CHECKING:
 WRITE = 'Write SHEET CAPTURE, or --line "57600 8N1" CAPTURE'
 _Command = TypeVar("_Command", bound=Callable[..., Any])
 
+MOST_NAMED = 12  # signals in a note
+
 
 class _Text(io.BytesIO):
     """The text of a sheet, by the name that messages give it."""
@@ -87,7 +89,9 @@ def sheet_of_settings(
     with naming(*KEYS):
         found = sheet_of_line(capture, line, signals=signals, kind=kind, form=form_of(None, given))
     if found.silent:
-        note(f"note: nothing happens on {', '.join(found.silent)}: left out; --signal NAME reads a signal all the same")
+        names, more = found.silent[:MOST_NAMED], len(found.silent) - MOST_NAMED
+        silent = ", ".join(names) + (f" and {more:,} more" if more > 0 else "")
+        note(f"note: nothing happens on {silent}: left out; --signal NAME reads a signal all the same")
     return path_of(_Text(sheet_text(found.sheet), f'--line "{line}"'))
 
 

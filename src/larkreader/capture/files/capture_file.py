@@ -140,9 +140,11 @@ class CaptureFile:
         with self._from_its_beginning():
             if isinstance(self._format, LevelFormat):
                 signals = {wire: self._in_the_file(signal) for wire, signal in signals.items()}
-                names = list(dict.fromkeys(signals.values()))
-                for levels in self._format.pieces(self._content, names, self.form):
-                    yield {wire: _harmless(levels[signal]) for wire, signal in signals.items() if signal in levels}
+                wires_of: dict[str, list[str]] = {}
+                for wire, signal in signals.items():
+                    wires_of.setdefault(signal, []).append(wire)
+                for levels in self._format.pieces(self._content, list(wires_of), self.form):
+                    yield {wire: _harmless(held) for signal, held in levels.items() for wire in wires_of[signal]}
             else:
                 found: dict[str, None] = {}
                 for held in self._format.pieces(self._content, self.form):

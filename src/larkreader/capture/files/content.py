@@ -65,11 +65,8 @@ class Content(io.RawIOBase):
         while wanted:
             part = b""
             with self._unpacking():
-                part = (
-                    self._from.read1(min(wanted, 1 << 24))
-                    if self.is_packed
-                    else self._from.read(wanted if self._is_regular else min(wanted, 1 << 24))
-                )  # type: ignore[attr-defined]  # as gzip has it
+                most = wanted if self._is_regular and not self.is_packed else min(wanted, 1 << 24)
+                part = self._from.read1(most) if self.is_packed else self._from.read(most)  # type: ignore[attr-defined]  # as gzip has it
             if not part:
                 break
             parts.append(part)

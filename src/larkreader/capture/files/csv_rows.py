@@ -12,7 +12,7 @@ import numpy.typing as npt
 
 from larkreader.errors import CaptureError, nearest
 
-from .content import Content
+from .content import LOOKED_AT, Content
 from .csv_form import CsvForm, cells_of, find_form, is_number, is_row
 
 if TYPE_CHECKING:
@@ -43,6 +43,8 @@ class CsvRows:
     def __init__(self, file: Content, *, with_times: bool) -> None:
         self.name: str = file.name
         name = self.name
+        if len(file.head) == LOOKED_AT and not {10, 13} & set(file.head):
+            raise CaptureError(name, f"begins with a line of more than {LOOKED_AT:,} bytes", "must have fewer columns")
         form = find_form(file.head, with_times=with_times)
         if form is None:
             wanted = "its first column must be the time, as in time_us, and the others levels or voltages"

@@ -20,6 +20,7 @@ from larkreader.errors import CaptureError
 
 from .content import Content
 from .levels import UNDRIVEN, UNKNOWN, TraceBuilder
+from .vcd_blocks import VcdBlocks
 from .vcd_header import Variable, read_header
 from .vcd_plain import plain_changes
 
@@ -27,10 +28,7 @@ Bytes = npt.NDArray[np.uint8]
 Places = npt.NDArray[np.int64]
 
 PIECE = 1 << 24  # bytes of which a piece is made
-BLOCK = 1 << 19  # bytes read at once, so that what is made of them stays in the processor's cache
 PAD = 32  # white space before a block, so that words of 8 bytes may begin before a time
-LONGEST_WORD = 4096  # bytes that a vector's value may have
-LARGEST_WORD = 1 << 24  # bytes without white space after which a file is refused
 MOST_CODES = 256  # codes with a # that are passed over in search of a time
 MOST_DIGITS = 19  # of a time; more does not fit into 64 bits
 
@@ -76,7 +74,8 @@ def vcd_pieces(file: Content, signals: Sequence[str]) -> Iterator[dict[str, Trac
     builders = [TraceBuilder(header.tick_s, signal) for signal in wanted]
     codes = [variable.code for variable in header.variables.values()]
     read, truncated = 0, ""
-    for block in _blocks(file, scan):
+    blocks = VcdBlocks(file)
+    for block in blocks:
         whole, truncated = (block, "") if block[-1] <= 0x20 else _whole_words(block, codes, scan.time)
         scan.feed(whole)
         read += len(block)
@@ -88,7 +87,7 @@ def vcd_pieces(file: Content, signals: Sequence[str]) -> Iterator[dict[str, Trac
             yield {signal: piece for signal, piece in zip(wanted, pieces, strict=True) if piece is not None}
     for builder, result in zip(builders, scan.taken(), strict=True):
         builder.add(*result)
-    truncated = truncated or scan.truncated or file.truncated
+    truncated = truncated or blocks.truncated or scan.truncated or file.truncated
     for signal, builder in zip(wanted, builders, strict=True):
         last = builder.last(scan.begin or 0, scan.time, end_is_known=scan.ends_with_time or bool(truncated))
         yield {signal: replace(last, truncated=truncated)}
@@ -116,48 +115,6 @@ def _whole_words(text: bytes, codes: Sequence[bytes], now: int) -> tuple[bytes, 
     if follows_value:
         cut = cut[: cut.rfind(before[-1])].rstrip()
     return cut + b"\n", f'it ends within "{last.decode("latin-1")[:40]}"'
-
-
-def _blocks(file: Content, scan: _Scan) -> Iterator[bytes]:
-    """Yield the rest of the file in pieces that end at white space and never between a vector and its code.
-
-    A file whose end is filled with zero bytes, as a crash leaves it, ends before them, and the scan says so.
-    """
-    tail = b""
-    while piece := file.read(BLOCK):
-        zero = piece.find(b"\0")
-        text = tail + (piece if zero < 0 else piece[:zero])
-        if zero >= 0:
-            if text:
-                yield text
-            count = _zeros(file, piece[zero:])
-            scan.truncated = scan.truncated or f"it ends with {count:,} zero bytes"
-            return
-        if len(tail) > LARGEST_WORD:
-            begins = tail[:16].decode("latin-1")
-            raise CaptureError(
-                file.name, f'has a word of more than {LARGEST_WORD:,} bytes, which begins with "{begins}"'
-            )
-        cut = text.rfind(b"\n") + 1 or max(text.rfind(b" "), text.rfind(b"\t")) + 1
-        last = text[max(0, cut - LONGEST_WORD) : cut].rsplit(None, 1)
-        if last and last[-1][:1] in b"bBrRsS":  # its code may come next
-            cut = text.rfind(last[-1], 0, cut)
-        tail = text[cut:]
-        if cut:
-            yield text[:cut]
-    if tail:
-        yield tail
-
-
-def _zeros(file: Content, piece: bytes) -> int:
-    """Read the zero bytes up to the end of a file, and return how many they are."""
-    count = 0
-    while piece:
-        if piece.count(b"\0") != len(piece):
-            raise CaptureError(file.name, "has zero bytes, and text behind them", "must be text", "Copy the file again")
-        count += len(piece)
-        piece = file.read(BLOCK)
-    return count
 
 
 class _Scan:

@@ -19,11 +19,9 @@ from larkreader.declare.link.line import LineSettings
 from larkreader.declare.link.registers import Register
 from larkreader.declare.link.steps import check_states
 from larkreader.errors import Mistake, SheetError, nearest
-from larkreader.harmless import harmless
 
+from .controlling import controlling_mistakes
 from .table_row import Row
-
-SHOWN_AS_THEY_ARE = ("title", "unit", "note")
 
 ReadFile = Callable[[str], bytes]
 
@@ -70,48 +68,29 @@ def make_parts(
     return {"title": given.get("title", ""), **{row.attribute: parts.made[row.table] for row in tables}}
 
 
-def _controlling(given: Any, where: str) -> Iterator[tuple[str, str]]:
-    """Yield the names, units and notes that would do something to a terminal, each with its place."""
-    if isinstance(given, BaseModel):
-        given = dict(given)
-    if isinstance(given, Mapping):
-        for key, value in given.items():
-            place = f"{where}.{key}" if where else str(key)
-            for text in (key, value if key in SHOWN_AS_THEY_ARE else ""):
-                if isinstance(text, str) and harmless(text) != text:
-                    yield place, text
-            yield from _controlling(value, place)
-    elif isinstance(given, (list, tuple)):
-        for number, item in enumerate(given):
-            yield from _controlling(item, f"{where}[{number}]")
-
-
 class _Parts:
     """The parts that were made so far, and what was found wrong."""
 
     def __init__(self, tables: Sequence[Row], given: Mapping[str, Any], read_file: ReadFile | None) -> None:
-        self._tables = tables
+        self._tables, self._read_file = tables, read_file
         self._given = {row.table: given[row.attribute] for row in tables if row.attribute in given} | dict(given)
-        self._read_file = read_file
         self._described: dict[str, Mapping[str, Register]] = {}
         self.made: dict[str, Any] = {}
         self.mistakes: list[Mistake] = []
 
     def check_top(self, *, is_document: bool) -> None:
         """Check all but tables: the version of the format, the title, keys that a sheet does not have."""
-        known = ("sheet", "title", *(row.table for row in self._tables))
-        fields = [row.attribute for row in self._tables]
-        for key in self._given:
-            if key not in known and not (key in fields and not is_document):
-                self._add(key, "", "is not a key of a sheet", nearest(key, known))
+        known = ["sheet", "title", *(row.table for row in self._tables)]
+        fields = [] if is_document else [row.attribute for row in self._tables]
+        for key in (key for key in self._given if key not in known + fields):
+            self._add(key, "", "is not a key of a sheet", nearest(key, known))
         version = self._given.get("sheet", None if is_document else 1)
         if version != 1:
             found = "" if version is None else show(version)
             self._add("sheet", found, "must be 1, the version of the format", "Write sheet = 1")
         if not isinstance(self._given.get("title", ""), str):
             self._add("title", show(self._given["title"]), "must be text in quotes")
-        for where, found in _controlling(self._given, ""):
-            self._add(where, show(found), "must be without control characters, and marks of direction")
+        self.mistakes += controlling_mistakes(self._given)
         if not self._given.get("wire"):
             advice = 'Write for instance [wire.from_pump] with signal = "pump_tx".'
             self._add("wire", "", "is missing: a sheet declares at least one wire", advice)

@@ -1,0 +1,67 @@
+"""A VCD file in blocks of whole words, of a size that stays in the processor's cache."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from larkreader.errors import CaptureError
+
+from .content import Content
+
+BLOCK = 1 << 19  # bytes read at once, so that what is made of them stays in the processor's cache
+LONGEST_WORD = 4096  # bytes that a vector's value may have
+LARGEST_WORD = 1 << 24  # bytes without white space after which a file is refused
+
+
+class VcdBlocks:
+    """The rest of a file in pieces that end at white space and never between a vector and its code.
+
+    A file whose end is filled with zero bytes, as a crash leaves it, ends before them, and `truncated` says so.
+
+    Parameters
+    ----------
+    file : Content
+        Behind its header.
+    """
+
+    truncated: str
+
+    def __init__(self, file: Content) -> None:
+        self._file = file
+        self.truncated = ""
+
+    def __iter__(self) -> Iterator[bytes]:
+        tail = b""
+        while piece := self._file.read(BLOCK):
+            zero = piece.find(b"\0")
+            if zero >= 0:
+                if text := tail + piece[:zero]:
+                    yield text
+                self.truncated = f"it ends with {self._zeros(piece[zero:]):,} zero bytes"
+                return
+            text = tail + piece
+            if len(tail) > LARGEST_WORD:
+                found = (
+                    f'has a word of more than {LARGEST_WORD:,} bytes, which begins with "{tail[:16].decode("latin-1")}"'
+                )
+                raise CaptureError(self._file.name, found)
+            cut = text.rfind(b"\n") + 1 or max(text.rfind(b" "), text.rfind(b"\t")) + 1
+            last = text[max(0, cut - LONGEST_WORD) : cut].rsplit(None, 1)
+            if last and last[-1][:1] in b"bBrRsS":  # its code may come next
+                cut = text.rfind(last[-1], 0, cut)
+            tail = text[cut:]
+            if cut:
+                yield text[:cut]
+        if tail:
+            yield tail
+
+    def _zeros(self, piece: bytes) -> int:
+        """Read the zero bytes up to the end of the file, and return how many they are."""
+        count = 0
+        while piece:
+            if piece.count(b"\0") != len(piece):
+                found = "has zero bytes, and text behind them"
+                raise CaptureError(self._file.name, found, "must be text", "Copy the file again")
+            count += len(piece)
+            piece = self._file.read(BLOCK)
+        return count

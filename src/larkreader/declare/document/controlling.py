@@ -1,0 +1,36 @@
+"""Names and notes of a sheet that would do something to a terminal rather than be shown."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from typing import Any
+
+from pydantic import BaseModel
+
+from larkreader.declare.common.mistakes import show
+from larkreader.errors import Mistake
+from larkreader.harmless import harmless
+
+SHOWN_AS_THEY_ARE = ("title", "unit", "note")
+
+
+def controlling_texts(given: Any, where: str) -> Iterator[tuple[str, str]]:
+    """Yield the names, units and notes that would do something to a terminal, each with its place."""
+    if isinstance(given, BaseModel):
+        given = dict(given)
+    if isinstance(given, Mapping):
+        for key, value in given.items():
+            place = f"{where}.{key}" if where else str(key)
+            for text in (key, value if key in SHOWN_AS_THEY_ARE else ""):
+                if isinstance(text, str) and harmless(text) != text:
+                    yield place, text
+            yield from controlling_texts(value, place)
+    elif isinstance(given, (list, tuple)):
+        for number, item in enumerate(given):
+            yield from controlling_texts(item, f"{where}[{number}]")
+
+
+def controlling_mistakes(given: Any) -> list[Mistake]:
+    """Return a mistake for each name, unit and note with control characters or marks of direction."""
+    wanted = "must be without control characters, and marks of direction"
+    return [Mistake(where, show(text), wanted) for where, text in controlling_texts(given, "")]
