@@ -116,7 +116,7 @@ def _form_of(
     with_times: bool,
 ) -> CsvForm | None:
     width = len(body[0])
-    if names is not None and len(names) != width:
+    if any(heading is not None and len(heading) != width for heading in (names, units)):
         return None
     unit = _time_unit(names, units, body)
     if (unit is None and with_times) or (unit is not None and width < 2):
