@@ -20,9 +20,8 @@ IMPORTING = "<frozen importlib"  # how the file of each frame of the import syst
 
 
 _undisturbed: list[bool] = []  # an entry for each block that no interrupt falls into
-PUT_OFF_S = (
-    0.5  # an interrupt waits at most so long for the end of such a block, which may wait for a reader of the output
-)
+_put_off: list[int] = []  # the signal that waits for the end of such a block
+PUT_OFF_S = 0.5  # that it waits at most, as the block may itself wait for a reader of the output
 
 
 @contextmanager
@@ -33,6 +32,8 @@ def undisturbed() -> Iterator[None]:
         yield
     finally:
         _undisturbed.pop()
+        if _put_off and not _undisturbed:
+            signal.raise_signal(_put_off.pop())
 
 
 class PipeClosedError(Exception):
@@ -60,19 +61,21 @@ class Interrupts:
     def _handle(self, number: int, frame: FrameType | None) -> None:
         if self._interrupted_s is not None and time.monotonic() < self._interrupted_s + PATIENCE_S:
             return
-        if _is_importing(frame) or self._is_put_off():
+        if _is_importing(frame) or self._is_put_off(number):
             _thread.start_new_thread(self._send_again, (number, _thread.get_ident()))  # `threading` takes locks
             return
         self._interrupted_s = time.monotonic()
         raise KeyboardInterrupt
 
-    def _is_put_off(self) -> bool:
+    def _is_put_off(self, number: int) -> bool:
         """Return whether an interrupt falls into a block that is better not disturbed, and that does not last long."""
         if not _undisturbed:
             return False
         now_s = time.monotonic()
         self._put_off_s = now_s if self._put_off_s is None else self._put_off_s
-        return now_s < self._put_off_s + PUT_OFF_S
+        is_put_off = now_s < self._put_off_s + PUT_OFF_S
+        _put_off[:] = [number] if is_put_off else []
+        return is_put_off
 
     def _send_again(self, number: int, main_thread: int) -> None:
         """Repeat a signal a little later: to the main thread, where its handler runs, so that a wait there ends."""

@@ -252,8 +252,9 @@ def _looks(timeline: Timeline, source: Source, stack: ExitStack, *, forward: boo
         def look_in_turn() -> bool:
             has_any = False
             for number, (name, port) in enumerate(opened.items()):
-                received = forwarder.look_at(number, limit_s) if forwarder else port.read_some(4096, limit_s)
-                timeline.look(name, received)
+                with undisturbed():  # what was read is recorded
+                    received = forwarder.look_at(number, limit_s) if forwarder else port.read_some(4096, limit_s)
+                    timeline.look(name, received)
                 has_any |= bool(received.data)
             return has_any
 
@@ -262,22 +263,28 @@ def _looks(timeline: Timeline, source: Source, stack: ExitStack, *, forward: boo
 
     waiting: deque[tuple[str, Arrival]] = deque()
 
-    def take_in(found: dict[str, list[Arrival]]) -> bool:
-        every = [(name, arrival) for name, arrivals in found.items() for arrival in arrivals]
-        waiting.extend(sorted(every, key=lambda item: item[1].at_s))
+    def take_in(take_of: Callable[[DrainedPort], list[Arrival]]) -> bool:
+        with undisturbed():  # what the threads have read is in one of two places, or recorded
+            for name, port in drained.items():
+                waiting.extend((name, arrival) for arrival in take_of(port))
+            if len(drained) > 1:
+                in_order = sorted(waiting, key=lambda item: item[1].at_s)
+                waiting.clear()
+                waiting.extend(in_order)
+        has_any = bool(waiting)
         while waiting:
             with undisturbed():
                 name, arrival = waiting.popleft()
                 timeline.arrived(name, *arrival)
-        return bool(every)
+        return has_any
 
     def take() -> bool:
         taken_s = timeline.now_s(next(iter(opened)))
-        has_any = take_in({name: port.take(limit_s) for name, port in drained.items()})
+        has_any = take_in(lambda port: port.take(limit_s))
         timeline.taken_until_s = taken_s
         return has_any
 
-    stack.callback(lambda: take_in({name: port.rest() for name, port in drained.items()}))  # after the threads ended
+    stack.callback(take_in, DrainedPort.rest)  # after the threads have ended
     for port in drained.values():
         stack.enter_context(port)
     return take
