@@ -29,6 +29,7 @@ Source = str | os.PathLike[str] | Readable
 Target = str | os.PathLike[str] | BinaryIO
 """A file to write: its path, or an open binary file, which stays open."""
 PIECE = 1 << 20  # bytes of a file that are hashed at once
+NO_ROOM = (errno.ENOSPC, errno.EFBIG, getattr(errno, "EDQUOT", errno.ENOSPC))
 
 
 class SpooledPath(type(Path())):  # type: ignore[misc]  # the kind of path that this system has
@@ -138,8 +139,10 @@ def written_whole(path: str | os.PathLike[str]) -> Iterator[BinaryIO]:
             os.fsync(file.fileno())
         beside.chmod(stat.S_IMODE(final.stat().st_mode) if final.exists() else 0o666 & ~_umask())
         beside.replace(final)
-    except BaseException:
+    except BaseException as error:
         beside.unlink(missing_ok=True)
+        if isinstance(error, OSError) and error.errno in NO_ROOM and error.filename is None:
+            error.filename = str(path)
         raise
 
 

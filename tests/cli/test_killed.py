@@ -204,6 +204,40 @@ def test_where_there_is_no_room_the_reason_is_given_and_what_was_there_stays(she
         assert not list(tmp_path.glob(".*.part"))
 
 
+@pytest.fixture
+def small_disk(tmp_path):
+    """Mount a disk of 100 kB."""
+    disk = tmp_path / "disk"
+    disk.mkdir()
+    mount = ["mount", "-t", "tmpfs", "-o", "size=100k", "tmpfs", str(disk)]
+    if shutil.which("mount") is None or subprocess.run(mount, capture_output=True, check=False).returncode:
+        pytest.skip("no disk may be mounted here")
+    yield disk
+    subprocess.run(["umount", "-l", str(disk)], check=True)
+
+
+def test_on_a_full_disk_the_file_is_named_and_what_was_there_stays(small_disk, shell, rig_files):
+    whole = {"sheet": rig_files["sheet"], "capture": rig_files["capture"]}
+    (small_disk / "page.html").write_text("the version before")
+    (small_disk / "filling").write_bytes(bytes(60_000))
+    for words, name in (
+        (["report", "{sheet}", "{capture}", "-o", "{disk}/page.html"], "page.html"),
+        (["convert", "{capture}", "{disk}/copy.csv"], "copy.csv"),
+        (["decode", "{sheet}", "{capture}", "--frames", "{disk}/frames.jsonl"], "frames.jsonl"),
+        (["draw", "{sheet}", "{capture}", "waveform", "-o", "{disk}/wave.svg"], "wave.svg"),
+        (["batch", "{sheet}", "{capture}", "--store", "{disk}/store.sqlite", "--workers", "1"], "store.sqlite"),
+        (["listen", "stand-in:pump", "--seconds", "600", "--show", "nothing", "--record", "{disk}/talk.jsonl"], "the recording ends at"),
+    ):  # fmt: skip
+        status, _, err = shell(*(word.format(**whole, disk=small_disk) for word in words))
+        assert (status, name in err, "Traceback" in err) == (2, True, False), err
+        assert "No space left" in err or "disk is full" in err, err
+    assert (small_disk / "page.html").read_text() == "the version before"
+    left = {path.name for path in small_disk.iterdir()}
+    assert left <= {"page.html", "filling", "talk.jsonl", "store.sqlite"}
+    held = next(iter(open_every_wire(small_disk / "talk.jsonl").values()))
+    assert len(held) > 100  # up to the moment at which the disk was full
+
+
 @pytest.mark.skipif(os.name == "nt" or os.geteuid() == 0, reason="everything may be written here")
 def test_a_folder_that_may_not_be_written_is_named(shell, rig_files, tmp_path):
     tmp_path.chmod(0o500)

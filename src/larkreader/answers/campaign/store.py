@@ -5,7 +5,8 @@ from __future__ import annotations
 import json
 import sqlite3
 from abc import ABC, abstractmethod
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar, NamedTuple, Self
 
@@ -122,6 +123,9 @@ class SqliteStore(Store):
                 raise RequestError(self._name, "is not a store of captures")
             else:
                 self._make(about)
+        except sqlite3.OperationalError as error:
+            self.close()
+            raise RequestError(self._name, f"cannot be used: {error}") from None
         except sqlite3.DatabaseError as error:
             self.close()
             raise RequestError(self._name, f"is not a store of captures: {error}") from None
@@ -156,7 +160,7 @@ class SqliteStore(Store):
     def add(self, captures: Iterable[CaptureRows], labels: Mapping[str, Mapping[str, str]]) -> None:
         """Keep captures, in one transaction."""
         run = self._database.execute
-        try:
+        with self._refused():
             run("BEGIN IMMEDIATE")
             for item in captures:
                 for table in TABLES:
@@ -165,20 +169,27 @@ class SqliteStore(Store):
                     marks = ", ".join("?" * len(TABLES[table]))
                     self._database.executemany(f"INSERT INTO {table} VALUES ({marks})", rows)
             run("COMMIT")
+
+    @contextmanager
+    def _refused(self) -> Iterator[None]:
+        """Undo a transaction that does not come to its end, and put in words why it cannot be written."""
+        try:
+            yield
         except sqlite3.OperationalError as error:
             raise RequestError(f'store "{self._name}"', f"cannot be written: {error}") from None
         finally:
             if self._database.in_transaction:
-                run("ROLLBACK")
+                self._database.execute("ROLLBACK")
 
     def relabel(self, labels: Mapping[int, Mapping[str, str]]) -> None:
         """Set the labels of captures that are kept."""
         run = self._database.execute
-        run("BEGIN IMMEDIATE")
-        for number, items in labels.items():
-            run("DELETE FROM labels WHERE capture = ?", (number,))
-            self._database.executemany("INSERT INTO labels VALUES (?, ?, ?)", label_rows(number, items))
-        run("COMMIT")
+        with self._refused():
+            run("BEGIN IMMEDIATE")
+            for number, items in labels.items():
+                run("DELETE FROM labels WHERE capture = ?", (number,))
+                self._database.executemany("INSERT INTO labels VALUES (?, ?, ?)", label_rows(number, items))
+            run("COMMIT")
 
     def rows(self, table: str) -> list[tuple[Any, ...]]:
         """Return the rows of a table, by the number of the capture."""
