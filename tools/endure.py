@@ -300,9 +300,9 @@ def read_document(command: subprocess.Popen[str]) -> str:
 
 
 def ended(command: subprocess.Popen[str]) -> tuple[str, list[str]]:
-    """Interrupt the command if it runs, and return what it printed."""
+    """End the command if it runs, and return what it printed."""
     if command.poll() is None:
-        command.send_signal(signal.SIGINT)
+        command.send_signal(signal.SIGTERM)  # SIGINT is ignored in what a shell starts in the background
     out = command.stdout.read() if command.stdout else ""
     command.wait(120)
     command.keeper.join()  # type: ignore[attr-defined]

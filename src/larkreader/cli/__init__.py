@@ -16,7 +16,7 @@ import click
 
 from larkreader import __version__
 
-from .interrupts import Interrupts, PipeClosedError
+from .interrupts import Interrupts, PipeClosedError, forget_interrupts
 from .plain_letters import PLAIN_LETTERS
 
 COMMANDS = {
@@ -125,6 +125,7 @@ def run(arguments: list[str]) -> int:
     """
     from larkreader.errors import LarkReaderError
 
+    forget_interrupts()
     try:
         status = larkreader.main(arguments, prog_name="larkreader", standalone_mode=False)
         sys.stdout.flush()

@@ -36,6 +36,25 @@ def undisturbed() -> Iterator[None]:
             signal.raise_signal(_put_off.pop())
 
 
+_raised: list[bool] = []  # whether `KeyboardInterrupt` was raised
+
+
+def forget_interrupts() -> None:
+    """Forget interrupts of a command before, in the same program."""
+    _raised.clear()
+    _put_off.clear()
+
+
+def end_if_interrupted() -> None:
+    """Raise `KeyboardInterrupt` if it was raised before, and yet the command goes on.
+
+    Code in C that asks an object for something may drop an exception that it does not expect. What runs for long calls
+    this in each round.
+    """
+    if _raised or (_put_off and not _undisturbed):
+        raise KeyboardInterrupt
+
+
 class PipeClosedError(Exception):
     """The reader of the output has gone."""
 
@@ -65,6 +84,7 @@ class Interrupts:
             _thread.start_new_thread(self._send_again, (number, _thread.get_ident()))  # `threading` takes locks
             return
         self._interrupted_s = time.monotonic()
+        _raised[:] = [True]
         raise KeyboardInterrupt
 
     def _is_put_off(self, number: int) -> bool:

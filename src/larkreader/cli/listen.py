@@ -14,7 +14,7 @@ import click
 from .common import InputFile, console_form, json_lines_option, note
 from .completed import completed
 from .grouped import command
-from .interrupts import undisturbed
+from .interrupts import end_if_interrupted, undisturbed
 from .judge_options import JudgeOptions, judging_options
 from .listen_source import Source
 from .live import Timeline, say_findings, shower
@@ -226,6 +226,7 @@ def _watch(timeline: Timeline, source: Source, screen: Screen, seconds: float | 
     with ExitStack() as stack:
         look = _looks(timeline, source, stack, forward=forward)
         while (seconds is None or timeline.now_s(first) < seconds) and not source.is_over:
+            end_if_interrupted()
             if not look():
                 timeline.idle()
             if source.replay is None and (step_s := clock.look()):

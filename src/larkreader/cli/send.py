@@ -14,6 +14,7 @@ import click
 from .common import InputFile, json_lines_option, naming, note
 from .completed import completed
 from .grouped import command
+from .interrupts import end_if_interrupted
 from .line_option import line_of
 from .live import TOGETHER_S, Timeline, open_named, say_findings, shower
 from .live_recording import recording
@@ -241,6 +242,7 @@ def _say(opened: Port, timeline: Timeline, out: str, back: str, message: bytes, 
 def _listen(opened: Port, timeline: Timeline, wire: str, until_s: float) -> None:
     """Take in what arrives until a time."""
     while (remaining := until_s - timeline.now_s(wire)) > 0:
+        end_if_interrupted()
         received = opened.read_some(4096, min(remaining, TOGETHER_S))
         timeline.look(wire, received)
         if not received.data:

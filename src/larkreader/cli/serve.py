@@ -12,6 +12,7 @@ import click
 from .common import json_option, note, print_document, say_what_is_worth_knowing
 from .completed import completed
 from .grouped import command
+from .interrupts import end_if_interrupted
 from .line_option import line_of
 
 if TYPE_CHECKING:
@@ -77,6 +78,7 @@ def serve(
         began_s = opened[0].now_s()
         try:
             while seconds is None or opened[0].now_s() - began_s < seconds:
+                end_if_interrupted()
                 look()
         except PortError as error:
             if "closed by the other end" not in error.found:
