@@ -15,6 +15,7 @@ import click
 from .common import check_figure, check_output, json_option, note, print_document, progress_of, wire_option
 from .forms import form_of, form_options
 from .grouped import command
+from .interrupts import end_if_interrupted
 from .output_file import OutputFile
 
 if TYPE_CHECKING:
@@ -219,6 +220,12 @@ def _read(
     from larkreader.answers.campaign.reading_many import read_many
 
     with progress_of("reading captures", shown=True) as progress:
+
+        def go_on(done: int, total: int) -> None:
+            end_if_interrupted()
+            if progress is not None:
+                progress(done, total)
+
         return read_many(
             files[0],
             files[1:],
@@ -230,7 +237,7 @@ def _read(
             kind=kind,
             form=form,
             wire=wire,
-            progress=progress,
+            progress=go_on,
         )
 
 
