@@ -6,8 +6,10 @@ import os
 import pickle
 import signal
 import sqlite3
+import struct
 import subprocess
 import sys
+import threading
 import time
 from concurrent.futures import ThreadPoolExecutor
 from datetime import date
@@ -579,3 +581,15 @@ def test_measured_numbers_are_columns_of_captures(demo):
     assert len(series) == 72  # of levels alone
     assert np.isfinite(series).all()
     assert repr(campaign).startswith("<Campaign of 144 captures read against")
+
+
+def test_processes_that_end_within_a_result_are_not_waited_for():
+    """A result of which one half was handed over: its length, and then nothing."""
+    processes = running._Processes(b"", 1)
+    pool = processes._pooled()
+    pool.submit(os.getpid).result()
+    os.write(pool._result_queue._writer.fileno(), struct.pack("!i", 1000) + b"half of it")
+    ending = threading.Thread(target=processes.end, kwargs={"at_once": True}, daemon=True)
+    ending.start()
+    ending.join(30)
+    assert not ending.is_alive()

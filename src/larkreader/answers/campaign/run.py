@@ -236,11 +236,24 @@ class _Processes:
     def end(self, *, at_once: bool = False) -> None:
         """End the processes: when they have read what is under way, or at once."""
         if self._pool is not None:
-            for process in list((getattr(self._pool, "_processes", None) or {}).values()) if at_once else ():
-                process.terminate()
+            if at_once:
+                _terminate(self._pool)
             self._pool.shutdown(wait=True, cancel_futures=True)
             self._pool = None
         self._running.clear()
+
+
+def _terminate(pool: ProcessPoolExecutor) -> None:
+    """End the processes of a pool, whatever they are doing.
+
+    One that ends while it hands over a result leaves half of it in the pipe. The pool would wait for the rest for
+    ever, as it holds that end of the pipe open itself, which is therefore closed.
+    """
+    for process in list((getattr(pool, "_processes", None) or {}).values()):
+        process.terminate()
+    writer = getattr(getattr(pool, "_result_queue", None), "_writer", None)
+    if writer is not None:
+        writer.close()
 
 
 def _in_processes(job: bytes, items: Sequence[tuple[int, str]], workers: int) -> Iterator[list[CaptureRows]]:
