@@ -30,6 +30,8 @@ if "--guided" in sys.argv:
 else:
     from hostile import Entry, attempt, damaged, entries, repacked
 
+import hostile  # as it is set up here
+
 MEMORY_TIMES, MEMORY_MORE = 20, 50_000_000  # of the input, and bytes more
 LIMIT_S = 2.0
 MEASURED_EVERY = 50  # inputs, of which one is read with its memory measured
@@ -43,8 +45,10 @@ def main() -> int:
     parser.add_argument("--seconds", type=float, default=1e9, help="time for each")
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--keep", type=Path, default=Path("fuzz-found"), help="folder for what is found")
+    parser.add_argument("--diagnosed", type=int, default=hostile.DIAGNOSED, help="one in so many captures is diagnosed")
     parser.add_argument("--guided", action="store_true", help="choose inputs by coverage, with atheris")
     given = parser.parse_args()
+    hostile.DIAGNOSED = given.diagnosed
     warnings.simplefilter("error")
     resource.setrlimit(resource.RLIMIT_AS, (8 << 30, 8 << 30))
     known = entries()
@@ -70,7 +74,7 @@ def run(entry: Entry, given: argparse.Namespace) -> int:
             measured = count % MEASURED_EVERY == 0
             if measured:
                 tracemalloc.start()
-            at = time.monotonic()
+            at = time.process_time()
             mistake = why = ""
             try:
                 sound += attempt(entry, data, Path(folder))
@@ -80,7 +84,7 @@ def run(entry: Entry, given: argparse.Namespace) -> int:
                 where = traceback.extract_tb(error.__traceback__)[-1]
                 mistake = f"{type(error).__name__} in {Path(where.filename).name}:{where.lineno}"
                 why = traceback.format_exc()
-            took = time.monotonic() - at
+            took = time.process_time() - at
             if measured:
                 peak = tracemalloc.get_traced_memory()[1]
                 tracemalloc.stop()

@@ -180,7 +180,7 @@ STAGES: Mapping[str, Mapping[str, str]] = {
         "planning": "Plan plan",
         "proposed_sheet": "LineSheet ProposedSheet propose_sheet sheet_of_line",
         "reading": "Reading read",
-        "summed_reading": "SummedReading judge_capture",
+        "summed_reading": "SummedReading judge_capture read_first_part",
     },
     "present": {
         "documents.cases": "Case cases_of",

@@ -168,9 +168,11 @@ def test_a_file_that_grows_or_vanishes_while_it_is_read_is_read_as_far_as_it_goe
     whole, stop = grown.read_bytes(), threading.Event()
     path.write_bytes(whole[: len(whole) // 2])
 
+    growing = path.open("ab")  # before the thread starts, which may be late and would make the file anew
+
     def grow():
         at = len(whole) // 2
-        with path.open("ab") as file:
+        with growing as file:
             while at < len(whole) and not stop.is_set():
                 file.write(whole[at : at + 1777])
                 file.flush()

@@ -51,3 +51,4 @@ from .reading import Reading as Reading
 from .reading import read as read
 from .summed_reading import SummedReading as SummedReading
 from .summed_reading import judge_capture as judge_capture
+from .summed_reading import read_first_part as read_first_part

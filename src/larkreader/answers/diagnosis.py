@@ -3,26 +3,29 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
-from typing import Any, Literal
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+import numpy as np
 
 from larkreader.capture.characters import Characters
 from larkreader.capture.files.capture_file import CaptureFile
 from larkreader.capture.trace import Trace
-from larkreader.capture.voltages import Voltages
 from larkreader.declare.document.sheet import Sheet
-from larkreader.declare.frame.layout import FrameLayout
-from larkreader.declare.link.line import LineSettings
 from larkreader.declare.run.capture_form import CaptureForm, CaptureKind
 from larkreader.errors import RequestError
 from larkreader.judge.findings.finding import Finding, Verdict, verdict_of
-from larkreader.judge.infer.garble import Garble, find_garble
+from larkreader.judge.infer.garble import LOOKED_AT, Expected, Garble, find_garble
 from larkreader.judge.verdict.diagnosis import Diagnosis, diagnose
 from larkreader.judge.wire.loss_findings import explain_losses
 from larkreader.shown import Shown
-from larkreader.sources import Source
+from larkreader.sources import Source, path_of
+
+from .summed_reading import is_large_stream, judge_capture
 
 FEW_SILENT = 1  # signals without a change that are looked at like the others
+LOSSES = ("counter-gap", "overflow", "overrun")  # as `explain_losses` finds them
 
 
 @dataclass(frozen=True)
@@ -76,11 +79,14 @@ class CaptureDiagnosis(Shown):
         By wire: of levels what they look like, of bytes what may have happened to them.
     silent : tuple of str
         Signals that were left out because nothing happens on them.
+    looked_at_s : mapping of str to tuple of float and float
+        By wire of which only the first part was looked at: when that ends, and when the capture does, in seconds.
     """
 
     capture: str
     wires: Mapping[str, Diagnosis | GarbledWire]
     silent: tuple[str, ...] = ()
+    looked_at_s: Mapping[str, tuple[float, float]] = field(default_factory=dict)
 
     @property
     def of_levels(self) -> dict[str, Diagnosis]:
@@ -111,6 +117,8 @@ class CaptureDiagnosis(Shown):
     def to_dict(self) -> dict[str, Any]:
         """Return the diagnosis as the JSON document has it."""
         wires = {wire: item.to_dict() for wire, item in self.wires.items()}
+        for wire, (until_s, end_s) in self.looked_at_s.items():
+            wires[wire]["looked_at"] = {"until_s": until_s, "end_s": end_s}
         return {"capture": self.capture, "verdict": self.verdict, "wires": wires}
 
 
@@ -122,7 +130,8 @@ def diagnose_capture(
     form: CaptureForm | None = None,
     wire: str | None = None,
     sent: bytes | None = None,
-    expect: Literal["text", "counter"] = "text",
+    expect: Expected = "text",
+    workers: int = 1,
 ) -> CaptureDiagnosis:
     """Find out what the wires of a capture look like, and why they do not read as declared.
 
@@ -142,6 +151,8 @@ def diagnose_capture(
         What was sent, where the capture holds bytes.
     expect : {"text", "counter"}
         What is known of what was sent, if it is not known itself; see `find_garble`.
+    workers : int
+        How many processes may take part in reading a large file, as of `CaptureFile`.
 
     Returns
     -------
@@ -164,51 +175,76 @@ def diagnose_capture(
     57600 8E1
     """
     form = form or (CaptureForm() if sheet is None else sheet.capture)
-    with CaptureFile(capture, kind=kind, form=form) as file:
-        held = _held_in(file, sheet, wire)
+    path = path_of(capture)
+    with CaptureFile(path, kind=kind, form=form, workers=workers) as file:
+        if not file.holds_levels:
+            return _of_characters(file, path, sheet, wire, sent, expect)
+        signals = _signals_of(file, sheet, wire)
+        parts = file.first_parts(signals)
         name = file.name
+    if sent is not None or expect != "text":
+        raise RequestError("sent" if sent is not None else "expect", "goes with bytes, not with levels")
     silent: tuple[str, ...] = ()
     if sheet is None:
-        idle = [item for item, what in held.items() if isinstance(what, Trace) and not len(what)]
-        silent = tuple(idle) if FEW_SILENT < len(idle) < len(held) else ()
+        idle = [item for item, part in parts.items() if isinstance(part.measured, Trace) and not len(part.measured)]
+        silent = tuple(idle) if FEW_SILENT < len(idle) < len(parts) else ()
     wires: dict[str, Diagnosis | GarbledWire] = {}
-    for item, what in held.items():
-        if item in silent:
-            continue
-        line, layouts = (None, ()) if sheet is None else (sheet.wire[item].line, sheet.layouts_of(item))
-        if isinstance(what, Trace | Voltages):
-            if sent is not None or expect != "text":
-                raise RequestError("sent" if sent is not None else "expect", "goes with bytes, not with levels")
-            wires[item] = diagnose(what, line, layouts=layouts, wire=item)
-        elif line is None or not len(what):
-            raise RequestError(f"wire {item}", f"has nothing on it in {name}")
-        else:
-            wires[item] = _of_bytes(item, what, line, layouts, sent, expect)
-    return CaptureDiagnosis(name, wires, silent)
+    for item, part in parts.items():
+        if item not in silent:
+            line, layouts = (None, ()) if sheet is None else (sheet.wire[item].line, sheet.layouts_of(item))
+            wires[item] = diagnose(part.measured, line, layouts=layouts, wire=item)
+    looked_at_s = {item: (part.until_s, part.end_s) for item, part in parts.items() if not part.is_whole}
+    return CaptureDiagnosis(name, wires, silent, looked_at_s)
 
 
-def _held_in(file: CaptureFile, sheet: Sheet | None, wire: str | None) -> Mapping[str, Trace | Voltages | Characters]:
-    """Return what a file holds of the wires of a sheet, or of its own signals."""
+def _signals_of(file: CaptureFile, sheet: Sheet | None, wire: str | None) -> dict[str, str]:
+    """Return what a file calls the wires of a sheet, or its own signals."""
     if sheet is not None:
-        signals = {item: sheet.wire[item].source for item in sheet.wires_named(wire)}
-    else:
-        signals = {item: item for item in (file.signals() if wire is None else [wire])}
-    if file.kind == "voltages" and file.form.thresholds is None:
-        return {item: file.voltages(signal) for item, signal in signals.items()}
-    return file.wires(signals)
+        return {item: sheet.wire[item].source for item in sheet.wires_named(wire)}
+    return {item: item for item in (file.signals() if wire is None else [wire])}
 
 
-def _of_bytes(
-    wire: str,
-    characters: Characters,
-    line: LineSettings,
-    layouts: Sequence[FrameLayout],
+def _of_characters(
+    file: CaptureFile,
+    path: Path,
+    sheet: Sheet | None,
+    wire: str | None,
     sent: bytes | None,
-    expect: Literal["text", "counter"],
-) -> GarbledWire:
-    if characters.value.max() > 0xFF:
-        raise RequestError(f"wire {wire}", "has characters of nine bits", "must have 8 data bits at most")
-    received = bytes(characters.value.tolist())
-    framed = layouts if expect == "text" else ()
-    explanations = find_garble(received, line, sent, expect=expect, layouts=framed)
-    return GarbledWire(explanations, tuple(explain_losses(wire, characters, layouts)))
+    expect: Expected,
+) -> CaptureDiagnosis:
+    """Diagnose a capture of characters: its first bytes show a mistake in the settings, all of it shows losses."""
+    signals = _signals_of(file, sheet, wire)
+    if sheet is None:
+        raise RequestError(f"wire {next(iter(signals))}", f"has nothing on it in {file.name}")
+    if is_large_stream(path, file.kind, file.form):
+        reading = judge_capture(sheet, path, kind=file.kind, form=file.form, wire=wire)
+        losses = [item for item in reading.findings if item.kind in LOSSES and not item.evidence.get("counted")]
+        found = {item: tuple(loss for loss in losses if loss.wire == item) for item in signals}
+        first = _first_characters(file, signals)
+    else:
+        first = {item: what for item, what in file.wires(signals).items() if isinstance(what, Characters)}
+        found = {item: tuple(explain_losses(item, what, sheet.layouts_of(item))) for item, what in first.items()}
+    wires = {}
+    for item, what in first.items():
+        if not len(what):
+            raise RequestError(f"wire {item}", f"has nothing on it in {file.name}")
+        if what.value.max() > 0xFF:
+            raise RequestError(f"wire {item}", "has characters of nine bits", "must have 8 data bits at most")
+        framed = sheet.layouts_of(item) if expect == "text" else ()
+        received = what.value[:LOOKED_AT].astype(np.uint8).tobytes()
+        explanations = find_garble(received, sheet.wire[item].line, sent, expect=expect, layouts=framed)
+        wires[item] = GarbledWire(explanations, found[item])
+    return CaptureDiagnosis(file.name, wires)
+
+
+def _first_characters(file: CaptureFile, signals: Mapping[str, str]) -> dict[str, Characters]:
+    """Return the characters with which each wire begins, as many as show a mistake in the settings."""
+    parts: dict[str, list[Characters]] = {}
+    for piece in file.pieces(signals):
+        for wire, some in piece.items():
+            held = parts.setdefault(wire, [])
+            if isinstance(some, Characters) and sum(map(len, held)) < LOOKED_AT:
+                held.append(some[:LOOKED_AT])
+        if all(sum(map(len, parts.get(wire, []))) >= LOOKED_AT for wire in signals):
+            break
+    return {wire: Characters.joined(held) for wire, held in parts.items()}

@@ -202,6 +202,7 @@ def read(
     check_stops: bool = False,
     keep_levels: bool = False,
     progress: Progress | None = None,
+    workers: int = 1,
 ) -> Reading:
     r"""Read a capture against a sheet: characters, frames, findings, verdict.
 
@@ -228,6 +229,8 @@ def read(
         left as soon as their characters are found.
     progress : callable, optional
         Called with the bytes read and the bytes there are, now and then.
+    workers : int
+        How many processes may take part in reading a large file, as of `CaptureFile`.
 
     Returns
     -------
@@ -262,7 +265,10 @@ def read(
         name, pieces = "", [_of_known_wires(capture, declared, wires)]
     elif isinstance(capture, str) or hasattr(capture, "__fspath__") or hasattr(capture, "read"):
         path = path_of(capture)
-        name, pieces = harmless(str(path), is_name=True), _pieces_in(path, declared, wires, kind, form, progress)
+        name, pieces = (
+            harmless(str(path), is_name=True),
+            _pieces_in(path, declared, wires, kind, form, progress, workers),
+        )
     else:
         wanted = f'must be a file, or a mapping such as {{"{next(iter(declared.wire))}": ...}}'
         raise RequestError("capture", f"is of type {type(capture).__name__}", wanted)
@@ -300,10 +306,11 @@ def _pieces_in(
     kind: CaptureKind | None,
     form: CaptureForm | None,
     progress: Progress | None,
+    workers: int,
 ) -> Iterator[Mapping[str, Measured]]:
     """Yield what a file holds of some wires, and of the sheet's other signals."""
     form = (form or sheet.capture).with_mark_of(sheet.wire[wires[0]].line)
-    with CaptureFile(path, kind=kind, form=form, progress=progress) as file:
+    with CaptureFile(path, kind=kind, form=form, progress=progress, workers=workers) as file:
         yield from file.pieces(signals_of(sheet, wires, with_events=file.holds_levels))
 
 

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -12,12 +12,14 @@ import numpy as np
 from larkreader.capture.characters import Characters
 from larkreader.capture.files.capture_file import CaptureFile
 from larkreader.capture.files.content import Progress
+from larkreader.capture.measured import Measured
 from larkreader.declare.document.sheet import Sheet
 from larkreader.declare.document.sheet_file import open_sheet
 from larkreader.declare.run.capture_form import CaptureForm, CaptureKind
 from larkreader.errors import CaptureError
 from larkreader.harmless import harmless
 from larkreader.judge.findings.finding import Findings, Verdict
+from larkreader.judge.live.examples import FrameExample, FrameExamples
 from larkreader.judge.live.stretches import StretchJudge
 from larkreader.judge.live.sums import Sum, wires_judged_together
 from larkreader.judge.measure.events import EventDelays
@@ -29,12 +31,15 @@ from larkreader.judge.wire.pauses import Pauses
 from larkreader.shown import Shown
 from larkreader.sources import Source, path_of
 
+from .reading import Reading, read
 from .reading_content import reading_document
 
 if TYPE_CHECKING:
     from larkreader.judge.setup.path_report import PathReport
 
 LARGE_FROM = 32 << 20  # bytes of a file of characters that is judged without its columns
+FIRST_PART = 1 << 20  # characters of which the columns are held all the same
+PARTS = 64  # in which they are taken
 LARGE_STRETCH, LARGE_MOST = 1 << 18, 1 << 22  # of what is there already, a longer stretch costs less time
 
 
@@ -56,6 +61,8 @@ class SummedReading(Shown):
         What the reading proves, and what it could not check.
     sheet_name : str
         The name of the sheet's file.
+    examples : mapping of str to sequence of FrameExample
+        By layout, the first faulty and the first good frames.
     """
 
     sheet: Sheet
@@ -64,6 +71,7 @@ class SummedReading(Shown):
     findings: Findings
     checked: Checked
     sheet_name: str = ""
+    examples: Mapping[str, Sequence[FrameExample]] = field(default_factory=dict)
 
     @property
     def verdict(self) -> Verdict:
@@ -186,13 +194,76 @@ def judge_capture(
     judges = _Judges(declared, wires, stretch, most)
     with CaptureFile(path, kind=kind, form=form, progress=progress) as file:
         for piece in file.pieces({key: declared.wire[key].source for key in wires}):
-            found = {key: item for key, item in piece.items() if isinstance(item, Characters)}
-            if len(found) < len(piece):
-                raise CaptureError(file.name, "holds levels", "must be a file of characters", "Use lr.read")
+            found = _characters_in(piece, file.name)
             seen |= dict.fromkeys(found)
             judges.add(found)
     total, findings, checked = judges.close(tuple(key for key in declared.wire if key in seen), wires)
-    return SummedReading(declared, harmless(str(path), is_name=True), total, findings, checked, sheet_name)
+    name = harmless(str(path), is_name=True)
+    return SummedReading(declared, name, total, findings, checked, sheet_name, judges.examples.by_layout)
+
+
+def read_first_part(
+    sheet: Sheet | Source,
+    capture: Source,
+    *,
+    kind: CaptureKind | None = None,
+    form: CaptureForm | None = None,
+    wire: str | None = None,
+    most: int = FIRST_PART,
+) -> Reading:
+    r"""Read the first part of a capture of characters, with its columns; `judge_capture` judges all of it.
+
+    Parameters
+    ----------
+    sheet, capture, kind, form, wire
+        As of `judge_capture`.
+    most : int
+        After how many characters of all wires the part ends.
+
+    Returns
+    -------
+    Reading
+        As if the capture ended there.
+
+    Raises
+    ------
+    SheetError
+        If the sheet cannot be used.
+    CaptureError
+        If the capture cannot be read, or holds levels.
+    RequestError
+        If `wire` is not on the sheet, or is needed and not given.
+
+    Examples
+    --------
+    >>> import io
+    >>> sheet = lr.Sheet(wire={"pump": {}})
+    >>> reading = lr.answers.read_first_part(sheet, io.BytesIO(b"flow" * 1000), kind="bytes", most=100)
+    >>> len(reading.characters["pump"])
+    100
+    """
+    declared = sheet if isinstance(sheet, Sheet) else open_sheet(path_of(sheet))
+    wires = declared.wires_named(wire)
+    path = path_of(capture)
+    form = (form or declared.capture).with_mark_of(declared.wire[wires[0]].line)
+    parts: dict[str, list[Characters]] = {}
+    with CaptureFile(path, kind=kind, form=form) as file:
+        pieces = file.pieces({key: declared.wire[key].source for key in wires})
+        for part in _first_of((_characters_in(piece, file.name) for piece in pieces), most):
+            for key, some in part.items():
+                parts.setdefault(key, []).append(some)
+    held = {key: Characters.joined(parts[key]) for key in declared.wire if key in parts}
+    reading = read(declared, held, wire=wire)
+    sheet_name = "" if isinstance(sheet, Sheet) else str(path_of(sheet))
+    return replace(reading, capture=harmless(str(path), is_name=True), sheet_name=sheet_name)
+
+
+def _characters_in(piece: Mapping[str, Measured], name: str) -> dict[str, Characters]:
+    """Return a piece of a capture that must hold characters."""
+    found = {key: item for key, item in piece.items() if isinstance(item, Characters)}
+    if len(found) < len(piece):
+        raise CaptureError(name, "holds levels", "must be a file of characters", "Use lr.read")
+    return found
 
 
 def is_large_stream(path: Path, kind: CaptureKind | None = None, form: CaptureForm | None = None) -> bool:
@@ -220,13 +291,27 @@ def is_large_stream(path: Path, kind: CaptureKind | None = None, form: CaptureFo
         return not any(piece.has_line for piece in next(file.pieces_of_every_wire(), {}).values())
 
 
+def _first_of(pieces: Iterable[Mapping[str, Characters]], most: int) -> Iterator[Mapping[str, Characters]]:
+    """Yield pieces in smaller parts, until there are so many characters."""
+    count = 0
+    for piece in pieces:
+        for part in _parts(piece, max(most // PARTS, 1)):
+            yield part
+            count += sum(map(len, part.values()))
+            if count >= most:
+                return
+
+
 class _Judges:
     """What judges the wires of a capture piece by piece."""
 
     def __init__(self, sheet: Sheet, wires: tuple[str, ...], stretch: int, most: int) -> None:
         self._sheet, self._size = sheet, stretch
         self._groups = wires_judged_together(sheet, wires)
-        self._judges = [StretchJudge(sheet, some, stretch=stretch, most=most) for some in self._groups]
+        self.examples = FrameExamples()
+        self._judges = [
+            StretchJudge(sheet, some, stretch=stretch, most=most, examples=self.examples) for some in self._groups
+        ]
 
     def add(self, piece: Mapping[str, Characters]) -> None:
         """Take in what happened next on the wires, a stretch at a time."""

@@ -30,6 +30,7 @@ _HELD: list[str] | None = None  # notes that wait until a progress bar is gone
 DETAIL = "larkreader.cli.detail"  # in what click remembers of a command: how much it prints beside the result
 STANDARD_INPUT = "larkreader.cli.standard_input"  # in what click remembers of a command: whether it was read
 FIGURE_ENDINGS = (".png", ".svg", ".pdf")
+MOST_WORKERS = 4  # of which more would wait for what their results are for
 PROGRESS_FROM = 8 << 20  # bytes of a capture below which reading is too quick to show
 
 
@@ -278,4 +279,12 @@ def read_with_progress(sheet: Sheet, capture: Path, *, sheet_name: str, **option
     _describe(capture, options)
     large = capture.is_file() and capture.stat().st_size > PROGRESS_FROM
     with progress_of(f"reading {capture.name}", shown=large) as progress:
-        return replace(read(sheet, capture, progress=progress, **options), sheet_name=sheet_name)
+        reading = read(sheet, capture, progress=progress, workers=workers(), **options)
+        return replace(reading, sheet_name=sheet_name)
+
+
+def workers() -> int:
+    """Return how many processes may take part in reading a large capture: as many as there are processors for it."""
+    from larkreader.processes import cores
+
+    return min(cores(), MOST_WORKERS)

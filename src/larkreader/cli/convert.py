@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from .common import InputFile, check_output, json_option, note, print_written
+from .common import InputFile, check_output, json_option, note, print_written, workers
 from .forms import Rate, form_of, form_options
 from .grouped import command
 from .output_file import standard_output
@@ -73,7 +73,7 @@ def convert(
     check_output(output)
     if output.exists():
         raise RequestError(str(output), "exists already", advice="Name another file")
-    with CaptureFile(capture, kind=kind, form=form_of(None, given)) as file:
+    with CaptureFile(capture, kind=kind, form=form_of(None, given), workers=workers()) as file:
         if file.holds_levels:
             out_form = form_of(None, {"bits": int(out_bits), "packing": out_packing, "order": out_order})
             held = _convert_levels(file, output, signals, out_rate, out_form)

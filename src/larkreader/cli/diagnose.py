@@ -9,7 +9,17 @@ from typing import TYPE_CHECKING, Any, Literal
 import click
 
 from .builds import build_options, check_build_options, report_to_build
-from .common import InputFile, capture_argument, check_output, exit_status, json_option, naming, note, print_document
+from .common import (
+    InputFile,
+    capture_argument,
+    check_output,
+    exit_status,
+    json_option,
+    naming,
+    note,
+    print_document,
+    workers,
+)
 from .forms import form_of, form_options
 from .grouped import command
 from .output_file import OutputFile
@@ -91,9 +101,13 @@ def diagnose(
     known = None if sent is None else text_of(sent, 1)
     form = form_of(None if declared is None else declared.capture, given)
     with naming("sent", "expect"):
-        found = diagnose_capture(capture, declared, kind=kind, form=form, wire=wire, sent=known, expect=expect)
+        found = diagnose_capture(
+            capture, declared, kind=kind, form=form, wire=wire, sent=known, expect=expect, workers=workers()
+        )
     if found.silent:
         note(f"note: nothing happens on {', '.join(found.silent)}")
+    for item, (until_s, end_s) in found.looked_at_s.items():
+        note(f"note: {item} was looked at up to {until_s:.6g} s; {end_s - until_s:.6g} s more are in the capture")
     name = f"diagnose {capture}" + (f" {sheet}" if sheet is not None else "")
     remarks = _remarks_of(found)
     if report_to_build(junit, annotations, name, found.findings, sheet=sheet, capture=capture, more=remarks):

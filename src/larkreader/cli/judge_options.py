@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
@@ -102,7 +103,7 @@ class End:
             return cls()
         if (seconds := quantity_of(text, SECONDS)) is not None:
             return cls(seconds=seconds)
-        if text.strip().isdigit():
+        if re.fullmatch(r"[0-9]{1,18}", text.strip()):
             return cls(characters=int(text))
         if text.strip()[:1].isdigit():
             raise RequestError(f'--until "{text}"', "is not a time", 'must be such as "30 s", "10 min" or "8 h"')

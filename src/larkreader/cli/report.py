@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import shlex
 import sys
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -24,7 +25,10 @@ from .grouped import command
 from .line_option import sheet_and_capture
 
 if TYPE_CHECKING:
-    from larkreader.declare.run.capture_form import CaptureKind
+    from larkreader.answers.reading import Reading
+    from larkreader.answers.summed_reading import SummedReading
+    from larkreader.declare.document.sheet import Sheet
+    from larkreader.declare.run.capture_form import CaptureForm, CaptureKind
 
 LARGEST = 64 << 20  # bytes of a capture whose levels are kept for figures
 
@@ -68,8 +72,48 @@ def report(
         raise RequestError("-o", f'is "{output}"', "must be another file than the sheet and the capture")
     declared = open_sheet(sheet)
     form = form_of(declared.capture, given)
+    reading, whole, remarks = _read(declared, sheet, capture, kind, form, wire, with_figures=not to_screen)
+    with progress_of("drawing figures", shown=True):
+        content = report_of(
+            reading,
+            whole=whole,
+            files=[sheet, capture],
+            command=shlex.join(["larkreader", *sys.argv[1:]]) if sys.argv[1:2] == ["report"] else "",
+            remarks=remarks,
+            with_figures=not to_screen,
+        )
+    verdict = (whole or reading).verdict
+    if to_screen:
+        click.echo(render_markdown(content), nl=False)
+    else:
+        page, *figures = write_page(output, content, markdown=markdown)
+        if as_json:
+            held = {str(page): "the report", **{str(figure): "a figure" for figure in figures}}
+            print_written(held, verdict=verdict)
+        into = f", its {len(figures)} figures into {output.with_name(f'{output.stem}_figures')}" if markdown else ""
+        note(f"report written to {output}{into}")
+    return exit_status(verdict)
+
+
+def _read(
+    declared: Sheet,
+    sheet: Path,
+    capture: Path,
+    kind: CaptureKind | None,
+    form: CaptureForm,
+    wire: str | None,
+    *,
+    with_figures: bool,
+) -> tuple[Reading, SummedReading | None, list[str]]:
+    """Read a capture: whole, or the first part with what all of it shows; and what is left out of figures."""
+    from larkreader.answers.summed_reading import is_large_stream, judge_capture, read_first_part
+
+    if is_large_stream(capture, kind, form):
+        with progress_of(f"reading {capture.name}", shown=True) as progress:
+            whole = judge_capture(declared, capture, kind=kind, form=form, wire=wire, progress=progress)
+        first = read_first_part(declared, capture, kind=kind, form=form, wire=wire)
+        return replace(first, sheet_name=str(sheet)), whole, []
     is_large = capture.is_file() and capture.stat().st_size > LARGEST
-    remarks = [f"The capture has more than {LARGEST >> 20} MiB: figures of single levels are left out."]
     reading = read_with_progress(
         declared,
         capture,
@@ -77,23 +121,7 @@ def report(
         kind=kind,
         form=form,
         wire=wire,
-        keep_levels=not (to_screen or is_large),
+        keep_levels=with_figures and not is_large,
     )
-    with progress_of("drawing figures", shown=True):
-        content = report_of(
-            reading,
-            files=[sheet, capture],
-            command=shlex.join(["larkreader", *sys.argv[1:]]) if sys.argv[1:2] == ["report"] else "",
-            remarks=remarks if is_large and not to_screen else [],
-            with_figures=not to_screen,
-        )
-    if to_screen:
-        click.echo(render_markdown(content), nl=False)
-    else:
-        page, *figures = write_page(output, content, markdown=markdown)
-        if as_json:
-            held = {str(page): "the report", **{str(figure): "a figure" for figure in figures}}
-            print_written(held, verdict=reading.verdict)
-        into = f", its {len(figures)} figures into {output.with_name(f'{output.stem}_figures')}" if markdown else ""
-        note(f"report written to {output}{into}")
-    return exit_status(reading.verdict)
+    remark = f"The capture has more than {LARGEST >> 20} MiB: figures of single levels are left out."
+    return reading, None, [remark] if is_large and with_figures else []

@@ -4,9 +4,6 @@ from __future__ import annotations
 
 import os
 import pickle
-import signal
-import threading
-import time
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import FIRST_COMPLETED, BrokenExecutor, Executor, Future, ProcessPoolExecutor, wait
@@ -16,6 +13,7 @@ from pathlib import Path
 
 from larkreader.declare.document.sheet import Sheet
 from larkreader.errors import RequestError
+from larkreader.processes import begin_worker, cores, worker_context
 
 from .summary import CaptureRows, HowToRead, not_read, summarize
 
@@ -93,7 +91,7 @@ def read_all(
         If the executor that was given ends before all is read.
     """
     job, done = pickle.dumps((sheet, how)), 0
-    workers = workers or _cores()
+    workers = workers or cores()
     if executor is None and (workers == 1 or _is_little(items)):
         results: Iterable[list[CaptureRows]] = (read_task(job, Task((item,))) for item in items)
     elif executor is None:
@@ -110,13 +108,6 @@ def read_all(
 def _is_little(items: Sequence[tuple[int, str]]) -> bool:
     """Return whether captures are read before processes would have begun."""
     return len(items) <= LITTLE and sum(_size_of(path) for _, path in items) <= LITTLE_BYTES
-
-
-def _cores() -> int:
-    """Return how many cores this process may use."""
-    if hasattr(os, "sched_getaffinity"):  # not everywhere
-        return len(os.sched_getaffinity(0))
-    return os.cpu_count() or 1
 
 
 def tasks_of(items: Sequence[tuple[int, str]], workers: int) -> Iterator[Task]:
@@ -224,13 +215,8 @@ class _Processes:
 
     def _pooled(self) -> ProcessPoolExecutor:
         if self._pool is None:
-            import multiprocessing
-
-            # not by copying this process: it may have threads, and ports and files that are open
-            context = multiprocessing.get_context("spawn" if os.name == "nt" else "forkserver")
-            if os.name != "nt":
-                context.set_forkserver_preload([__name__])
-            self._pool = ProcessPoolExecutor(self._workers, mp_context=context, initializer=_begin_worker)
+            context = worker_context([__name__])
+            self._pool = ProcessPoolExecutor(self._workers, mp_context=context, initializer=begin_worker)
         return self._pool
 
     def end(self, *, at_once: bool = False) -> None:
@@ -274,19 +260,3 @@ def _in_processes(job: bytes, items: Sequence[tuple[int, str]], workers: int) ->
         processes.end(at_once=True)  # what is under way may take minutes, and is not wanted any more
         raise
     processes.end()
-
-
-def _begin_worker() -> None:
-    """Prepare a process that reads: an interrupt is for the process that gives the tasks, with which it ends."""
-    import multiprocessing
-
-    signal.signal(signal.SIGINT, signal.SIG_IGN)
-    parent = multiprocessing.parent_process()
-    if parent is not None:
-
-        def end_with_it() -> None:
-            parent.join()
-            time.sleep(1.0)  # for a parent that ends in order
-            os._exit(1)
-
-        threading.Thread(target=end_with_it, daemon=True).start()

@@ -18,6 +18,7 @@ from larkreader.sources import Source, path_of
 
 from .character_pieces import ONE_WIRE
 from .content import Content, Progress, file_errors
+from .first_part import FirstPart, first_traces, first_voltages
 from .formats import FORMATS, CharacterFormat, LevelFormat, find_format, known_keys
 from .voltage_files import open_voltage_file, voltages_of
 
@@ -37,6 +38,9 @@ class CaptureFile:
         What the file does not say of itself.
     progress : callable, optional
         Called with the bytes read and the bytes there are, now and then.
+    workers : int
+        How many processes may take part in reading a VCD file of 64 MB or more. A script that asks for more than one
+        needs the guard ``if __name__ == "__main__":``, as for `multiprocessing`.
 
     Attributes
     ----------
@@ -80,12 +84,13 @@ class CaptureFile:
         kind: CaptureKind | None = None,
         form: CaptureForm | None = None,
         progress: Progress | None = None,
+        workers: int = 1,
     ) -> None:
         path = path_of(source)
         self.name = harmless(str(path), is_name=True)
         self.form = form or CaptureForm()
         with file_errors(path):
-            self._content = Content(path, progress)
+            self._content = Content(path, progress, workers)
             try:
                 self.kind = kind or find_format(self._content, self.form)
                 self.form.check_kind(self.name, self.kind, known_keys(self._content, self.kind))
@@ -223,6 +228,33 @@ class CaptureFile:
         """
         with self._from_its_beginning():
             return voltages_of(open_voltage_file(self._content, self.form), self._in_the_file(signal))
+
+    def first_parts(self, signals: Mapping[str, str]) -> dict[str, FirstPart]:
+        """Return the first part of some wires, in bounded memory: voltages of a file of voltages, else level changes.
+
+        Parameters
+        ----------
+        signals : mapping of str to str
+            What each wire is called in the capture, by wire.
+
+        Returns
+        -------
+        dict of str to FirstPart
+            By wire. The file is read to its end, so that it is known how much is left out. Voltages are made level
+            changes where the form gives thresholds.
+
+        Raises
+        ------
+        CaptureError
+            If the file holds characters, is damaged, or lacks a signal.
+        """
+        if not self.holds_levels:
+            raise CaptureError(self.name, f"holds {self.kind}, not levels", "must be a file of levels or voltages")
+        if self.kind != "voltages" or self.form.thresholds is not None:
+            return first_traces(self.pieces(signals))
+        with self._from_its_beginning():
+            file = open_voltage_file(self._content, self.form)
+            return {wire: first_voltages(file, self._in_the_file(signal)) for wire, signal in signals.items()}
 
     def close(self) -> None:
         """Close the file."""

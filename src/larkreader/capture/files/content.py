@@ -20,6 +20,7 @@ from larkreader.errors import CaptureError, CaptureFileError
 Progress = Callable[[int, int], None]
 
 GZIP_MAGIC = b"\x1f\x8b"
+LARGE = 1 << 26  # bytes of a file
 LOOKED_AT = 1 << 16  # bytes from which is found what a file holds
 
 
@@ -32,13 +33,15 @@ class Content(io.RawIOBase):
         The file.
     progress : callable, optional
         Called with the bytes read and the bytes there are, whenever some were read.
+    workers : int
+        How many processes may take part in reading it, where its format allows that.
     """
 
     name: str
     truncated: str
 
-    def __init__(self, path: Path, progress: Progress | None = None) -> None:
-        self.path = path
+    def __init__(self, path: Path, progress: Progress | None = None, workers: int = 1) -> None:
+        self.path, self.workers = path, workers
         self.name = str(path)
         self._file = path.open("rb")
         found = path.stat()
@@ -96,6 +99,17 @@ class Content(io.RawIOBase):
         head = self.read(LOOKED_AT)
         self.seek(0)
         return head
+
+    @property
+    def is_shared(self) -> bool:
+        """Whether other processes are to take part: a file that is not packed, and large enough to be worth it."""
+        return self.workers > 1 and not self.is_packed and self._is_regular and self._size >= LARGE
+
+    def go_to(self, place: int) -> None:
+        """Go to a place up to which others have read."""
+        self.seek(place)
+        if self._progress is not None:
+            self._progress(place, self._size)
 
     @cached_property
     def size(self) -> int:

@@ -283,4 +283,4 @@ class RecordingsAround:
 def _number_of(path: Path, named_after: Path) -> int:
     """Return the number of a file of a rolled recording; 0 if it is none."""
     digits = path.stem.removeprefix(f"{named_after.stem}-")
-    return int(digits) if digits.isdigit() else 0
+    return int(digits) if digits.isdecimal() else 0

@@ -3,14 +3,27 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from typing import Protocol
 
 from larkreader.errors import CaptureError
-
-from .content import Content
 
 BLOCK = 1 << 19  # bytes read at once, so that what is made of them stays in the processor's cache
 LONGEST_WORD = 4096  # bytes that a vector's value may have
 LARGEST_WORD = 1 << 24  # bytes without white space after which a file is refused
+
+
+class Words(Protocol):
+    """What words are read from."""
+
+    name: str
+
+    def read(self, size: int, /) -> bytes:
+        """Return the next bytes; none at the end."""
+        ...
+
+    def tell(self) -> int:
+        """Return the place."""
+        ...
 
 
 class VcdBlocks:
@@ -20,18 +33,23 @@ class VcdBlocks:
 
     Parameters
     ----------
-    file : Content
+    file : Words
         Behind its header.
     """
 
     truncated: str
 
-    def __init__(self, file: Content) -> None:
-        self._file = file
+    def __init__(self, file: Words) -> None:
+        self._file, self._tail = file, b""
         self.truncated = ""
 
+    @property
+    def place(self) -> int:
+        """Where in the file the next piece begins."""
+        return self._file.tell() - len(self._tail)
+
     def __iter__(self) -> Iterator[bytes]:
-        tail = b""
+        tail = self._tail
         while piece := self._file.read(BLOCK):
             zero = piece.find(b"\0")
             if zero >= 0:
@@ -49,9 +67,10 @@ class VcdBlocks:
             last = text[max(0, cut - LONGEST_WORD) : cut].rsplit(None, 1)
             if last and last[-1][:1] in b"bBrRsS":  # its code may come next
                 cut = text.rfind(last[-1], 0, cut)
-            tail = text[cut:]
+            tail = self._tail = text[cut:]
             if cut:
                 yield text[:cut]
+        self._tail = b""
         if tail:
             yield tail
 

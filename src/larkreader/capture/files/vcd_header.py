@@ -14,7 +14,8 @@ _KEYWORD = re.compile(rb"\s*\$(date|version|comment|timescale|scope|var|upscope|
 NOT_LEVELS = ("real", "realtime", "event", "parameter", "string")
 LONGEST_HEADER = 64 << 20
 _TIMESCALE = re.compile(rb"(1|10|100)\s*(s|ms|us|ns|ps|fs)")
-_RANGE = re.compile(r"\[(-?\d+)(?::(-?\d+))?\]$")
+_RANGE = re.compile(r"\[(-?[0-9]{1,9})(?::(-?[0-9]{1,9}))?\]$")
+_SIZE = re.compile(r"[0-9]{1,9}")  # of a variable, in bits
 
 
 @dataclass(frozen=True)
@@ -150,7 +151,7 @@ def _parse(words: list[bytes], name: str) -> VcdHeader:
 
 
 def _declare(header: VcdHeader, scopes: list[str], words: list[str], name: str) -> None:
-    if len(words) < 4 or not words[1].isdigit():
+    if len(words) < 4 or not _SIZE.fullmatch(words[1]):
         raise CaptureError(f"{name}: $var", f'is "{" ".join(words)}"', "must be type, size, code and name")
     kind, size, code = words[0], int(words[1]), words[2]
     reference = "".join(words[3:]).removeprefix("\\")

@@ -35,7 +35,8 @@ def plain_changes(text: Bytes, codes: Sequence[bytes], digits: int) -> list[tupl
     -------
     list of tuple of two ndarrays of int64, each of shape (n_changes,), or None
         For each code, where the words of its changes begin, and where that of the latest time before each begins, -1
-        if there is none. None if a word begins with anything but ``#``, ``0``, ``1``, ``x`` or ``z``.
+        if there is none. None if a word begins with anything but ``#``, ``0``, ``1``, ``x`` or ``z``, or is a level by
+        itself.
     """
     found: list[list[Places]] = [[] for _ in codes]
     widest = max((len(code) for code in codes), default=0) + 2
@@ -50,6 +51,8 @@ def plain_changes(text: Bytes, codes: Sequence[bytes], digits: int) -> list[tupl
         begins ^= is_time
         strange = (first | 1 != ONE) & begins
         if strange.any() and ((first | 2 != LETTER_Z) & strange).any():
+            return None
+        if (begins[: len(piece) - 2] & is_space[2 : len(begins) + 2]).any():  # a level without a code
             return None
         for code, words in zip(codes, found, strict=True):
             last = len(code) + 2

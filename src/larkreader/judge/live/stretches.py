@@ -27,6 +27,7 @@ from larkreader.judge.verdict.received import Received
 from larkreader.judge.verdict.wire_findings import BEGINNING, Beginning, Past, unexplained
 from larkreader.judge.wire.carried import LastFrame, last_trusted, substituting_since
 
+from .examples import FrameExamples
 from .quiet_places import Cut, agree, is_certain, last_place, quiet_places, timeline_of, waits_for_more
 from .sums import Sum
 
@@ -64,6 +65,8 @@ class StretchJudge:
         After how many characters the part before a quiet place is given up.
     most : int
         After how many characters the stretch is cut where it is not quiet.
+    examples : FrameExamples, optional
+        What keeps some frames to look at.
 
     Attributes
     ----------
@@ -82,8 +85,16 @@ class StretchJudge:
     cuts: int
     latest: Stretch
 
-    def __init__(self, sheet: Sheet, wires: Sequence[str], *, stretch: int = STRETCH, most: int = MOST) -> None:
-        self._sheet, self._wires = sheet, tuple(wires)
+    def __init__(
+        self,
+        sheet: Sheet,
+        wires: Sequence[str],
+        *,
+        stretch: int = STRETCH,
+        most: int = MOST,
+        examples: FrameExamples | None = None,
+    ) -> None:
+        self._sheet, self._wires, self._examples = sheet, tuple(wires), examples
         self._stretch, self._most, self._next = stretch, most, stretch
         nothing = Characters.from_groups(())
         self._held = {wire: [nothing] for wire in wires}
@@ -140,7 +151,9 @@ class StretchJudge:
 
     def close(self) -> tuple[Sum, dict[str, Beginning]]:
         """Return what was found, now that nothing follows, and how each wire begins."""
-        return self._with_rest(self._past)
+        found = self._with_rest(self._past)
+        self._keep_examples(self.latest, self._past)
+        return found
 
     def _with_rest(self, past: Past) -> tuple[Sum, dict[str, Beginning]]:
         held = self.held
@@ -287,6 +300,7 @@ class StretchJudge:
     def _give_up(self, cut: Cut, before: Stretch, past: Past) -> None:
         """Add what lies before a place to what was found, and keep what follows."""
         self.total.add(self._placed(before), past)
+        self._keep_examples(before, past)
         self.beginnings = self._beginnings_with(before)
         self._past = replace(self._past_behind(cut, before, past), is_open=False)
         held = self.held
@@ -306,6 +320,10 @@ class StretchJudge:
             self._held[wire] = [held[wire].between(first)]
             self._dropped[wire] += first
         self.beginnings = {wire: item for wire, item in self.beginnings.items() if wire in self._past.begun}
+
+    def _keep_examples(self, stretch: Stretch, past: Past) -> None:
+        if self._examples is not None:
+            self._examples.add(stretch.frames, self.held, past.first, self._dropped)
 
     def _count_rows(self, name: str, count: int) -> None:
         self._rows[name] = self._rows.get(name, 0) + count

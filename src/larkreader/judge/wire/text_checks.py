@@ -198,7 +198,7 @@ def _kind_of_exchange(sent: bytes, received: bytes) -> str | None:
     if sent.strip(_AROUND_DIGITS) and bare in written:
         return "digits-for-value"
     digits = sent.strip(b" \r\n\0")
-    if digits.isdigit() and int(digits) < 0x100 and received == bytes([int(digits)]):
+    if digits.isdigit() and len(digits) < 4 and int(digits) < 0x100 and received == bytes([int(digits)]):
         return "value-for-digits"
     if len(received) > len(sent) and received.startswith(sent):
         return "echo"

@@ -151,7 +151,8 @@ CONTENT: Mapping[str, Any] = {
     "diagnosis": {
         "sheet": "text?", "capture": "text", "verdict": "verdict",
         "wires": {"*": (
-            {"verdict": "verdict", "proposal": "text?", "findings": ["finding"], "survey": SURVEY},
+            {"verdict": "verdict", "proposal": "text?", "findings": ["finding"], "survey": SURVEY,
+             "looked_at?": {"until_s": "number", "end_s": "number"}},
             {"explanations": [{"mistake": "text", "sender": "text", "likeness": "share", "recovered_hex": "text"}],
              "findings": ["finding"]},
         )},

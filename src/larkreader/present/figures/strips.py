@@ -186,7 +186,7 @@ def columns_of(frames: Frames, name: str) -> list[Column]:
     items = range(values.shape[1])
     if item:
         number = item.removesuffix("]")
-        if not number.isdigit() or int(number) not in items:
+        if number not in map(str, items):
             raise RequestError(
                 f'field "{name}"', "has no such item", f"must be {plain}[0] to {plain}[{len(items) - 1}]"
             )

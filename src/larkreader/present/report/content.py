@@ -11,12 +11,15 @@ import numpy as np
 
 from larkreader import __version__
 from larkreader.answers.reading import Reading
+from larkreader.answers.summed_reading import SummedReading
 from larkreader.capture.characters import FAULT_NAMES
 from larkreader.declare.document.sheet import Sheet
 from larkreader.judge.findings.finding import Finding, place
+from larkreader.judge.live.examples import FrameExample, FrameExamples
 from larkreader.judge.measure.distribution import figures_of
 from larkreader.judge.measure.pair_columns import PARTS, Pairs, PairState
 from larkreader.judge.measure.statistics import FrameStatistics
+from larkreader.judge.verdict.counts import PairCounts
 from larkreader.present.tables.finding_views import VERDICTS, in_order
 from larkreader.present.tables.frame_explained import headline, parts_of
 from larkreader.present.tables.layout_table import layout_heading, layout_rows
@@ -26,7 +29,6 @@ from larkreader.present.text.terminal import duration
 
 from .pictures import Picture, pictures_of, waveform_of
 
-FAULTY_FRAMES, GOOD_FRAMES = 24, 2  # of each layout, that are explained
 MOST_PLACES = 12  # of a finding, that are listed
 MOST_MESSAGES = 40  # of the timeline
 
@@ -122,6 +124,7 @@ class Report:
 def make_report(
     reading: Reading,
     *,
+    whole: SummedReading | None = None,
     files: Iterable[tuple[str, str]] = (),
     command: str = "",
     made_at: str = "",
@@ -134,6 +137,8 @@ def make_report(
     ----------
     reading : Reading
         What was read.
+    whole : SummedReading, optional
+        What all of a large capture shows, of which `reading` is the first part.
     files : iterable of tuple of str and str
         The files that it was made from: name, and what distinguishes them.
     command : str
@@ -149,19 +154,20 @@ def make_report(
     -------
     Report
     """
-    frames, left = _explained(reading)
-    result = [*remarks, *([IN_GROUPS] if reading.timeline.in_groups else [])]
+    counted = whole or reading
+    frames, left = _explained(reading, whole)
+    result = [*remarks, *([IN_GROUPS] if reading.timeline.in_groups else []), *_part_remark(reading, whole)]
     return Report(
         title=reading.sheet.title or reading.capture or "A UART link",
-        verdict=reading.verdict,
-        verdict_text=VERDICTS[reading.verdict].partition(": ")[2],
-        summary=_summary(reading),
+        verdict=counted.verdict,
+        verdict_text=VERDICTS[counted.verdict].partition(": ")[2],
+        summary=_summary(counted),
         findings=[
             ReportedFinding(item, _places_of(item), waveform_of(item, reading) if with_figures else None)
-            for item, _ in in_order(reading.findings)
+            for item, _ in in_order(counted.findings)
         ],
         declared=_declared(reading.sheet),
-        captured=_captured(reading),
+        captured=_captured(reading, counted),
         layouts=[
             TableOf(layout_heading(layout), ("byte.bit", "field", "type", "meaning"),
                     [(row.place, row.name, row.type, row.meaning) for row in layout_rows(layout)])
@@ -172,7 +178,7 @@ def make_report(
         pictures=list(pictures_of(reading)) if with_figures else (),
         facts=_facts(files, command, made_at),
         remarks=result,
-        checked=str(reading.checked).splitlines(),
+        checked=str(counted.checked).splitlines(),
     )  # fmt: skip
 
 
@@ -182,12 +188,22 @@ def _places_of(finding: Finding) -> list[str]:
     return [text for row in rows if (text := place(row["time_s"], row["offset"]))]
 
 
-def _summary(reading: Reading) -> str:
-    parts = [f"{len(characters):,} characters on {wire}" for wire, characters in reading.characters.items()]
-    parts += [f"{len(frames):,} {key} frames" for key, frames in reading.frames.items()]
-    timeline = reading.timeline
-    span = duration(float(timeline.end_s.max() - timeline.begin_s.min())) if len(timeline) else ""
-    return ", ".join(parts) + (f", in {span}" if span else "") + "."
+def _summary(reading: Reading | SummedReading) -> str:
+    counts = reading.counts
+    parts = [f"{item.characters:,} characters on {wire}" for wire, item in counts.items()]
+    parts += [f"{item.frames:,} {key} frames" for key, item in reading.frame_counts.items()]
+    timed = [item for item in counts.values() if item.has_times]
+    span_s = max(item.end_s for item in timed) - min(item.begin_s for item in timed) if timed else 0.0
+    return ", ".join(parts) + (f", in {duration(span_s)}" if timed else "") + "."
+
+
+def _part_remark(reading: Reading, whole: SummedReading | None) -> list[str]:
+    """Return which of what a report says is of the first part of a capture alone."""
+    if whole is None:
+        return []
+    count, total = (sum(item.characters for item in counts.counts.values()) for counts in (reading, whole))
+    of_first = "Values of fields, periods, parts of a cycle, messages and figures are of the first"
+    return [f"{of_first} {count:,} of {total:,} characters; everything else is of all of them."]
 
 
 def _declared(sheet: Sheet) -> list[TableOf]:
@@ -224,27 +240,20 @@ def _checksum(declared: Any) -> str:
     return algorithm if isinstance(algorithm, str) else f"CRC of {algorithm.width} bits"
 
 
-def _captured(reading: Reading) -> list[TableOf]:
+def _captured(reading: Reading, counted: Reading | SummedReading) -> list[TableOf]:
+    """Return what was found: counts of all of the capture, values of what `reading` holds of it."""
     rows = []
-    for wire, characters in reading.characters.items():
-        parts = reading.bytes_of(wire)
-        faults = ", ".join(
-            f"{characters.count(fault_name):,} {name}"
-            for fault_name, name in FAULT_NAMES.items()
-            if characters.count(fault_name)
-        )
-        rows.append(
-            (
-                wire,
-                f"{len(characters):,}",
-                faults or "none",
-                *(f"{parts[name]:,}" for name in ("good", "faulty", "skipped")),
-            )
-        )
+    for wire, counts in counted.counts.items():
+        parts = counted.bytes_of(wire)
+        found = [
+            f"{counts.by_fault[fault]:,} {name}" for fault, name in FAULT_NAMES.items() if fault in counts.by_fault
+        ]
+        shares = (f"{parts[name]:,}" for name in ("good", "faulty", "skipped"))
+        rows.append((wire, f"{counts.characters:,}", ", ".join(found) or "none", *shares))
     heads = ("wire", ">characters", "line faults", ">bytes good", ">faulty", ">skipped")
     tables = [TableOf("Wires", heads, rows)]
-    if reading.frames:
-        result = reading.to_dict()["frames"]
+    if counted.frame_counts:
+        result = {key: item.to_dict() for key, item in counted.frame_counts.items()}
         rows = [(key, f"{item['count']:,}", f"{item['good']:,}",
                  ", ".join(f"{count:,} {name}" for name, count in item["faults"].items()) or "none",
                  *_period(reading.statistics[key])) for key, item in result.items()]  # fmt: skip
@@ -255,7 +264,7 @@ def _captured(reading: Reading) -> list[TableOf]:
             TableOf("Fields", ("frame", "field", ">values", ">least", ">mean", ">most", "unit", "names"), fields)
         )
     if reading.pairs:
-        tables += _pair_tables(reading.pairs)
+        tables += _pair_tables(reading.pairs, counted)
     if len(reading.timeline.wires) > 1:
         tables.append(_messages(reading))
     return tables
@@ -276,12 +285,14 @@ def _field_rows(every: Mapping[str, FrameStatistics]) -> list[tuple[str, ...]]:
     return rows
 
 
-def _pair_tables(every: Mapping[str, Pairs]) -> list[TableOf]:
+def _pair_tables(every: Mapping[str, Pairs], counted: Reading | SummedReading) -> list[TableOf]:
     states = (PairState.ANSWERED, PairState.LATE, PairState.DAMAGED_REPLY, PairState.UNANSWERED, PairState.OPEN)
     rows, parts = [], []
     for key, pairs in every.items():
-        repeated = int(np.count_nonzero(pairs.again >= 0))
-        rows.append((key, f"{len(pairs):,}", *(f"{pairs.count(state):,}" for state in states), f"{repeated:,}"))
+        found = counted.pairs[key]
+        counts = found if isinstance(found, PairCounts) else PairCounts.of(found)
+        of_states = (f"{counts.by_state[state]:,}" for state in states)
+        rows.append((key, f"{counts.requests:,}", *of_states, f"{counts.repeated:,}"))
         result = pairs.parts()
         for name in PARTS:
             held = figures_of(result[name])
@@ -317,28 +328,29 @@ def _messages(reading: Reading) -> TableOf:
     return TableOf(f"Messages {which}{more}", (">at s", *wires, *(["pair"] if reading.pairs else [])), result)
 
 
-def _explained(reading: Reading) -> tuple[list[ExplainedFrame], int]:
+def _explained(reading: Reading, whole: SummedReading | None) -> tuple[list[ExplainedFrame], int]:
     """Return the frames that are taken apart, in order of time, and how many faulty frames are not."""
-    chosen: list[tuple[float, int, str, int]] = []
-    left = 0
-    for key, frames in reading.frames.items():
-        faulty, good = np.flatnonzero(frames.faults), np.flatnonzero(frames.faults == 0)
-        left += max(len(faulty) - FAULTY_FRAMES, 0)
-        for row in (*faulty[:FAULTY_FRAMES].tolist(), *good[:GOOD_FRAMES].tolist()):
-            begin_s = float(frames.begin_s[row])
-            chosen.append((0.0 if np.isnan(begin_s) else begin_s, int(frames.offset[row]), key, row))
-    return [_explain(reading, number, key, row) for number, (_, _, key, row) in enumerate(sorted(chosen))], left
+    if whole is None:
+        examples = FrameExamples()
+        examples.add(reading.frames, reading.characters)
+        by_layout: Mapping[str, Sequence[FrameExample]] = examples.by_layout
+    else:
+        by_layout = whole.examples
+    counts = (whole or reading).frame_counts
+    faulty = {key: sum(not item.is_good for item in kept) for key, kept in by_layout.items()}
+    left = sum(item.frames - item.good - faulty.get(key, 0) for key, item in counts.items())
+    chosen = sorted(
+        ((*item.place, key, item) for key, kept in by_layout.items() for item in kept), key=lambda row: row[:3]
+    )
+    return [_explain(number, key, item) for number, (_, _, key, item) in enumerate(chosen)], left
 
 
-def _explain(reading: Reading, number: int, key: str, row: int) -> ExplainedFrame:
-    frames = reading.frames[key]
-    wire = frames.layout.wire or next(iter(reading.characters))
-    offset = int(frames.offset[row])
-    faults = reading.characters[wire].faults[offset : offset + int(frames.length[row])]
-    data = frames.data[row].tobytes()
-    text = headline(frames, row, faults)
+def _explain(number: int, key: str, example: FrameExample) -> ExplainedFrame:
+    frame = example.frame
+    data = frame.data[0].tobytes()
+    text = headline(frame, 0, example.faults)
     rows = [(part.name or "-", part.type, part.place, part.bits, part.raw, part.value, part.check)
-            for part in parts_of(frames, row)]  # fmt: skip
+            for part in parts_of(frame, 0)]  # fmt: skip
     heads = ("field", "type", "byte.bit", "bits", ">raw", "value", "check")
     return ExplainedFrame(
         number=number,

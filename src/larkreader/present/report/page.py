@@ -16,6 +16,7 @@ from .render import render_html, render_markdown, write_figures
 
 if TYPE_CHECKING:
     from larkreader.answers.reading import Reading
+    from larkreader.answers.summed_reading import SummedReading
 
 ENDINGS = (".html", ".htm", ".md")
 
@@ -24,6 +25,7 @@ def write_report(
     path: str | Path,
     reading: Reading,
     *,
+    whole: SummedReading | None = None,
     files: Sequence[str | Path] = (),
     command: str = "",
     remarks: Sequence[str] = (),
@@ -37,6 +39,9 @@ def write_report(
         folder beside it, ``NAME_figures``.
     reading : Reading
         What was read; figures of faulty characters need its levels, which `read` keeps if asked.
+    whole : SummedReading, optional
+        What `judge_capture` concludes from all of a large capture, of which `reading` is the first part, as
+        `read_first_part` reads it.
     files : sequence of str or pathlib.Path
         Files that it was made from, such as the sheet and the capture; the page names their sizes and hashes.
     command : str
@@ -72,13 +77,14 @@ def write_report(
     path = Path(path)
     if path.suffix.lower() not in ENDINGS:
         raise RequestError("path", f'ends in "{path.suffix}"', f"must end in {', '.join(ENDINGS)}")
-    report = report_of(reading, files=files, command=command, remarks=remarks)
+    report = report_of(reading, whole=whole, files=files, command=command, remarks=remarks)
     return write_page(path, report, markdown=path.suffix.lower() == ".md")
 
 
 def report_of(
     reading: Reading,
     *,
+    whole: SummedReading | None = None,
     files: Sequence[str | Path] = (),
     command: str = "",
     remarks: Sequence[str] = (),
@@ -87,6 +93,7 @@ def report_of(
     """Return what a page says; arguments as of `write_report`."""
     return make_report(
         reading,
+        whole=whole,
         files=[(name_of(path), identity_of(path)) for path in map(path_of, files)],
         command=command,
         made_at=made_at(),
@@ -107,7 +114,10 @@ def write_page(path: Path, report: Report, *, markdown: bool) -> list[Path]:
 
 
 def made_at() -> str:
-    """Return when a page is made."""
+    """Return when a page is made; raise `RequestError` for an epoch of which no date can be made."""
     epoch = os.environ.get("SOURCE_DATE_EPOCH", "")
-    at = datetime.fromtimestamp(int(epoch), UTC) if epoch.isdigit() else datetime.now(UTC)
+    try:
+        at = datetime.fromtimestamp(int(epoch), UTC) if epoch else datetime.now(UTC)
+    except (ValueError, OverflowError, OSError):
+        raise RequestError("SOURCE_DATE_EPOCH", f'is "{epoch[:40]}"', "must be seconds since 1970") from None
     return at.strftime("%Y-%m-%d %H:%M:%S UTC")

@@ -1,0 +1,52 @@
+"""Processes that work for this one: how many, how they are begun, and that they end with it."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:  # few runs need other processes, and what begins them takes a while to load
+    from multiprocessing.context import BaseContext
+
+
+def cores() -> int:
+    """Return how many processors this process may use."""
+    if hasattr(os, "sched_getaffinity"):
+        return len(os.sched_getaffinity(0))
+    return os.cpu_count() or 1
+
+
+def worker_context(preloaded: Sequence[str]) -> BaseContext:
+    """Return what begins processes: not by copying this one, which may have threads, and ports and files that are open.
+
+    Parameters
+    ----------
+    preloaded : sequence of str
+        Modules that every process needs.
+    """
+    import multiprocessing
+
+    context = multiprocessing.get_context("spawn" if os.name == "nt" else "forkserver")
+    if os.name != "nt":
+        context.set_forkserver_preload(list(preloaded))
+    return context
+
+
+def begin_worker() -> None:
+    """Prepare a process that works: an interrupt is for the process that gives the work, with which it ends."""
+    import multiprocessing
+    import signal
+    import threading
+    import time
+
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    parent = multiprocessing.parent_process()
+    if parent is not None:
+
+        def end_with_it() -> None:
+            parent.join()
+            time.sleep(1.0)  # for a parent that ends in order
+            os._exit(1)
+
+        threading.Thread(target=end_with_it, daemon=True).start()
