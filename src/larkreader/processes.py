@@ -1,4 +1,4 @@
-"""Processes that work for this one: how many, how they are begun, and that they end with it."""
+"""Processes that do a part of the work: how many there may be, how they are begun, and that none outlives its parent."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ def cores() -> int:
 
 
 def worker_context(preloaded: Sequence[str]) -> BaseContext:
-    """Return what begins processes: not by copying this one, which may have threads, and ports and files that are open.
+    """Return what begins processes: not by copying their parent, which may have threads, and open ports and files.
 
     Parameters
     ----------

@@ -1,10 +1,14 @@
 import gzip
 import json
+from itertools import pairwise
 
 import numpy as np
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 import larkreader as lr
+from larkreader.capture.files.first_part import first_traces
 
 LINE = lr.LineSettings.parse("57600 8E1")
 
@@ -114,3 +118,43 @@ def test_what_a_driver_counted_is_kept_or_named(shell, tmp_path):
     status, _, err = shell("convert", recording, tmp_path / "again.jsonl")
     assert (status, "lacks" in err) == (0, False)
     assert '"counted": {"overrun": 2, "parity": 1}' in (tmp_path / "again.jsonl").read_text()
+
+
+@given(
+    st.lists(st.integers(1, 40), max_size=60),
+    st.integers(0, 60),
+    st.lists(st.integers(0, 60), max_size=4),
+    st.sampled_from([0, 30]),
+)
+def test_the_first_part_of_a_wire_ends_before_the_first_change_that_is_left_out(steps, most, cuts, rest):
+    """However the wire arrives in pieces; one that fits is whole."""
+    edges = np.cumsum(np.array(steps, np.int64))
+    end = int(edges[-1]) + rest if len(edges) else rest
+    places = [0, *sorted(min(cut, len(edges)) for cut in cuts), len(edges)]
+    pieces, begin = [], 0
+    for low, high in pairwise(places):
+        last = end if high == len(edges) else int(edges[high - 1]) if high else 0
+        pieces.append({"w": lr.Trace(edges[low:high], 1e-6, 1 ^ (low & 1), begin=begin, end=last)})
+        begin = last
+    part = first_traces(pieces, most)["w"]
+    assert part.measured.edges.tolist() == edges[:most].tolist()
+    assert part.end_s == pytest.approx(end * 1e-6)
+    assert part.is_whole == (len(edges) <= most)
+    assert part.until_s == pytest.approx((end if len(edges) <= most else edges[most] - 1) * 1e-6)
+
+
+def test_diagnosing_a_large_capture_shows_how_far_it_was_looked_at(shell, monkeypatch, rig_files):
+    whole = json.loads(shell("diagnose", rig_files["capture"], rig_files["sheet"], "--json")[1])
+    assert not any("looked_at" in wire for wire in whole["wires"].values())
+    monkeypatch.setattr(first_traces, "__defaults__", (3000,))
+    _, out, err = shell("diagnose", rig_files["capture"], rig_files["sheet"], "--json")
+    wires = json.loads(out)["wires"]
+    (name,) = [name for name, wire in wires.items() if "looked_at" in wire]
+    until_s, end_s = (wires[name]["looked_at"][key] for key in ("until_s", "end_s"))
+    assert (wires[name]["survey"]["edges"], wires[name]["proposal"]) == (3000, whole["wires"][name]["proposal"])
+    assert wires[name]["survey"]["duration_s"] == pytest.approx(until_s)
+    assert end_s == pytest.approx(whole["wires"][name]["survey"]["duration_s"])
+    text = f"{name} was looked at up to {until_s:.6g} s; {end_s - until_s:.6g} s more are in the capture"
+    assert f"note: {text}" in err
+    _, out, _ = shell("diagnose", rig_files["capture"], rig_files["sheet"], "--annotations", "github")
+    assert any(line.startswith("::notice") and text in line for line in out.splitlines())

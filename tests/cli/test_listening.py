@@ -7,10 +7,12 @@ import re
 import subprocess
 import sys
 import time
+from functools import partial
 
 import pytest
 
 import larkreader as lr
+from larkreader.answers import summed_reading
 from larkreader.capture.files.recording import RecordingWriter, write_recording
 from larkreader.exercise.devices.pump import PUMP_FAULTS, DosingPump
 
@@ -45,9 +47,34 @@ def test_listening_ends_with_what_decode_finds_in_a_recording(shell, tmp_path, r
 def test_a_large_capture_is_decoded_without_its_columns_and_shows_the_same(shell, monkeypatch, recordings, options):
     sheet, recording = recordings["service"]
     whole = shell("decode", sheet, recording, *options)
-    monkeypatch.setattr("larkreader.answers.summed_reading.LARGE_FROM", 0)
+    monkeypatch.setattr("larkreader.answers.large.LARGE_FROM", 0)
     monkeypatch.setattr("larkreader.answers.reading.read", lambda *_, **__: pytest.fail("read as a whole"))
     assert shell("decode", sheet, recording, *options) == whole
+
+
+def test_a_report_of_a_large_capture_judges_all_and_draws_its_first_part(shell, monkeypatch, tmp_path, recordings):
+    """Everything is that of the report of the whole, but what is taken of the first part; and that is named."""
+    sheet, recording = recordings["service"]
+    monkeypatch.setenv("SOURCE_DATE_EPOCH", "1700000000")
+    whole = shell("report", sheet, recording, "--markdown", "-o", "-")
+    monkeypatch.setattr("larkreader.answers.large.LARGE_FROM", 0)
+    every = shell("report", sheet, recording, "--markdown", "-o", "-")
+    count = sum(map(len, lr.read(sheet, recording).characters.values()))
+    remark = "Values of fields, periods, parts of a cycle, messages and figures are of the first"
+    (line,) = set(every[1].splitlines()) - set(whole[1].splitlines())
+    assert f"{remark} {count:,} of {count:,} characters" in line
+    first = partial(lr.answers.read_first_part, most=200)
+    monkeypatch.setattr(summed_reading, "read_first_part", first)
+    status, page, _ = shell("report", sheet, recording, "--markdown", "-o", "-")
+    assert status == whole[0] == 1
+    shown = re.search(f"{remark} ([0-9]+) of {count:,} characters", page)
+    assert shown is not None
+    assert 200 <= int(shown[1]) < count / 3
+    parts, of_whole = (
+        dict(re.findall(r"^## (.*)\n([^#](?:(?!^## ).*\n)*)", text, re.MULTILINE)) for text in (page, whole[1])
+    )
+    for title in ("Findings", "Frame by frame"):  # those behind the first part too
+        assert parts[title] == of_whole[title]
 
 
 @pytest.mark.parametrize(

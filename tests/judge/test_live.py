@@ -2,6 +2,7 @@
 
 import json
 import random
+from functools import partial
 
 import numpy as np
 import pytest
@@ -12,6 +13,7 @@ from strategies import examples
 
 import larkreader as lr
 from larkreader.capture.files.recording import RecordingWriter
+from larkreader.judge.live.examples import FrameExamples
 
 FIELDS = [{"name": "n", "type": "uint8", "counter": True}, {"name": "crc", "type": "checksum"}]
 FLOW = lr.FrameLayout(boundary=MARKER, checksum=CRC, fields=FIELDS, period=0.1)
@@ -56,6 +58,45 @@ def test_a_large_capture_is_judged_in_stretches_as_a_whole(tmp_path_factory, num
     whole = lr.read(traffic.sheet, path, wire=first, kind=kind)
     summed = lr.answers.judge_capture(traffic.sheet, path, wire=first, kind=kind, stretch=600)
     assert as_json(summed) == as_json(whole)
+    examples_of_whole = FrameExamples()
+    examples_of_whole.add(whole.frames, whole.characters)
+    assert looked_at(summed.examples) == looked_at(examples_of_whole.by_layout)
+
+
+def looked_at(by_layout):
+    """Return what kept frames show, in order of place."""
+    return {
+        key: sorted(
+            (*item.place, item.frame.data[0].tobytes(), int(item.frame.faults[0]), item.faults.tolist())
+            for item in kept
+        )
+        for key, kept in by_layout.items()
+    }
+
+
+@examples(0.4)
+@given(st.integers(0, 2**32))
+def test_a_large_capture_is_diagnosed_as_a_small_one(tmp_path_factory, number):
+    """Its first bytes show a mistake in the settings, and all of it what was lost."""
+    traffic, path = make_traffic(number), tmp_path_factory.mktemp("large") / "a.jsonl"
+    with RecordingWriter(path, "2026-05-01T08:30:00Z", {wire: {} for wire in traffic.sheet.wire}) as writer:
+        for group in traffic.groups:
+            writer.add(*group)
+
+    def diagnosed():
+        try:
+            return lr.answers.diagnose_capture(path, traffic.sheet).to_dict()
+        except lr.RequestError as error:
+            return str(error)
+
+    small = diagnosed()
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr("larkreader.answers.large.LARGE_FROM", 0)
+        large = diagnosed()
+    for result in (small, large):
+        for wire in result["wires"].values() if isinstance(result, dict) else ():
+            wire["findings"].sort(key=partial(json.dumps, sort_keys=True))
+    assert large == small
 
 
 def test_levels_are_not_judged_in_stretches(rig_files):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
@@ -22,7 +22,7 @@ from larkreader.judge.wire.loss_findings import explain_losses
 from larkreader.shown import Shown
 from larkreader.sources import Source, path_of
 
-from .summed_reading import is_large_stream, judge_capture
+from .large import is_large_stream
 
 FEW_SILENT = 1  # signals without a change that are looked at like the others
 LOSSES = ("counter-gap", "overflow", "overrun")  # as `explain_losses` finds them
@@ -217,8 +217,11 @@ def _of_characters(
     if sheet is None:
         raise RequestError(f"wire {next(iter(signals))}", f"has nothing on it in {file.name}")
     if is_large_stream(path, file.kind, file.form):
+        from .summed_reading import judge_capture  # few captures are so large
+
         reading = judge_capture(sheet, path, kind=file.kind, form=file.form, wire=wire)
-        losses = [item for item in reading.findings if item.kind in LOSSES and not item.evidence.get("counted")]
+        lost = (item for item in reading.findings if item.kind in LOSSES and not item.evidence.get("counted"))
+        losses = [replace(item, caused_by=None) for item in lost]  # the causes are not among what is diagnosed
         found = {item: tuple(loss for loss in losses if loss.wire == item) for item in signals}
         first = _first_characters(file, signals)
     else:

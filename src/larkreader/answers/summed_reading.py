@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -37,7 +36,6 @@ from .reading_content import reading_document
 if TYPE_CHECKING:
     from larkreader.judge.setup.path_report import PathReport
 
-LARGE_FROM = 32 << 20  # bytes of a file of characters that is judged without its columns
 FIRST_PART = 1 << 20  # characters of which the columns are held all the same
 PARTS = 64  # in which they are taken
 LARGE_STRETCH, LARGE_MOST = 1 << 18, 1 << 22  # of what is there already, a longer stretch costs less time
@@ -215,8 +213,16 @@ def read_first_part(
 
     Parameters
     ----------
-    sheet, capture, kind, form, wire
+    sheet : Sheet, str, path or binary file
+        What was declared, or the file that holds it.
+    capture : str, path or binary file
+        A file of characters: a recording, bytes, a log, a table.
+    kind : str, optional
         As of `judge_capture`.
+    form : CaptureForm, optional
+        As of `judge_capture`.
+    wire : str, optional
+        Read this wire alone.
     most : int
         After how many characters of all wires the part ends.
 
@@ -264,31 +270,6 @@ def _characters_in(piece: Mapping[str, Measured], name: str) -> dict[str, Charac
     if len(found) < len(piece):
         raise CaptureError(name, "holds levels", "must be a file of characters", "Use lr.read")
     return found
-
-
-def is_large_stream(path: Path, kind: CaptureKind | None = None, form: CaptureForm | None = None) -> bool:
-    """Return whether a capture is so large that its columns should not be held, and holds nothing but characters.
-
-    Parameters
-    ----------
-    path : pathlib.Path
-        The file.
-    kind : str, optional
-        As of `judge_capture`.
-    form : CaptureForm, optional
-        As of `judge_capture`.
-
-    Raises
-    ------
-    CaptureError
-        If the capture cannot be read.
-    """
-    if not path.is_file() or path.stat().st_size < LARGE_FROM:
-        return False
-    with CaptureFile(path, kind=kind, form=form) as file:
-        if file.holds_levels:
-            return False
-        return not any(piece.has_line for piece in next(file.pieces_of_every_wire(), {}).values())
 
 
 def _first_of(pieces: Iterable[Mapping[str, Characters]], most: int) -> Iterator[Mapping[str, Characters]]:

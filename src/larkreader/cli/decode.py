@@ -210,7 +210,7 @@ def _report(
 
 def _is_large(sheet: Path, capture: Path, kind: CaptureKind | None, given: dict[str, Any]) -> bool:
     """Return whether a capture is judged without its columns."""
-    from larkreader.answers.summed_reading import LARGE_FROM, is_large_stream
+    from larkreader.answers.large import LARGE_FROM, is_large_stream
     from larkreader.declare.document.sheet_file import open_sheet
 
     if not capture.is_file() or capture.stat().st_size < LARGE_FROM:

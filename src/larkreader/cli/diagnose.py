@@ -106,8 +106,8 @@ def diagnose(
         )
     if found.silent:
         note(f"note: nothing happens on {', '.join(found.silent)}")
-    for item, (until_s, end_s) in found.looked_at_s.items():
-        note(f"note: {item} was looked at up to {until_s:.6g} s; {end_s - until_s:.6g} s more are in the capture")
+    for text in _parts_of(found).values():
+        note(f"note: {text}")
     name = f"diagnose {capture}" + (f" {sheet}" if sheet is not None else "")
     remarks = _remarks_of(found)
     if report_to_build(junit, annotations, name, found.findings, sheet=sheet, capture=capture, more=remarks):
@@ -147,10 +147,20 @@ def _of_port(
     )
 
 
+def _parts_of(found: CaptureDiagnosis) -> dict[str, str]:
+    """Return by wire how far it was looked at, where that is not to its end."""
+    return {
+        wire: f"{wire} was looked at up to {until_s:.6g} s; {end_s - until_s:.6g} s more are in the capture"
+        for wire, (until_s, end_s) in found.looked_at_s.items()
+    }
+
+
 def _remarks_of(found: CaptureDiagnosis) -> Iterator[Remark]:
     """Yield what a build server is given of bytes that do not read."""
     from larkreader.present.documents.annotations import Remark
 
+    for wire, text in _parts_of(found).items():
+        yield Remark("note", f"a part of {wire} was looked at", f"{text}.", f"wire.{wire}")
     for wire, garbled in found.of_bytes.items():
         if not garbled.explanations:
             text = "No single mistake of the sender's settings explains what was received."

@@ -106,9 +106,11 @@ def _read(
     with_figures: bool,
 ) -> tuple[Reading, SummedReading | None, list[str]]:
     """Read a capture: whole, or the first part with what all of it shows; and what is left out of figures."""
-    from larkreader.answers.summed_reading import is_large_stream, judge_capture, read_first_part
+    from larkreader.answers.large import is_large_stream
 
     if is_large_stream(capture, kind, form):
+        from larkreader.answers.summed_reading import judge_capture, read_first_part
+
         with progress_of(f"reading {capture.name}", shown=True) as progress:
             whole = judge_capture(declared, capture, kind=kind, form=form, wire=wire, progress=progress)
         first = read_first_part(declared, capture, kind=kind, form=form, wire=wire)

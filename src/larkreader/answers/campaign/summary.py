@@ -11,9 +11,10 @@ from typing import Any
 
 import numpy as np
 
+from larkreader.answers.large import is_large_stream
 from larkreader.answers.planning import calculate_margins
 from larkreader.answers.reading import Reading, read
-from larkreader.answers.summed_reading import SummedReading, is_large_stream, judge_capture
+from larkreader.answers.summed_reading import SummedReading, judge_capture
 from larkreader.capture.characters import Fault
 from larkreader.capture.median import median_of
 from larkreader.declare.document.sheet import Sheet

@@ -205,7 +205,8 @@ def _work(connection: Connection, path: str, wanted: Wanted) -> None:
     with suppress(EOFError, OSError), open(path, "rb") as file:  # noqa: PTH123  # it is the name of a file
         connection.send(None)
         while True:
-            connection.send(scan_part(file, *connection.recv(), wanted))
+            begin, end = connection.recv()
+            connection.send(scan_part(file, begin, end, wanted))
 
 
 def scan_part(file: BinaryIO, begin: int, end: int, wanted: Wanted) -> Scanned | None:

@@ -29,7 +29,8 @@ def explain_losses(wire: str, characters: Characters, layouts: Sequence[FrameLay
     of_characters = []
     if len(overruns):
         missing = lost_by_hardware(losses) or None
-        of_characters = [make_finding("overrun", wire, Places.on(characters, overruns), missing=missing)]
+        places = Places.on(characters, overruns)
+        of_characters = [make_finding("overrun", wire, places, total=len(characters), missing=missing)]
     of_characters, of_content = blame_hardware(of_characters, of_content, {name for _, name, _ in characters.counted})
     yield from of_content
     yield from of_characters
