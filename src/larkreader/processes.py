@@ -1,4 +1,4 @@
-"""Processes that do a part of the work: how many there may be, how they are begun, and that none outlives its parent."""
+"""Processes that do a part of the work: how many there may be, how they are begun; none outlives its parent."""
 
 from __future__ import annotations
 

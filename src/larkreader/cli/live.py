@@ -272,7 +272,7 @@ class Timeline:
             yield f"{wire} {item.count:,} character{'' if item.count == 1 else 's'}{_faulty(item)}{result}"
         if self.stages.not_shown:
             yield f"{self.stages.not_shown:,} characters were not shown, for want of time; all of them are judged"
-        from larkreader.present.text.terminal import duration
+        from larkreader.judge.findings.wording import duration
 
         for wire, item in self._wires.items():
             if item.count and not item.is_sent and item.finest_s:

@@ -207,7 +207,7 @@ def summary_of(reading: LiveReading) -> str:
     text = f"so far {' and '.join(parts) if parts else 'nothing wrong'}"
     for key, figures in reading.latencies().items():
         if figures["count"]:
-            from larkreader.present.text.terminal import duration
+            from larkreader.judge.findings.wording import duration
 
             median, most = duration(figures["median_s"]), duration(figures["nearly_all_s"])
             text += f"; {key} answered within {median} (median), {most} (99 %)"

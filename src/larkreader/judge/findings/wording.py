@@ -121,12 +121,12 @@ def _split(noun: str) -> tuple[str, str, str]:
 
 
 def duration(seconds: float) -> str:
-    """Write seconds with three digits and a fitting unit."""
+    """Write seconds with three digits and a fitting unit; thousands of them as whole seconds."""
     size = abs(seconds)
     if size < 5e-10:
         return "0 s"
     unit, factor = next((item for item in _UNITS if size * item[1] >= 0.9995), _UNITS[-1])
-    return f"{seconds * factor:.3g} {unit}"
+    return f"{seconds:,.0f} s" if size >= 999.5 else f"{seconds * factor:.3g} {unit}"
 
 
 def percent(share: float) -> str:

@@ -86,6 +86,6 @@ def draw_gaps(gaps: Gaps, line: LineSettings, *, ax: Axes | None = None) -> Axes
 
 
 def _duration_text(times_s: np.ndarray) -> str:
-    from larkreader.present.text.terminal import duration
+    from larkreader.judge.findings.wording import duration
 
     return duration(float(np.median(times_s)))

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from larkreader.declare.paths.receive_services import PollingService
-from larkreader.present.text.terminal import duration
+from larkreader.judge.findings.wording import duration
 from larkreader.simulate.loss_survey import LossSurvey
 
 from .style import INK, PALE, finish, new_axes

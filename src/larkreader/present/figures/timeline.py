@@ -13,8 +13,8 @@ import numpy as np
 
 from larkreader.answers.reading import Reading
 from larkreader.errors import RequestError
+from larkreader.judge.findings.wording import duration
 from larkreader.present.tables.timeline_rows import Entry, TimelineRows
-from larkreader.present.text.terminal import duration
 
 from .style import FAULT, INK, PALE, finish, literal, new_axes, time_scale, wire_color
 

@@ -15,6 +15,7 @@ from larkreader.answers.summed_reading import SummedReading
 from larkreader.capture.characters import FAULT_NAMES
 from larkreader.declare.document.sheet import Sheet
 from larkreader.judge.findings.finding import Finding, place
+from larkreader.judge.findings.wording import duration
 from larkreader.judge.live.examples import FrameExample, FrameExamples
 from larkreader.judge.measure.distribution import figures_of
 from larkreader.judge.measure.pair_columns import PARTS, Pairs, PairState
@@ -25,7 +26,6 @@ from larkreader.present.tables.frame_explained import headline, parts_of
 from larkreader.present.tables.layout_table import layout_heading, layout_rows
 from larkreader.present.tables.timeline_rows import TimelineRows
 from larkreader.present.tables.timeline_views import IN_GROUPS, PART_NAMES
-from larkreader.present.text.terminal import duration
 
 from .pictures import Picture, pictures_of, waveform_of
 
@@ -202,6 +202,8 @@ def _part_remark(reading: Reading, whole: SummedReading | None) -> list[str]:
     if whole is None:
         return []
     count, total = (sum(item.characters for item in counts.counts.values()) for counts in (reading, whole))
+    if count == total:
+        return []
     of_first = "Values of fields, periods, parts of a cycle, messages and figures are of the first"
     return [f"{of_first} {count:,} of {total:,} characters; everything else is of all of them."]
 

@@ -7,8 +7,9 @@ from rich.padding import Padding
 from rich.text import Text
 
 from larkreader.exercise.talk.dialogue import DialogueResult, StepResult
+from larkreader.judge.findings.wording import duration
 from larkreader.present.text.notation import visible
-from larkreader.present.text.terminal import duration, new_table
+from larkreader.present.text.terminal import new_table
 
 SHOWN = 16  # characters sent or received that are shown in the table
 

@@ -11,7 +11,8 @@ from rich.text import Text
 
 from larkreader.exercise.loopback.matrix import MatrixResult, Tolerance
 from larkreader.exercise.loopback.result import LoopbackResult
-from larkreader.present.text.terminal import duration, new_table
+from larkreader.judge.findings.wording import duration
+from larkreader.present.text.terminal import new_table
 
 BEYOND_ANY_LINE = 1.1  # times what a line carries; no line carries so much
 MOST_BEFORE = 16  # characters shown of what had arrived before anything was sent

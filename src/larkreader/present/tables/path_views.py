@@ -11,9 +11,10 @@ from rich.table import Table
 from larkreader.declare.common.percent import percent_text
 from larkreader.declare.paths.receive_path import BlockingApplication, PeriodicApplication, ReceivePath
 from larkreader.declare.paths.receive_services import DmaService, InterruptService, PollingService
+from larkreader.judge.findings.wording import duration
 from larkreader.judge.setup.path_report import PathReport
 from larkreader.judge.wire.pauses import Pauses
-from larkreader.present.text.terminal import duration, kept_whole, new_table
+from larkreader.present.text.terminal import kept_whole, new_table
 from larkreader.simulate.path_limits import PathLimits
 from larkreader.simulate.replayed import BUFFERS, Fate, Replay
 from larkreader.simulate.send_path import SendFate, SendReplay

@@ -17,8 +17,9 @@ from larkreader.declare.link.clock import hertz_text, share_text
 from larkreader.declare.link.line import PARITY_NAMES, LineSettings
 from larkreader.judge.calculate.baud_setting import BaudSetting
 from larkreader.judge.calculate.budget import frame_size
+from larkreader.judge.findings.wording import duration
 from larkreader.judge.setup.ends import SETTINGS, SHEET
-from larkreader.present.text.terminal import duration, heading, kept_whole, new_table
+from larkreader.present.text.terminal import heading, kept_whole, new_table
 
 from .path_views import receive_paths, send_paths
 

@@ -21,7 +21,8 @@ if TYPE_CHECKING:
     from larkreader.judge.measure.statistics import FrameStatistics
 
     from .value_view import ValueView
-from larkreader.present.text.terminal import ERROR, WIDE, duration, kept_whole, new_table, wire_text
+from larkreader.judge.findings.wording import duration
+from larkreader.present.text.terminal import ERROR, WIDE, kept_whole, new_table, wire_text
 
 ROW = 16  # bytes of a frame in a row, at most
 MOST_NAMES = 6  # of a field whose counts are shown

@@ -14,7 +14,8 @@ if TYPE_CHECKING:
     from larkreader.exercise.talk.stepping import Trial
     from larkreader.judge.infer.survey import Spread, Survey
 
-from larkreader.present.text.terminal import SAMPLE, duration, new_table
+from larkreader.judge.findings.wording import duration
+from larkreader.present.text.terminal import SAMPLE, new_table
 
 from .reading_views import _number
 

@@ -14,9 +14,9 @@ from larkreader.answers.reading import Reading
 from larkreader.capture.files.csv_text import Choice, write_csv
 from larkreader.decode.columns.frame_columns import frame_fault_names
 from larkreader.decode.timeline import Timeline, What, describe_skip
+from larkreader.judge.findings.wording import duration
 from larkreader.judge.measure.pair_columns import Pairs, PairState
 from larkreader.present.text.notation import visible
-from larkreader.present.text.terminal import duration
 
 from .frame_views import chosen_fields, value_texts
 

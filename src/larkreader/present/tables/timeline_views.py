@@ -11,10 +11,11 @@ from rich.table import Table
 from rich.text import Text
 
 from larkreader.declare.run.pairing import Pairing
+from larkreader.judge.findings.wording import duration
 from larkreader.judge.measure.distribution import figures_of
 from larkreader.judge.measure.pair_columns import PARTS, Pairs
 from larkreader.judge.verdict.counts import PairCounts
-from larkreader.present.text.terminal import ERROR, duration, new_table, wire_text
+from larkreader.present.text.terminal import ERROR, new_table, wire_text
 
 from .timeline_rows import Entry
 

@@ -6,7 +6,8 @@ from rich.console import Group
 from rich.text import Text
 
 from larkreader.exercise.loopback.torture import TortureResult, TortureRow
-from larkreader.present.text.terminal import duration, new_table
+from larkreader.judge.findings.wording import duration
+from larkreader.present.text.terminal import new_table
 
 SHOWN = 20  # bytes of an example
 

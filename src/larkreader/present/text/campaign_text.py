@@ -10,8 +10,7 @@ from larkreader.answers.campaign.comparisons import Change, Concentration
 from larkreader.answers.campaign.movements import MeasuredTrend, OddCaptures
 from larkreader.judge.campaign.odd_ones import LEAST_VALUES
 from larkreader.judge.findings.kinds import KINDS
-
-from .terminal import duration
+from larkreader.judge.findings.wording import duration
 
 IN_PPM = 1e-3  # clock errors below which are written in millionths
 MOST_NAMED = 3  # captures that a sentence names

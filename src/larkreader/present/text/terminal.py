@@ -150,14 +150,3 @@ def kept_whole(table: Table, columns: int) -> Table:
         longest = max(map(len, (str(cell) for cell in (column.header, *column.cells))), default=0)
         column.min_width = min(longest, LONGEST_WHOLE)
     return table
-
-
-def duration(seconds: float) -> str:
-    """Write a duration with three digits and a fitting unit."""
-    size = abs(seconds)
-    if size < 5e-10:
-        return "0 s"
-    unit, factor = (
-        ("s", 1.0) if size >= 1 else ("ms", 1e3) if size >= 1e-3 else ("µs", 1e6) if size >= 1e-6 else ("ns", 1e9)
-    )
-    return f"{seconds * factor:.3g} {unit}"
