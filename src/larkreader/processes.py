@@ -27,9 +27,19 @@ def worker_context(preloaded: Sequence[str]) -> BaseContext:
     """
     import multiprocessing
 
-    context = multiprocessing.get_context("spawn" if os.name == "nt" else "forkserver")
-    if os.name != "nt":
-        context.set_forkserver_preload(list(preloaded))
+    if os.name == "nt":
+        return multiprocessing.get_context("spawn")
+    import signal
+    from multiprocessing import forkserver, resource_tracker
+
+    resource_tracker.ensure_running()  # which would end the blocking below
+    context = multiprocessing.get_context("forkserver")
+    context.set_forkserver_preload(list(preloaded))
+    usual = signal.pthread_sigmask(signal.SIG_BLOCK, {signal.SIGINT})  # which it hands down: Ctrl-C is for the parent
+    try:
+        forkserver.ensure_running()
+    finally:
+        signal.pthread_sigmask(signal.SIG_SETMASK, usual)
     return context
 
 

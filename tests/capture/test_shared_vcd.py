@@ -2,6 +2,10 @@
 
 import multiprocessing
 import random
+import re
+import signal
+import subprocess
+import sys
 
 import numpy as np
 import pytest
@@ -129,3 +133,18 @@ def test_processes_share_a_file_and_one_that_is_ended_is_done_without(monkeypatc
     assert (len(shared) > (10 if is_killed else 30), found["tx"][0]) == (True, read.edges.tolist())
     assert found == outcome(path, 1)
     assert not multiprocessing.active_children()
+
+
+@pytest.mark.skipif(not sys.platform.startswith("linux"), reason="signals that are blocked are read from /proc")
+def test_what_begins_processes_leaves_an_interrupt_to_their_parent():
+    """Else a Ctrl-C while they begin would print the traceback of each."""
+    code = (
+        "import signal; from larkreader.processes import worker_context; worker_context(['larkreader']);"
+        "from multiprocessing.forkserver import _forkserver;"
+        "print(_forkserver._forkserver_pid, signal.pthread_sigmask(signal.SIG_BLOCK, []));"
+        "print(open(f'/proc/{_forkserver._forkserver_pid}/status').read())"
+    )
+    out = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True).stdout
+    blocked = int(re.search(r"SigBlk:\s+([0-9a-f]+)", out)[1], 16)
+    assert blocked >> (signal.SIGINT - 1) & 1
+    assert "set()" in out.splitlines()[0]  # of the parent nothing stays blocked
