@@ -1,9 +1,15 @@
+import io
+
 import numpy as np
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 import larkreader as lr
 from larkreader.capture.files.capture_file import CaptureFile
+from larkreader.capture.files.csv_characters import write_character_pieces
 from larkreader.capture.files.open import open_capture
+from larkreader.capture.files.time_order import OutOfOrderError, in_order_of_time
 
 LEVELS = """# made by hand
 time_us, tx, rx
@@ -119,3 +125,35 @@ def test_a_file_of_bytes_needs_to_know_its_wire(rig_files, rig):
     assert read.value.astype(np.uint8).tobytes() == rig.delivered
     assert not read.has_times
     assert not read.has_line
+
+
+TIMES = st.lists(st.integers(0, 9), max_size=12)
+
+
+@given(
+    st.lists(st.dictionaries(st.sampled_from("ab"), TIMES, max_size=2), min_size=1, max_size=5),
+    st.sampled_from(["in order", "any", "none"]),
+)
+def test_characters_that_are_written_piece_by_piece_make_the_same_table(pieces, times):
+    """Or they are refused, where a piece is earlier than what was written."""
+    made, begin = [], 0.0
+    for piece in pieces:
+        made.append({})
+        for wire, steps in piece.items():
+            at_s = begin + np.array(sorted(steps) if times == "in order" else steps, np.float64)
+            at_s = np.full(len(steps), np.nan) if times == "none" else at_s
+            value = np.arange(len(steps), dtype=np.uint16)
+            made[-1][wire] = lr.Characters(at_s, at_s + 0.5, value, np.zeros(len(steps), np.uint8), np.empty(0))
+        begin += 9 if times == "in order" else 0  # the last of a piece may be as late as the first of the next
+    wires = dict.fromkeys(wire for piece in made for wire in piece)
+    whole = {wire: lr.Characters.joined([piece[wire] for piece in made if wire in piece]) for wire in wires}
+    expected, found = io.BytesIO(), io.BytesIO()
+    lr.capture.write_characters(expected, whole)
+    speaking = sum(len(some) > 0 for some in whole.values())
+    try:
+        write_character_pieces(found, in_order_of_time(made))
+    except OutOfOrderError:
+        assert speaking > 1
+        assert times != "in order"
+    else:
+        assert found.getvalue() == expected.getvalue()

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable
+from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -103,19 +103,63 @@ def _convert_levels(
 
 def _convert_characters(file: CaptureFile, output: Path, signals: tuple[str, ...]) -> str:
     """Write characters; return what was written."""
-    from larkreader.errors import RequestError, nearest
+    from larkreader.capture.files.time_order import OutOfOrderError
 
-    to, every = ENDINGS[output.suffix.lower()], file.every_wire()
-    for name in signals:
-        if name not in every:
-            raise RequestError(f"--signal {name}", "is not in the capture", advice=nearest(name, list(every)))
-    wires = {name: every[name] for name in signals or every}
-    write = _character_writer(to, wires)
-    _written(output, lambda path: write(path, wires))
-    _note_breaks({name: characters.truncated for name, characters in wires.items()})
+    to = ENDINGS[output.suffix.lower()]
+    passing = _Passing(file, signals, to)
+    try:
+        if (write := _piece_writer(to)) is None:
+            raise OutOfOrderError
+        _written(output, lambda path: write(path, passing))
+    except OutOfOrderError:  # all of it is needed at once
+        passing = _Passing(file, signals, to)
+        wires = passing.whole()
+        _written(output, lambda path: _character_writer(to)(path, wires))
+    _note_breaks(passing.breaks)
     if to != "recording":
-        _note_counted(wires)
-    return f"{sum(map(len, wires.values())):,} characters of {', '.join(wires)}"
+        _note_counted(passing.counted)
+    return f"{sum(passing.counts.values()):,} characters of {', '.join(passing.counts)}"
+
+
+class _Passing:
+    """The wanted wires of a file of characters, piece by piece, with what has to be known of them afterwards."""
+
+    def __init__(self, file: CaptureFile, signals: tuple[str, ...], to: str) -> None:
+        self._file, self._signals, self._to = file, signals, to
+        self.counts: dict[str, int] = dict.fromkeys(signals, 0)
+        self.breaks: dict[str, str] = {}
+        self.counted: dict[str, Counter[str]] = {}
+
+    def __iter__(self) -> Iterator[dict[str, Characters]]:
+        from larkreader.errors import RequestError, nearest
+
+        seen: dict[str, None] = {}
+        for piece in self._file.pieces_of_every_wire():
+            seen |= dict.fromkeys(piece)
+            chosen = [wire for wire in self._signals or piece if wire in piece]
+            for wire in chosen:
+                self.counts[wire] = self.counts.get(wire, 0) + len(piece[wire])
+                self.breaks[wire] = piece[wire].truncated
+                for _, what, count in piece[wire].counted:
+                    self.counted.setdefault(wire, Counter())[what] += count
+            if self._to == "bytes" and len(self.counts) != 1:
+                raise RequestError(
+                    "OUT", f"would hold the bytes of {', '.join(self.counts)}", advice="Name one with --signal"
+                )
+            yield {wire: piece[wire] for wire in chosen}
+        for name in self._signals:
+            if name not in seen:
+                raise RequestError(f"--signal {name}", "is not in the capture", advice=nearest(name, list(seen)))
+
+    def whole(self) -> dict[str, Characters]:
+        """Return all of them at once, by wire."""
+        from larkreader.capture.characters import Characters
+
+        parts: dict[str, list[Characters]] = {wire: [] for wire in self.counts}
+        for piece in self:
+            for wire, some in piece.items():
+                parts.setdefault(wire, []).append(some)
+        return {wire: Characters.joined(held) for wire, held in parts.items()}
 
 
 def _written(output: Path, write: Callable[[Path], None]) -> None:
@@ -150,33 +194,38 @@ def _trace_writer(to: str, rate: float | None, form: CaptureForm) -> Callable[[P
     return writers[to]
 
 
-def _character_writer(to: str, wires: dict[str, Characters]) -> Callable[[Path, dict[str, Characters]], None]:
-    from larkreader.capture.files.byte_files import write_bytes
+def _piece_writer(to: str) -> Callable[[Path, Iterable[dict[str, Characters]]], None] | None:
+    """Return what writes characters as they are read; None for a format that needs all of them at once."""
+    from larkreader.capture.files.byte_files import write_byte_pieces
+    from larkreader.capture.files.csv_characters import write_character_pieces
+    from larkreader.capture.files.time_order import in_order_of_time
+
+    if to == "csv":
+        return lambda path, pieces: write_character_pieces(path, in_order_of_time(pieces))
+    if to == "bytes":
+        return lambda path, pieces: write_byte_pieces(path, (some for piece in pieces for some in piece.values()))
+    return None
+
+
+def _character_writer(to: str) -> Callable[[Path, dict[str, Characters]], None]:
     from larkreader.capture.files.csv_characters import write_characters
     from larkreader.capture.files.recording import write_recording
     from larkreader.errors import RequestError
 
-    if to == "bytes" and len(wires) != 1:
-        raise RequestError("OUT", f"would hold the bytes of {', '.join(wires)}", advice="Name one with --signal")
     writers: dict[str, Callable[[Path, dict[str, Characters]], None]] = {
         "csv": write_characters,
         "recording": write_recording,
-        "bytes": lambda path, wires: write_bytes(path, next(iter(wires.values()))),
     }
     if to not in writers:
         raise RequestError("OUT", "would hold levels, but IN holds characters", "must end in .csv, .bin or .jsonl")
     return writers[to]
 
 
-def _note_counted(wires: dict[str, Characters]) -> None:
+def _note_counted(counted: dict[str, Counter[str]]) -> None:
     """Name what the driver of a port counted, which OUT has no place for."""
-    for name, characters in wires.items():
-        counts: Counter[str] = Counter()
-        for _, what, count in characters.counted:
-            counts[what] += count
-        if counts:
-            counted = ", ".join(f"{count:,} {what}" for what, count in counts.items())
-            note(f"note: OUT lacks what the port's driver counted on {name}: {counted}; a .jsonl file keeps it")
+    for name, counts in counted.items():
+        found = ", ".join(f"{count:,} {what}" for what, count in counts.items())
+        note(f"note: OUT lacks what the port's driver counted on {name}: {found}; a .jsonl file keeps it")
 
 
 def _note_breaks(breaks: dict[str, str]) -> None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import replace
 
 import numpy as np
@@ -176,10 +176,24 @@ def write_bytes(path: Target, characters: Characters) -> None:
     CaptureError
         If a value does not fit into a byte.
     """
-    if len(characters) and characters.value.max() > 0xFF:
-        raise CaptureError(str(path), "would hold characters of nine bits", "must have 8 data bits at most")
+    write_byte_pieces(path, [characters])
+
+
+def write_byte_pieces(path: Target, pieces: Iterable[Characters]) -> None:
+    """Write the values of characters piece by piece; see `write_bytes`.
+
+    Parameters
+    ----------
+    path : str, pathlib.Path or binary file
+        The file.
+    pieces : iterable of Characters
+        What to write.
+    """
     with opened_to_write(path) as file:
-        file.write(characters.value.astype(np.uint8).tobytes())
+        for characters in pieces:
+            if len(characters) and characters.value.max() > 0xFF:
+                raise CaptureError(str(path), "would hold characters of nine bits", "must have 8 data bits at most")
+            file.write(characters.value.astype(np.uint8).tobytes())
 
 
 def _written_words(data: bytes, form: StatusWord, name: str, before: int) -> Words:

@@ -8,7 +8,7 @@ from __future__ import annotations
 import io
 import re
 import warnings
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -16,11 +16,11 @@ import numpy.typing as npt
 
 from larkreader.capture.characters import FAULT_NAMES, Characters, fault_names
 from larkreader.errors import CaptureError, nearest
-from larkreader.sources import Target
+from larkreader.sources import Target, opened_to_write
 
 from .character_pieces import Pieces, blocks_of
 from .content import Content
-from .csv_text import Choice, Computed, write_csv
+from .csv_text import Choice, Computed, csv_lines
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -121,11 +121,31 @@ def write_characters(target: Target, wires: Mapping[str, Characters]) -> None:
     OSError
         If the file cannot be written.
     """
-    order = None
-    if len(wires) > 1:
-        begin = np.concatenate([characters.begin_s for characters in wires.values()])
-        order = None if np.all(begin[:-1] <= begin[1:]) else np.argsort(begin, kind="stable")
-    write_csv(target, CHARACTER_COLUMNS, [_columns_of(wire, characters) for wire, characters in wires.items()], order)
+    write_character_pieces(target, [wires])
+
+
+def write_character_pieces(target: Target, pieces: Iterable[Mapping[str, Characters]]) -> None:
+    """Write characters piece by piece, each in order of time; see `write_characters`.
+
+    Parameters
+    ----------
+    target : str, pathlib.Path or binary file
+        The file.
+    pieces : iterable of mapping of str to Characters
+        The characters, by wire.
+    """
+    with opened_to_write(target) as file:
+        file.write(",".join(CHARACTER_COLUMNS).encode() + b"\n")
+        for wires in pieces:
+            file.writelines(csv_lines([_columns_of(wire, some) for wire, some in wires.items()], _order_of(wires)))
+
+
+def _order_of(wires: Mapping[str, Characters]) -> npt.NDArray[np.intp] | None:
+    """Return in which order the characters of some wires began; None for that in which they are."""
+    if len(wires) < 2:
+        return None
+    begin = np.concatenate([characters.begin_s for characters in wires.values()])
+    return None if np.all(begin[:-1] <= begin[1:]) else np.argsort(begin, kind="stable")
 
 
 def _columns_of(wire: str, characters: Characters) -> list[Any]:
