@@ -102,6 +102,11 @@ def _manifest(data: bytes, folder: Path) -> object:
     return list(find_captures([folder / "list.csv"]))
 
 
+def _recordings(data: bytes, folder: Path) -> object:
+    (folder / "rig.manifest.json").write_bytes(data)
+    return list(find_captures([folder / "rig.manifest.json"]))
+
+
 def _frames(data: bytes, folder: Path) -> object:
     """Read bytes in pieces as frames of a wire, as a port delivers them."""
     for reader in _READERS:
@@ -177,6 +182,10 @@ def entries() -> Mapping[str, Entry]:
         b"<dimIndex>A-B</dimIndex><fields><field><name>EN</name><bitRange>[1:0]</bitRange></field></fields></register>"
         b'</registers></peripheral><peripheral derivedFrom="UART0"><name>UART1</name></peripheral></peripherals></device>'
     )
+    manifest = (
+        b'{"began": "2026-03-01T08:30:00Z", "recordings": [{"file": "rig-1.jsonl", "from_s": 0.0, "to_s": 3600.0},'
+        b' {"file": "rig-2.jsonl", "from_s": 3600.0, "to_s": 5000.5}]}'
+    )
     numbers = [
         b"0",
         b"-1",
@@ -247,6 +256,7 @@ def entries() -> Mapping[str, Entry]:
         Entry("registers", [b'{"BAUD": 278, "CONTROL": "0x142D"}', b"register,value\nBAUD,0x0116\n", b'[{"register": "BAUD", "value": 7}]'], _registers, json_words),
         Entry("C header", [C_HEADER], _header, c_words),
         Entry("list of captures", [b"path,board\na.vcd,7\nb.vcd,8\n"], _manifest, texts),
+        Entry("manifest of recordings", [manifest], _recordings, json_words),
         Entry("pattern of paths", [b"{board}/{build}-*.vcd"], _text(path_pattern), [*texts, b"{", b"}", b"*", b"(", b"[", b"?"]),
         Entry("typed text", [b"flow?\\n\\x41\\\\"], _text(lambda text: text_of(text, 3)), [*texts, b"\\", b"\\x", b"\\u", b"{n}", b"\\N{"]),
         Entry("typed hex", [b"D7 4B 0x21,33"], _text(hex_of), texts),

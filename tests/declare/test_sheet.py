@@ -40,6 +40,12 @@ MISTAKES = [
     ),
     ("baud =", "buad =", '  line.buad\n      is not a key of [line]. Did you mean "baud"?'),
     ("baud = 57_600", 'baud = "x"', '  line.baud = "x"\n      must be a number.'),
+    (
+        'name = "temperature"',
+        'name = "temperature\u00be"',  # a numeral, which is neither a letter nor a digit
+        '  frame.status.fields[5].name = "temperature\u00be"\n      must be a word of letters, digits and "_" that does not '
+        'begin with a digit, and none of "marker", "faults" and "offset".',
+    ),
     ("[line]", "[lines]", '  lines\n      is not a key of a sheet. Did you mean "line"?'),
     ("sheet = 1", "", "  sheet\n      must be 1, the version of the format. Write sheet = 1."),
     (

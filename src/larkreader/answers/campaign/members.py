@@ -184,7 +184,7 @@ def _of_manifest(path: Path) -> Iterator[CaptureFileOf]:
         recordings: Sequence[Mapping[str, Any]] = content["recordings"]
         began = str(content["began"])
         files = [(str(item["file"]), float(item["from_s"])) for item in recordings]
-    except (OSError, ValueError, KeyError, TypeError) as error:
+    except (OSError, ValueError, KeyError, TypeError, OverflowError) as error:
         raise CaptureError(str(path), f"is not a manifest of recordings: {error!r}") from None
     series = path.name.removesuffix(MANIFEST_ENDING).rstrip(".") or path.parent.name
     for number, (name, from_s) in enumerate(files, 1):
@@ -209,7 +209,8 @@ def path_pattern(text: str) -> re.Pattern[str]:
     """
     names = [match[1] for match in _PLACE.finditer(text) if match[1]]
     rest = _PLACE.sub("", text)
-    if not names or len(set(names)) < len(names) or "{" in rest or "}" in rest:
+    is_odd = len(set(names)) < len(names) or not all(map(str.isidentifier, names))
+    if not names or is_odd or "{" in rest or "}" in rest:
         wanted = 'must have each label once, such as "{board}/{build}.vcd"'
         raise RequestError(f'labels "{text}"', "cannot be looked for in paths", wanted)
     parts, at = [], 0

@@ -217,7 +217,7 @@ def recording_pieces(file: Content) -> Pieces:
                         held.setdefault(wire, [])
                 else:
                     _add_entry(entry, clock.part_s, held, counted)
-        except (ValueError, KeyError, TypeError, IndexError) as error:
+        except (ValueError, KeyError, TypeError, IndexError, OverflowError) as error:
             if isinstance(error, CaptureError):
                 raise
             if following is None:

@@ -7,7 +7,6 @@ value are declared with ``reserved``.
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import Annotated, Any, ClassVar, Literal
 
@@ -119,7 +118,7 @@ class NamedField(BaseModel, frozen=True, extra="forbid"):
     @field_validator("name")
     @classmethod
     def _name_is_a_word(cls, name: str) -> str:
-        if not re.fullmatch(r"[^\W\d]\w*", name) or name in ("marker", "faults", "offset"):
+        if not name.isidentifier() or name in ("marker", "faults", "offset"):
             raise PydanticCustomError(
                 "wanted",
                 'must be a word of letters, digits and "_" that does not begin with a digit, '
@@ -227,7 +226,7 @@ class FieldGroup(BaseModel, frozen=True, extra="forbid"):
     @field_validator("group")
     @classmethod
     def _name_is_a_word(cls, name: str) -> str:
-        if not re.fullmatch(r"[^\W\d]\w*", name):
+        if not name.isidentifier():
             raise PydanticCustomError("wanted", 'must be a word of letters, digits and "_".')
         return name
 

@@ -10,7 +10,6 @@ from typing import Any
 from pydantic import BaseModel, Field, StrictBool, StrictInt, field_validator, model_validator
 from pydantic_core import PydanticCustomError
 
-_NAME = re.compile(r"[A-Za-z_]\w*")
 _PLACE = re.compile(r"\{\{|\}\}|\{([^{}]*)\}|[{}]")
 _ESCAPE = re.compile(r"\\(x[0-9A-Fa-f]{2}|.|$)", re.DOTALL)
 _SINGLE: Mapping[str, bytes] = {"r": b"\r", "n": b"\n", "t": b"\t", "0": b"\0", "e": b"\x1b", "\\": b"\\"}
@@ -50,7 +49,7 @@ class TextReply:
                 self._add_text(match[0][:1].encode())
                 continue
             name, _, kind = (match[1] or "").partition(":")
-            if not _NAME.fullmatch(name) or kind not in KINDS:
+            if not name.isidentifier() or kind not in KINDS:
                 known = ", ".join(item for item in KINDS if item)
                 raise ValueError(f'has "{match[0]}", which must be a name in braces, or with one of {known} behind it; '
                                  f"{{{name}}} alone is text to the end of the line")  # fmt: skip
