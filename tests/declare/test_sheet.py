@@ -43,7 +43,7 @@ MISTAKES = [
     (
         'name = "temperature"',
         'name = "temperature\u00be"',  # a numeral, which is neither a letter nor a digit
-        '  frame.status.fields[5].name = "temperature\u00be"\n      must be a word of letters, digits and "_" that does not '
+        '  frame.status.fields[4].name = "temperature\u00be"\n      must be a word of letters, digits and "_" that does not '
         'begin with a digit, and none of "marker", "faults" and "offset".',
     ),
     ("[line]", "[lines]", '  lines\n      is not a key of a sheet. Did you mean "line"?'),
