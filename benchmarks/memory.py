@@ -1,4 +1,4 @@
-"""How much memory commands take on large captures of every kind, beyond what they take on the demo's ten seconds.
+"""How much memory commands take on large captures of every kind, beyond what they take on ten seconds of the same kind.
 
 The captures hold the demo's traffic over and over. A first table reads characters piece by piece from levels, which
 takes the same memory however large the file is; a second runs whole commands, which hold what they read, and gives
@@ -105,6 +105,8 @@ def main() -> None:
         folder = Path(name)
         write_rig(folder, make_rig())
         options = write_all(folder, size)
+        (folder / "short").mkdir()
+        write_all(folder / "short", 0)
         for capture, signal in (("a.raw", "1"), ("a.vcd", "pump_tx")):
             count, megabytes = measured(READ, str(folder / capture), signal)
             shown = f"{capture}, {(folder / capture).stat().st_size / 1e6:,.0f} MB, read piece by piece"
@@ -119,10 +121,10 @@ def main() -> None:
         }
         print(f"{'':10}" + "".join(f"{capture:>16}" for capture in options))
         for command, words in commands.items():
-            usual = peak_of(folder, words(str(folder / "rig.vcd")))
             cells = [f"{command:10}"]
             for capture, rest in options.items():
                 more = [] if command == "convert" else rest
+                usual = peak_of(folder, [*words(str(folder / "short" / capture)), *more])
                 found = peak_of(folder, [*words(str(folder / capture)), *more])
                 megabytes = (folder / capture).stat().st_size / 1e6
                 over = 0.0 if found is None else found - (usual or 0.0)
