@@ -5,6 +5,7 @@ from .characters import Fault as Fault
 from .files.capture_file import CaptureFile as CaptureFile
 from .files.csv_characters import write_characters as write_characters
 from .files.csv_levels import write_levels as write_levels
+from .files.first_part import FirstPart as FirstPart
 from .files.open import open_capture as open_capture
 from .files.open import open_pieces as open_pieces
 from .files.open import open_trace as open_trace

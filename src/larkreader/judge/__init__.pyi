@@ -27,6 +27,8 @@ from .infer.proposal import ProposedLayout as ProposedLayout
 from .infer.proposal import propose_layout as propose_layout
 from .infer.survey import Survey as Survey
 from .infer.survey import measure_wire as measure_wire
+from .live.examples import FrameExample as FrameExample
+from .live.examples import FrameExamples as FrameExamples
 from .measure.bursts import Bursts as Bursts
 from .measure.bursts import read_bursts as read_bursts
 from .measure.byte_survey import ByteDifference as ByteDifference

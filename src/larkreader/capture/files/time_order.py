@@ -32,18 +32,16 @@ def in_order_of_time(pieces: Iterable[Mapping[str, Characters]]) -> Iterator[dic
         If a piece has something that is earlier than what was yielded, and there are several wires.
     """
     held: dict[str, list[Characters]] = {}
-    speaking: set[str] = set()
     until_s, is_ordered = -np.inf, True  # what began before was yielded
     for piece in pieces:
         for wire, some in piece.items():
             held.setdefault(wire, []).append(some)
             if len(some):
-                speaking.add(wire)
                 is_ordered &= bool(some.begin_s[0] >= until_s and (some.begin_s[1:] >= some.begin_s[:-1]).all())
-        if not is_ordered and len(speaking) > 1:
+        if not is_ordered and len(held) > 1:
             raise OutOfOrderError
         now = {wire: Characters.joined(parts) for wire, parts in held.items() if parts}
-        if is_ordered and speaking:
+        if is_ordered:
             until_s = max((float(some.begin_s[-1]) for some in now.values() if len(some)), default=until_s)
         cuts = {
             wire: int(np.searchsorted(some.begin_s, until_s)) if is_ordered else len(some) for wire, some in now.items()
