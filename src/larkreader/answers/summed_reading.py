@@ -183,8 +183,7 @@ def judge_capture(
     >>> reading.verdict, reading.frame_counts["status"].good
     ('clean', 1000)
     """
-    declared = sheet if isinstance(sheet, Sheet) else open_sheet(path_of(sheet))
-    sheet_name = "" if isinstance(sheet, Sheet) else str(path_of(sheet))
+    declared, sheet_name = _opened(sheet)
     wires = tuple(declared.wires_named(wire))
     path = path_of(capture)
     form = (form or declared.capture).with_mark_of(declared.wire[wires[0]].line)
@@ -248,7 +247,7 @@ def read_first_part(
     >>> len(reading.characters["pump"])
     100
     """
-    declared = sheet if isinstance(sheet, Sheet) else open_sheet(path_of(sheet))
+    declared, sheet_name = _opened(sheet)
     wires = declared.wires_named(wire)
     path = path_of(capture)
     form = (form or declared.capture).with_mark_of(declared.wire[wires[0]].line)
@@ -260,8 +259,15 @@ def read_first_part(
                 parts.setdefault(key, []).append(some)
     held = {key: Characters.joined(parts[key]) for key in declared.wire if key in parts}
     reading = read(declared, held, wire=wire)
-    sheet_name = "" if isinstance(sheet, Sheet) else str(path_of(sheet))
     return replace(reading, capture=harmless(str(path), is_name=True), sheet_name=sheet_name)
+
+
+def _opened(sheet: Sheet | Source) -> tuple[Sheet, str]:
+    """Return a sheet, and the name of the file from which it was opened."""
+    if isinstance(sheet, Sheet):
+        return sheet, ""
+    path = path_of(sheet)
+    return open_sheet(path), str(path)
 
 
 def _characters_in(piece: Mapping[str, Measured], name: str) -> dict[str, Characters]:

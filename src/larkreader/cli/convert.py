@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from larkreader.declare.run.capture_form import CaptureForm, CaptureKind
 
 ENDINGS = {".vcd": "vcd", ".csv": "csv", ".npz": "arrays", ".raw": "samples", ".bin": "bytes", ".jsonl": "recording"}
+CHARACTER_FORMATS = ("csv", "bytes", "recording")
 
 
 @command()
@@ -103,29 +104,56 @@ def _convert_levels(
 
 def _convert_characters(file: CaptureFile, output: Path, signals: tuple[str, ...]) -> str:
     """Write characters; return what was written."""
-    from larkreader.capture.files.time_order import OutOfOrderError
+    from larkreader.errors import RequestError
 
     to = ENDINGS[output.suffix.lower()]
+    if to not in CHARACTER_FORMATS:
+        raise RequestError("OUT", "would hold levels, but IN holds characters", "must end in .csv, .bin or .jsonl")
     passing = _Passing(file, signals, to)
-    try:
-        if (write := _piece_writer(to)) is None:
-            raise OutOfOrderError
-        _written(output, lambda path: write(path, passing))
-    except OutOfOrderError:  # all of it is needed at once
-        passing = _Passing(file, signals, to)
-        wires = passing.whole()
-        _written(output, lambda path: _character_writer(to)(path, wires))
+    if to == "recording":
+        _write_at_once(output, passing)
+    else:
+        passing = _write_as_read(output, passing)
     _note_breaks(passing.breaks)
     if to != "recording":
         _note_counted(passing.counted)
     return f"{sum(passing.counts.values()):,} characters of {', '.join(passing.counts)}"
 
 
+def _write_as_read(output: Path, passing: _Passing) -> _Passing:
+    """Write a table or bytes as they are read, or at once what is out of order; return what passed."""
+    from larkreader.capture.files.byte_files import write_byte_pieces
+    from larkreader.capture.files.csv_characters import write_character_pieces
+    from larkreader.capture.files.time_order import OutOfOrderError, in_order_of_time
+
+    if passing.to == "bytes":
+        values = (some for piece in passing for some in piece.values())
+        _written(output, lambda path: write_byte_pieces(path, values))
+        return passing
+    try:
+        _written(output, lambda path: write_character_pieces(path, in_order_of_time(passing)))
+    except OutOfOrderError:
+        passing = passing.again()
+        _write_at_once(output, passing)
+    return passing
+
+
+def _write_at_once(output: Path, passing: _Passing) -> None:
+    """Write a table or a recording of all that there is."""
+    from larkreader.capture.files.csv_characters import write_characters
+    from larkreader.capture.files.recording import write_recording
+
+    wires = passing.whole()
+    write: Callable[[Path, dict[str, Characters]], None]
+    write = write_recording if passing.to == "recording" else write_characters
+    _written(output, lambda path: write(path, wires))
+
+
 class _Passing:
     """The wanted wires of a file of characters, piece by piece, with what has to be known of them afterwards."""
 
     def __init__(self, file: CaptureFile, signals: tuple[str, ...], to: str) -> None:
-        self._file, self._signals, self._to = file, signals, to
+        self._file, self._signals, self.to = file, signals, to
         self.counts: dict[str, int] = dict.fromkeys(signals, 0)
         self.breaks: dict[str, str] = {}
         self.counted: dict[str, Counter[str]] = {}
@@ -142,14 +170,20 @@ class _Passing:
                 self.breaks[wire] = piece[wire].truncated
                 for _, what, count in piece[wire].counted:
                     self.counted.setdefault(wire, Counter())[what] += count
-            if self._to == "bytes" and len(self.counts) != 1:
+            if self.to == "bytes" and len(self.counts) > 1:
                 raise RequestError(
                     "OUT", f"would hold the bytes of {', '.join(self.counts)}", advice="Name one with --signal"
                 )
             yield {wire: piece[wire] for wire in chosen}
+        if self.to == "bytes" and not self.counts:
+            raise RequestError(self._file.name, "holds no wire")
         for name in self._signals:
             if name not in seen:
                 raise RequestError(f"--signal {name}", "is not in the capture", advice=nearest(name, list(seen)))
+
+    def again(self) -> _Passing:
+        """Return the same from the beginning."""
+        return _Passing(self._file, self._signals, self.to)
 
     def whole(self) -> dict[str, Characters]:
         """Return all of them at once, by wire."""
@@ -191,33 +225,6 @@ def _trace_writer(to: str, rate: float | None, form: CaptureForm) -> Callable[[P
     }
     if to not in writers:
         raise RequestError("OUT", "would hold characters, but IN holds levels", advice="Use decode --characters")
-    return writers[to]
-
-
-def _piece_writer(to: str) -> Callable[[Path, Iterable[dict[str, Characters]]], None] | None:
-    """Return what writes characters as they are read; None for a format that needs all of them at once."""
-    from larkreader.capture.files.byte_files import write_byte_pieces
-    from larkreader.capture.files.csv_characters import write_character_pieces
-    from larkreader.capture.files.time_order import in_order_of_time
-
-    if to == "csv":
-        return lambda path, pieces: write_character_pieces(path, in_order_of_time(pieces))
-    if to == "bytes":
-        return lambda path, pieces: write_byte_pieces(path, (some for piece in pieces for some in piece.values()))
-    return None
-
-
-def _character_writer(to: str) -> Callable[[Path, dict[str, Characters]], None]:
-    from larkreader.capture.files.csv_characters import write_characters
-    from larkreader.capture.files.recording import write_recording
-    from larkreader.errors import RequestError
-
-    writers: dict[str, Callable[[Path, dict[str, Characters]], None]] = {
-        "csv": write_characters,
-        "recording": write_recording,
-    }
-    if to not in writers:
-        raise RequestError("OUT", "would hold levels, but IN holds characters", "must end in .csv, .bin or .jsonl")
     return writers[to]
 
 

@@ -106,8 +106,6 @@ def diagnose(
         )
     if found.silent:
         note(f"note: nothing happens on {', '.join(found.silent)}")
-    for text in _parts_of(found).values():
-        note(f"note: {text}")
     name = f"diagnose {capture}" + (f" {sheet}" if sheet is not None else "")
     remarks = _remarks_of(found)
     if report_to_build(junit, annotations, name, found.findings, sheet=sheet, capture=capture, more=remarks):
@@ -149,8 +147,9 @@ def _of_port(
 
 def _parts_of(found: CaptureDiagnosis) -> dict[str, str]:
     """Return by wire how far it was looked at, where that is not to its end."""
+    more = "s more are in the capture, and not judged"
     return {
-        wire: f"{wire} was looked at up to {until_s:.6g} s; {end_s - until_s:.6g} s more are in the capture"
+        wire: f"{wire} was looked at up to {until_s:.6g} s; {end_s - until_s:.6g} {more}"
         for wire, (until_s, end_s) in found.looked_at_s.items()
     }
 
@@ -181,6 +180,8 @@ def _show(found: CaptureDiagnosis) -> None:
         console.print(survey_views.surveys({name: item.survey for name, item in levels.items()}))
         console.print()
         console.print(finding_views.explanations(levels))
+    for text in _parts_of(found).values():
+        console.print(f"\n{text}.", soft_wrap=True)
     for name, garbled in found.of_bytes.items():
         if not garbled.explanations:
             console.print(f"{name}: no single mistake of the sender's settings explains what was received.")
