@@ -255,7 +255,7 @@ def entries() -> Mapping[str, Entry]:
         Entry("SVD", [svd], _svd, xml_words),
         Entry("registers", [b'{"BAUD": 278, "CONTROL": "0x142D"}', b"register,value\nBAUD,0x0116\n", b'[{"register": "BAUD", "value": 7}]'], _registers, json_words),
         Entry("C header", [C_HEADER], _header, c_words),
-        Entry("list of captures", [b"path,board\na.vcd,7\nb.vcd,8\n"], _manifest, texts),
+        Entry("list of captures", [b"capture,board\na.vcd,7\nb.vcd,8\n", b"board;Capture\n7;a.vcd\n"], _manifest, texts),
         Entry("manifest of recordings", [manifest], _recordings, json_words),
         Entry("pattern of paths", [b"{board}/{build}-*.vcd"], _text(path_pattern), [*texts, b"{", b"}", b"*", b"(", b"[", b"?"]),
         Entry("typed text", [b"flow?\\n\\x41\\\\"], _text(lambda text: text_of(text, 3)), [*texts, b"\\", b"\\x", b"\\u", b"{n}", b"\\N{"]),

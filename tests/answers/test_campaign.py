@@ -121,13 +121,19 @@ def test_what_names_no_capture_is_refused(tmp_path):
     (tmp_path / "empty").mkdir()
     (tmp_path / "bad.csv").write_text("capture,board\na.vcd\n")
     (tmp_path / "two.csv").write_text("capture,board,board\na.vcd,1,2\n")
+    (tmp_path / "long.csv").write_text(f"capture,board\na.vcd,{'7' * 200_000}\n")
     (tmp_path / "manifest.json").write_text('{"recordings": [{"file": "../x"}]}')
+    (tmp_path / "none.manifest.json").write_text(
+        '{"began": "2026-05-01T20:00:00Z", "recordings": [{"file": "", "from_s": 0}]}'
+    )
     for named, options, message in (
         (tmp_path / "empty", {}, "holds no capture"),
         (tmp_path / "*.vcd", {}, "matches no file"),
         (tmp_path / "bad.csv", {}, "line 2 has 1 cells"),
         (tmp_path / "two.csv", {}, "a name of its own"),
+        (tmp_path / "long.csv", {}, "line 2 cannot be read: field larger than"),
         (tmp_path / "manifest.json", {}, "is not a manifest"),
+        (tmp_path / "none.manifest.json", {}, 'names "". It must name files beside it'),
         ("a.vcd", {"labels": "{board}/x"}, "does not end as"),
         ("a.vcd", {"labels": "x"}, "must have each label once"),
         ("a.vcd", {"labels": "{b}{b}"}, "must have each label once"),
@@ -137,6 +143,17 @@ def test_what_names_no_capture_is_refused(tmp_path):
             find_captures([named], **options)
     with pytest.raises(lr.RequestError, match="must have another name"):
         lr.read_many(SHEET, [CaptureFileOf("a", {"verdict": "x"})])
+
+
+def test_a_list_may_quote_what_it_names(tmp_path):
+    """As RFC 4180 has it: a cell in quotes may hold the separator, and the ends of lines."""
+    path = tmp_path / "list.csv"
+    path.write_text('"capture","note"\n"a,b.vcd","two\nlines"\nc.vcd,7\n')
+    found = find_captures([path])
+    assert [(Path(item.path).name, item.labels) for item in found] == [
+        ("a,b.vcd", {"note": "two\nlines"}),
+        ("c.vcd", {"note": "7"}),
+    ]
 
 
 def test_recordings_of_a_long_session_are_a_series(tmp_path):

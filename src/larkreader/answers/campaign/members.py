@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import io
 import os
 import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
@@ -150,7 +151,16 @@ def _is_list(path: Path) -> bool:
             head = file.readline(4096)
     except OSError:
         return False
-    return CAPTURE_COLUMN in [cell.strip().lower() for cell in re.split("[,;]", head.strip())]
+    return CAPTURE_COLUMN in [name.lower() for name in _columns_of(head)[1]]
+
+
+def _columns_of(head: str) -> tuple[str, list[str]]:
+    """Return what separates the columns of a list, and their names; none where its first line is no line of a table."""
+    separator = ";" if ";" in head and "," not in head else ","
+    try:
+        return separator, [cell.strip() for cell in next(csv.reader([head], delimiter=separator), [])]
+    except csv.Error:
+        return separator, []
 
 
 def _in_list(path: Path) -> Iterator[CaptureFileOf]:
@@ -158,23 +168,27 @@ def _in_list(path: Path) -> Iterator[CaptureFileOf]:
         text = path.read_text(encoding="utf-8-sig")
     except (OSError, UnicodeDecodeError) as error:
         raise CaptureError(str(path), f"cannot be read: {error}", "must be a CSV file in UTF-8") from None
-    head, *_ = text.split("\n", 1)
-    separator = ";" if ";" in head and "," not in head else ","
-    rows = csv.reader(text.splitlines(), delimiter=separator)
-    names = [cell.strip() for cell in next(rows)]
+    head, _, rest = text.partition("\n")
+    separator, names = _columns_of(head)
     place = [name.lower() for name in names].index(CAPTURE_COLUMN)
     for name in names:
         if not name or names.count(name) > 1:
             raise CaptureError(str(path), f'has the column "{name}"', "each column must have a name of its own")
-    for number, row in enumerate(rows, 2):
-        cells = [cell.strip() for cell in row]
-        if not any(cells):
-            continue
-        if len(cells) != len(names) or not cells[place]:
-            found = f"has {len(cells)} cells" if len(cells) != len(names) else "names no capture"
-            raise CaptureError(f"{path}: line {number}", found, f"must have {len(names)}, the capture among them")
-        labels = {name: cell for at, (name, cell) in enumerate(zip(names, cells, strict=True)) if at != place and cell}
-        yield CaptureFileOf(_shown(path.parent / cells[place]), labels)
+    rows = csv.reader(io.StringIO(rest, newline=""), delimiter=separator)
+    try:
+        for row in rows:
+            cells = [cell.strip() for cell in row]
+            if not any(cells):
+                continue
+            if len(cells) != len(names) or not cells[place]:
+                found = f"has {len(cells)} cells" if len(cells) != len(names) else "names no capture"
+                wanted = f"must have {len(names)}, the capture among them"
+                raise CaptureError(f"{path}: line {rows.line_num + 1}", found, wanted)
+            columns = enumerate(zip(names, cells, strict=True))
+            labels = {name: cell for at, (name, cell) in columns if at != place and cell}
+            yield CaptureFileOf(_shown(path.parent / cells[place]), labels)
+    except csv.Error as error:
+        raise CaptureError(f"{path}: line {rows.line_num + 1}", f"cannot be read: {error}", "must be CSV") from None
 
 
 def _of_manifest(path: Path) -> Iterator[CaptureFileOf]:
@@ -188,7 +202,7 @@ def _of_manifest(path: Path) -> Iterator[CaptureFileOf]:
         raise CaptureError(str(path), f"is not a manifest of recordings: {error!r}") from None
     series = path.name.removesuffix(MANIFEST_ENDING).rstrip(".") or path.parent.name
     for number, (name, from_s) in enumerate(files, 1):
-        if Path(name).name != name:
+        if name in ("", "..") or Path(name).name != name:
             raise CaptureError(str(path), f'names "{name}"', "must name files beside it")
         labels = {"series": series, "part": str(number), "began": began, "hour": f"{from_s / 3600:.6g}"}
         yield CaptureFileOf(_shown(path.with_name(name)), labels)
