@@ -11,8 +11,10 @@ from strategies import examples, receive_paths
 
 import larkreader as lr
 from larkreader.simulate import services_ahead
+from larkreader.simulate.buffers import characters_at
+from larkreader.simulate.paused_sender import PausedSender
 from larkreader.simulate.receive_engine import ReceiveEngine
-from larkreader.simulate.senders import MISSING, NEVER, FreeSender, PausedSender
+from larkreader.simulate.senders import MISSING, NEVER, FreeSender
 
 NS = 1e-9
 
@@ -66,6 +68,43 @@ def test_a_replay_is_exactly_what_a_slow_one_finds_event_by_event(path, gaps, da
         )  # nobody knows how long it goes on behind that
         assert surely <= engine.application.reads.empty <= len(slow.empty_ends)
         assert engine.application.reads.unfinished == len(slow.got if slow.call_begin is not None else [])
+
+
+@examples(6)
+@given(
+    path=receive_paths(),
+    gaps=st.lists(st.sampled_from([0, 0, 0, 1, 7, 30, 200]), min_size=1, max_size=60),
+    flow=st.sampled_from(["none", "rts-cts"]),
+    data=st.data(),
+)
+def test_a_replay_in_stretches_is_that_of_the_whole(path, gaps, flow, data):
+    """However the characters are cut: rows, reads, pauses, and what is counted without them."""
+    line = lr.LineSettings(baud=1e9, format="8N1", flow_control=flow)
+    begins_s = np.cumsum(np.array(gaps) + 10 * (flow == "none" or data.draw(st.booleans()))) * NS
+    values = data.draw(st.lists(st.integers(0, 1), min_size=len(gaps), max_size=len(gaps)))
+    characters = characters_at(begins_s, values, line)
+    cuts = data.draw(st.lists(st.integers(0, len(gaps)), max_size=8).map(sorted))
+    with patch.object(services_ahead, "FEWEST", data.draw(st.sampled_from([1, 2, 8]))):
+        whole = lr.replay(characters, path, line)
+        run, total, parts = lr.simulate.ReceiveRun(path, line), lr.simulate.ReplaySum(path), []
+        for first, end in zip([0, *cuts], [*cuts, len(gaps)], strict=True):
+            run.feed(characters[first:end])
+            if end == len(gaps):
+                run.close()
+            if end == len(gaps) or data.draw(st.booleans()):
+                parts.append(run.take())
+                total.add(parts[-1])
+    for name in whole.COLUMNS:
+        np.testing.assert_array_equal(np.concatenate([part.column(name) for part in parts]), whole.column(name))
+    np.testing.assert_array_equal(np.concatenate([part.pauses_s for part in parts]), whole.pauses_s)
+    places = np.cumsum([0, *map(len, parts)])
+    first = np.concatenate([place + part.reads.first for place, part in zip(places, parts, strict=False)])
+    np.testing.assert_array_equal(first, whole.reads.first)
+    for name in ("begin_s", "end_s", "count", "by_time"):
+        joined = np.concatenate([part.reads.column(name) for part in parts])
+        np.testing.assert_array_equal(joined, whole.reads.column(name))
+    assert total.to_dict() == whole.to_dict()
+    assert (total.looks, total.busy_s, total.span_s) == (whole.looks, whole.busy_s, whole.span_s)
 
 
 LINE = lr.LineSettings.parse("115200 8N1")

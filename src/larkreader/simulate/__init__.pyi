@@ -6,9 +6,12 @@ from .loss_survey import LossSurvey as LossSurvey
 from .loss_survey import calculate_losses as calculate_losses
 from .path_limits import PathLimits as PathLimits
 from .path_limits import find_limits as find_limits
+from .receive_run import ReceiveRun as ReceiveRun
+from .replay_sum import ReplaySum as ReplaySum
 from .replayed import Fate as Fate
 from .replayed import Reads as Reads
 from .replayed import Replay as Replay
+from .replayed import ReplayCounts as ReplayCounts
 from .send_path import SendFate as SendFate
 from .send_path import SendReplay as SendReplay
 from .send_path import replay_send as replay_send

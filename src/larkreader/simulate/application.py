@@ -79,6 +79,11 @@ class Periodic:
         self.state = LOOKING[self.state, STORED]
 
     @property
+    def first_held(self) -> int | None:
+        """The first character in a read that goes on: none, as no read does."""
+        return None
+
+    @property
     def is_waiting(self) -> bool:
         """Whether it waits, and has nothing."""
         return not self._ring
@@ -93,6 +98,10 @@ class Periodic:
 
     def close(self) -> None:
         """Take note that nothing more happens."""
+
+    def give_up(self, count: int) -> None:
+        """Forget the reads so far, and count characters from a later one on."""
+        self.reads.rows.clear()
 
     def act(self, at: int, _: int) -> None:
         """Take what is there."""
@@ -139,6 +148,12 @@ class Lines(Periodic):
         self._terminator = tuple(bytes.fromhex(declared.terminator))
         self._ends: deque[int] = deque()  # the last characters of whole lines in the ring
         self._seen = -1  # the last character that was looked at
+
+    def give_up(self, count: int) -> None:
+        """Forget the reads so far, and count characters from a later one on."""
+        super().give_up(count)
+        self._ends = deque(number - count for number in self._ends if number >= count)
+        self._seen -= count
 
     def act(self, at: int, _: int) -> None:
         """Take the lines that are there."""
@@ -281,6 +296,16 @@ class Blocking:
             skipped = max(-(-(until - self._limit - self.act_at) // cycle), 0)
             self.reads.empty += skipped
             self.act_at += skipped * cycle
+
+    def give_up(self, count: int) -> None:
+        """Forget the reads so far, and count characters from a later one on."""
+        self.reads.rows.clear()
+        self._got = [number - count for number in self._got]
+
+    @property
+    def first_held(self) -> int | None:
+        """The first character in a read that goes on; None if there is none."""
+        return self._got[0] if self._got else None
 
     @property
     def is_waiting(self) -> bool:

@@ -9,15 +9,10 @@ import numpy.typing as npt
 
 from larkreader.capture.characters import Characters
 from larkreader.declare.link.line import LineSettings
-from larkreader.declare.paths.receive_path import LineApplication, ReceivePath
-from larkreader.errors import RequestError
+from larkreader.declare.paths.receive_path import ReceivePath
 
-from .receive_engine import ReceiveEngine
-from .replayed import Fate, Reads, Replay
-from .senders import MISSING, NEVER, FreeSender, PausedSender, nanoseconds
-
-Times = npt.NDArray[np.int64]
-Seconds = npt.NDArray[np.float64]
+from .receive_run import ReceiveRun
+from .replayed import Fate, Replay
 
 
 def make_burst(count: int, line: LineSettings, *, begin_s: float = 0.0, value: int | None = None) -> Characters:
@@ -92,10 +87,10 @@ def replay(
     >>> result.high_water("fifo"), result.lost
     (16, 360)
     """
-    engine, complete = _start(characters, path, line, back)
-    engine.run()
-    engine.close()
-    return _replay_of(engine, path, characters, complete)
+    run = ReceiveRun(path, line, back=back)
+    run.feed(characters)
+    run.close()
+    return run.take()
 
 
 def loses(
@@ -124,94 +119,7 @@ def loses(
     RequestError
         As for `replay`.
     """
-    engine, _ = _start(characters, path, line, back, fates)
-    engine.run()
-    engine.close()
-    return engine.outcomes.is_over or (Fate.HELD_BACK in fates and bool(engine.sender.refused))
-
-
-def _start(
-    characters: Characters,
-    path: ReceivePath,
-    line: LineSettings,
-    back: LineSettings | None,
-    stop_at: Collection[Fate] = (),
-) -> tuple[ReceiveEngine, int]:
-    """Return a run that has not begun, and how many nanoseconds a character takes until it is complete."""
-    if len(characters) and not characters.has_times:
-        raise RequestError("replay", "is of characters without times", "needs a capture with times")
-    complete = round((line.stop_position + 0.5) * 1e9 / line.baud)
-    if len(characters) > 1 and float(characters.end_s[0]) == float(characters.begin_s[0]):
-        found = "is of characters that software received together"
-        raise RequestError("replay", found, "needs the times at which they were on the wire")
-    begin = np.rint(characters.begin_s * 1e9).astype(np.int64)
-    character = line.character_time_s * 1e9
-    sender: FreeSender | PausedSender = FreeSender(begin, complete)
-    signal = 0
-    pause = path.pause
-    if pause is not None and line.flow_control != "none":
-        if line.flow_control == "xon-xoff":
-            signal = nanoseconds((back or line).character_time_s)
-        holds = NEVER if pause.sender_holds is None else pause.sender_holds
-        reaction = pause.reaction_characters
-        sender = PausedSender(begin.tolist(), complete, round(character), reaction=reaction, holds=holds)
-    values = characters.value.tolist() if isinstance(path.application, LineApplication) else ()
-    return ReceiveEngine(path, sender, values, character, signal, stop_at), complete
-
-
-def _replay_of(engine: ReceiveEngine, path: ReceivePath, characters: Characters, complete: int) -> Replay:
-    sender = engine.sender
-    found, busy, costs = engine.outcomes, engine.service.busy, engine.service.costs
-    begin, application = np.array(sender.begin, dtype=np.int64), engine.application
-    if isinstance(sender, PausedSender):
-        for number in sender.refused:
-            found.lost[number] = round(float(characters.begin_s[number]) * 1e9)
-            found.fate[number] = Fate.HELD_BACK
-        begin_s = seconds_of(begin)
-        arrived_s = begin_s + complete * 1e-9
-    else:
-        begin_s = characters.begin_s
-        arrived_s = seconds_of(begin + complete)
-    fetched_s, stored_s, taken_s, lost_s = map(seconds_of, found.columns())
-    taken = application.reads if application is not None else None
-    rows = np.array(taken.rows if taken is not None else [], dtype=np.int64).reshape(-1, 5)
-    begun, last = np.flatnonzero(begin > MISSING), engine.last_at
-    first = int(begin[begun[0]]) if len(begun) else 0
-    looks = max(busy.services, (last - first) // costs.every if costs.every and last > MISSING else 0)
-    return Replay(
-        path=path,
-        begin_s=begin_s,
-        arrived_s=arrived_s,
-        fetched_s=fetched_s,
-        stored_s=stored_s,
-        taken_s=taken_s,
-        lost_s=lost_s,
-        value=characters.value,
-        fate=np.frombuffer(bytes(found.fate), np.uint8),
-        reads=Reads(
-            begin_s=seconds_of(rows[:, 0]),
-            end_s=seconds_of(rows[:, 1]),
-            first=rows[:, 2],
-            count=rows[:, 3],
-            by_time=rows[:, 4] != 0,
-        ),
-        empty_reads=taken.empty if taken is not None else 0,
-        unfinished=taken.unfinished if taken is not None else 0,
-        pauses_s=np.array(
-            [(begin * 1e-9, end * 1e-9 if end < NEVER else np.inf) for begin, end in sender.pauses]
-        ).reshape(-1, 2),
-        services=busy.services,
-        looks=looks,
-        busy_s=(busy.total + (looks - busy.services) * costs.look) * 1e-9,
-        longest_busy_s=max(busy.longest, costs.look if looks else 0) * 1e-9,
-        span_s=max(last - first, 0) * 1e-9,
-        most_held=sender.most_held,
-    )
-
-
-def seconds_of(times: npt.ArrayLike) -> Seconds:
-    """Return times in seconds, float64; NaN where there is none."""
-    known = np.asarray(times, dtype=np.int64)
-    seconds: Seconds = known * np.float64(1e-9)
-    seconds[known == MISSING] = np.nan
-    return seconds
+    run = ReceiveRun(path, line, back=back, stop_at=fates)
+    run.feed(characters)
+    run.close()
+    return run.has_stopped

@@ -12,9 +12,10 @@ from larkreader.declare.paths.receive_path import ReceivePath
 from larkreader.declare.paths.receive_services import SoftwareReceiver
 from larkreader.errors import RequestError
 
+from .paused_sender import PausedSender
 from .receive_engine import ReceiveEngine
 from .replayed import Fate
-from .senders import MISSING, NEVER, PausedSender, nanoseconds
+from .senders import MISSING, NEVER, nanoseconds
 
 
 class LivePath:

@@ -89,8 +89,15 @@ class Outcomes:
     def extend(self, count: int) -> None:
         """Make place for further characters."""
         for column in (self.fetched, self.stored, self.taken, self.lost):
-            column.extend([MISSING] * count)
+            column.extend(array("q", [MISSING]) * count)
         self.fate += bytes([Fate.LEFT]) * count
+
+    def give_up(self, count: int) -> None:
+        """Leave out the first characters, of which `columns` was asked, and count from the next."""
+        self.many = ManyAtOnce()  # what it has noted is in the columns
+        for column in (self.fetched, self.stored, self.taken, self.lost):
+            del column[:count]
+        del self.fate[:count]
 
     def lose(self, number: int, at: int, fate: Fate) -> None:
         """Note how a character was lost."""

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from larkreader.declare.paths.receive_path import ReceivePath
 
-from .senders import NEVER, FreeSender, PausedSender, nanoseconds
+from .paused_sender import PausedSender
+from .senders import NEVER, FreeSender, nanoseconds
 
 
 class PauseSignal:

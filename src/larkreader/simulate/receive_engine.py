@@ -17,6 +17,9 @@ from __future__ import annotations
 from collections import deque
 from collections.abc import Collection, Sequence
 
+import numpy as np
+import numpy.typing as npt
+
 from larkreader.declare.paths.receive_path import ReceivePath
 from larkreader.declare.paths.receive_services import DmaService
 
@@ -25,9 +28,10 @@ from .blackouts import Blackouts
 from .hardware import ARM, ENTER, HANDLED, IDLE, LEAVE, Block, Hardware
 from .outcomes import Outcomes
 from .pause_signal import PauseSignal
+from .paused_sender import PausedSender
 from .replayed import Fate
-from .ring_state import RingState, drop_first
-from .senders import MISSING, NEVER, TOGETHER, FreeSender, PausedSender
+from .ring_state import RingState, drop_first, renumber
+from .senders import MISSING, NEVER, TOGETHER, FreeSender
 from .service import ENTERING, FETCHING, RESTING, STOPPED, Service
 from .services_ahead import ServicesAhead
 
@@ -89,6 +93,8 @@ class ReceiveEngine:
         self.application: Application | None = make_application(
             path, self._ring.held, values, self.outcomes, self._halted
         )
+        blocks = () if self._block is None else (self._block.held,)
+        self._held: tuple[deque[int], ...] = (self._hardware.held, self._ring.held, *blocks)
         self._ahead: ServicesAhead | None = None
         if not is_live and ServicesAhead.are_possible(path):
             parts = (self._hardware, self.service, self._ring, self._pause, self.application, self.outcomes)
@@ -100,10 +106,33 @@ class ReceiveEngine:
         acted_at = MISSING if self.application is None else self.application.acted_at
         return max(self.sender.last_arrival, self.service.busy.until, acted_at)
 
-    def feed(self, begins: Sequence[int], sure_until: int) -> None:
+    def feed(self, begins: Sequence[int] | npt.NDArray[np.int64], sure_until: int) -> None:
         """Let the sender know of further characters, and that it gets no others before a time."""
         self.outcomes.extend(len(begins))
         self.sender.extend(begins, sure_until)
+
+    @property
+    def settled(self) -> int:
+        """How many of the first characters nothing more happens to."""
+        sender, waiting = self.sender, self._hardware.waiting
+        in_read = None if self.application is None else self.application.first_held
+        firsts = [
+            len(sender.begin) if sender.number < 0 else sender.number,
+            *(held[0] for held in self._held if held),
+            *([] if waiting < 0 else [waiting]),
+            *([] if in_read is None else [in_read]),
+        ]
+        return min(firsts)
+
+    def give_up(self, count: int) -> None:
+        """Leave out so many of the first characters, which are settled and were asked for, and count from the next."""
+        for held in self._held:
+            renumber(held, count)
+        self._hardware.waiting = max(self._hardware.waiting - count, -1)
+        if self.application is not None:
+            self.application.give_up(count)
+        self.outcomes.give_up(count)
+        self.sender.give_up(count)
 
     def close(self) -> None:
         """Take note that nothing more happens."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from abc import ABC, abstractmethod
 from collections.abc import Mapping
 from dataclasses import dataclass
 from enum import IntEnum
@@ -73,8 +74,128 @@ class Reads(Columns):
     by_time: npt.NDArray[np.bool_]
 
 
+class ReplayCounts(ABC):
+    """What is counted of characters that ran through a receive path, with their columns (`Replay`) or without.
+
+    Attributes
+    ----------
+    path : ReceivePath
+        What was declared.
+    empty_reads : int
+        How many reads returned with nothing because their time was up.
+    unfinished : int
+        How many characters had gone into a read that was still waiting at the end.
+    services : int
+        How often the service ran and found something.
+    looks : int
+        How often a polling loop looked, or else `services`.
+    busy_s : float
+        How long the processor was at work for the service, looks that found nothing included.
+    longest_busy_s : float
+        The longest stretch of that without a rest.
+    span_s : float
+        From the first character's start to the last event.
+    most_held : int
+        How many characters the sender held back at most.
+    """
+
+    path: ReceivePath
+    empty_reads: int
+    unfinished: int
+    services: int
+    looks: int
+    busy_s: float
+    longest_busy_s: float
+    span_s: float
+    most_held: int
+
+    @abstractmethod
+    def __len__(self) -> int:
+        """Return how many characters there are."""
+
+    @abstractmethod
+    def count(self, fate: Fate) -> int:
+        """Return how many characters had a fate.
+
+        Parameters
+        ----------
+        fate : Fate
+            The fate.
+        """
+
+    @abstractmethod
+    def high_water(self, stage: str) -> int:
+        """Return how many characters a stage held at most.
+
+        Parameters
+        ----------
+        stage : str
+            One of `stages`.
+
+        Returns
+        -------
+        int
+            Characters.
+        """
+
+    @property
+    @abstractmethod
+    def reads_complete(self) -> int:
+        """How many reads returned with all that they asked for."""
+
+    @property
+    @abstractmethod
+    def reads_by_time(self) -> int:
+        """How many reads returned with a part because their time was up."""
+
+    @property
+    @abstractmethod
+    def pauses(self) -> int:
+        """How often the sender saw that it was to pause."""
+
+    @property
+    def lost(self) -> int:
+        """How many characters the application never gets, those still on their way not counted."""
+        return sum(self.count(fate) for fate in LOST)
+
+    @property
+    def busy_share(self) -> float:
+        """Which share of the time the processor was at work for the service."""
+        return self.busy_s / self.span_s if self.span_s else 0.0
+
+    @property
+    def stages(self) -> tuple[str, ...]:
+        """Which of `STAGES` the path has."""
+        return stages_of(self.path)
+
+    def to_dict(self) -> dict[str, Any]:
+        """Return the counts as JSON has them."""
+        return {
+            "characters": len(self),
+            "fates": {fate.name.lower().replace("_", "-"): n for fate in Fate if (n := self.count(fate))},
+            "high_water": {stage: self.high_water(stage) for stage in self.stages},
+            "reads": {
+                "complete": self.reads_complete,
+                "by_time": self.reads_by_time,
+                "empty": self.empty_reads,
+                "unfinished": self.unfinished,
+            },
+            "pauses": self.pauses,
+            "services": self.services,
+            "busy_share": self.busy_share,
+            "longest_busy_s": self.longest_busy_s,
+            "most_held": self.most_held,
+        }
+
+
+def stages_of(path: ReceivePath) -> tuple[str, ...]:
+    """Return which of `STAGES` a path has."""
+    has = {"fifo": True, "block": path.service.kind == "dma", "ring": path.ring is not None}
+    return tuple(stage for stage in STAGES if has[stage])
+
+
 @dataclass(frozen=True, eq=False, repr=False)
-class Replay(Columns):
+class Replay(Columns, ReplayCounts):
     """Characters that ran through a receive path, in order of time; all columns have shape (n_characters,).
 
     Parameters
@@ -151,31 +272,51 @@ class Replay(Columns):
     span_s: float
     most_held: int
 
-    @property
-    def lost(self) -> int:
-        """How many characters the application never gets, those still on their way not counted."""
-        return sum(self.count(fate) for fate in LOST)
-
-    @property
-    def busy_share(self) -> float:
-        """Which share of the time the processor was at work for the service."""
-        return self.busy_s / self.span_s if self.span_s else 0.0
-
-    @property
-    def stages(self) -> tuple[str, ...]:
-        """Which of `STAGES` the path has."""
-        has = {"fifo": True, "block": self.path.service.kind == "dma", "ring": self.path.ring is not None}
-        return tuple(stage for stage in STAGES if has[stage])
-
     def count(self, fate: Fate) -> int:
-        """Return how many characters had a fate.
+        """Return how many characters had a fate, as `ReplayCounts.count`."""
+        return int(np.count_nonzero(self.fate == fate))
+
+    @property
+    def reads_complete(self) -> int:
+        """How many reads returned with all that they asked for."""
+        return len(self.reads) - self.reads_by_time
+
+    @property
+    def reads_by_time(self) -> int:
+        """How many reads returned with a part because their time was up."""
+        return int(np.count_nonzero(self.reads.by_time))
+
+    @property
+    def pauses(self) -> int:
+        """How often the sender saw that it was to pause."""
+        return len(self.pauses_s)
+
+    def level_changes(self, stage: str) -> tuple[Seconds, npt.NDArray[np.int64], npt.NDArray[np.int64]]:
+        """Return when a stage held one more or one less, unsorted.
 
         Parameters
         ----------
-        fate : Fate
-            The fate.
+        stage : str
+            One of `stages`.
+
+        Returns
+        -------
+        tuple of ndarray
+            Times in seconds, float64 of shape (n,); 1 or -1 and the order of those at one time, int64 of the same
+            shape: what is overwritten goes first, then what arrives, then what is taken.
         """
-        return int(np.count_nonzero(self.fate == fate))
+        received, went = (self.column(name) for name in STAGES[stage])
+        known = ~np.isnan(received)
+        if stage == "fifo":
+            known &= self.fate != Fate.OVERRUN
+        received, went, lost = received[known], went[known], self.lost_s[known]
+        is_lost = np.isnan(went) & (lost > received)
+        gone = np.where(np.isnan(went), lost, went)
+        is_gone = ~np.isnan(gone)
+        times = np.concatenate([received, gone[is_gone]])
+        steps = np.repeat([1, -1], [len(received), int(is_gone.sum())])
+        turn = np.concatenate([np.zeros(len(received), np.int64), np.where(is_lost, -1, 1)[is_gone]])
+        return times, steps, turn
 
     def level(self, stage: str) -> tuple[Seconds, npt.NDArray[np.int64]]:
         """Return how full a stage was over time.
@@ -189,60 +330,22 @@ class Replay(Columns):
         -------
         tuple of ndarray
             Times in seconds, ascending, float64 of shape (n,); and how many characters it holds from then on, int64 of
-            the same shape. At one time what is overwritten goes first, then what arrives, then what is taken.
+            the same shape.
         """
-        received, went = (self.column(name) for name in STAGES[stage])
-        known = ~np.isnan(received)
-        if stage == "fifo":
-            known &= self.fate != Fate.OVERRUN
-        received, went, lost = received[known], went[known], self.lost_s[known]
-        is_lost = np.isnan(went) & (lost > received)
-        gone = np.where(np.isnan(went), lost, went)
-        times = np.concatenate([received, gone])
-        steps = np.repeat([1, -1], [len(received), len(gone)])
-        turn = np.concatenate([np.zeros(len(received), np.int64), np.where(is_lost, -1, 1)])
-        order = np.lexsort((turn, times))[: len(times) - int(np.isnan(gone).sum())]  # NaN sorts last
-        levels = np.cumsum(steps[order])
-        if stage == "ring" and self.path.ring is not None:  # what is stored in the place of what was taken just then
-            levels = np.minimum(levels, self.path.ring.capacity)
-        return times[order], levels
+        times, steps, turn = self.level_changes(stage)
+        order = np.lexsort((turn, times))
+        return times[order], within_ring(np.cumsum(steps[order]), stage, self.path)
 
     def high_water(self, stage: str) -> int:
-        """Return how many characters a stage held at most.
-
-        Parameters
-        ----------
-        stage : str
-            One of `stages`.
-
-        Returns
-        -------
-        int
-            Characters.
-        """
+        """Return how many characters a stage held at most, as `ReplayCounts.high_water`."""
         _, levels = self.level(stage)
         return int(levels.max(initial=0))
-
-    def to_dict(self) -> dict[str, Any]:
-        """Return the replay as JSON has it: counts, not the columns."""
-        reads = self.reads
-        return {
-            "characters": len(self),
-            "fates": {fate.name.lower().replace("_", "-"): n for fate in Fate if (n := self.count(fate))},
-            "high_water": {stage: self.high_water(stage) for stage in self.stages},
-            "reads": {
-                "complete": int(np.count_nonzero(~reads.by_time)),
-                "by_time": int(np.count_nonzero(reads.by_time)),
-                "empty": self.empty_reads,
-                "unfinished": self.unfinished,
-            },
-            "pauses": len(self.pauses_s),
-            "services": self.services,
-            "busy_share": self.busy_share,
-            "longest_busy_s": self.longest_busy_s,
-            "most_held": self.most_held,
-        }
 
     def about(self) -> str:
         """Say how many were lost."""
         return f"of {self.path.key}, {self.lost} lost"
+
+
+def within_ring(levels: npt.NDArray[np.int64], stage: str, path: ReceivePath) -> npt.NDArray[np.int64]:
+    """Return levels, of a ring no more than it holds: what is stored in the place of what was taken just then."""
+    return np.minimum(levels, path.ring.capacity) if stage == "ring" and path.ring is not None else levels

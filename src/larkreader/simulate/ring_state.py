@@ -24,6 +24,13 @@ def drop_first(held: deque[int], count: int) -> None:
             held.popleft()
 
 
+def renumber(held: deque[int], by: int) -> None:
+    """Count the characters that are held from a later one on."""
+    numbers = [number - by for number in held]
+    held.clear()
+    held.extend(numbers)
+
+
 class RingState:
     """The ring of the software; without one the application gets what is stored at once."""
 

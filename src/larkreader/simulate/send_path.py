@@ -18,7 +18,7 @@ from larkreader.capture.columns import Columns
 from larkreader.declare.link.line import LineSettings
 from larkreader.declare.paths.send_path import Direction, SendPath
 
-from .buffers import seconds_of
+from .receive_run import seconds_of
 from .senders import MISSING, NEVER, nanoseconds
 
 Seconds = npt.NDArray[np.float64]

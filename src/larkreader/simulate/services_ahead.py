@@ -20,8 +20,9 @@ from .blackouts import Blackouts
 from .hardware import Hardware
 from .outcomes import Outcomes
 from .pause_signal import PauseSignal
+from .paused_sender import PausedSender
 from .ring_state import RingState
-from .senders import NEVER, Ahead, FreeSender, PausedSender
+from .senders import NEVER, Ahead, FreeSender
 from .service import RESTING, Service, draws_of
 from .service_batches import Conditions, apart, in_turn
 
