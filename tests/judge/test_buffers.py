@@ -10,6 +10,8 @@ from slow_path import SlowPath
 from strategies import examples, receive_paths
 
 import larkreader as lr
+from larkreader.judge.setup.messages import Messages
+from larkreader.judge.setup.path_judge import PathJudge
 from larkreader.simulate import services_ahead
 from larkreader.simulate.buffers import characters_at
 from larkreader.simulate.paused_sender import PausedSender
@@ -105,6 +107,33 @@ def test_a_replay_in_stretches_is_that_of_the_whole(path, gaps, flow, data):
         np.testing.assert_array_equal(joined, whole.reads.column(name))
     assert total.to_dict() == whole.to_dict()
     assert (total.looks, total.busy_s, total.span_s) == (whole.looks, whole.busy_s, whole.span_s)
+
+
+@examples(4)
+@given(
+    path=receive_paths(),
+    gaps=st.lists(st.sampled_from([0, 0, 0, 1, 7, 30, 200]), min_size=1, max_size=90),
+    data=st.data(),
+)
+def test_a_path_judged_in_stretches_has_the_findings_of_the_whole(path, gaps, data):
+    """Losses in a row across a cut, reads out of step with messages, the read that waits at the end."""
+    line = lr.LineSettings(baud=1e9, format="8N1", flow_control=data.draw(st.sampled_from(["none", "rts-cts"])))
+    sheet = lr.Sheet(wire={"w": {"line": line}}, receive={"w": path})
+    if path.service.kind == "software":
+        return  # is kept whole
+    characters = characters_at(np.cumsum(np.array(gaps) + 10) * NS, np.arange(len(gaps)) % 2, line)
+    starts = np.array(sorted(data.draw(st.sets(st.integers(0, len(gaps) - 1), max_size=12))), dtype=np.int64)
+    end_s = data.draw(st.none() | st.sampled_from([0, 300]).map(lambda more: characters.end_s[-1] + more * NS))
+    state = {"frame_ends": data.draw(st.booleans()), "is_unfinished": data.draw(st.booleans())}
+    messages = Messages.between_rests(characters, line, end_s).or_frames(starts, **state)
+    whole = lr.judge.judge_receive_path(sheet, "w", characters, messages, search=False)
+    judge = PathJudge(sheet, "w", searched=-1)
+    cuts = data.draw(st.lists(st.integers(0, len(gaps)), max_size=8).map(sorted))
+    for first, end in zip([0, *cuts], [*cuts, len(gaps)], strict=True):
+        judge.add(characters[first:end], starts[(starts >= first) & (starts < end)])
+    stretched = judge.close(end_s, **state)
+    assert [finding.to_dict() for finding in stretched.findings] == [finding.to_dict() for finding in whole.findings]
+    assert stretched.to_dict() == whole.to_dict()
 
 
 LINE = lr.LineSettings.parse("115200 8N1")

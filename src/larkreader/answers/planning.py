@@ -22,7 +22,8 @@ from larkreader.judge.calculate.divisors import calculate_bauds, calculate_setti
 from larkreader.judge.calculate.margins import Margin, Timing, calculate_margin
 from larkreader.judge.findings.finding import SEVERITIES, Finding, Verdict, make_finding, verdict_of
 from larkreader.judge.setup.ends import StatedSettings, judge_ends, stated_settings
-from larkreader.judge.setup.path_report import SEARCHED, Messages, PathReport, judge_declared_path, judge_receive_path
+from larkreader.judge.setup.messages import Messages
+from larkreader.judge.setup.path_report import SEARCHED, PathReport, judge_declared_path, judge_receive_path
 from larkreader.judge.setup.registers import ImpliedSettings, compare_maps, with_registers
 from larkreader.judge.setup.send_findings import judge_send_path
 from larkreader.judge.setup.setup_steps import judge_steps

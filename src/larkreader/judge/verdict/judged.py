@@ -12,7 +12,7 @@ import numpy.typing as npt
 from larkreader.capture.characters import Characters
 from larkreader.declare.document.sheet import Sheet
 from larkreader.declare.link.event import EventSignal
-from larkreader.decode.columns.frame_columns import Frames, Skip, Spans
+from larkreader.decode.columns.frame_columns import Frames, Spans
 from larkreader.judge.findings.finding import SEVERITIES, Finding, Findings
 from larkreader.judge.findings.kinds import KINDS
 from larkreader.judge.measure.events import EventDelays, Seconds, measure_delays
@@ -21,7 +21,7 @@ from larkreader.judge.wire.pauses import KINDS_OF_PAUSES, Pauses, judge_pauses, 
 from .checked import Checked, add_up
 from .counts import FrameCounts, PairCounts, WireCounts
 from .received import Received
-from .wire_findings import NO_PAST, Past, WireStretch, conclude_wire, judge_wire_stretch, span_of
+from .wire_findings import NO_PAST, Past, WireStretch, conclude_wire, judge_wire_stretch
 
 if TYPE_CHECKING:
     from larkreader.judge.measure.pair_columns import Pairs
@@ -45,7 +45,7 @@ class Stretch:
     pauses : mapping of str to Pauses
         By wire with flow control, how late its sender stopped when a pause was requested.
     paths : mapping of str to PathReport
-        By wire, what the declared receive path makes of its characters; only of wires whose levels were captured.
+        By wire, what the declared receive path makes of its characters; only where the stretch is the whole capture.
     events : mapping of str to EventDelays
         Delays from the changes of the sheet's event signals, by their names.
     """
@@ -104,6 +104,12 @@ def judge_received(sheet: Sheet, received: Received, wires: Sequence[str]) -> Ju
     Judged
     """
     stretch = judge_stretch(sheet, received)
+    if sheet.receive:
+        from .path_verdicts import judge_paths  # few sheets declare any; it takes a while to load
+
+        paths = judge_paths(sheet, received, stretch.frames, stretch.skipped)
+        together = [*stretch.together, *(finding for path in paths.values() for finding in path.findings)]
+        stretch = replace(stretch, paths=paths, together=together)
     counts = {key: item.counts for key, item in stretch.wires.items()}
     frames = {key: some for item in stretch.wires.values() for key, some in item.frame_counts.items()}
     found = [
@@ -156,8 +162,6 @@ def judge_stretch(sheet: Sheet, received: Received, past: Past = NO_PAST) -> Str
     inside = {key: _inside_frames(sheet, key, len(held), frames) for key, held in characters.items() if is_paused}
     together = list(judge_pauses(sheet, characters, received.clear, inside, past.longest_pause_s))
     pauses = measure_pauses(sheet, characters, received.clear, inside)
-    paths = _paths_of(sheet, received, frames, skipped) if sheet.receive else {}
-    together += [finding for path in paths.values() for finding in path.findings]
     pairs: dict[str, Pairs] = {}
     if _has_turns(sheet):
         ends_s = [extent.end_s for extent in received.extents.values() if extent.end_s is not None]
@@ -168,7 +172,7 @@ def judge_stretch(sheet: Sheet, received: Received, past: Past = NO_PAST) -> Str
         for key, event in sheet.event.items()
         if key in received.changes_s
     }
-    return Stretch(wires, together, pairs, pauses, paths, events)
+    return Stretch(wires, together, pairs, pauses, events=events)
 
 
 def of_wires_that_speak(findings: Iterable[Finding], counts: Mapping[str, WireCounts]) -> list[Finding]:
@@ -261,40 +265,6 @@ def _inside_frames(sheet: Sheet, wire: str, count: int, frames: Mapping[str, Fra
         np.add.at(steps, good.offset, 1)
         np.add.at(steps, good.offset + good.length, -1)
     return np.asarray(np.cumsum(steps, dtype=np.int8)[:-1] > 0, dtype=np.bool_)
-
-
-def _paths_of(
-    sheet: Sheet, received: Received, frames: Mapping[str, Frames], skipped: Mapping[str, Spans]
-) -> dict[str, PathReport]:
-    """Return what the declared receive paths make of the wires whose levels were captured."""
-    from larkreader.judge.setup.path_report import (  # few sheets declare any; it takes a while to load
-        SEARCHED,
-        Messages,
-        judge_receive_path,
-    )
-
-    reports = {}
-    for key, held in received.characters.items():
-        if key not in sheet.receive or not held.has_times or not held.has_line:
-            continue
-        span_s = span_of(received, key)
-        by_rests = Messages.between_rests(held, sheet.wire[key].line, None if span_s is None else span_s[1])
-        starts = _starts_on(sheet, key, frames)
-        ends = [frames[layout.key].offset + frames[layout.key].length for layout in sheet.layouts_of(key)]
-        is_whole: bool | None = by_rests.is_whole
-        if any((end == len(held)).any() for end in ends):
-            is_whole = True
-        if key in skipped and len(skipped[key]) and skipped[key].reason[-1] == Skip.UNFINISHED:
-            is_whole = by_rests.is_whole or False
-        messages = Messages(starts, is_whole) if len(starts) else by_rests
-        reports[key] = judge_receive_path(sheet, key, held, messages, search=len(held) <= SEARCHED)
-    return reports
-
-
-def _starts_on(sheet: Sheet, wire: str, frames: Mapping[str, Frames]) -> npt.NDArray[np.int64]:
-    """Return the offsets of the frames of a wire, ascending."""
-    offsets = [frames[layout.key].offset for layout in sheet.layouts_of(wire)]
-    return np.sort(np.concatenate(offsets)) if offsets else np.empty(0, np.int64)
 
 
 def _begins_on(
