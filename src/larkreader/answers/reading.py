@@ -27,7 +27,7 @@ from larkreader.judge.measure.events import EventDelays
 from larkreader.judge.verdict.checked import Checked
 from larkreader.judge.verdict.counts import FrameCounts, WireCounts
 from larkreader.judge.verdict.judged import account_for, judge_received
-from larkreader.judge.verdict.received import receive_all, signals_of
+from larkreader.judge.verdict.received import Received, receive_all, signals_of
 from larkreader.judge.wire.pauses import Pauses
 from larkreader.shown import Shown
 from larkreader.sources import Source, path_of
@@ -280,10 +280,27 @@ def read(
         check_stops=check_stops,
         keep_levels=keep_levels,
     )
-    judged = judge_received(declared, received, wires)
+    return reading_of(declared, received, wires, name, sheet_name)
+
+
+def reading_of(sheet: Sheet, received: Received, wires: Sequence[str], name: str, sheet_name: str) -> Reading:
+    """Judge what was received.
+
+    Parameters
+    ----------
+    sheet : Sheet
+        What was declared.
+    received : Received
+        What was received in the capture.
+    wires : sequence of str
+        The wires that were to be read.
+    name, sheet_name : str
+        What the files of the capture and the sheet are called.
+    """
+    judged = judge_received(sheet, received, wires)
     stretch = judged.stretch
     return Reading(
-        declared,
+        sheet,
         name,
         received.characters,
         stretch.frames,

@@ -1,40 +1,39 @@
-"""A large capture of characters, judged in bounded memory: counts and findings, without columns."""
+"""A large capture, judged in bounded memory: counts and findings, without columns."""
 
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
-from typing import TYPE_CHECKING, Any
+from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
 
 from larkreader.capture.characters import Characters
 from larkreader.capture.files.capture_file import CaptureFile
 from larkreader.capture.files.content import Progress
-from larkreader.capture.measured import Measured
 from larkreader.declare.document.sheet import Sheet
 from larkreader.declare.document.sheet_file import open_sheet
 from larkreader.declare.run.capture_form import CaptureForm, CaptureKind
-from larkreader.errors import CaptureError
+from larkreader.errors import RequestError
 from larkreader.harmless import harmless
 from larkreader.judge.findings.finding import Findings, Verdict
 from larkreader.judge.live.examples import FrameExample, FrameExamples
+from larkreader.judge.live.followers import Followers
 from larkreader.judge.live.stretches import StretchJudge
 from larkreader.judge.live.sums import Sum, wires_judged_together
 from larkreader.judge.measure.events import EventDelays
+from larkreader.judge.setup.path_report import PathSum
 from larkreader.judge.verdict.checked import Checked
 from larkreader.judge.verdict.counts import FrameCounts, PairCounts, WireCounts
 from larkreader.judge.verdict.judged import account_for
+from larkreader.judge.verdict.received import Receiver, receive_all, signals_of
 from larkreader.judge.verdict.wire_findings import Beginning
 from larkreader.judge.wire.pauses import Pauses
 from larkreader.shown import Shown
 from larkreader.sources import Source, path_of
 
-from .reading import Reading, read
+from .reading import Reading, reading_of
 from .reading_content import reading_document
-
-if TYPE_CHECKING:
-    from larkreader.judge.setup.path_report import PathReport
 
 FIRST_PART = 1 << 20  # characters of which the columns are held all the same
 PARTS = 64  # in which they are taken
@@ -61,6 +60,10 @@ class SummedReading(Shown):
         The name of the sheet's file.
     examples : mapping of str to sequence of FrameExample
         By layout, the first faulty and the first good frames.
+    events : mapping of str to EventDelays
+        As of `Reading`.
+    paths : mapping of str to PathSum
+        By wire, what the declared receive path makes of its characters; only of wires whose levels were captured.
     """
 
     sheet: Sheet
@@ -70,6 +73,8 @@ class SummedReading(Shown):
     checked: Checked
     sheet_name: str = ""
     examples: Mapping[str, Sequence[FrameExample]] = field(default_factory=dict)
+    events: Mapping[str, EventDelays] = field(default_factory=dict)
+    paths: Mapping[str, PathSum] = field(default_factory=dict)
 
     @property
     def verdict(self) -> Verdict:
@@ -98,16 +103,6 @@ class SummedReading(Shown):
         speaks = {wire for wire, item in counts.items() if item.characters}
         return {wire: pauses for wire, pauses in self.total.pauses.items() if wire in speaks}
 
-    @property
-    def events(self) -> Mapping[str, EventDelays]:
-        """Empty, as a capture of characters has no changes of signals."""
-        return {}
-
-    @property
-    def paths(self) -> Mapping[str, PathReport]:
-        """Empty, as what receive paths make of characters takes levels."""
-        return {}
-
     def bytes_of(self, wire: str) -> dict[str, int]:
         """Account for every byte of a wire, as `Reading.bytes_of`.
 
@@ -135,42 +130,55 @@ def judge_capture(
     kind: CaptureKind | None = None,
     form: CaptureForm | None = None,
     wire: str | None = None,
+    samples: int = 1,
+    oversampling: int | None = None,
+    check_stops: bool = False,
     progress: Progress | None = None,
+    workers: int = 1,
     stretch: int = LARGE_STRETCH,
     most: int = LARGE_MOST,
 ) -> SummedReading:
-    r"""Judge a large capture of characters in bounded memory: what `read` concludes from it, without its columns.
+    r"""Judge a large capture in bounded memory: what `read` concludes from it, without its columns.
 
     Parameters
     ----------
     sheet : Sheet, str, path or binary file
         What was declared, or the file that holds it.
     capture : str, path or binary file
-        A file of characters: a recording, bytes, a log, a table.
+        The file.
     kind : str, optional
         What the file is, as in `open_capture`; found from its content if not given.
     form : CaptureForm, optional
         What the file does not say of itself; what the sheet says unless given.
     wire : str, optional
         Read this wire alone.
+    samples : {1, 3}
+        As of `receive`.
+    oversampling : int, optional
+        As of `receive`.
+    check_stops : bool
+        As of `receive`.
     progress : callable, optional
         Called with the bytes read and the bytes there are, now and then.
+    workers : int
+        As of `read`.
     stretch, most : int
         As of `LiveReading`.
 
     Returns
     -------
     SummedReading
-        Bad data never raises; it is a finding.
+        Bad data never raises; it is a finding. What receive paths could stand is looked for up to 20,000 characters.
 
     Raises
     ------
     SheetError
         If the sheet cannot be used.
     CaptureError
-        If the capture cannot be read, or holds levels.
+        If the capture cannot be read.
     RequestError
-        If `wire` is not on the sheet, or is needed and not given.
+        If `wire` is not on the sheet, or is needed and not given; if a wire has a clear-to-send signal in a capture of
+        levels, of which only the whole shows how it is used.
 
     Examples
     --------
@@ -187,16 +195,21 @@ def judge_capture(
     wires = tuple(declared.wires_named(wire))
     path = path_of(capture)
     form = (form or declared.capture).with_mark_of(declared.wire[wires[0]].line)
-    seen: dict[str, None] = {}
-    judges = _Judges(declared, wires, stretch, most)
-    with CaptureFile(path, kind=kind, form=form, progress=progress) as file:
-        for piece in file.pieces({key: declared.wire[key].source for key in wires}):
-            found = _characters_in(piece, file.name)
-            seen |= dict.fromkeys(found)
-            judges.add(found)
-    total, findings, checked = judges.close(tuple(key for key in declared.wire if key in seen), wires)
+    receiver = Receiver(declared, samples=samples, oversampling=oversampling, check_stops=check_stops)
+    with CaptureFile(path, kind=kind, form=form, progress=progress, workers=workers) as file:
+        if file.holds_levels and (needs := needs_whole(declared, wires)):
+            raise RequestError(f'wire "{needs}"', "has a clear-to-send signal", "must be read whole", "Use lr.read")
+        judges = _Judges(declared, wires, stretch, most, with_levels=file.holds_levels)
+        for piece in file.pieces(signals_of(declared, wires, with_events=file.holds_levels)):
+            judges.add(receiver.add(piece), receiver)
+    judges.add(receiver.close(), receiver)
     name = harmless(str(path), is_name=True)
-    return SummedReading(declared, name, total, findings, checked, sheet_name, judges.examples.by_layout)
+    return judges.close(wires, name, sheet_name)
+
+
+def needs_whole(sheet: Sheet, wires: Iterable[str]) -> str | None:
+    """Return a wire of which levels must be read whole, as it has a clear-to-send signal; None if there is none."""
+    return next((wire for wire in wires if sheet.wire[wire].clear_to_send), None)
 
 
 def read_first_part(
@@ -206,6 +219,8 @@ def read_first_part(
     kind: CaptureKind | None = None,
     form: CaptureForm | None = None,
     wire: str | None = None,
+    keep_levels: bool = False,
+    workers: int = 1,
     most: int = FIRST_PART,
 ) -> Reading:
     r"""Read the first part of a capture of characters, with its columns; `judge_capture` judges all of it.
@@ -215,15 +230,19 @@ def read_first_part(
     sheet : Sheet, str, path or binary file
         What was declared, or the file that holds it.
     capture : str, path or binary file
-        A file of characters: a recording, bytes, a log, a table.
+        The file.
     kind : str, optional
         As of `judge_capture`.
     form : CaptureForm, optional
         As of `judge_capture`.
     wire : str, optional
         Read this wire alone.
+    keep_levels : bool
+        As of `read`.
+    workers : int
+        As of `read`.
     most : int
-        After how many characters of all wires the part ends.
+        After how many characters of all wires the part ends; that of levels ends with a piece of the file.
 
     Returns
     -------
@@ -235,7 +254,7 @@ def read_first_part(
     SheetError
         If the sheet cannot be used.
     CaptureError
-        If the capture cannot be read, or holds levels.
+        If the capture cannot be read.
     RequestError
         If `wire` is not on the sheet, or is needed and not given.
 
@@ -251,15 +270,12 @@ def read_first_part(
     wires = declared.wires_named(wire)
     path = path_of(capture)
     form = (form or declared.capture).with_mark_of(declared.wire[wires[0]].line)
-    parts: dict[str, list[Characters]] = {}
-    with CaptureFile(path, kind=kind, form=form) as file:
-        pieces = file.pieces({key: declared.wire[key].source for key in wires})
-        for part in _first_of((_characters_in(piece, file.name) for piece in pieces), most):
-            for key, some in part.items():
-                parts.setdefault(key, []).append(some)
-    held = {key: Characters.joined(parts[key]) for key in declared.wire if key in parts}
-    reading = read(declared, held, wire=wire)
-    return replace(reading, capture=harmless(str(path), is_name=True), sheet_name=sheet_name)
+    with CaptureFile(path, kind=kind, form=form, workers=workers) as file:
+        pieces = file.pieces(signals_of(declared, wires, with_events=file.holds_levels))
+        if not file.holds_levels:
+            pieces = (part for piece in pieces for part in _parts(piece, max(most // PARTS, 1)))
+        received = receive_all(pieces, declared, keep_levels=keep_levels, most=most)
+    return reading_of(declared, received, wires, harmless(str(path), is_name=True), sheet_name)
 
 
 def _opened(sheet: Sheet | Source) -> tuple[Sheet, str]:
@@ -270,45 +286,53 @@ def _opened(sheet: Sheet | Source) -> tuple[Sheet, str]:
     return open_sheet(path), str(path)
 
 
-def _characters_in(piece: Mapping[str, Measured], name: str) -> dict[str, Characters]:
-    """Return a piece of a capture that must hold characters."""
-    found = {key: item for key, item in piece.items() if isinstance(item, Characters)}
-    if len(found) < len(piece):
-        raise CaptureError(name, "holds levels", "must be a file of characters", "Use lr.read")
-    return found
-
-
-def _first_of(pieces: Iterable[Mapping[str, Characters]], most: int) -> Iterator[Mapping[str, Characters]]:
-    """Yield pieces in smaller parts, until there are so many characters."""
-    count = 0
-    for piece in pieces:
-        for part in _parts(piece, max(most // PARTS, 1)):
-            yield part
-            count += sum(map(len, part.values()))
-            if count >= most:
-                return
-
-
 class _Judges:
     """What judges the wires of a capture piece by piece."""
 
-    def __init__(self, sheet: Sheet, wires: tuple[str, ...], stretch: int, most: int) -> None:
+    def __init__(self, sheet: Sheet, wires: tuple[str, ...], stretch: int, most: int, *, with_levels: bool) -> None:
         self._sheet, self._size = sheet, stretch
         self._groups = wires_judged_together(sheet, wires)
-        self.examples = FrameExamples()
+        self._examples = FrameExamples()
+        self._followers = Followers(sheet, wires) if with_levels else None
+        settled = None if self._followers is None else self._followers.settle
         self._judges = [
-            StretchJudge(sheet, some, stretch=stretch, most=most, examples=self.examples) for some in self._groups
+            StretchJudge(sheet, some, stretch=stretch, most=most, examples=self._examples, settled=settled)
+            for some in self._groups
         ]
+        self._waiting: dict[str, Characters] = {}
+        self._ends_s: dict[str, float | None] = {}
+        self._seen: dict[str, None] = {}
 
-    def add(self, piece: Mapping[str, Characters]) -> None:
+    def add(self, piece: Mapping[str, Characters], receiver: Receiver) -> None:
         """Take in what happened next on the wires, a stretch at a time."""
+        self._seen |= dict.fromkeys(piece)
+        if self._followers is not None:
+            known = receiver.received
+            self._ends_s = {wire: extent.end_s for wire, extent in known.extents.items()}
+            self._followers.add_changes(receiver.taken_changes())
+            for judge in self._judges:
+                judge.note_levels(known.extents, known.beginnings)
         for judge, group in zip(self._judges, self._groups, strict=True):
-            for part in _parts({wire: piece[wire] for wire in group if wire in piece}, self._size):
+            some = {wire: piece[wire] for wire in group if wire in piece}
+            if len(group) > 1:
+                some = self._known_together(some, min(map(receiver.decided_s, group)))
+            for part in _parts(some, self._size):
                 for wire, characters in part.items():
                     judge.add(wire, characters)
                 judge.settle()
 
-    def close(self, there: tuple[str, ...], wires: tuple[str, ...]) -> tuple[Sum, Findings, Checked]:
+    def _known_together(self, piece: Mapping[str, Characters], until_s: float) -> dict[str, Characters]:
+        """Return the characters up to the time until which all wires are known, and keep the others."""
+        found = {}
+        for wire, some in piece.items():
+            characters = Characters.joined([self._waiting.pop(wire), some]) if wire in self._waiting else some
+            count = int(np.searchsorted(characters.begin_s, until_s)) if until_s < np.inf else len(characters)
+            found[wire] = characters.between(0, count)
+            if until_s < np.inf:
+                self._waiting[wire] = characters.between(count)
+        return found
+
+    def close(self, wires: tuple[str, ...], name: str, sheet_name: str) -> SummedReading:
         """Return what was found."""
         total = Sum()
         beginnings: dict[str, Beginning] = {}
@@ -317,9 +341,16 @@ class _Judges:
             total.take(some)
             beginnings |= begins
             total.cuts += judge.cuts
-        total.wires = {wire: total.wires[wire] for wire in there}
-        findings = total.conclude(self._sheet, beginnings)
-        return total, findings, total.check(self._sheet, findings, wires)
+        total.wires = {wire: total.wires[wire] for wire in self._sheet.wire if wire in self._seen}
+        paths, events = {}, {}
+        if self._followers is not None:
+            paths, events = self._followers.paths(self._judges, self._ends_s), self._followers.events()
+        of_paths = [finding for path in paths.values() for finding in path.findings]
+        findings = total.conclude(self._sheet, beginnings, of_paths)
+        checked = total.check(self._sheet, findings, wires, paths)
+        return SummedReading(
+            self._sheet, name, total, findings, checked, sheet_name, self._examples.by_layout, events, paths
+        )
 
 
 def _parts(piece: Mapping[str, Characters], size: int) -> Iterator[Mapping[str, Characters]]:

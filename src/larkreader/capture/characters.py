@@ -205,9 +205,22 @@ class Characters(Columns):
         first, end : int
             The first, and that behind the last; all that follow unless given.
         """
+        is_last = end is None or end >= len(self)
         until = np.inf if end is None or end > len(self) else end
         counted = tuple((place - first, name, count) for place, name, count in self.counted if first <= place < until)
-        return replace(self[first:end], counted=counted)
+        false_s = self.false_starts_s
+        if len(false_s):
+            since_s = float(self.begin_s[first]) if 0 < first < len(self) else -np.inf if not first else np.inf
+            until_s = np.inf if is_last else float(self.begin_s[end])
+            false_s = false_s[(false_s >= since_s) & (false_s < until_s)]
+        return replace(
+            self[first:end],
+            counted=counted,
+            false_starts_s=false_s,
+            starts_mid_character=self.starts_mid_character and first == 0,
+            unfinished_s=self.unfinished_s if is_last else None,
+            truncated=self.truncated if is_last else "",
+        )
 
     @property
     def has_times(self) -> bool:

@@ -33,6 +33,11 @@ class CharacterReader:
     check_stops : bool
         As of `receive`.
 
+    Attributes
+    ----------
+    decided_s : float
+        All characters that begin before this time were returned; in seconds, minus infinity at first.
+
     Raises
     ------
     RequestError
@@ -59,6 +64,7 @@ class CharacterReader:
         Instants.of(Trace(np.empty(0, np.int64), 1 / line.baud / 64), line, samples, oversampling)  # raises
         self._instants: Instants | None = None
         self._held: Trace | None = None
+        self.decided_s: float = -np.inf
         self._is_begun = False
         self._is_closed = False
 
@@ -97,6 +103,7 @@ class CharacterReader:
             rows = int(np.searchsorted(found.begin, undecided))
             false_starts = int(np.searchsorted(found.false_starts, undecided))
             self._held = self._behind(whole, undecided)
+        self.decided_s = whole.in_seconds(known if undecided is None else self._held.begin)
         result = found.characters(self._line, piece.truncated)[:rows]
         starts_mid_character = found.starts_mid_character and not self._is_begun
         self._is_begun = True
@@ -109,7 +116,7 @@ class CharacterReader:
 
     def close(self) -> Characters:
         """Return the rest, now that nothing more follows. Closing once more returns nothing more."""
-        self._is_closed = True
+        self._is_closed, self.decided_s = True, np.inf
         held, self._held = self._held, None
         if held is None:
             nothing = np.empty(0)

@@ -11,13 +11,14 @@ no place is quiet for long, as in noise, the stretch is cut between two frames a
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 
 import numpy as np
 import numpy.typing as npt
 
 from larkreader.capture.characters import Characters
+from larkreader.capture.trace import Trace
 from larkreader.declare.document.sheet import Sheet
 from larkreader.decode.columns.frame_columns import Frames, Skip
 from larkreader.decode.timeline import Timeline
@@ -26,8 +27,10 @@ from larkreader.judge.verdict.judged import Stretch, judge_stretch
 from larkreader.judge.verdict.received import Received
 from larkreader.judge.verdict.wire_findings import BEGINNING, Beginning, Past, unexplained
 from larkreader.judge.wire.carried import LastFrame, last_trusted, substituting_since
+from larkreader.judge.wire.character_faults import Extent
 
 from .examples import FrameExamples
+from .parts import ROW_OF_SPANS, every_finding, lies_before, lies_from, since, until
 from .quiet_places import Cut, agree, is_certain, last_place, quiet_places, timeline_of, waits_for_more
 from .sums import Sum
 
@@ -36,20 +39,8 @@ MOST = 1 << 20  # characters from which on a stretch is cut where it is not quie
 OPENING = 256  # characters of a wire that show what it did before its first idle time
 MANY = 4  # times as many characters as are kept, with which no more are waited for of a wire that has few
 
-ROW_OF_SPANS = frozenset(
-    (
-        "truncated-frame",
-        "length-mismatch",
-        "resynchronised",
-        "cut-frame",
-        "undeclared-frame",
-        "bad-stuffing",
-        "terminator-missing",
-        "overlong-frame",
-    )
-)
-"""Kinds of which a row is a stretch that belongs to no frame."""
 Offsets = npt.NDArray[np.int64]
+Settled = Callable[[str, int, Characters, Mapping[str, Frames]], None]
 
 
 class StretchJudge:
@@ -67,6 +58,9 @@ class StretchJudge:
         After how many characters the stretch is cut where it is not quiet.
     examples : FrameExamples, optional
         What keeps some frames to look at.
+    settled : callable, optional
+        Called with each wire, how many of its characters were given up before, those that are given up now, and their
+        frames by layout.
 
     Attributes
     ----------
@@ -93,10 +87,13 @@ class StretchJudge:
         stretch: int = STRETCH,
         most: int = MOST,
         examples: FrameExamples | None = None,
+        settled: Settled | None = None,
     ) -> None:
-        self._sheet, self._wires, self._examples = sheet, tuple(wires), examples
+        self._sheet, self._wires, self._examples, self._settled = sheet, tuple(wires), examples, settled
+        self._extents: dict[str, Extent] = {}
+        self._traces: dict[str, Trace] = {}
         self._stretch, self._most, self._next = stretch, most, stretch
-        nothing = Characters.from_groups(())
+        self._nothing = nothing = Characters.from_groups(())
         self._held = {wire: [nothing] for wire in wires}
         self._dropped = dict.fromkeys(wires, 0)
         self._rows: dict[str, int] = {}
@@ -116,10 +113,35 @@ class StretchJudge:
         """
         if self._sheet.wire[wire].line.has_address_mark:
             characters = characters.with_ninth_bit_apart()
-        self._held[wire].append(characters)
+        parts = self._held[wire]
+        if parts[0] is self._nothing:
+            parts[0] = characters
+        else:
+            parts.append(characters)
         opening = self._openings[wire]
         if len(opening) < BEGINNING and len(characters):
-            self._openings[wire] = Characters.joined([opening, characters.between(0, BEGINNING - len(opening))])
+            more = characters.between(0, BEGINNING - len(opening))
+            self._openings[wire] = Characters.joined([opening, more]) if len(opening) else more
+
+    def note_levels(self, extents: Mapping[str, Extent], beginnings: Mapping[str, Trace]) -> None:
+        """Take note of what is known of the levels of wires, where these were captured.
+
+        Parameters
+        ----------
+        extents : mapping of str to Extent
+            By wire, what is known of the levels so far.
+        beginnings : mapping of str to Trace
+            By wire, its first levels.
+        """
+        self._extents = {wire: extents[wire] for wire in self._wires if wire in extents}
+        self._traces = {wire: beginnings[wire] for wire in self._wires if wire in beginnings}
+
+    def _judge(self, held: Mapping[str, Characters], past: Past) -> Stretch:
+        """Judge a stretch; when the capture ends is not known of an open one."""
+        extents = self._extents
+        if past.is_open:
+            extents = {wire: replace(extent, end_s=None) for wire, extent in extents.items()}
+        return judge_stretch(self._sheet, Received(dict(held), extents, beginnings=self._traces), past)
 
     @property
     def held(self) -> dict[str, Characters]:
@@ -151,13 +173,18 @@ class StretchJudge:
 
     def close(self) -> tuple[Sum, dict[str, Beginning]]:
         """Return what was found, now that nothing follows, and how each wire begins."""
-        found = self._with_rest(self._past)
+        total, beginnings = self._with_rest(self._past)
         self._keep_examples(self.latest, self._past)
-        return found
+        self._settle(self.latest, {wire: len(some) for wire, some in self.held.items()})
+        for wire, extent in self._extents.items():
+            if wire in beginnings:
+                span_s = None if extent.end_s is None else (extent.begin_s, extent.end_s)
+                beginnings[wire] = replace(beginnings[wire], trace=self._traces[wire], span_s=span_s)
+        return total, beginnings
 
     def _with_rest(self, past: Past) -> tuple[Sum, dict[str, Beginning]]:
         held = self.held
-        self.latest = stretch = judge_stretch(self._sheet, Received(held), past)
+        self.latest = stretch = self._judge(held, past)
         total = self.total.copy()
         total.add(self._placed(stretch), past)
         return total, self._beginnings_with(stretch)
@@ -181,7 +208,8 @@ class StretchJudge:
         if count < self._next:
             return
         held = self.held
-        whole = judge_stretch(self._sheet, Received(held), replace(self._past, is_open=True))
+        open_past = replace(self._past, is_open=True)
+        whole = self._judge(held, open_past)
         end_s = max(float(some.begin_s[-1]) for some in held.values() if len(some))
         past = replace(self._past, is_open=True, is_cut=True, replies_until_s=end_s)
         if count < self._most and not self._may_begin(held):
@@ -199,7 +227,7 @@ class StretchJudge:
             self._wait(count)
             return
         cut = last_place(self._sheet, held, whole)
-        before = judge_stretch(self._sheet, Received(_until(held, cut.settle)), past)
+        before = self._judge(until(held, cut.settle), past)
         self._give_up(cut, before, past)
         self._next = self._stretch
         self.cuts += 1
@@ -215,7 +243,7 @@ class StretchJudge:
 
     def _try(self, cut: Cut, held: Mapping[str, Characters], past: Past) -> Stretch | None:
         """Return what lies before a place, if the place is quiet."""
-        before = judge_stretch(self._sheet, Received(_until(held, cut.settle)), past)
+        before = self._judge(until(held, cut.settle), past)
         if any(item.count_open for item in before.pairs.values()):
             return None
         if any(waits_for_more(frames) for frames in before.frames.values()):
@@ -224,11 +252,11 @@ class StretchJudge:
             return None
         if any(not np.isfinite(item.end_s).all() for item in before.pauses.values()):
             return None
-        if any(_lies_from(finding, cut.keep, cut.keep_s) for finding in _every(before)):
+        if any(lies_from(finding, cut.keep, cut.keep_s) for finding in every_finding(before)):
             return None
-        behind = judge_stretch(self._sheet, Received(_since(held, cut.keep)), self._past_behind(cut, before, past))
+        behind = self._judge(since(held, cut.keep), self._past_behind(cut, before, past))
         moved = {wire: cut.settle[wire] - cut.keep[wire] for wire in held}
-        if any(_lies_before(finding, moved, cut.settle_s) for finding in _every(behind)):
+        if any(lies_before(finding, moved, cut.settle_s) for finding in every_finding(behind)):
             return None
         return before if agree(before, behind, cut) else None
 
@@ -301,6 +329,7 @@ class StretchJudge:
         """Add what lies before a place to what was found, and keep what follows."""
         self.total.add(self._placed(before), past)
         self._keep_examples(before, past)
+        self._settle(before, cut.keep)
         self.beginnings = self._beginnings_with(before)
         self._past = replace(self._past_behind(cut, before, past), is_open=False)
         held = self.held
@@ -312,14 +341,23 @@ class StretchJudge:
         for key, pairs in before.pairs.items():
             self._count_rows(f"pair {key}", int(np.count_nonzero(pairs.timeline.begin_s[pairs.request] < cut.keep_s)))
         if len(held) > 1:
-            timeline = timeline_of(self._sheet, _until(held, cut.settle), before.frames, before.skipped)
-            until = np.array([cut.keep[wire] for wire in timeline.wires], np.int64)
-            rows = int(np.count_nonzero(timeline.offset < until[timeline.wire])) if len(timeline) else 0
+            timeline = timeline_of(self._sheet, until(held, cut.settle), before.frames, before.skipped)
+            keep = np.array([cut.keep[wire] for wire in timeline.wires], np.int64)
+            rows = int(np.count_nonzero(timeline.offset < keep[timeline.wire])) if len(timeline) else 0
             self._count_rows("timeline", rows)
         for wire, first in cut.keep.items():
             self._held[wire] = [held[wire].between(first)]
             self._dropped[wire] += first
         self.beginnings = {wire: item for wire, item in self.beginnings.items() if wire in self._past.begun}
+
+    def _settle(self, stretch: Stretch, end: Mapping[str, int]) -> None:
+        """Hand over the characters of a stretch that are given up, and their frames."""
+        if self._settled is None:
+            return
+        for wire, characters in until(self.held, end).items():
+            every = {layout.key: stretch.frames[layout.key] for layout in self._sheet.layouts_of(wire)}
+            frames = {key: some[: int(np.searchsorted(some.offset, end[wire]))] for key, some in every.items()}
+            self._settled(wire, self._dropped[wire], characters, frames)
 
     def _keep_examples(self, stretch: Stretch, past: Past) -> None:
         if self._examples is not None:
@@ -354,37 +392,3 @@ class StretchJudge:
         offset = np.where(places.offset == NOWHERE, NOWHERE, places.offset + more)
         row = np.where(places.row == NOWHERE, NOWHERE, places.row + rows)
         return replace(finding, places=Places(offset, places.time_s, row))
-
-
-def _every(stretch: Stretch) -> Iterator[Finding]:
-    for item in stretch.wires.values():
-        yield from item.of_characters
-        yield from item.of_content
-    yield from stretch.together
-
-
-def _until(held: Mapping[str, Characters], end: Mapping[str, int]) -> dict[str, Characters]:
-    return {wire: characters.between(0, end[wire]) for wire, characters in held.items()}
-
-
-def _since(held: Mapping[str, Characters], first: Mapping[str, int]) -> dict[str, Characters]:
-    return {wire: characters.between(first[wire]) for wire, characters in held.items()}
-
-
-def _lies_from(finding: Finding, first: Mapping[str, int], first_s: float) -> bool:
-    """Return whether any place of a finding lies at or behind a place."""
-    return bool((~_is_before(finding, first, first_s)).any())
-
-
-def _lies_before(finding: Finding, first: Mapping[str, int], first_s: float) -> bool:
-    """Return whether any place of a finding lies before a place."""
-    return bool(_is_before(finding, first, first_s).any())
-
-
-def _is_before(finding: Finding, first: Mapping[str, int], first_s: float) -> npt.NDArray[np.bool_]:
-    """Return which places of a finding lie before a place: by their characters, or by time where there are none."""
-    places = finding.places
-    if finding.subject.kind == "pair":
-        return places.time_s < first_s
-    by_offset = places.offset < first.get(finding.subject.wire, 0)
-    return np.where(places.offset == NOWHERE, places.time_s < first_s, by_offset)

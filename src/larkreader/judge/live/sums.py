@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -162,7 +162,14 @@ class Sum:
         self.unanswered_s |= other.unanswered_s
         self.end_s |= other.end_s
 
-    def conclude(self, sheet: Sheet, beginnings: Mapping[str, Beginning], *, is_open: bool = False) -> Findings:
+    def conclude(
+        self,
+        sheet: Sheet,
+        beginnings: Mapping[str, Beginning],
+        more: Iterable[Finding] = (),
+        *,
+        is_open: bool = False,
+    ) -> Findings:
         """Return all findings, in order.
 
         Parameters
@@ -171,6 +178,8 @@ class Sum:
             What was declared.
         beginnings : mapping of str to Beginning
             How each wire begins.
+        more : iterable of Finding
+            What was found beside, of the whole capture.
         is_open : bool
             Whether more follows, so that nothing is concluded from what is not there.
         """
@@ -194,9 +203,11 @@ class Sum:
                     is_open=is_open,
                 )
         together = of_wires_that_speak(self._complete(self.together), self.counts)
-        return in_order([*found, *together])
+        return in_order([*found, *together, *more])
 
-    def check(self, sheet: Sheet, findings: Sequence[Finding], wires: Sequence[str]) -> Checked:
+    def check(
+        self, sheet: Sheet, findings: Sequence[Finding], wires: Sequence[str], paths: Collection[str] = ()
+    ) -> Checked:
         """Return what is proven, and what could not be checked.
 
         Parameters
@@ -207,6 +218,8 @@ class Sum:
             What is wrong.
         wires : sequence of str
             The wires that were asked for.
+        paths : collection of str
+            The wires whose receive path was replayed.
         """
         frames = {key: some for item in self.wires.values() for key, some in item.frames.items()}
         return add_up(
@@ -215,7 +228,7 @@ class Sum:
             frames,
             findings,
             pairs=self.pairs,
-            paths=(),
+            paths=paths,
             pauses=self.paused,
             wires=wires,
             cuts=self.cuts,

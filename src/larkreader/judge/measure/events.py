@@ -64,6 +64,45 @@ class EventDelays:
         return f"<EventDelays {self.event.key}: {result['followed']} of {result['changes']} changes followed{times}>"
 
 
+class EventFollower:
+    """Finds what follows the changes of a signal, a stretch at a time.
+
+    Of what begins between two changes, only the first is kept.
+
+    Parameters
+    ----------
+    event : EventSignal
+        What was declared.
+    """
+
+    def __init__(self, event: EventSignal) -> None:
+        self._event = event
+        self._changes = [np.empty(0)]
+        self._begins = [np.empty(0)]
+        self._last = -1  # between which changes the last that was kept begins
+
+    def add_changes(self, at_s: Seconds) -> None:
+        """Take in when the signal changed, in seconds, ascending."""
+        self._changes.append(at_s)
+
+    def add_begins(self, begins_s: Seconds) -> None:
+        """Take in when characters or frames began, in seconds, ascending; all changes before are known."""
+        between = np.searchsorted(self._at_s(), begins_s, side="right")
+        is_first = np.diff(between, prepend=self._last) > 0
+        self._begins.append(begins_s[is_first])
+        if len(between):
+            self._last = int(between[-1])
+
+    def delays(self) -> EventDelays:
+        """Return the delays, as `measure_delays` finds them."""
+        return measure_delays(self._event, self._at_s(), np.concatenate(self._begins))
+
+    def _at_s(self) -> Seconds:
+        if len(self._changes) > 1:
+            self._changes = [np.concatenate(self._changes)]
+        return self._changes[0]
+
+
 def changes_of(trace: Trace, event: EventSignal) -> Seconds:
     """Return when the level changed in the way that counts, in seconds."""
     if event.edge == "both":

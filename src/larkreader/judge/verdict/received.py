@@ -17,6 +17,8 @@ from larkreader.decode.characters.character_reader import CharacterReader
 from larkreader.judge.measure.events import Seconds, changes_of
 from larkreader.judge.wire.character_faults import Extent
 
+BEGINNING = 1 << 16  # changes of level; what so many do not show of settings, more do not show either
+
 
 @dataclass
 class Received:
@@ -42,47 +44,105 @@ def receive_all(
     oversampling: int | None = None,
     check_stops: bool = False,
     keep_levels: bool = False,
+    most: int | None = None,
 ) -> Received:
     """Receive what a capture holds piece by piece; options as of `receive`.
 
-    The levels of a large capture are never all in memory, unless they are to be kept.
+    The levels of a large capture are never all in memory, unless they are to be kept. With `most`, nothing more is
+    taken in once there are so many characters of all wires.
     """
-    reader_of = partial(CharacterReader, samples=samples, oversampling=oversampling, check_stops=check_stops)
-    events = {_event_key(event): event for event in sheet.event.values()}
-    clear_keys = {_clear_key(key): key for key in sheet.wire}
-    clear: dict[str, list[Trace]] = {}
-    readers: dict[str, CharacterReader] = {}
+    receiver = Receiver(sheet, samples=samples, oversampling=oversampling, check_stops=check_stops)
     parts: dict[str, list[Characters]] = {}
     levels: dict[str, list[Trace]] = {}
-    changes: dict[str, list[Seconds]] = {}
-    received = Received()
+    count = 0
     for piece in pieces:
+        piece_found = receiver.add(piece)
+        for key, found in piece_found.items():
+            parts.setdefault(key, []).append(found)
+            if keep_levels and isinstance(what := piece[key], Trace):
+                levels.setdefault(key, []).append(what)
+        count += sum(map(len, piece_found.values()))
+        if most is not None and count >= most:
+            break
+    for key, found in receiver.close().items():
+        parts[key].append(found)
+    received = receiver.received
+    received.characters = {key: Characters.joined(parts.pop(key)) for key in sheet.wire if key in parts}
+    received.levels = {key: Trace.joined(found) for key, found in levels.items()}
+    received.clear = {key: Trace.joined(found) for key, found in receiver.clear.items()}
+    received.changes_s = {key: np.concatenate(found) for key, found in receiver.changes_s.items()}
+    return received
+
+
+class Receiver:
+    """Receives what a capture holds, piece by piece; options as of `receive`.
+
+    Parameters
+    ----------
+    sheet : Sheet
+        What was declared.
+
+    Attributes
+    ----------
+    received : Received
+        What is known of the wires so far: extents and beginnings.
+    changes_s : dict of str to list of ndarray
+        By event, its changes in seconds, piece by piece.
+    clear : dict of str to list of Trace
+        By wire, its clear-to-send signal, piece by piece.
+    """
+
+    def __init__(
+        self, sheet: Sheet, *, samples: int = 1, oversampling: int | None = None, check_stops: bool = False
+    ) -> None:
+        self._sheet = sheet
+        self._reader_of = partial(CharacterReader, samples=samples, oversampling=oversampling, check_stops=check_stops)
+        self._events = {_event_key(event): event for event in sheet.event.values()}
+        self._clear_keys = {_clear_key(key): key for key in sheet.wire}
+        self._readers: dict[str, CharacterReader] = {}
+        self.received: Received = Received()
+        self.changes_s: dict[str, list[Seconds]] = {}
+        self.clear: dict[str, list[Trace]] = {}
+
+    def add(self, piece: Mapping[str, Measured | bytes]) -> dict[str, Characters]:
+        """Take in what happened next, and return by wire the characters that are certain now."""
+        found: dict[str, Characters] = {}
         for key, what in piece.items():
             if not isinstance(what, Trace):
                 known = what if isinstance(what, Characters) else Characters.from_bytes(what)
-                known = known.with_ninth_bit_apart() if sheet.wire[key].line.has_address_mark else known
-                parts.setdefault(key, []).append(known)
-            elif key in events:
-                changes.setdefault(events[key].key, []).append(changes_of(what, events[key]))
-            elif key in clear_keys:
-                clear.setdefault(clear_keys[key], []).append(what)
+                found[key] = known.with_ninth_bit_apart() if self._sheet.wire[key].line.has_address_mark else known
+            elif key in self._events:
+                event = self._events[key]
+                self.changes_s.setdefault(event.key, []).append(changes_of(what, event))
+            elif key in self._clear_keys:
+                self.clear.setdefault(self._clear_keys[key], []).append(what)
             else:
-                if key not in readers:
-                    readers[key], parts[key] = reader_of(sheet.wire[key].line), []
-                    received.extents[key] = Extent.of(what)
-                if len(received.beginnings.get(key, ())) < len(what):  # the first pieces may be idle
-                    received.beginnings[key] = what
-                received.extents[key] = received.extents[key].grown_by(what)
-                parts[key].append(readers[key].feed(what))
-                if keep_levels:
-                    levels.setdefault(key, []).append(what)
-    for key, reader in readers.items():
-        parts[key].append(reader.close())
-    received.characters = {key: Characters.joined(parts.pop(key)) for key in sheet.wire if key in parts}
-    received.levels = {key: Trace.joined(found) for key, found in levels.items()}
-    received.clear = {key: Trace.joined(found) for key, found in clear.items()}
-    received.changes_s = {key: np.concatenate(found) for key, found in changes.items()}
-    return received
+                found[key] = self._receive(key, what)
+        return found
+
+    def _receive(self, key: str, trace: Trace) -> Characters:
+        """Take in the next levels of a wire."""
+        received = self.received
+        if key not in self._readers:
+            self._readers[key] = self._reader_of(self._sheet.wire[key].line)
+            received.extents[key], received.beginnings[key] = Extent.of(trace), trace
+        elif len(received.beginnings[key]) < BEGINNING:
+            received.beginnings[key] = Trace.joined([received.beginnings[key], trace])
+        received.extents[key] = received.extents[key].grown_by(trace)
+        return self._readers[key].feed(trace)
+
+    def taken_changes(self) -> dict[str, list[Seconds]]:
+        """Return the changes of events since the call before, in seconds, and give them up."""
+        taken, self.changes_s = self.changes_s, {}
+        return taken
+
+    def decided_s(self, wire: str) -> float:
+        """Return until when all characters of a wire were returned, in seconds: of the levels that were taken in."""
+        return self._readers[wire].decided_s if wire in self._readers else np.inf
+
+    def close(self) -> dict[str, Characters]:
+        """Return by wire the rest of the characters, now that nothing follows."""
+        return {key: reader.close() for key, reader in self._readers.items()}
 
 
 def signals_of(sheet: Sheet, wires: Sequence[str], *, with_events: bool) -> dict[str, str]:

@@ -185,7 +185,9 @@ def judge_wire_stretch(
     losses = find_losses(every, characters, taken, habits, past.last_frames)
     held = unexplained(characters, startup, layouts)
     missing = lost_by_hardware(losses)
-    of_characters = list(judge_characters(wire, held, line, received.extents.get(wire), missing=missing))
+    begins = wire not in past.begun and (len(characters) > 0 or not past.is_open)
+    extent = received.extents.get(wire)
+    of_characters = list(judge_characters(wire, held, line, extent, missing=missing, begins=begins))
     if skipped is not None:
         causes = Causes(tuple(character for character in of_characters if character.kind in CAUSES))
         span_s = span_of(received, wire)

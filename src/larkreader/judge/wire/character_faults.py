@@ -55,10 +55,12 @@ def judge_characters(
     extent: Extent | None,
     *,
     missing: int = 0,
+    begins: bool = True,
 ) -> Iterator[Finding]:
     """Yield what is wrong with the characters of one wire.
 
-    `extent` is of its trace, if it has one; `missing` bytes are known to be lost by overruns.
+    `extent` is of its trace, if it has one; `missing` bytes are known to be lost by overruns; `begins` is whether these
+    are its first characters, or it has none.
     """
     total = len(characters)
     for kind, fault in FAULT_OF.items():
@@ -76,7 +78,7 @@ def judge_characters(
     if characters.truncated:
         reason = f"{characters.truncated[0].upper()}{characters.truncated[1:]}"
         yield make_finding("cut-capture", wire, reason=reason)
-    if extent is not None:
+    if extent is not None and begins:
         if not extent.changes:
             yield make_finding("silence", wire, level=extent.first_level)
         elif (out_of_step := _out_of_step(characters, line, extent)) or characters.starts_mid_character:
@@ -84,8 +86,8 @@ def judge_characters(
         ticks = line.bit_time_s / extent.tick_s
         if extent.changes and ticks < COARSE:
             yield make_finding("coarse-capture", wire, ticks=ticks, off=0.5 / ticks)
-        if characters.unfinished_s is not None:
-            yield make_finding("cut-character", wire, Places.at(total, characters.unfinished_s))
+    if extent is not None and characters.unfinished_s is not None:
+        yield make_finding("cut-character", wire, Places.at(total, characters.unfinished_s))
 
 
 def _out_of_step(characters: Characters, line: LineSettings, extent: Extent) -> dict[str, Any]:

@@ -12,11 +12,11 @@ from larkreader.declare.common.percent import percent_text
 from larkreader.declare.paths.receive_path import BlockingApplication, PeriodicApplication, ReceivePath
 from larkreader.declare.paths.receive_services import DmaService, InterruptService, PollingService
 from larkreader.judge.findings.wording import duration
-from larkreader.judge.setup.path_report import PathReport
+from larkreader.judge.setup.path_report import PathSum
 from larkreader.judge.wire.pauses import Pauses
 from larkreader.present.text.terminal import kept_whole, new_table
 from larkreader.simulate.path_limits import PathLimits
-from larkreader.simulate.replayed import BUFFERS, Fate, Replay
+from larkreader.simulate.replayed import BUFFERS, Fate, ReplayCounts
 from larkreader.simulate.send_path import SendFate, SendReplay
 
 FATES = {
@@ -31,7 +31,7 @@ FATES = {
 }
 
 
-def receive_paths(paths: Mapping[str, PathReport]) -> Group:
+def receive_paths(paths: Mapping[str, PathSum]) -> Group:
     """Show stage by stage how full each was, what was lost there, and what would do."""
     parts: list[Any] = []
     for wire, item in paths.items():
@@ -51,10 +51,10 @@ def receive_paths(paths: Mapping[str, PathReport]) -> Group:
     return Group(*parts)
 
 
-def paths_in_short(paths: Mapping[str, PathReport]) -> Group:
+def paths_in_short(paths: Mapping[str, PathSum]) -> Group:
     """Show in one row each the paths that lose nothing, and the others in full."""
     table = new_table("receive path", ">characters", "at most of what it holds", ">taken")
-    troubled: dict[str, PathReport] = {}
+    troubled: dict[str, PathSum] = {}
     for wire, path in paths.items():
         result = path.replay
         fill = ", ".join(
@@ -67,7 +67,7 @@ def paths_in_short(paths: Mapping[str, PathReport]) -> Group:
     return Group(table, *rest)
 
 
-def holds_of(stage: str, result: Replay) -> int:
+def holds_of(stage: str, result: ReplayCounts) -> int:
     """Return how many characters a stage can hold."""
     path = result.path
     if stage == "ring" and path.ring is not None:
@@ -77,7 +77,7 @@ def holds_of(stage: str, result: Replay) -> int:
     return path.fifo.size + path.fifo.shift_waits
 
 
-def _stage(stage: str, result: Replay, limits: PathLimits) -> tuple[str, str, str, str, str]:
+def _stage(stage: str, result: ReplayCounts, limits: PathLimits) -> tuple[str, str, str, str, str]:
     """Return what a stage holds, held at most, needs, needs by arithmetic, and how many it lost."""
     path, most = result.path, f"{result.high_water(stage):,}"
     if stage == "ring" and path.ring is not None:
@@ -89,7 +89,7 @@ def _stage(stage: str, result: Replay, limits: PathLimits) -> tuple[str, str, st
     return f"{path.fifo.size:,}{waits}", most, "-", "-", f"{result.count(Fate.OVERRUN):,}"
 
 
-def _service(path: ReceivePath, result: Replay, limits: PathLimits) -> str:
+def _service(path: ReceivePath, result: ReplayCounts, limits: PathLimits) -> str:
     service = path.service
     if isinstance(service, (InterruptService, DmaService)):
         what = "Interrupts" if isinstance(service, InterruptService) else "DMA's notices are served"
@@ -119,29 +119,29 @@ def _slowest(limits: PathLimits) -> str:
     return f"up to {duration(limits.slowest_s)} the hardware loses nothing{result}"
 
 
-def _application(result: Replay) -> list[str]:
-    application, reads = result.path.application, result.reads
+def _application(result: ReplayCounts) -> list[str]:
+    application = result.path.application
     if application is None:
         return []
     if isinstance(application, BlockingApplication):
         limit = f" or {duration(application.limit_s)} are over" if application.limit_s is not None else ""
-        by_time = int(reads.by_time.sum())
         text = (
-            f"Reads wait until {application.length:,} are there{limit}: {len(reads) - by_time:,} returned whole, "
-            f"{by_time:,} in part, {result.empty_reads:,} empty."
+            f"Reads wait until {application.length:,} are there{limit}: {result.reads_complete:,} returned whole, "
+            f"{result.reads_by_time:,} in part, {result.empty_reads:,} empty."
         )
         return [text + (f" A read waits at the end, with {result.unfinished:,}." if result.unfinished else "")]
     what = "takes" if isinstance(application, PeriodicApplication) else "takes lines"
-    times = "once" if len(reads) == 1 else f"{len(reads):,} times"
+    reads = result.reads_complete + result.reads_by_time
+    times = "once" if reads == 1 else f"{reads:,} times"
     return [f"The application looks every {duration(application.every_s)} and {what}: {times}."]
 
 
-def _pauses(report: PathReport) -> list[str]:
+def _pauses(report: PathSum) -> list[str]:
     result, limits, pause = report.replay, report.limits, report.replay.path.pause
     if pause is None or report.line.flow_control == "none":
         return []
-    times = "1 pause is" if len(result.pauses_s) == 1 else f"{len(result.pauses_s):,} pauses are"
-    held = f"; the sender holds back {result.most_held:,} at most" if len(result.pauses_s) else ""
+    times = "1 pause is" if result.pauses == 1 else f"{result.pauses:,} pauses are"
+    held = f"; the sender holds back {result.most_held:,} at most" if result.pauses else ""
     text = f"{times} asked for at {pause.at:,} and over at {pause.resume_at:,}{held}."
     if limits.marks is not None:
         low, high = limits.marks
@@ -170,7 +170,7 @@ def send_paths(sends: Mapping[str, SendReplay]) -> Group:
     return Group(kept_whole(table, 1))
 
 
-def lost_of(result: Replay) -> int:
+def lost_of(result: ReplayCounts) -> int:
     """Return how many characters hardware and buffers lost."""
     return result.count(Fate.OVERRUN) + sum(result.count(fate) for fate in BUFFERS)
 

@@ -1,0 +1,81 @@
+"""What is judged as the characters of a large capture settle: receive paths, and delays behind events."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+import numpy as np
+import numpy.typing as npt
+
+from larkreader.capture.characters import Characters
+from larkreader.declare.document.sheet import Sheet
+from larkreader.decode.columns.frame_columns import Frames
+from larkreader.judge.measure.events import EventDelays, EventFollower
+from larkreader.judge.setup.path_judge import PathJudge
+from larkreader.judge.setup.path_report import SEARCHED, PathSum
+from larkreader.judge.verdict.path_verdicts import frame_ends_with, is_unfinished, starts_on
+
+from .stretches import StretchJudge
+
+
+class Followers:
+    """Takes in what `StretchJudge` hands over, of the wires whose levels were captured.
+
+    Parameters
+    ----------
+    sheet : Sheet
+        What was declared.
+    wires : sequence of str
+        The wires.
+    searched : int
+        As of `PathJudge`.
+    """
+
+    def __init__(self, sheet: Sheet, wires: Sequence[str], *, searched: int = SEARCHED) -> None:
+        self._sheet = sheet
+        self._paths = {wire: PathJudge(sheet, wire, searched=searched) for wire in wires if wire in sheet.receive}
+        self._events: dict[str, EventFollower] = {}
+
+    def add_changes(self, changes_s: Mapping[str, Sequence[npt.NDArray[np.float64]]]) -> None:
+        """Take in when event signals changed, in seconds, by the names of the events; before the characters."""
+        for key, some in changes_s.items():
+            follower = self._events.setdefault(key, EventFollower(self._sheet.event[key]))
+            for at_s in some:
+                follower.add_changes(at_s)
+
+    def settle(self, wire: str, before: int, characters: Characters, frames: Mapping[str, Frames]) -> None:
+        """Take in the characters of a wire that follow so many others, and their frames, as of `StretchJudge`."""
+        if wire in self._paths:
+            self._paths[wire].add(characters, starts_on(self._sheet, wire, frames) + before)
+        for key, follower in self._events.items():
+            event = self._sheet.event[key]
+            if event.wire == wire:
+                begins = [item.begin_s for item in frames.values()] or [np.empty(0)]
+                begins_s = characters.begin_s if event.to == "character" else np.sort(np.concatenate(begins))
+                follower.add_begins(begins_s)
+
+    def paths(self, judges: Sequence[StretchJudge], ends_s: Mapping[str, float | None]) -> dict[str, PathSum]:
+        """Return what receive paths make of the wires, now that nothing follows.
+
+        Parameters
+        ----------
+        judges : sequence of StretchJudge
+            What judged the wires, and is closed.
+        ends_s : mapping of str to float
+            By wire whose levels were captured, when the capture ends, in seconds; None where that is not known.
+        """
+        found = {}
+        for judge in judges:
+            for wire, held in judge.held.items():
+                if wire in self._paths and wire in ends_s:
+                    latest, layouts = judge.latest, self._sheet.layouts_of(wire)
+                    found[wire] = self._paths[wire].close(
+                        ends_s[wire],
+                        frame_ends=frame_ends_with(len(held), layouts, latest.frames),
+                        is_unfinished=is_unfinished(latest.skipped.get(wire)),
+                    )
+        return found
+
+    def events(self) -> dict[str, EventDelays]:
+        """Return what followed the changes of event signals, by the names of the events."""
+        return {key: follower.delays() for key, follower in self._events.items()}

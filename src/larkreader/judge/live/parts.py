@@ -1,0 +1,69 @@
+"""Parts of a stretch: the characters before and behind a place, and on which side of it findings lie."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+
+import numpy as np
+import numpy.typing as npt
+
+from larkreader.capture.characters import Characters
+from larkreader.judge.findings.finding import NOWHERE, Finding
+from larkreader.judge.verdict.judged import Stretch
+
+ROW_OF_SPANS = frozenset(
+    (
+        "truncated-frame",
+        "length-mismatch",
+        "resynchronised",
+        "cut-frame",
+        "undeclared-frame",
+        "bad-stuffing",
+        "terminator-missing",
+        "overlong-frame",
+    )
+)
+"""Kinds of which a row is a stretch that belongs to no frame."""
+
+
+def every_finding(stretch: Stretch) -> Iterator[Finding]:
+    """Yield all that is found in a stretch."""
+    for item in stretch.wires.values():
+        yield from item.of_characters
+        yield from item.of_content
+    yield from stretch.together
+
+
+def until(held: Mapping[str, Characters], end: Mapping[str, int]) -> dict[str, Characters]:
+    """Return the characters of each wire before one of them."""
+    return {wire: characters.between(0, end[wire]) for wire, characters in held.items()}
+
+
+def since(held: Mapping[str, Characters], first: Mapping[str, int]) -> dict[str, Characters]:
+    """Return the characters of each wire from one of them on."""
+    return {wire: characters.between(first[wire]) for wire, characters in held.items()}
+
+
+def lies_from(finding: Finding, first: Mapping[str, int], first_s: float) -> bool:
+    """Return whether any place of a finding lies at or behind a place."""
+    return bool((~_is_before(finding, first, first_s) & _is_somewhere(finding)).any())
+
+
+def lies_before(finding: Finding, first: Mapping[str, int], first_s: float) -> bool:
+    """Return whether any place of a finding lies before a place."""
+    return bool((_is_before(finding, first, first_s) & _is_somewhere(finding)).any())
+
+
+def _is_somewhere(finding: Finding) -> npt.NDArray[np.bool_]:
+    """Return which places of a finding are known; one about a whole wire has none."""
+    places = finding.places
+    return np.asarray((places.offset != NOWHERE) | (places.row != NOWHERE) | np.isfinite(places.time_s))
+
+
+def _is_before(finding: Finding, first: Mapping[str, int], first_s: float) -> npt.NDArray[np.bool_]:
+    """Return which places of a finding lie before a place: by their characters, or by time where there are none."""
+    places = finding.places
+    if finding.subject.kind == "pair":
+        return places.time_s < first_s
+    by_offset = places.offset < first.get(finding.subject.wire, 0)
+    return np.where(places.offset == NOWHERE, places.time_s < first_s, by_offset)
