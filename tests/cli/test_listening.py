@@ -43,18 +43,26 @@ def test_listening_ends_with_what_decode_finds_in_a_recording(shell, tmp_path, r
     assert out.endswith(shell("decode", sheet, recording)[1].split("\n\nVerdict", 1)[1])
 
 
+@pytest.fixture(params=["recording", "levels"])
+def large(request, recordings, rig_files):
+    """Return a sheet and a capture, of characters and of levels."""
+    return recordings["service"] if request.param == "recording" else (rig_files["sheet"], rig_files["capture"])
+
+
 @pytest.mark.parametrize("options", [[], ["--json"], ["--annotations", "gitlab"], ["--wire", "from_pump"]])
-def test_a_large_capture_is_decoded_without_its_columns_and_shows_the_same(shell, monkeypatch, recordings, options):
-    sheet, recording = recordings["service"]
+def test_a_large_capture_is_decoded_without_its_columns_and_shows_the_same(shell, monkeypatch, large, options):
+    sheet, recording = large
     whole = shell("decode", sheet, recording, *options)
     monkeypatch.setattr("larkreader.answers.large.LARGE_FROM", 0)
     monkeypatch.setattr("larkreader.answers.reading.read", lambda *_, **__: pytest.fail("read as a whole"))
     assert shell("decode", sheet, recording, *options) == whole
 
 
-def test_a_report_of_a_large_capture_judges_all_and_draws_its_first_part(shell, monkeypatch, tmp_path, recordings):
+def test_a_report_of_a_large_capture_judges_all_and_draws_its_first_part(shell, monkeypatch, large):
     """Everything is that of the report of the whole, but what is taken of the first part; and that is named."""
-    sheet, recording = recordings["service"]
+    sheet, recording = large
+    monkeypatch.setattr("larkreader.capture.files.vcd.PIECE", 1 << 13)
+    monkeypatch.setattr("larkreader.capture.files.vcd_blocks.BLOCK", 1 << 13)
     monkeypatch.setenv("SOURCE_DATE_EPOCH", "1700000000")
     whole = shell("report", sheet, recording, "--markdown", "-o", "-")
     monkeypatch.setattr("larkreader.answers.large.LARGE_FROM", 0)

@@ -2,6 +2,7 @@
 
 import json
 import random
+from dataclasses import replace
 from functools import partial
 
 import numpy as np
@@ -12,8 +13,11 @@ from random_traffic import CRC, MARKER, make_traffic
 from strategies import examples
 
 import larkreader as lr
+from larkreader.capture.characters import Fault
 from larkreader.capture.files.recording import RecordingWriter
 from larkreader.judge.live.examples import FrameExamples
+from larkreader.simulate.buffers import characters_at
+from larkreader.simulate.software_receiver import trace_of
 
 FIELDS = [{"name": "n", "type": "uint8", "counter": True}, {"name": "crc", "type": "checksum"}]
 FLOW = lr.FrameLayout(boundary=MARKER, checksum=CRC, fields=FIELDS, period=0.1)
@@ -99,9 +103,69 @@ def test_a_large_capture_is_diagnosed_as_a_small_one(tmp_path_factory, number):
     assert large == small
 
 
-def test_levels_are_not_judged_in_stretches(rig_files):
-    with pytest.raises(lr.CaptureError, match="holds levels"):
-        lr.answers.judge_capture(rig_files["sheet"], rig_files["capture"])
+TICK_S = 1e-7
+PATHS = (
+    {"fifo": {"size": 8, "trigger": 4, "idle_characters": 3.0}, "service": {"kind": "interrupt", "latency_s": 2e-4},
+     "ring": {"size": 64, "full": "drop-new"}, "application": {"kind": "periodic", "every_s": 0.02}},
+    {"fifo": {"size": 4, "trigger": 4}, "service": {"kind": "interrupt", "latency_s": 3e-4, "jitter_s": 2e-4}},
+    {"service": {"kind": "dma", "block": 32, "notices": ["half", "full", "idle"], "circular": True},
+     "ring": {"size": 128, "full": "overwrite-oldest"}, "application": {"kind": "blocking", "length": 11}},
+    {"service": {"kind": "polling", "every_s": 1e-4}, "ring": {"size": 32, "full": "stop"},
+     "application": {"kind": "lines", "terminator": "0D 0A", "every_s": 0.01, "buffer": 24}},
+)  # fmt: skip
+
+
+def as_levels(traffic, chance):
+    """Return what is captured of the levels of traffic: its wires from within a character on, glitches, an event."""
+    line, traces = next(iter(traffic.sheet.wire.values())).line, {}
+    for wire in traffic.sheet.wire:
+        begins, values, faults, free_s = [], [], [], 0.0
+        for at_s, of, data, flags, _ in traffic.groups:
+            for place, value in enumerate(data if of == wire else b""):
+                begins.append(max(at_s, free_s))
+                values.append(value)
+                faults.append((flags[place] if flags else 0) & (Fault.PARITY | Fault.FRAMING))
+                free_s = begins[-1] + line.character_time_s + (2 * line.bit_time_s if faults[-1] else 0)
+        characters = characters_at(np.array(begins), values, line)
+        traces[wire] = trace_of(replace(characters, faults=np.array(faults, np.uint8)), line, TICK_S)
+    ends = [int(trace.edges[-1]) + 1 for trace in traces.values() if len(trace)]
+    begin = min((int(trace.edges[0]) for trace in traces.values() if len(trace)), default=0) - chance.choice([1, 9_000])
+    begin += chance.choice([0, 0, 2_000])  # ticks: a bit of 57600 baud has 174
+    end = max(ends, default=begin + 1) + chance.choice([0, 1_000, 5_000_000])
+    found = {"ready": (np.unique([chance.randrange(begin + 1, end) for _ in range(60)]), 0)}
+    for wire, trace in traces.items():
+        edges, gaps = trace.edges, np.flatnonzero(np.diff(trace.edges) > 60_000)
+        if len(gaps) and chance.random() < 0.3:  # a glitch of 2 µs in a rest
+            place = int(chance.choice(gaps))
+            at = edges[place] + 30_000
+            edges = np.insert(edges, place + 1, [at, at + 20])
+        found[wire] = edges[edges > begin], 1 ^ (int(np.count_nonzero(edges <= begin)) & 1)
+    return {name: lr.Trace(edges, TICK_S, level, begin=begin, end=end) for name, (edges, level) in found.items()}
+
+
+@examples(0.4)
+@given(st.integers(0, 2**32))
+def test_levels_are_judged_in_stretches_as_a_whole(tmp_path_factory, number):
+    """With receive paths and event signals; however the file is cut into pieces, and its characters into stretches."""
+    traffic, chance = make_traffic(number), random.Random(number)
+    path = tmp_path_factory.mktemp("large") / "a.vcd"
+    lr.write_vcd(path, as_levels(traffic, chance))
+    wires = list(traffic.sheet.wire)
+    followed = chance.choice(wires)
+    to = "frame" if traffic.sheet.layouts_of(followed) and chance.random() < 0.5 else "character"
+    sheet = lr.Sheet(
+        **{name: getattr(traffic.sheet, name) for name in ("line", "wire", "frame", "pair")},
+        receive={wire: chance.choice(PATHS) for wire in wires if chance.random() < 0.7},
+        event={"ready": {"wire": followed, "edge": chance.choice(["rise", "both"]), "to": to}},
+    )
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr("larkreader.capture.files.vcd.PIECE", chance.choice([1 << 12, 1 << 14, 1 << 24]))
+        patch.setattr("larkreader.capture.files.vcd_blocks.BLOCK", 1 << 11)
+        patch.setattr("larkreader.judge.verdict.path_verdicts.SEARCHED", -1)
+        patch.setattr("larkreader.judge.live.followers.SEARCHED", -1)
+        whole = lr.read(sheet, path)
+        summed = lr.answers.judge_capture(sheet, path, stretch=600)
+    assert as_json(summed) == as_json(whole)
 
 
 def test_a_finding_is_there_when_it_is_certain_and_grows():

@@ -148,6 +148,24 @@ def test_reads_that_get_out_of_step_are_found_without_any_frame_declared():
     assert (stuck.evidence["left"], stuck.certainty) == (4, "proven")
 
 
+def test_a_read_waits_for_ever_although_the_capture_begins_within_a_frame():
+    """Reads of 8 beside frames of 6: 4 of 20 characters are left, of which the last ends a whole frame."""
+    fields = [{"name": "flow", "type": "uint16"}, {"name": "sum", "type": "checksum"}]
+    layout = lr.FrameLayout(
+        boundary={"kind": "marker", "marker": "D7 4B"}, fields=fields, checksum={"algorithm": "CRC-16/MODBUS"}
+    )
+    reads = {"service": {"kind": "interrupt", "latency_s": 1e-5}, "ring": {"size": 64}}
+    sheet = lr.Sheet(
+        wire={"pump": {"line": LINE}},
+        frame={"flow": layout},
+        receive={"pump": reads | {"application": {"kind": "blocking", "length": 8}}},
+    )
+    sent = layout.encode({"flow": 7})[4:] + b"".join(layout.encode({"flow": flow}) for flow in (1, 2, 3))
+    reading = lr.read(sheet, {"pump": lr.transmit(sent, LINE, end_s=1.0)})
+    (stuck,) = (finding for finding in reading.findings if finding.kind == "stuck-read")
+    assert (stuck.evidence["left"], stuck.certainty) == (4, "proven")
+
+
 def test_a_capture_without_a_good_frame_or_without_a_character_is_not_clean(shell, tmp_path):
     reading = read(PLAIN, b"abcdefghijklmnopqrstuvwxyz")
     assert (reading.verdict, reading.findings[0].kind) == ("faults", "no-good-frame")

@@ -11,6 +11,7 @@ import numpy as np
 from larkreader.capture.characters import Characters
 from larkreader.capture.files.capture_file import CaptureFile
 from larkreader.capture.files.content import Progress
+from larkreader.capture.measured import Measured
 from larkreader.declare.document.sheet import Sheet
 from larkreader.declare.document.sheet_file import open_sheet
 from larkreader.declare.run.capture_form import CaptureForm, CaptureKind
@@ -32,12 +33,17 @@ from larkreader.judge.wire.pauses import Pauses
 from larkreader.shown import Shown
 from larkreader.sources import Source, path_of
 
+from .large import needs_whole
 from .reading import Reading, reading_of
 from .reading_content import reading_document
 
 FIRST_PART = 1 << 20  # characters of which the columns are held all the same
+FIRST_PART_OF_LEVELS = (
+    1 << 16
+)  # of a capture of levels, which are kept for figures, and whose receive paths are replayed
 PARTS = 64  # in which they are taken
 LARGE_STRETCH, LARGE_MOST = 1 << 18, 1 << 22  # of what is there already, a longer stretch costs less time
+STRETCH_OF_LEVELS, MOST_OF_LEVELS = 1 << 16, 1 << 20  # beside which a piece of the levels is there
 
 
 @dataclass(frozen=True, repr=False)
@@ -135,8 +141,8 @@ def judge_capture(
     check_stops: bool = False,
     progress: Progress | None = None,
     workers: int = 1,
-    stretch: int = LARGE_STRETCH,
-    most: int = LARGE_MOST,
+    stretch: int | None = None,
+    most: int | None = None,
 ) -> SummedReading:
     r"""Judge a large capture in bounded memory: what `read` concludes from it, without its columns.
 
@@ -162,8 +168,8 @@ def judge_capture(
         Called with the bytes read and the bytes there are, now and then.
     workers : int
         As of `read`.
-    stretch, most : int
-        As of `LiveReading`.
+    stretch, most : int, optional
+        As of `LiveReading`; longer ones unless given.
 
     Returns
     -------
@@ -199,17 +205,13 @@ def judge_capture(
     with CaptureFile(path, kind=kind, form=form, progress=progress, workers=workers) as file:
         if file.holds_levels and (needs := needs_whole(declared, wires)):
             raise RequestError(f'wire "{needs}"', "has a clear-to-send signal", "must be read whole", "Use lr.read")
-        judges = _Judges(declared, wires, stretch, most, with_levels=file.holds_levels)
+        usual, usual_most = (STRETCH_OF_LEVELS, MOST_OF_LEVELS) if file.holds_levels else (LARGE_STRETCH, LARGE_MOST)
+        judges = _Judges(declared, wires, stretch or usual, most or usual_most, with_levels=file.holds_levels)
         for piece in file.pieces(signals_of(declared, wires, with_events=file.holds_levels)):
             judges.add(receiver.add(piece), receiver)
     judges.add(receiver.close(), receiver)
     name = harmless(str(path), is_name=True)
     return judges.close(wires, name, sheet_name)
-
-
-def needs_whole(sheet: Sheet, wires: Iterable[str]) -> str | None:
-    """Return a wire of which levels must be read whole, as it has a clear-to-send signal; None if there is none."""
-    return next((wire for wire in wires if sheet.wire[wire].clear_to_send), None)
 
 
 def read_first_part(
@@ -221,7 +223,7 @@ def read_first_part(
     wire: str | None = None,
     keep_levels: bool = False,
     workers: int = 1,
-    most: int = FIRST_PART,
+    most: int | None = None,
 ) -> Reading:
     r"""Read the first part of a capture of characters, with its columns; `judge_capture` judges all of it.
 
@@ -241,8 +243,9 @@ def read_first_part(
         As of `read`.
     workers : int
         As of `read`.
-    most : int
-        After how many characters of all wires the part ends; that of levels ends with a piece of the file.
+    most : int, optional
+        After how many characters of all wires the part ends: a million, or 65,536 of levels, unless given; that of
+        levels ends with a piece of the file.
 
     Returns
     -------
@@ -272,10 +275,16 @@ def read_first_part(
     form = (form or declared.capture).with_mark_of(declared.wire[wires[0]].line)
     with CaptureFile(path, kind=kind, form=form, workers=workers) as file:
         pieces = file.pieces(signals_of(declared, wires, with_events=file.holds_levels))
-        if not file.holds_levels:
-            pieces = (part for piece in pieces for part in _parts(piece, max(most // PARTS, 1)))
-        received = receive_all(pieces, declared, keep_levels=keep_levels, most=most)
+        most = most or (FIRST_PART_OF_LEVELS if file.holds_levels else FIRST_PART)
+        parts = pieces if file.holds_levels else _smaller(pieces, max(most // PARTS, 1))
+        received = receive_all(parts, declared, keep_levels=keep_levels, most=most)
     return reading_of(declared, received, wires, harmless(str(path), is_name=True), sheet_name)
+
+
+def _smaller(pieces: Iterable[Mapping[str, Measured]], size: int) -> Iterator[Mapping[str, Characters]]:
+    """Yield pieces of characters in parts of some size."""
+    for piece in pieces:
+        yield from _parts({wire: some for wire, some in piece.items() if isinstance(some, Characters)}, size)
 
 
 def _opened(sheet: Sheet | Source) -> tuple[Sheet, str]:

@@ -25,6 +25,7 @@ from .common import (
     samples_option,
     stops_option,
     wire_option,
+    workers,
     write_fates_of,
 )
 from .forms import form_of, form_options
@@ -146,9 +147,15 @@ def decode(
     encoding = check_encoding(encoding)
     ring = _ring_of(capture, write_index, filled, kind)
     needs_columns = bool(chosen) or any(path is not None for path in (characters, frames, fates))
-    if ring is None and not needs_columns and _is_large(sheet, capture, kind, given):
-        summed = _judge_large(sheet, capture, kind, given, wire)
-        return _report(summed, sheet, capture, junit, annotations, as_json=as_json)
+    receiver = {
+        "samples": int(samples),
+        "oversampling": None if oversampling is None else int(oversampling),
+        "check_stops": check_stops,
+    }
+    if ring is None and not needs_columns:
+        summed = _judge_large(sheet, capture, kind, given, wire, **receiver)
+        if summed is not None:
+            return _report(summed, sheet, capture, junit, annotations, as_json=as_json)
     if ring is None:
         declared = open_sheet(sheet)
         reading = read_with_progress(
@@ -158,9 +165,7 @@ def decode(
             kind=kind,
             form=form_of(declared.capture, given),
             wire=wire,
-            samples=int(samples),
-            oversampling=None if oversampling is None else int(oversampling),
-            check_stops=check_stops,
+            **receiver,
         )
     else:
         reading = _read_ring(sheet, capture, ring, wire)
@@ -208,27 +213,25 @@ def _report(
     return exit_status(reading.verdict)
 
 
-def _is_large(sheet: Path, capture: Path, kind: CaptureKind | None, given: dict[str, Any]) -> bool:
-    """Return whether a capture is judged without its columns."""
-    from larkreader.answers.large import LARGE_FROM, is_large_stream
+def _judge_large(
+    sheet: Path, capture: Path, kind: CaptureKind | None, given: dict[str, Any], wire: str | None, **options: Any
+) -> SummedReading | None:
+    """Judge a large capture stretch by stretch, with a progress bar; None if it is read as a whole."""
+    from larkreader.answers.large import LARGE_FROM, is_large_capture
     from larkreader.declare.document.sheet_file import open_sheet
 
     if not capture.is_file() or capture.stat().st_size < LARGE_FROM:
-        return False
-    return is_large_stream(capture, kind, form_of(open_sheet(sheet).capture, given))
-
-
-def _judge_large(
-    sheet: Path, capture: Path, kind: CaptureKind | None, given: dict[str, Any], wire: str | None
-) -> SummedReading:
-    """Judge a capture stretch by stretch, with a progress bar."""
-    from larkreader.answers.summed_reading import judge_capture
-    from larkreader.declare.document.sheet_file import open_sheet
-
+        return None
     declared = open_sheet(sheet)
+    form = form_of(declared.capture, given)
+    if not is_large_capture(declared, capture, kind, form, wire):
+        return None
+    from larkreader.answers.summed_reading import judge_capture
+
     with progress_of(f"reading {capture.name}", shown=True) as progress:
-        form = form_of(declared.capture, given)
-        summed = judge_capture(declared, capture, kind=kind, form=form, wire=wire, progress=progress)
+        summed = judge_capture(
+            declared, capture, kind=kind, form=form, wire=wire, progress=progress, workers=workers(), **options
+        )
     return replace(summed, sheet_name=str(sheet))
 
 

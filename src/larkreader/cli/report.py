@@ -19,6 +19,7 @@ from .common import (
     progress_of,
     read_with_progress,
     wire_option,
+    workers,
 )
 from .forms import form_of, form_options
 from .grouped import command
@@ -106,14 +107,16 @@ def _read(
     with_figures: bool,
 ) -> tuple[Reading, SummedReading | None, list[str]]:
     """Read a capture: whole, or the first part with what all of it shows; and what is left out of figures."""
-    from larkreader.answers.large import is_large_stream
+    from larkreader.answers.large import is_large_capture
 
-    if is_large_stream(capture, kind, form):
+    if is_large_capture(declared, capture, kind, form, wire):
         from larkreader.answers.summed_reading import judge_capture, read_first_part
 
         with progress_of(f"reading {capture.name}", shown=True) as progress:
-            whole = judge_capture(declared, capture, kind=kind, form=form, wire=wire, progress=progress)
-        first = read_first_part(declared, capture, kind=kind, form=form, wire=wire)
+            whole = judge_capture(
+                declared, capture, kind=kind, form=form, wire=wire, progress=progress, workers=workers()
+            )
+        first = read_first_part(declared, capture, kind=kind, form=form, wire=wire, keep_levels=with_figures)
         return replace(first, sheet_name=str(sheet)), whole, []
     is_large = capture.is_file() and capture.stat().st_size > LARGEST
     reading = read_with_progress(

@@ -87,8 +87,8 @@ class _Level:
     def __init__(self, path: ReceivePath, stage: str) -> None:
         self._path, self._stage = path, stage
         self._held = self._most = 0
-        nothing = np.empty(0, np.int64)
-        self._waiting: tuple[npt.NDArray[np.float64], npt.NDArray[np.int64], npt.NDArray[np.int64]] = (
+        nothing = np.empty(0, np.int8)
+        self._waiting: tuple[npt.NDArray[np.float64], npt.NDArray[np.int8], npt.NDArray[np.int8]] = (
             np.empty(0),
             nothing,
             nothing,
@@ -99,9 +99,12 @@ class _Level:
         arrived_s = part.arrived_s[np.isfinite(part.arrived_s)]
         if len(arrived_s):
             self._let_happen(float(arrived_s[0]))
-        changes = part.level_changes(self._stage)
-        times, steps, turn = (np.concatenate(both) for both in zip(self._waiting, changes, strict=True))
-        self._waiting = times, steps, turn
+        before, changes = self._waiting, part.level_changes(self._stage)
+        self._waiting = (
+            np.concatenate([before[0], changes[0]]),
+            np.concatenate([before[1], changes[1]]),
+            np.concatenate([before[2], changes[2]]),
+        )
 
     @property
     def most(self) -> int:
@@ -114,7 +117,7 @@ class _Level:
         times, steps, turn = self._waiting
         is_due = times < until_s
         order = np.lexsort((turn[is_due], times[is_due]))
-        levels = self._held + np.cumsum(steps[is_due][order])
+        levels = self._held + np.cumsum(steps[is_due][order], dtype=np.int64)
         if len(levels):
             self._held = int(levels[-1])
             self._most = max(self._most, int(within_ring(levels, self._stage, self._path).max()))

@@ -291,7 +291,7 @@ class Replay(Columns, ReplayCounts):
         """How often the sender saw that it was to pause."""
         return len(self.pauses_s)
 
-    def level_changes(self, stage: str) -> tuple[Seconds, npt.NDArray[np.int64], npt.NDArray[np.int64]]:
+    def level_changes(self, stage: str) -> tuple[Seconds, npt.NDArray[np.int8], npt.NDArray[np.int8]]:
         """Return when a stage held one more or one less, unsorted.
 
         Parameters
@@ -302,7 +302,7 @@ class Replay(Columns, ReplayCounts):
         Returns
         -------
         tuple of ndarray
-            Times in seconds, float64 of shape (n,); 1 or -1 and the order of those at one time, int64 of the same
+            Times in seconds, float64 of shape (n,); 1 or -1 and the order of those at one time, int8 of the same
             shape: what is overwritten goes first, then what arrives, then what is taken.
         """
         received, went = (self.column(name) for name in STAGES[stage])
@@ -314,8 +314,8 @@ class Replay(Columns, ReplayCounts):
         gone = np.where(np.isnan(went), lost, went)
         is_gone = ~np.isnan(gone)
         times = np.concatenate([received, gone[is_gone]])
-        steps = np.repeat([1, -1], [len(received), int(is_gone.sum())])
-        turn = np.concatenate([np.zeros(len(received), np.int64), np.where(is_lost, -1, 1)[is_gone]])
+        steps = np.repeat(np.array([1, -1], np.int8), [len(received), int(is_gone.sum())])
+        turn = np.concatenate([np.zeros(len(received), np.int8), np.where(is_lost, -1, 1)[is_gone].astype(np.int8)])
         return times, steps, turn
 
     def level(self, stage: str) -> tuple[Seconds, npt.NDArray[np.int64]]:
@@ -334,7 +334,7 @@ class Replay(Columns, ReplayCounts):
         """
         times, steps, turn = self.level_changes(stage)
         order = np.lexsort((turn, times))
-        return times[order], within_ring(np.cumsum(steps[order]), stage, self.path)
+        return times[order], within_ring(np.cumsum(steps[order], dtype=np.int64), stage, self.path)
 
     def high_water(self, stage: str) -> int:
         """Return how many characters a stage held at most, as `ReplayCounts.high_water`."""

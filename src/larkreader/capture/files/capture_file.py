@@ -132,8 +132,9 @@ class CaptureFile:
         Yields
         ------
         dict of str to Trace or Characters
-            By wire; not every wire is in every piece. The pieces of a trace go on where the last piece ended, as
-            `CharacterReader.feed` takes them; the pieces of characters too.
+            By wire. The pieces of a trace go on where the last piece ended, as `CharacterReader.feed` takes them; the
+            pieces of characters too. Traces reach to the same time in each piece; a wire is missing as long as its
+            level is not known. Characters may be of some wires alone.
 
         Raises
         ------

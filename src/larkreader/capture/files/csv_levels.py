@@ -101,8 +101,8 @@ def level_pieces(file: Content, signals: Sequence[str], *, rate: float | None) -
         raise CaptureError(rows.name, "has a header but no rows")
     truncated = rows.truncated or file.truncated
     is_known = time is None or bool(truncated) or (last > begin and not changes_last)
-    for signal, builder in builders.items():
-        yield {signal: replace(builder.last(begin, last, end_is_known=is_known), truncated=truncated)}
+    ends = {signal: builder.last(begin, last, end_is_known=is_known) for signal, builder in builders.items()}
+    yield {signal: replace(piece, truncated=truncated) for signal, piece in ends.items()}
 
 
 def write_levels(path: Target, traces: Mapping[str, Trace]) -> None:

@@ -62,9 +62,9 @@ def vcd_pieces(file: Content, signals: Sequence[str]) -> Iterator[dict[str, Trac
     for builder, result in zip(builders, scan.taken(), strict=True):
         builder.add(*result)
     truncated = truncated or stretches.truncated or scan.truncated or file.truncated
-    for signal, builder in zip(wanted, builders, strict=True):
-        last = builder.last(scan.begin or 0, scan.time, end_is_known=scan.ends_with_time or bool(truncated))
-        yield {signal: replace(last, truncated=truncated)}
+    is_known = scan.ends_with_time or bool(truncated)
+    last = [builder.last(scan.begin or 0, scan.time, end_is_known=is_known) for builder in builders]
+    yield {signal: replace(piece, truncated=truncated) for signal, piece in zip(wanted, last, strict=True)}
 
 
 def _whole_words(text: bytes, codes: Sequence[bytes], now: int) -> tuple[bytes, str]:

@@ -27,7 +27,7 @@ if TYPE_CHECKING:  # few files are so large, and what begins processes takes a w
     from multiprocessing.process import BaseProcess
 
 ALONE = 1 << 24  # bytes that are scanned before other processes are begun
-STRETCH = 1 << 23  # bytes that a process scans at a time
+STRETCH = 1 << 22  # bytes that a process scans at a time
 LOOKED_AT = 1 << 12  # bytes in which a stretch has to end
 
 Wanted = Sequence[tuple[Variable, int]]

@@ -52,6 +52,7 @@ ADDING: Mapping[Rule, Callable[[Any, Any], Any]] = {
 }
 CERTAINTIES: tuple[Certainty, ...] = ("possible", "likely", "proven")
 BY_FIELD = ("substitute-values",)  # kinds of which each field has a finding
+AT_BOTH_ENDS = ("cut-character",)  # kinds of which the beginning of a capture and its end have a finding each
 OF_SEVERAL_WIRES = ("collision", "short-turnaround")  # named after the wire of their first place
 
 
@@ -62,7 +63,8 @@ def key_of(finding: Finding) -> Key:
         return (finding.kind,)
     some = str(finding.evidence["field"]) if finding.kind in BY_FIELD else ""
     counted = "counted" if finding.evidence.get("counted") else ""
-    return (finding.kind, finding.subject.kind, finding.subject.name, finding.group, some, counted, *where)
+    end = "end" if finding.kind in AT_BOTH_ENDS and finding.offset is not None else ""
+    return (finding.kind, finding.subject.kind, finding.subject.name, finding.group, some, counted, end, *where)
 
 
 @dataclass

@@ -27,13 +27,11 @@ class Followers:
         What was declared.
     wires : sequence of str
         The wires.
-    searched : int
-        As of `PathJudge`.
     """
 
-    def __init__(self, sheet: Sheet, wires: Sequence[str], *, searched: int = SEARCHED) -> None:
+    def __init__(self, sheet: Sheet, wires: Sequence[str]) -> None:
         self._sheet = sheet
-        self._paths = {wire: PathJudge(sheet, wire, searched=searched) for wire in wires if wire in sheet.receive}
+        self._paths = {wire: PathJudge(sheet, wire, searched=SEARCHED) for wire in wires if wire in sheet.receive}
         self._events: dict[str, EventFollower] = {}
 
     def add_changes(self, changes_s: Mapping[str, Sequence[npt.NDArray[np.float64]]]) -> None:
@@ -67,12 +65,12 @@ class Followers:
         found = {}
         for judge in judges:
             for wire, held in judge.held.items():
-                if wire in self._paths and wire in ends_s:
+                if wire in self._paths and wire in ends_s and self._paths[wire].count:
                     latest, layouts = judge.latest, self._sheet.layouts_of(wire)
                     found[wire] = self._paths[wire].close(
                         ends_s[wire],
                         frame_ends=frame_ends_with(len(held), layouts, latest.frames),
-                        is_unfinished=is_unfinished(latest.skipped.get(wire)),
+                        is_unfinished=is_unfinished(len(held), latest.skipped.get(wire)),
                     )
         return found
 

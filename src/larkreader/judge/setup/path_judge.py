@@ -18,6 +18,7 @@ from .path_facts import PathFacts
 from .path_report import SEARCHED, PathSum, conclude_path, judge_receive_path, other_line
 
 Offsets = npt.NDArray[np.int64]
+AT_ONCE = 1 << 14  # characters of which the columns of a replay are there at once
 
 
 class PathJudge:
@@ -34,6 +35,11 @@ class PathJudge:
         The wire.
     searched : int
         Up to how many characters it is searched what the path could stand.
+
+    Attributes
+    ----------
+    count : int
+        How many characters there are so far.
     """
 
     def __init__(self, sheet: Sheet, wire: str, *, searched: int = SEARCHED) -> None:
@@ -44,7 +50,7 @@ class PathJudge:
         self._starts: list[Offsets] = []
         self._run = ReceiveRun(path, self._line, back=other_line(sheet, wire))
         self._sum, self._facts = ReplaySum(path), PathFacts(path, MOST_PLACES)
-        self._count, self._last_s = 0, -np.inf
+        self.count, self._last_s = 0, -np.inf
 
     def add(self, characters: Characters, starts: Offsets) -> None:
         """Take in what follows.
@@ -58,14 +64,14 @@ class PathJudge:
         """
         self._kept.append(characters)
         self._starts.append(starts)
-        self._count += len(characters)
+        self.count += len(characters)
         if not self._is_kept:
             self._replay_kept()
 
     @property
     def _is_kept(self) -> bool:
         """Whether all characters so far are kept."""
-        return self._keeps_all or self._count <= self._searched
+        return self._keeps_all or self.count <= self._searched
 
     def _replay_kept(self) -> None:
         """Run what was kept through the path."""
@@ -73,11 +79,12 @@ class PathJudge:
         self._kept, self._starts = [], []
         if not len(characters):
             return
-        self._run.feed(characters)
-        self._take()
+        for first in range(0, len(characters), AT_ONCE):
+            self._run.feed(characters[first : first + AT_ONCE])
+            self._take()
         rests = starts_after_rests(characters, self._line, self._last_s)
         self._facts.by_frames.add_messages(starts)
-        self._facts.by_rests.add_messages(rests + self._count - len(characters))
+        self._facts.by_rests.add_messages(rests + self.count - len(characters))
         self._last_s = float(characters.end_s[-1])
 
     def _take(self) -> None:
@@ -99,12 +106,12 @@ class PathJudge:
             characters, starts = Characters.joined(self._kept), np.concatenate(self._starts)
             messages = Messages.between_rests(characters, self._line, end_s)
             messages = messages.or_frames(starts, frame_ends=frame_ends, is_unfinished=is_unfinished)
-            is_searched = self._count <= self._searched
+            is_searched = self.count <= self._searched
             return judge_receive_path(self._sheet, self._wire, characters, messages, search=is_searched)
         self._run.close()
         self._take()
         by_rests = not self._facts.by_frames.messages
-        (self._facts.by_rests if by_rests else self._facts.by_frames).close(self._count)
+        (self._facts.by_rests if by_rests else self._facts.by_frames).close(self.count)
         is_whole = rests_behind(self._last_s, self._line, end_s)
         if not by_rests:
             is_whole = ends_whole(is_whole, frame_ends=frame_ends, is_unfinished=is_unfinished)

@@ -42,7 +42,7 @@ def judge_paths(
         messages = by_rests.or_frames(
             starts_on(sheet, key, frames),
             frame_ends=frame_ends_with(len(held), sheet.layouts_of(key), frames),
-            is_unfinished=is_unfinished(skipped.get(key)),
+            is_unfinished=is_unfinished(len(held), skipped.get(key)),
         )
         reports[key] = judge_receive_path(sheet, key, held, messages, search=len(held) <= SEARCHED)
     return reports
@@ -59,6 +59,8 @@ def frame_ends_with(count: int, layouts: Sequence[FrameLayout], frames: Mapping[
     return any((frames[layout.key].offset + frames[layout.key].length == count).any() for layout in layouts)
 
 
-def is_unfinished(skipped: Spans | None) -> bool:
-    """Return whether the last bytes of a wire are a frame that is not finished."""
-    return skipped is not None and len(skipped) > 0 and bool(skipped.reason[-1] == Skip.UNFINISHED)
+def is_unfinished(count: int, skipped: Spans | None) -> bool:
+    """Return whether the last of so many characters of a wire lie in a frame that is not finished."""
+    if skipped is None or not len(skipped) or skipped.reason[-1] != Skip.UNFINISHED:
+        return False
+    return int(skipped.offset[-1] + skipped.length[-1]) == count

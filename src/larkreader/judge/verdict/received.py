@@ -100,6 +100,7 @@ class Receiver:
         self._events = {_event_key(event): event for event in sheet.event.values()}
         self._clear_keys = {_clear_key(key): key for key in sheet.wire}
         self._readers: dict[str, CharacterReader] = {}
+        self._reached_s = np.inf
         self.received: Received = Received()
         self.changes_s: dict[str, list[Seconds]] = {}
         self.clear: dict[str, list[Trace]] = {}
@@ -129,6 +130,7 @@ class Receiver:
         elif len(received.beginnings[key]) < BEGINNING:
             received.beginnings[key] = Trace.joined([received.beginnings[key], trace])
         received.extents[key] = received.extents[key].grown_by(trace)
+        self._reached_s = trace.in_seconds(trace.begin if trace.end is None else trace.end)
         return self._readers[key].feed(trace)
 
     def taken_changes(self) -> dict[str, list[Seconds]]:
@@ -137,8 +139,11 @@ class Receiver:
         return taken
 
     def decided_s(self, wire: str) -> float:
-        """Return until when all characters of a wire were returned, in seconds: of the levels that were taken in."""
-        return self._readers[wire].decided_s if wire in self._readers else np.inf
+        """Return until when all characters of a wire were returned, in seconds; infinite without levels.
+
+        Of a wire that is missing so far no level is known: it has no character before the pieces that are there end.
+        """
+        return self._readers[wire].decided_s if wire in self._readers else self._reached_s
 
     def close(self) -> dict[str, Characters]:
         """Return by wire the rest of the characters, now that nothing follows."""
