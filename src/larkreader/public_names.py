@@ -133,7 +133,7 @@ STAGES: Mapping[str, Mapping[str, str]] = {
         "measure.pairs": "find_pairs",
         "measure.statistics": "FieldStatistics FrameStatistics measure_frames",
         "setup.ends": "judge_ends",
-        "setup.path_report": "PathReport judge_receive_path",
+        "setup.path_report": "PathReport PathSum judge_receive_path",
         "setup.registers": "ImpliedSettings read_registers",
         "setup.send_findings": "judge_send_path",
         "setup.setup_steps": "judge_steps",

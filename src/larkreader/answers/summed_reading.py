@@ -20,7 +20,7 @@ from larkreader.harmless import harmless
 from larkreader.judge.findings.finding import Findings, Verdict
 from larkreader.judge.live.examples import FrameExample, FrameExamples
 from larkreader.judge.live.followers import Followers
-from larkreader.judge.live.stretches import StretchJudge
+from larkreader.judge.live.stretches import Settled, StretchJudge
 from larkreader.judge.live.sums import Sum, wires_judged_together
 from larkreader.judge.measure.events import EventDelays
 from larkreader.judge.setup.path_report import PathSum
@@ -303,10 +303,8 @@ class _Judges:
         self._groups = wires_judged_together(sheet, wires)
         self._examples = FrameExamples()
         self._followers = Followers(sheet, wires) if with_levels else None
-        settled = None if self._followers is None else self._followers.settle
         self._judges = [
-            StretchJudge(sheet, some, stretch=stretch, most=most, examples=self._examples, settled=settled)
-            for some in self._groups
+            StretchJudge(sheet, some, stretch=stretch, most=most, settled=self._settle) for some in self._groups
         ]
         self._waiting: dict[str, Characters] = {}
         self._ends_s: dict[str, float | None] = {}
@@ -329,6 +327,12 @@ class _Judges:
                 for wire, characters in part.items():
                     judge.add(wire, characters)
                 judge.settle()
+
+    def _settle(self, settled: Settled) -> None:
+        """Take in a stretch that is given up."""
+        self._examples.add(settled.stretch.frames, settled.held, settled.first, settled.before)
+        if self._followers is not None:
+            self._followers.settle(settled)
 
     def _known_together(self, piece: Mapping[str, Characters], until_s: float) -> dict[str, Characters]:
         """Return the characters up to the time until which all wires are known, and keep the others."""

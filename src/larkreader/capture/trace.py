@@ -14,6 +14,7 @@ from larkreader.errors import CaptureError
 from larkreader.shown import Shown
 
 NEARLY_WHOLE = 1e-12  # by which a float64 may miss a number of ticks a second
+LAST_TICK = 1 << 62  # times lie this side of it
 NO_SPANS: npt.NDArray[np.int64] = np.empty((0, 2), dtype=np.int64)
 
 
@@ -59,7 +60,7 @@ class Trace(Shown):
     def __post_init__(self) -> None:
         edges = np.ascontiguousarray(self.edges, dtype=np.int64)
         object.__setattr__(self, "edges", edges)
-        if not self.tick_s > 0:
+        if not 0 < self.tick_s < np.inf:
             raise CaptureError("tick_s", f"is {self.tick_s}", "must be a positive number of seconds")
         if self.first_level not in (0, 1):
             raise CaptureError("first_level", f"is {self.first_level!r}", "must be 0 or 1")
@@ -67,6 +68,11 @@ class Trace(Shown):
             place = int(wrong[0]) + 1
             found = f"is {edges[place]}, after {edges[place - 1]}"
             raise CaptureError(f"edges[{place}]", found, "edges must increase strictly")
+        outermost = {"begin": self.begin, "end": self.end or 0}
+        outermost |= {f"edges[{place}]": int(edges[place]) for place in (0, -1) if len(edges)}
+        for name, tick in outermost.items():
+            if abs(tick) >= LAST_TICK:  # so that no difference overflows
+                raise CaptureError(name, f"has the tick {tick}", "must be less than 2^62 from 0")
         if len(edges) and edges[0] < self.begin:
             object.__setattr__(self, "begin", int(edges[0]))
         if len(edges) and self.end is not None and edges[-1] > self.end:

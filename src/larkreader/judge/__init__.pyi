@@ -54,6 +54,7 @@ from .measure.statistics import FrameStatistics as FrameStatistics
 from .measure.statistics import measure_frames as measure_frames
 from .setup.ends import judge_ends as judge_ends
 from .setup.path_report import PathReport as PathReport
+from .setup.path_report import PathSum as PathSum
 from .setup.path_report import judge_receive_path as judge_receive_path
 from .setup.registers import ImpliedSettings as ImpliedSettings
 from .setup.registers import read_registers as read_registers

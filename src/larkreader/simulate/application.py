@@ -79,9 +79,9 @@ class Periodic:
         self.state = LOOKING[self.state, STORED]
 
     @property
-    def first_held(self) -> int | None:
-        """The first character in a read that goes on: none, as no read does."""
-        return None
+    def first_held(self) -> int:
+        """The first character in a read that goes on: -1, as no read does."""
+        return -1
 
     @property
     def is_waiting(self) -> bool:
@@ -303,9 +303,9 @@ class Blocking:
         self._got = [number - count for number in self._got]
 
     @property
-    def first_held(self) -> int | None:
-        """The first character in a read that goes on; None if there is none."""
-        return self._got[0] if self._got else None
+    def first_held(self) -> int:
+        """The first character in a read that goes on; -1 if there is none."""
+        return self._got[0] if self._got else -1
 
     @property
     def is_waiting(self) -> bool:

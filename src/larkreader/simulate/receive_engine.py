@@ -114,15 +114,11 @@ class ReceiveEngine:
     @property
     def settled(self) -> int:
         """How many of the first characters nothing more happens to."""
-        sender, waiting = self.sender, self._hardware.waiting
-        in_read = None if self.application is None else self.application.first_held
-        firsts = [
-            len(sender.begin) if sender.number < 0 else sender.number,
-            *(held[0] for held in self._held if held),
-            *([] if waiting < 0 else [waiting]),
-            *([] if in_read is None else [in_read]),
-        ]
-        return min(firsts)
+        application, unsent = self.application, self.sender.number
+        numbers = [self._hardware.waiting, -1 if application is None else application.first_held]
+        numbers += [held[0] for held in self._held if held]
+        numbers.append(len(self.sender.begin) if unsent < 0 else unsent)
+        return min(number for number in numbers if number >= 0)
 
     def give_up(self, count: int) -> None:
         """Leave out so many of the first characters, which are settled and were asked for, and count from the next."""
@@ -200,10 +196,10 @@ class ReceiveEngine:
         if len(held) >= self._pause.fifo_at:
             self._pause.ask(at)
         if block is None and self.service.state is RESTING:
-            self._ask_if_due(at)
+            self._ask_if_due(at, at)
 
-    def _ask_if_due(self, at: int) -> None:
-        """Find out what starts the service, when a character has come into the FIFO."""
+    def _ask_if_due(self, at: int, since: int) -> None:
+        """Find out what starts the service from a moment on; the line has been idle since another."""
         hardware, service = self._hardware, self.service
         if service.costs.every:
             service.look_from(max(at, service.busy.until))
@@ -211,7 +207,7 @@ class ReceiveEngine:
             hardware.idle_at = NEVER
             service.ask(at)
         elif service.costs.idle < NEVER:
-            hardware.idle_at = at + service.costs.idle
+            hardware.idle_at = since + service.costs.idle
 
     def _arrive_together(self, sender: FreeSender, until: int) -> bool:
         """Take in at once what is complete up to a moment and changes nothing else; False if that is too little."""
@@ -240,7 +236,7 @@ class ReceiveEngine:
         elif room:
             hardware.held.extend(range(first, first + count))
             if block is None and service.state is RESTING:
-                self._ask_if_due(sender.last_arrival)
+                self._ask_if_due(sender.last_arrival, sender.last_arrival)
         else:
             self.outcomes.lose_all(first, sender.arrivals[first : first + count], Fate.OVERRUN)
         return True
@@ -375,8 +371,8 @@ class ReceiveEngine:
         served_until = service.at
         end, is_asked_again = service.end(for_want_of_room=for_want_of_room)
         if block is None:
-            if not for_want_of_room:
-                self._ask_for_the_rest(served_until, end)
+            if not for_want_of_room and self._hardware.held:
+                self._ask_if_due(end, max(self.sender.last_arrival, served_until))
         elif block.state is HANDLED:
             if not for_want_of_room:
                 block.note(LEAVE)
@@ -387,18 +383,6 @@ class ReceiveEngine:
             self.outcomes.publish(end)
         elif self.application is not None and self._ring.held:
             self.application.wake(service.busy.blocked_since)
-
-    def _ask_for_the_rest(self, served_until: int, end: int) -> None:
-        """When a service ends, ask for the next if something is left."""
-        hardware, service = self._hardware, self.service
-        if not hardware.held:
-            return
-        if service.costs.every:
-            service.look_from(end)
-        elif len(hardware.held) >= hardware.trigger:
-            service.ask(end)
-        elif service.costs.idle < NEVER:
-            hardware.idle_at = max(self.sender.last_arrival, served_until) + service.costs.idle
 
     # the application
 

@@ -155,7 +155,7 @@ def _is_list(path: Path) -> bool:
 
 
 def _columns_of(head: str) -> tuple[str, list[str]]:
-    """Return what separates the columns of a list, and their names; none where its first line is no line of a table."""
+    """Return what separates the columns of a list, and their names; none where it does not begin like a table."""
     separator = ";" if ";" in head and "," not in head else ","
     try:
         return separator, [cell.strip() for cell in next(csv.reader([head], delimiter=separator), [])]

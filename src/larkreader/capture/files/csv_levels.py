@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import numpy.typing as npt
 
-from larkreader.capture.trace import Trace
+from larkreader.capture.trace import LAST_TICK, Trace
 from larkreader.errors import CaptureError
 from larkreader.sources import Target
 
@@ -28,7 +28,6 @@ if TYPE_CHECKING:
     import pandas as pd
 
 TICK_S = 1e-12  # of a trace read from decimal numbers
-LAST_TICK = 1 << 62
 LONGEST_S = 9e6  # beyond it, times no longer fit into 64 bits of such ticks
 NOTHING = 255  # an empty cell
 _LEVELS: Mapping[str, int] = {

@@ -7,15 +7,13 @@ from collections.abc import Mapping, Sequence
 import numpy as np
 import numpy.typing as npt
 
-from larkreader.capture.characters import Characters
 from larkreader.declare.document.sheet import Sheet
-from larkreader.decode.columns.frame_columns import Frames
 from larkreader.judge.measure.events import EventDelays, EventFollower
 from larkreader.judge.setup.path_judge import PathJudge
 from larkreader.judge.setup.path_report import SEARCHED, PathSum
 from larkreader.judge.verdict.path_verdicts import frame_ends_with, is_unfinished, starts_on
 
-from .stretches import StretchJudge
+from .stretches import Settled, StretchJudge
 
 
 class Followers:
@@ -41,16 +39,19 @@ class Followers:
             for at_s in some:
                 follower.add_changes(at_s)
 
-    def settle(self, wire: str, before: int, characters: Characters, frames: Mapping[str, Frames]) -> None:
-        """Take in the characters of a wire that follow so many others, and their frames, as of `StretchJudge`."""
-        if wire in self._paths:
-            self._paths[wire].add(characters, starts_on(self._sheet, wire, frames) + before)
-        for key, follower in self._events.items():
-            event = self._sheet.event[key]
-            if event.wire == wire:
-                begins = [item.begin_s for item in frames.values()] or [np.empty(0)]
-                begins_s = characters.begin_s if event.to == "character" else np.sort(np.concatenate(begins))
-                follower.add_begins(begins_s)
+    def settle(self, settled: Settled) -> None:
+        """Take in what `StretchJudge` hands over."""
+        for wire, held in settled.held.items():
+            frames = settled.frames_on(self._sheet.layouts_of(wire), wire)
+            characters = held.between(0, settled.end[wire])
+            if wire in self._paths:
+                self._paths[wire].add(characters, starts_on(self._sheet, wire, frames) + settled.before[wire])
+            for key, follower in self._events.items():
+                event = self._sheet.event[key]
+                if event.wire == wire:
+                    begins = [item.begin_s for item in frames.values()] or [np.empty(0)]
+                    by_frames = event.to == "frame"
+                    follower.add_begins(np.sort(np.concatenate(begins)) if by_frames else characters.begin_s)
 
     def paths(self, judges: Sequence[StretchJudge], ends_s: Mapping[str, float | None]) -> dict[str, PathSum]:
         """Return what receive paths make of the wires, now that nothing follows.

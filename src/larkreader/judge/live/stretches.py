@@ -11,8 +11,9 @@ no place is quiet for long, as in noise, the stretch is cut between two frames a
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import replace
+from typing import NamedTuple
 
 import numpy as np
 import numpy.typing as npt
@@ -20,6 +21,7 @@ import numpy.typing as npt
 from larkreader.capture.characters import Characters
 from larkreader.capture.trace import Trace
 from larkreader.declare.document.sheet import Sheet
+from larkreader.declare.frame.layout import FrameLayout
 from larkreader.decode.columns.frame_columns import Frames, Skip
 from larkreader.decode.timeline import Timeline
 from larkreader.judge.findings.finding import NOWHERE, Finding, Places
@@ -29,7 +31,6 @@ from larkreader.judge.verdict.wire_findings import BEGINNING, Beginning, Past, u
 from larkreader.judge.wire.carried import LastFrame, last_trusted, substituting_since
 from larkreader.judge.wire.character_faults import Extent
 
-from .examples import FrameExamples
 from .parts import ROW_OF_SPANS, every_finding, lies_before, lies_from, since, until
 from .quiet_places import Cut, agree, is_certain, last_place, quiet_places, timeline_of, waits_for_more
 from .sums import Sum
@@ -40,7 +41,27 @@ OPENING = 256  # characters of a wire that show what it did before its first idl
 MANY = 4  # times as many characters as are kept, with which no more are waited for of a wire that has few
 
 Offsets = npt.NDArray[np.int64]
-Settled = Callable[[str, int, Characters, Mapping[str, Frames]], None]
+NOTHING = Characters.from_groups(())
+
+
+class Settled(NamedTuple):
+    """A stretch that is given up."""
+
+    stretch: Stretch
+    """What it shows, counted from its first characters; also behind `end`, as far as that was judged with it."""
+    held: Mapping[str, Characters]
+    """By wire, its characters, and those behind."""
+    first: Mapping[str, int]
+    """By wire, the number of the first character that was not counted before."""
+    before: Mapping[str, int]
+    """By wire, how many characters were given up before."""
+    end: Mapping[str, int]
+    """By wire, the number of the first character that is kept."""
+
+    def frames_on(self, layouts: Iterable[FrameLayout], wire: str) -> dict[str, Frames]:
+        """Return the frames of some layouts on a wire that are given up, by layout."""
+        every = {layout.key: self.stretch.frames[layout.key] for layout in layouts}
+        return {key: some[: int(np.searchsorted(some.offset, self.end[wire]))] for key, some in every.items()}
 
 
 class StretchJudge:
@@ -56,11 +77,8 @@ class StretchJudge:
         After how many characters the part before a quiet place is given up.
     most : int
         After how many characters the stretch is cut where it is not quiet.
-    examples : FrameExamples, optional
-        What keeps some frames to look at.
     settled : callable, optional
-        Called with each wire, how many of its characters were given up before, those that are given up now, and their
-        frames by layout.
+        Called with each stretch that is given up, as `Settled`.
 
     Attributes
     ----------
@@ -86,19 +104,15 @@ class StretchJudge:
         *,
         stretch: int = STRETCH,
         most: int = MOST,
-        examples: FrameExamples | None = None,
-        settled: Settled | None = None,
+        settled: Callable[[Settled], None] | None = None,
     ) -> None:
-        self._sheet, self._wires, self._examples, self._settled = sheet, tuple(wires), examples, settled
-        self._extents: dict[str, Extent] = {}
-        self._traces: dict[str, Trace] = {}
+        self._sheet, self._settled, self._levels = sheet, settled, Received()
         self._stretch, self._most, self._next = stretch, most, stretch
-        self._nothing = nothing = Characters.from_groups(())
-        self._held = {wire: [nothing] for wire in wires}
+        self._held: dict[str, list[Characters]] = {wire: [] for wire in wires}
         self._dropped = dict.fromkeys(wires, 0)
         self._rows: dict[str, int] = {}
         self._past = Past()
-        self._openings = dict.fromkeys(wires, nothing)
+        self._openings = dict.fromkeys(wires, NOTHING)
         self.total, self.beginnings, self.cuts, self.latest = Sum(), {}, 0, Stretch({}, [])
 
     def add(self, wire: str, characters: Characters) -> None:
@@ -113,11 +127,7 @@ class StretchJudge:
         """
         if self._sheet.wire[wire].line.has_address_mark:
             characters = characters.with_ninth_bit_apart()
-        parts = self._held[wire]
-        if parts[0] is self._nothing:
-            parts[0] = characters
-        else:
-            parts.append(characters)
+        self._held[wire].append(characters)
         opening = self._openings[wire]
         if len(opening) < BEGINNING and len(characters):
             more = characters.between(0, BEGINNING - len(opening))
@@ -133,15 +143,16 @@ class StretchJudge:
         beginnings : mapping of str to Trace
             By wire, its first levels.
         """
-        self._extents = {wire: extents[wire] for wire in self._wires if wire in extents}
-        self._traces = {wire: beginnings[wire] for wire in self._wires if wire in beginnings}
+        known = [wire for wire in self._held if wire in extents]
+        self._levels.extents = {wire: extents[wire] for wire in known}
+        self._levels.beginnings = {wire: beginnings[wire] for wire in known}
 
     def _judge(self, held: Mapping[str, Characters], past: Past) -> Stretch:
         """Judge a stretch; when the capture ends is not known of an open one."""
-        extents = self._extents
+        extents = self._levels.extents
         if past.is_open:
             extents = {wire: replace(extent, end_s=None) for wire, extent in extents.items()}
-        return judge_stretch(self._sheet, Received(dict(held), extents, beginnings=self._traces), past)
+        return judge_stretch(self._sheet, Received(dict(held), extents, beginnings=self._levels.beginnings), past)
 
     @property
     def held(self) -> dict[str, Characters]:
@@ -149,7 +160,7 @@ class StretchJudge:
         for wire, parts in self._held.items():
             if len(parts) > 1:
                 self._held[wire] = [Characters.joined(parts)]
-        return {wire: parts[0] for wire, parts in self._held.items()}
+        return {wire: parts[0] if parts else NOTHING for wire, parts in self._held.items()}
 
     @property
     def dropped(self) -> Mapping[str, int]:
@@ -174,12 +185,11 @@ class StretchJudge:
     def close(self) -> tuple[Sum, dict[str, Beginning]]:
         """Return what was found, now that nothing follows, and how each wire begins."""
         total, beginnings = self._with_rest(self._past)
-        self._keep_examples(self.latest, self._past)
-        self._settle(self.latest, {wire: len(some) for wire, some in self.held.items()})
-        for wire, extent in self._extents.items():
+        self._hand_over(self.latest, self._past, {wire: len(some) for wire, some in self.held.items()})
+        for wire, extent in self._levels.extents.items():
             if wire in beginnings:
                 span_s = None if extent.end_s is None else (extent.begin_s, extent.end_s)
-                beginnings[wire] = replace(beginnings[wire], trace=self._traces[wire], span_s=span_s)
+                beginnings[wire] = replace(beginnings[wire], trace=self._levels.beginnings[wire], span_s=span_s)
         return total, beginnings
 
     def _with_rest(self, past: Past) -> tuple[Sum, dict[str, Beginning]]:
@@ -263,7 +273,7 @@ class StretchJudge:
     def _is_counter_open(self, frames: Frames, before: Stretch, cut: Cut, past: Past) -> bool:
         """Return whether the next frame of a layout may show that something before a place was lost."""
         layout = frames.layout
-        wire = layout.wire or self._wires[0]
+        wire = layout.wire or next(iter(self._held))
         known, last = past.last_frames.get(layout.key), last_trusted(frames, cut.settle[wire])
         if layout.counter is None or (last is None and known is None):
             return False
@@ -279,7 +289,7 @@ class StretchJudge:
         """Return the last trusted frame of each layout with a counter that has none in what is kept."""
         found = {}
         for key, frames in before.frames.items():
-            wire = frames.layout.wire or self._wires[0]
+            wire = frames.layout.wire or next(iter(self._held))
             keep, known = cut.keep[wire], past.last_frames.get(key)
             last = last_trusted(frames, cut.settle[wire])
             if last is not None and last[1] <= keep:
@@ -293,7 +303,7 @@ class StretchJudge:
         """Return what lies before what is kept."""
         last = dict(past.last_begin_s)
         for key, frames in before.frames.items():
-            wire = frames.layout.wire or self._wires[0]
+            wire = frames.layout.wire or next(iter(self._held))
             given_up = int(np.searchsorted(frames.offset, cut.keep[wire]))
             if frames.layout.period is not None and given_up:
                 last[key] = float(frames.begin_s[given_up - 1])
@@ -309,7 +319,7 @@ class StretchJudge:
             pauses[wire] = float(lasted_s)
         substituting: dict[tuple[str, str], float] = {}
         for frames in before.frames.values():
-            keep = cut.keep[frames.layout.wire or self._wires[0]]
+            keep = cut.keep[frames.layout.wire or next(iter(self._held))]
             substituting |= substituting_since(frames, keep, past.substituting_s)
         habits = {key: habit for item in before.wires.values() for key, habit in item.habits.items()}
         return Past(
@@ -328,13 +338,12 @@ class StretchJudge:
     def _give_up(self, cut: Cut, before: Stretch, past: Past) -> None:
         """Add what lies before a place to what was found, and keep what follows."""
         self.total.add(self._placed(before), past)
-        self._keep_examples(before, past)
-        self._settle(before, cut.keep)
+        self._hand_over(before, past, cut.keep)
         self.beginnings = self._beginnings_with(before)
         self._past = replace(self._past_behind(cut, before, past), is_open=False)
         held = self.held
         for key, frames in before.frames.items():
-            wire = frames.layout.wire or self._wires[0]
+            wire = frames.layout.wire or next(iter(self._held))
             self._count_rows(key, int(np.searchsorted(frames.offset, cut.keep[wire])))
         for wire, spans in before.skipped.items():
             self._count_rows(f"skipped {wire}", int(np.searchsorted(spans.offset, cut.keep[wire])))
@@ -350,18 +359,9 @@ class StretchJudge:
             self._dropped[wire] += first
         self.beginnings = {wire: item for wire, item in self.beginnings.items() if wire in self._past.begun}
 
-    def _settle(self, stretch: Stretch, end: Mapping[str, int]) -> None:
-        """Hand over the characters of a stretch that are given up, and their frames."""
-        if self._settled is None:
-            return
-        for wire, characters in until(self.held, end).items():
-            every = {layout.key: stretch.frames[layout.key] for layout in self._sheet.layouts_of(wire)}
-            frames = {key: some[: int(np.searchsorted(some.offset, end[wire]))] for key, some in every.items()}
-            self._settled(wire, self._dropped[wire], characters, frames)
-
-    def _keep_examples(self, stretch: Stretch, past: Past) -> None:
-        if self._examples is not None:
-            self._examples.add(stretch.frames, self.held, past.first, self._dropped)
+    def _hand_over(self, stretch: Stretch, past: Past, end: Mapping[str, int]) -> None:
+        if self._settled is not None:
+            self._settled(Settled(stretch, self.held, past.first, dict(self._dropped), end))
 
     def _count_rows(self, name: str, count: int) -> None:
         self._rows[name] = self._rows.get(name, 0) + count

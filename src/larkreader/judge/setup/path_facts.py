@@ -170,7 +170,7 @@ class Alignment:
         self._known_until = 0  # no read that is not known yet begins before this character
         self._odd_before = 0  # among the messages before those in `_starts`
         self._lengths: Counter[int] = Counter()
-        self._first_read, self._count, self._begin_s, self._row = (np.empty(0, np.int64) for _ in range(4))
+        self._waiting: Places = Places.at(np.empty(0, np.int64))  # reads that returned whole
 
     @property
     def usual(self) -> int:
@@ -187,10 +187,9 @@ class Alignment:
         if not self.length:
             return
         self._known_until = until
-        self._first_read = np.append(self._first_read, reads.first + before)
-        self._count = np.append(self._count, reads.count)
-        self._begin_s = np.append(self._begin_s, reads.begin_s)
-        self._row = np.append(self._row, rows + np.arange(len(reads)))
+        whole = np.flatnonzero(reads.count == self.length)
+        places = Places.at(reads.first[whole] + before, reads.begin_s[whole], rows + whole)
+        self._waiting = _joined(self._waiting, places, None)
 
     def add_messages(self, starts: Offsets) -> None:
         """Add the numbers of the first characters of the messages that follow."""
@@ -214,28 +213,24 @@ class Alignment:
 
     def _compare(self, until: int) -> None:
         """Find the reads that begin inside a message, of those that begin before a character."""
-        due = int(np.searchsorted(self._first_read, until))
-        first, count = self._first_read[:due], self._count[:due]
-        whole = np.flatnonzero((count == self.length) & (first >= self._first))
-        place = np.searchsorted(self._starts, first[whole], side="right") - 1
-        into = first[whole] - self._starts[place]
-        is_wrong = (into > 0) & (into < self.length)
-        wrong = whole[is_wrong]
+        due = int(np.searchsorted(self._waiting.offset, until))
+        whole = self._waiting[:due]
+        whole = whole[whole.offset >= self._first]
+        into = whole.offset - self._starts[np.searchsorted(self._starts, whole.offset, side="right") - 1]
+        wrong = np.flatnonzero((into > 0) & (into < self.length))
         lengths = np.diff(self._starts, append=until)
         if len(wrong) and not self.wrong:
-            self.inside = int(into[is_wrong][0])
-            begun = int(np.searchsorted(self._starts, first[wrong[0]]))
+            self.inside = int(into[wrong[0]])
+            begun = int(np.searchsorted(self._starts, whole.offset[wrong[0]]))
             self.odd = self._odd_before + int(np.count_nonzero(lengths[:begun] != self.length))
         self.total += len(whole)
         self.wrong += len(wrong)
-        places = Places.at(first[wrong], self._begin_s[wrong], self._row[wrong])
-        self.places = _joined(self.places, places, self._most)
-        next_read = int(self._first_read[due]) if due < len(self._first_read) else self._known_until
+        self.places = _joined(self.places, whole[wrong], self._most)
+        self._waiting = self._waiting[due:]
+        next_read = int(self._waiting.offset[0]) if len(self._waiting) else self._known_until
         done = max(int(np.searchsorted(self._starts, min(next_read, until), side="right")) - 1, 0)
         self._odd_before += int(np.count_nonzero(lengths[:done] != self.length))
         self._starts = self._starts[done:]
-        self._first_read, self._count = self._first_read[due:], self._count[due:]
-        self._begin_s, self._row = self._begin_s[due:], self._row[due:]
 
 
 def _joined(before: Places, now: Places, most: int | None) -> Places:
