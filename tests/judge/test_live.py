@@ -13,6 +13,7 @@ from random_traffic import CRC, MARKER, make_traffic
 from strategies import examples
 
 import larkreader as lr
+from larkreader.answers.large import is_large_capture
 from larkreader.capture.characters import Fault
 from larkreader.capture.files.recording import RecordingWriter
 from larkreader.judge.live.examples import FrameExamples
@@ -166,6 +167,19 @@ def test_levels_are_judged_in_stretches_as_a_whole(tmp_path_factory, number):
         whole = lr.read(sheet, path)
         summed = lr.answers.judge_capture(sheet, path, stretch=600)
     assert as_json(summed) == as_json(whole)
+
+
+def test_a_wire_with_a_clear_to_send_signal_is_read_whole(tmp_path, monkeypatch):
+    line = {"flow_control": "rts-cts"}
+    sheet = lr.Sheet(wire={"pump": {"line": line, "clear_to_send": "cts"}, "back": {"line": line}})
+    wires = {"pump": lr.transmit(b"flow", sheet.wire["pump"].line), "back": lr.transmit(b"ok", sheet.wire["back"].line)}
+    lr.write_vcd(path := tmp_path / "a.vcd", wires | {"cts": lr.Trace([10], 1e-9, end=10**7)})
+    monkeypatch.setattr("larkreader.answers.large.LARGE_FROM", 0)
+    assert not is_large_capture(sheet, path)
+    assert is_large_capture(sheet, path, wire="back")
+    with pytest.raises(lr.RequestError, match="must be read whole"):
+        lr.answers.judge_capture(sheet, path)
+    assert lr.answers.judge_capture(sheet, path, wire="back").counts["back"].characters == 2
 
 
 def test_a_finding_is_there_when_it_is_certain_and_grows():

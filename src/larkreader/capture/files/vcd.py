@@ -14,7 +14,7 @@ from .vcd_header import read_header
 from .vcd_scan import Scan
 from .vcd_workers import VcdStretches
 
-PIECE = 1 << 24  # bytes of which a piece is made
+PIECE = 1 << 23  # bytes of which a piece is made
 
 
 def vcd_pieces(file: Content, signals: Sequence[str]) -> Iterator[dict[str, Trace]]:
