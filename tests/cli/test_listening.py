@@ -82,6 +82,8 @@ def test_a_report_of_a_large_capture_judges_all_and_draws_its_first_part(shell, 
     )
     for title in ("Findings", "Frame by frame"):  # those behind the first part too
         assert parts[title] == of_whole[title]
+    cut_off = re.findall(r".*of no frame, unfinished.*", page)  # by the end of the first part: nothing is wrong there
+    assert set(cut_off) <= set(re.findall(r".*of no frame, unfinished.*", whole[1]))
 
 
 @pytest.mark.parametrize(

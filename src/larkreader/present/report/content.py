@@ -8,12 +8,14 @@ from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
+import numpy.typing as npt
 
 from larkreader import __version__
 from larkreader.answers.reading import Reading
 from larkreader.answers.summed_reading import SummedReading
 from larkreader.capture.characters import FAULT_NAMES
 from larkreader.declare.document.sheet import Sheet
+from larkreader.decode.timeline import What
 from larkreader.judge.findings.finding import Finding, place
 from larkreader.judge.findings.wording import duration
 from larkreader.judge.live.examples import FrameExample, FrameExamples
@@ -197,7 +199,7 @@ def _summary(reading: Reading | SummedReading) -> str:
     return ", ".join(parts) + (f", in {duration(span_s)}" if timed else "") + "."
 
 
-def _part_remark(reading: Reading, whole: SummedReading | None) -> list[str]:
+def _part_remark(reading: Reading, whole: Reading | SummedReading | None) -> list[str]:
     """Return which of what a report says is of the first part of a capture alone."""
     if whole is None:
         return []
@@ -268,7 +270,7 @@ def _captured(reading: Reading, counted: Reading | SummedReading) -> list[TableO
     if reading.pairs:
         tables += _pair_tables(reading.pairs, counted)
     if len(reading.timeline.wires) > 1:
-        tables.append(_messages(reading))
+        tables.append(_messages(reading, is_part=bool(_part_remark(reading, counted))))
     return tables
 
 
@@ -310,11 +312,21 @@ def _pair_tables(every: Mapping[str, Pairs], counted: Reading | SummedReading) -
     ]
 
 
-def _messages(reading: Reading) -> TableOf:
+def _are_cut_off(reading: Reading, rows: npt.NDArray[np.int64]) -> npt.NDArray[np.bool_]:
+    """Return which rows of the timeline are of a message that the end of a first part cuts off."""
+    timeline = reading.timeline
+    counts = np.array([len(reading.characters[wire]) for wire in timeline.wires], dtype=np.int64)
+    is_last = timeline.offset[rows] + timeline.length[rows] == counts[timeline.wire[rows]]
+    return np.asarray(is_last & (timeline.what[rows] == What.SKIPPED), dtype=np.bool_)
+
+
+def _messages(reading: Reading, *, is_part: bool) -> TableOf:
     """Return the first messages with which something is wrong; the first messages at all if nothing is."""
     rows = TimelineRows(reading)
-    wrong = rows.wrong()
-    chosen = (wrong if len(wrong) else np.arange(len(rows.timeline), dtype=np.int64))[:MOST_MESSAGES]
+    wrong, every = rows.wrong(), np.arange(len(rows.timeline), dtype=np.int64)
+    if is_part:
+        wrong, every = (some[~_are_cut_off(reading, some)] for some in (wrong, every))
+    chosen = (wrong if len(wrong) else every)[:MOST_MESSAGES]
     named = len(reading.pairs) > 1
     wires = rows.timeline.wires
     result = []
@@ -326,7 +338,7 @@ def _messages(reading: Reading) -> TableOf:
         parts = ["; ".join(part.text(named=named) for part in entry.parts)] if reading.pairs else []
         result.append((f"{entry.begin_s:.6f}", *cells, *parts))
     which = "with which something is wrong" if len(wrong) else "in order of time"
-    more = f", the first {MOST_MESSAGES}" if len(wrong if len(wrong) else rows.timeline) > MOST_MESSAGES else ""
+    more = f", the first {MOST_MESSAGES}" if len(wrong if len(wrong) else every) > MOST_MESSAGES else ""
     return TableOf(f"Messages {which}{more}", (">at s", *wires, *(["pair"] if reading.pairs else [])), result)
 
 
