@@ -169,7 +169,7 @@ def judge_capture(
     workers : int
         As of `read`.
     stretch, most : int, optional
-        As of `LiveReading`; longer ones unless given.
+        As of `LiveReading`, but longer unless given.
 
     Returns
     -------

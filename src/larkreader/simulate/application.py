@@ -100,7 +100,7 @@ class Periodic:
         """Take note that nothing more happens."""
 
     def give_up(self, count: int) -> None:
-        """Forget the reads so far, and count characters from a later one on."""
+        """Forget the reads so far, and count characters from a later character on."""
         self.reads.rows.clear()
 
     def act(self, at: int, _: int) -> None:
@@ -150,7 +150,7 @@ class Lines(Periodic):
         self._seen = -1  # the last character that was looked at
 
     def give_up(self, count: int) -> None:
-        """Forget the reads so far, and count characters from a later one on."""
+        """Forget the reads so far, and count characters from a later character on."""
         super().give_up(count)
         self._ends = deque(number - count for number in self._ends if number >= count)
         self._seen -= count
@@ -298,7 +298,7 @@ class Blocking:
             self.act_at += skipped * cycle
 
     def give_up(self, count: int) -> None:
-        """Forget the reads so far, and count characters from a later one on."""
+        """Forget the reads so far, and count characters from a later character on."""
         self.reads.rows.clear()
         self._got = [number - count for number in self._got]
 

@@ -20,11 +20,17 @@ class ReplaySum(ReplayCounts):
     """
 
     path: ReceivePath
+    empty_reads: int = 0
+    unfinished: int = 0
+    services: int = 0
+    looks: int = 0
+    busy_s: float = 0.0
+    longest_busy_s: float = 0.0
+    span_s: float = 0.0
+    most_held: int = 0
 
     def __init__(self, path: ReceivePath) -> None:
         self.path = path
-        self.empty_reads = self.unfinished = self.services = self.looks = self.most_held = 0
-        self.busy_s = self.longest_busy_s = self.span_s = 0.0
         self._fates = np.zeros(len(Fate), np.int64)
         self._levels = {stage: _Level(path, stage) for stage in self.stages}
         self._reads_complete = self._reads_by_time = self._pauses = 0

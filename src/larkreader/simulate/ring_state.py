@@ -25,7 +25,7 @@ def drop_first(held: deque[int], count: int) -> None:
 
 
 def renumber(held: deque[int], by: int) -> None:
-    """Count the characters that are held from a later one on."""
+    """Count the characters that are held from a later character on."""
     numbers = [number - by for number in held]
     held.clear()
     held.extend(numbers)

@@ -41,8 +41,9 @@ class Content(io.RawIOBase):
     truncated: str
 
     def __init__(self, path: Path, progress: Progress | None = None, workers: int = 1) -> None:
-        self.path, self.workers = path, workers
-        self.name = str(path)
+        self.path: Path = path
+        self.workers: int = workers
+        self.name: str = str(path)
         self._file = path.open("rb")
         found = path.stat()
         self._size, self._is_regular = found.st_size, stat.S_ISREG(found.st_mode)  # a file may grow while it is read

@@ -46,7 +46,8 @@ class PathFacts:
         self._path, self._count, self._reads = path, 0, 0
         self.lost: dict[tuple[Fate, ...], Lost] = {fates: Lost(fates, most) for fates in GROUPS}
         length = path.application.length if isinstance(path.application, BlockingApplication) else 0
-        self.by_frames, self.by_rests = Alignment(length, most), Alignment(length, most)
+        self.by_frames: Alignment = Alignment(length, most)
+        self.by_rests: Alignment = Alignment(length, most)
         self.longest_wait_s: float = 0.0
         self.waiting: int = 0
         self.last_read_s: float | None = None
@@ -107,9 +108,12 @@ class Lost:
         Where, as far as that is kept.
     """
 
+    count: int = 0
+    stretches: int = 0
+    longest: int = 0
+
     def __init__(self, fates: tuple[Fate, ...], most: int | None) -> None:
         self._fates, self._most = fates, most
-        self.count = self.stretches = self.longest = 0
         self.places: Places = Places.at(np.empty(0, np.int64))
         self._goes_on = 0  # how long the stretch is that reaches to the end so far
 
@@ -161,9 +165,16 @@ class Alignment:
         How long the last is.
     """
 
+    length: int
+    total: int = 0
+    wrong: int = 0
+    inside: int = 0
+    odd: int = 0
+    messages: int = 0
+    last: int = 0
+
     def __init__(self, length: int, most: int | None) -> None:
         self.length, self._most = length, most
-        self.total = self.wrong = self.inside = self.odd = self.messages = self.last = 0
         self.places: Places = Places.at(np.empty(0, np.int64))
         self._starts = np.empty(0, np.int64)
         self._first = 0  # of all messages

@@ -42,6 +42,8 @@ class PathJudge:
         How many characters there are so far.
     """
 
+    count: int = 0
+
     def __init__(self, sheet: Sheet, wire: str, *, searched: int = SEARCHED) -> None:
         self._sheet, self._wire, self._line, self._searched = sheet, wire, sheet.wire[wire].line, searched
         path = sheet.receive[wire]
@@ -50,7 +52,7 @@ class PathJudge:
         self._starts: list[Offsets] = []
         self._run = ReceiveRun(path, self._line, back=other_line(sheet, wire))
         self._sum, self._facts = ReplaySum(path), PathFacts(path, MOST_PLACES)
-        self.count, self._last_s = 0, -np.inf
+        self._last_s = -np.inf
 
     def add(self, characters: Characters, starts: Offsets) -> None:
         """Take in what follows.
