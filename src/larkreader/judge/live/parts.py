@@ -35,12 +35,12 @@ def every_finding(stretch: Stretch) -> Iterator[Finding]:
 
 
 def until(held: Mapping[str, Characters], end: Mapping[str, int]) -> dict[str, Characters]:
-    """Return the characters of each wire before some of them."""
+    """Return the first characters of each wire, so many as `end` has."""
     return {wire: characters.between(0, end[wire]) for wire, characters in held.items()}
 
 
 def since(held: Mapping[str, Characters], first: Mapping[str, int]) -> dict[str, Characters]:
-    """Return the characters of each wire from some of them on."""
+    """Return the characters of each wire from the number `first` on."""
     return {wire: characters.between(first[wire]) for wire, characters in held.items()}
 
 
