@@ -7,7 +7,7 @@ from functools import partial
 
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 from random_traffic import CRC, MARKER, make_traffic
 from strategies import examples
@@ -49,6 +49,7 @@ def test_a_stream_that_is_judged_as_it_arrives_ends_with_what_the_whole_shows(nu
 
 @examples(0.4)
 @given(st.integers(0, 2**32), st.sampled_from(["recording", "bytes"]))
+@example(1384, "recording")  # its last stretch does not pass the highest value of a counting pattern
 def test_a_large_capture_is_judged_in_stretches_as_a_whole(tmp_path_factory, number, kind):
     """A recording of all wires, and the bytes of the first alone, without times."""
     traffic, path = make_traffic(number), tmp_path_factory.mktemp("large") / kind

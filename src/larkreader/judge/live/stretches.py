@@ -332,6 +332,7 @@ class StretchJudge:
             longest_pause_s=pauses,
             habits=habits,
             last_frames=self._last_frames(before, cut, past),
+            passed_highest={wire for wire, item in before.wires.items() if item.passed_highest},
             substituting_s=substituting,
         )
 

@@ -25,7 +25,7 @@ from larkreader.judge.infer.off_grid import judge_baud
 from larkreader.judge.measure.statistics import LATE
 from larkreader.judge.wire.carried import Habit, LastFrame
 from larkreader.judge.wire.character_faults import judge_characters
-from larkreader.judge.wire.counting import judge_counting
+from larkreader.judge.wire.counting import judge_counting, passes_highest
 from larkreader.judge.wire.frame_faults import Causes, judge_frames
 from larkreader.judge.wire.loss_findings import blame_hardware
 from larkreader.judge.wire.sequence import find_losses, lost_by_hardware
@@ -68,6 +68,8 @@ class Past:
         By layout, how its sender makes frames, as those before the stretch show.
     last_frames : mapping of str to LastFrame
         By layout with a counter, its last trusted frame before the stretch.
+    passed_highest : collection of str
+        The wires without layouts whose characters counted up beyond the highest value.
     substituting_s : mapping of tuple of str and str to float
         By layout and field that held a substitute in the last frame before the stretch: since when, in seconds.
     now_s : float, optional
@@ -86,6 +88,7 @@ class Past:
     longest_pause_s: Mapping[str, float] = field(default_factory=dict)
     habits: Mapping[str, Habit] = field(default_factory=dict)
     last_frames: Mapping[str, LastFrame] = field(default_factory=dict)
+    passed_highest: Collection[str] = ()
     substituting_s: Mapping[tuple[str, str], float] = field(default_factory=dict)
     now_s: float | None = None
     replies_until_s: float | None = None
@@ -137,6 +140,8 @@ class WireStretch:
         What belongs to no frame; None on a wire without layouts.
     habits : mapping of str to Habit
         By layout, how its sender makes frames.
+    passed_highest : bool
+        Whether its characters, or those before, count up beyond the highest value; of a wire without layouts.
     """
 
     of_characters: list[Finding]
@@ -147,6 +152,7 @@ class WireStretch:
     frames: Mapping[str, Frames] = field(default_factory=dict)
     skipped: Spans | None = None
     habits: Mapping[str, Habit] = field(default_factory=dict)
+    passed_highest: bool = False
 
 
 def judge_wire_stretch(
@@ -188,6 +194,7 @@ def judge_wire_stretch(
     begins = wire not in past.begun and (len(characters) > 0 or not past.is_open)
     extent = received.extents.get(wire)
     of_characters = list(judge_characters(wire, held, line, extent, missing=missing, begins=begins))
+    passed_highest = False
     if skipped is not None:
         causes = Causes(tuple(character for character in of_characters if character.kind in CAUSES))
         span_s = span_of(received, wire)
@@ -209,13 +216,17 @@ def judge_wire_stretch(
             )
         )
     else:
-        of_content = list(judge_counting(wire, characters, line.data_bits))
+        passed_highest = wire in past.passed_highest
+        of_content = list(judge_counting(wire, characters, line.data_bits, passed_highest=passed_highest))
+        passed_highest |= passes_highest(characters, line.data_bits)
     beginning = None
     if wire not in past.begun:
         beginning = Beginning(characters[:BEGINNING], held[:BEGINNING], startup, trace, span_of(received, wire))
     counts = WireCounts.of(characters, held, skipped, first)
     frame_counts = {key: FrameCounts.of(item, first) for key, item in frames.items()}
-    return WireStretch(of_characters, of_content, counts, frame_counts, beginning, frames, skipped, habits)
+    return WireStretch(
+        of_characters, of_content, counts, frame_counts, beginning, frames, skipped, habits, passed_highest
+    )
 
 
 def conclude_wire(

@@ -30,7 +30,23 @@ OFTEN = 4  # the same where the pattern was seen to pass its highest value
 Rows = npt.NDArray[np.int64]
 
 
-def judge_counting(wire: str, characters: Characters, data_bits: int) -> Iterator[Finding]:
+def passes_highest(characters: Characters, data_bits: int) -> bool:
+    """Return whether some characters count up beyond the highest value.
+
+    Parameters
+    ----------
+    characters : Characters
+        The characters.
+    data_bits : int
+        Of the line.
+    """
+    highest = (1 << min(data_bits, 8)) - 1
+    return bool((((characters.value[:-1] & highest) == highest) & (characters.value[1:] == 0)).any())
+
+
+def judge_counting(
+    wire: str, characters: Characters, data_bits: int, *, passed_highest: bool = False
+) -> Iterator[Finding]:
     """Yield where characters of a counting pattern are missing.
 
     Parameters
@@ -41,6 +57,8 @@ def judge_counting(wire: str, characters: Characters, data_bits: int) -> Iterato
         All of them; nothing is yielded unless nine tenths of them count up, and no ramp or alphabet explains the jumps.
     data_bits : int
         Of the line; the pattern begins again after the highest value.
+    passed_highest : bool
+        Whether the wire was seen to pass its highest value before these characters.
 
     Yields
     ------
@@ -57,7 +75,8 @@ def judge_counting(wire: str, characters: Characters, data_bits: int) -> Iterato
     jumps = jumps[~_are_changed(jumps, steps, cycle)]
     is_lost = steps[jumps] != 0
     lost = jumps[is_lost] + 1
-    lost = lost[~_belong_to_the_pattern(value, steps, lost)]
+    passed_highest = passed_highest or passes_highest(characters, data_bits)
+    lost = lost[~_belong_to_the_pattern(value, lost, passed_highest=passed_highest)]
     missing = (steps[lost - 1] - 1) % cycle
     near = np.minimum(lost + 1, len(value) - 1)
     faults = characters.faults[lost - 1] | characters.faults[lost] | characters.faults[near]
@@ -94,15 +113,14 @@ def _are_changed(jumps: Rows, steps: Rows, cycle: int) -> npt.NDArray[np.bool_]:
     return either
 
 
-def _belong_to_the_pattern(value: Rows, steps: Rows, lost: Rows) -> npt.NDArray[np.bool_]:
+def _belong_to_the_pattern(value: Rows, lost: Rows, *, passed_highest: bool) -> npt.NDArray[np.bool_]:
     """Return which jumps are not losses but the pattern: of an alphabet, a ramp, or a cycle other than all values.
 
     A jump back proves nothing unless the pattern was seen to pass its highest value; nor does one that occurs again and
     again between the same two values.
     """
     sources, targets = value[lost - 1], value[lost]
-    passes_highest = bool(((value[1:] == 0) & (steps == 1)).any())
     _, which, often = np.unique(sources * 0x10000 + targets, return_inverse=True, return_counts=True)
     again = often[which.reshape(-1)]
-    alike: npt.NDArray[np.bool_] = again >= (OFTEN if passes_highest else FEWEST_ALIKE)
-    return alike | ((targets <= sources) & (not passes_highest))
+    alike: npt.NDArray[np.bool_] = again >= (OFTEN if passed_highest else FEWEST_ALIKE)
+    return alike | ((targets <= sources) & (not passed_highest))
