@@ -225,7 +225,7 @@ def read_first_part(
     workers: int = 1,
     most: int | None = None,
 ) -> Reading:
-    r"""Read the first part of a capture of characters, with its columns; `judge_capture` judges all of it.
+    r"""Read the first part of a capture, with its columns; `judge_capture` judges all of it.
 
     Parameters
     ----------
