@@ -40,9 +40,7 @@ def is_large_capture(
     if not path.is_file() or path.stat().st_size < LARGE_FROM:
         return False
     with CaptureFile(path, kind=kind, form=form) as file:
-        if file.holds_levels:
-            return needs_whole(sheet, sheet.wires_named(wire)) is None
-    return is_large_stream(path, kind, form)
+        return needs_whole(sheet, sheet.wires_named(wire)) is None if file.holds_levels else _is_stream(file)
 
 
 def needs_whole(sheet: Sheet, wires: Iterable[str]) -> str | None:
@@ -70,6 +68,9 @@ def is_large_stream(path: Path, kind: CaptureKind | None = None, form: CaptureFo
     if not path.is_file() or path.stat().st_size < LARGE_FROM:
         return False
     with CaptureFile(path, kind=kind, form=form) as file:
-        if file.holds_levels:
-            return False
-        return not any(piece.has_line for piece in next(file.pieces_of_every_wire(), {}).values())
+        return not file.holds_levels and _is_stream(file)
+
+
+def _is_stream(file: CaptureFile) -> bool:
+    """Return whether none of the first characters of a file were received from levels."""
+    return not any(piece.has_line for piece in next(file.pieces_of_every_wire(), {}).values())

@@ -284,16 +284,12 @@ def read(
 
 
 def reading_of(sheet: Sheet, received: Received, wires: Sequence[str], name: str, sheet_name: str) -> Reading:
-    """Judge what was received.
+    """Return the reading of what was received.
 
     Parameters
     ----------
-    sheet : Sheet
-        What was declared.
-    received : Received
-        What was received in the capture.
-    wires : sequence of str
-        The wires that were to be read.
+    sheet, received, wires
+        As of `judge_received`.
     name, sheet_name : str
         What the files of the capture and the sheet are called.
     """

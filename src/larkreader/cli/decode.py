@@ -38,6 +38,7 @@ if TYPE_CHECKING:
     from larkreader.answers.reading import Reading
     from larkreader.answers.summed_reading import SummedReading
     from larkreader.capture.ring import RingMemory
+    from larkreader.declare.document.sheet import Sheet
     from larkreader.declare.run.capture_form import CaptureKind
 
 
@@ -147,26 +148,19 @@ def decode(
     encoding = check_encoding(encoding)
     ring = _ring_of(capture, write_index, filled, kind)
     needs_columns = bool(chosen) or any(path is not None for path in (characters, frames, fates))
-    receiver = {
-        "samples": int(samples),
-        "oversampling": None if oversampling is None else int(oversampling),
-        "check_stops": check_stops,
-    }
-    if ring is None and not needs_columns:
-        summed = _judge_large(sheet, capture, kind, given, wire, **receiver)
-        if summed is not None:
-            return _report(summed, sheet, capture, junit, annotations, as_json=as_json)
     if ring is None:
         declared = open_sheet(sheet)
-        reading = read_with_progress(
-            declared,
-            capture,
-            sheet_name=str(sheet),
-            kind=kind,
-            form=form_of(declared.capture, given),
-            wire=wire,
-            **receiver,
-        )
+        how: dict[str, Any] = {
+            "kind": kind,
+            "form": form_of(declared.capture, given),
+            "wire": wire,
+            "samples": int(samples),
+            "oversampling": None if oversampling is None else int(oversampling),
+            "check_stops": check_stops,
+        }
+        if not needs_columns and (summed := _judge_large(declared, sheet, capture, how)) is not None:
+            return _report(summed, sheet, capture, junit, annotations, as_json=as_json)
+        reading = read_with_progress(declared, capture, sheet_name=str(sheet), **how)
     else:
         reading = _read_ring(sheet, capture, ring, wire)
     _write_files(reading, sheet, characters, frames, fates)
@@ -213,25 +207,16 @@ def _report(
     return exit_status(reading.verdict)
 
 
-def _judge_large(
-    sheet: Path, capture: Path, kind: CaptureKind | None, given: dict[str, Any], wire: str | None, **options: Any
-) -> SummedReading | None:
+def _judge_large(declared: Sheet, sheet: Path, capture: Path, how: dict[str, Any]) -> SummedReading | None:
     """Judge a large capture stretch by stretch, with a progress bar; None if it is read as a whole."""
-    from larkreader.answers.large import LARGE_FROM, is_large_capture
-    from larkreader.declare.document.sheet_file import open_sheet
+    from larkreader.answers.large import is_large_capture
 
-    if not capture.is_file() or capture.stat().st_size < LARGE_FROM:
-        return None
-    declared = open_sheet(sheet)
-    form = form_of(declared.capture, given)
-    if not is_large_capture(declared, capture, kind, form, wire):
+    if not is_large_capture(declared, capture, how["kind"], how["form"], how["wire"]):
         return None
     from larkreader.answers.summed_reading import judge_capture
 
     with progress_of(f"reading {capture.name}", shown=True) as progress:
-        summed = judge_capture(
-            declared, capture, kind=kind, form=form, wire=wire, progress=progress, workers=workers(), **options
-        )
+        summed = judge_capture(declared, capture, progress=progress, workers=workers(), **how)
     return replace(summed, sheet_name=str(sheet))
 
 

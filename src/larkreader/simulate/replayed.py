@@ -166,7 +166,8 @@ class ReplayCounts(ABC):
     @property
     def stages(self) -> tuple[str, ...]:
         """Which of `STAGES` the path has."""
-        return stages_of(self.path)
+        has = {"fifo": True, "block": self.path.service.kind == "dma", "ring": self.path.ring is not None}
+        return tuple(stage for stage in STAGES if has[stage])
 
     def to_dict(self) -> dict[str, Any]:
         """Return the counts as JSON has them."""
@@ -186,12 +187,6 @@ class ReplayCounts(ABC):
             "longest_busy_s": self.longest_busy_s,
             "most_held": self.most_held,
         }
-
-
-def stages_of(path: ReceivePath) -> tuple[str, ...]:
-    """Return which of `STAGES` a path has."""
-    has = {"fifo": True, "block": path.service.kind == "dma", "ring": path.ring is not None}
-    return tuple(stage for stage in STAGES if has[stage])
 
 
 @dataclass(frozen=True, eq=False, repr=False)
