@@ -20,6 +20,7 @@ APART = 4.0  # times their noise by which two levels must lie apart to be two
 LOW_BELOW = 1.0  # volts above which a wire that never changes is at level 1
 FEW, RARE = 8, 1e-5  # samples, or share of them, that are not a level
 DROPPED_BITS = 13  # of a float32, whose sign, exponent and ten bits more distinguish voltages
+MANY = 1 << 15  # samples from which on a table of all voltages is quicker than sorting
 FEWEST_VOLTS = 0.05  # by which they must lie apart at the least
 
 
@@ -128,7 +129,8 @@ class LevelCounter:
     """Counts how often each voltage occurs, to three digits, in bounded memory."""
 
     def __init__(self) -> None:
-        self._counts = np.zeros(1 << 32 - DROPPED_BITS, dtype=np.int64)
+        self._codes = np.empty(0, np.uint32)  # of the samples that are not counted yet
+        self._counts = np.empty(0, np.int64)  # how often each code occurs, once there are many samples
         self._least, self._most = np.inf, -np.inf
 
     def feed(self, volts: Volts) -> None:
@@ -137,17 +139,26 @@ class LevelCounter:
         if len(sound):
             self._least, self._most = min(self._least, float(sound.min())), max(self._most, float(sound.max()))
             codes = np.ascontiguousarray(sound).view(np.uint32) >> np.uint32(DROPPED_BITS)
-            self._counts += np.bincount(codes, minlength=len(self._counts))
+            self._codes = np.append(self._codes, codes)
+            if len(self._codes) > MANY:
+                counts = np.bincount(self._codes, minlength=1 << 32 - DROPPED_BITS)
+                self._counts = self._counts + counts if len(self._counts) else counts
+                self._codes = np.empty(0, np.uint32)
 
     def levels(self) -> VoltageLevels:
         """Return the two levels: the medians on both sides of the middle between them."""
-        at = np.flatnonzero(self._counts)
-        if not len(at):
+        codes, counts = np.unique(self._codes, return_counts=True)
+        if len(self._counts):
+            every = self._counts.copy()
+            every[codes] += counts
+            codes = np.flatnonzero(every)
+            counts = every[codes]
+        if not len(codes):
             return VoltageLevels(0.0, 0.0, 0.0, 0.0, 0.0, 0.0)
-        middles = at.astype(np.uint32) << np.uint32(DROPPED_BITS) | np.uint32(1 << DROPPED_BITS - 1)
+        middles = codes.astype(np.uint32) << np.uint32(DROPPED_BITS) | np.uint32(1 << DROPPED_BITS - 1)
         volts = middles.view(np.float32).astype(np.float64)
         order = np.argsort(volts)
-        volts, counts = volts[order], self._counts[at][order]
+        volts, counts = volts[order], counts[order]
         # From the extremes, but for a few samples that a spike or the beginning of the capture may have.
         few = min(max(FEW, RARE * counts.sum()), counts.sum() / 4)
         below = np.cumsum(counts)
