@@ -180,11 +180,12 @@ STAGES: Mapping[str, Mapping[str, str]] = {
         "layout_check.compared": "ComparedField Difference LayoutComparison",
         "layout_check.comparison": "check_layout check_layouts",
         "layout_check.starter_layout": "layout_of_struct layouts_of_structs",
-        "live_reading": "LiveReading Passed",
+        "live_reading": "LiveReading",
         "planning": "Plan plan",
         "proposed_sheet": "LineSheet ProposedSheet propose_sheet sheet_of_line",
         "reading": "Reading read",
         "summed_reading": "SummedReading judge_capture read_first_part",
+        "timeline_part": "Passed TimelinePart",
     },
     "present": {
         "documents.cases": "Case cases_of",

@@ -40,7 +40,6 @@ from .layout_check.comparison import check_layouts as check_layouts
 from .layout_check.starter_layout import layout_of_struct as layout_of_struct
 from .layout_check.starter_layout import layouts_of_structs as layouts_of_structs
 from .live_reading import LiveReading as LiveReading
-from .live_reading import Passed as Passed
 from .planning import Plan as Plan
 from .planning import plan as plan
 from .proposed_sheet import LineSheet as LineSheet
@@ -52,3 +51,5 @@ from .reading import read as read
 from .summed_reading import SummedReading as SummedReading
 from .summed_reading import judge_capture as judge_capture
 from .summed_reading import read_first_part as read_first_part
+from .timeline_part import Passed as Passed
+from .timeline_part import TimelinePart as TimelinePart

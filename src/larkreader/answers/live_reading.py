@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -21,34 +20,18 @@ from larkreader.judge.live.stretches import MOST, STRETCH, StretchJudge
 from larkreader.judge.live.sums import Sum, wires_judged_together
 from larkreader.judge.measure.pair_columns import Pairs
 from larkreader.judge.verdict.checked import Checked
+from larkreader.judge.verdict.judged import pairs_that_speak
 from larkreader.judge.verdict.wire_findings import Beginning
 from larkreader.shown import Shown
 from larkreader.sources import Source, path_of
 
 from .reading import Reading
 from .summed_reading import SummedReading
+from .timeline_part import Passed
 
 TOGETHER = 1 << 12  # groups, or characters, that are taken in at once
 
 Group = tuple[float, bytes, bytes]
-
-
-@dataclass(frozen=True)
-class Passed:
-    """How much of what was fed is not kept any more.
-
-    Parameters
-    ----------
-    characters, frames, requests : mapping of str to int
-        By wire, layout and pairing.
-    messages : int
-        Rows of the timeline, where all wires are judged together.
-    """
-
-    characters: Mapping[str, int]
-    frames: Mapping[str, int]
-    requests: Mapping[str, int]
-    messages: int
 
 
 class LiveReading(Shown):
@@ -232,7 +215,7 @@ class LiveReading(Shown):
         """Return how long the replies to the latest requests took, by pairing: see `Pairs.to_dict`."""
         return {
             key: counts.times.to_dict()["latency"]
-            for key, counts in self._judged.total.pairs.items()
+            for key, counts in self._judged.total.pairs_on(self._sheet).items()
             if counts.times is not None
         }
 
@@ -249,7 +232,7 @@ class LiveReading(Shown):
         for judge in self._judges:
             frames |= judge.latest.frames
             skipped |= judge.latest.skipped
-            pairs |= judge.latest.pairs
+            pairs |= pairs_that_speak(self._sheet, judge.latest.pairs, judged.total.counts)
             held |= judge.held
         characters = {wire: held[wire] for wire in self._wires}
         return Reading(
@@ -271,12 +254,7 @@ class LiveReading(Shown):
         for judge in self._judges:
             rows |= judge.rows_dropped
         characters = {wire: count for judge in self._judges for wire, count in judge.dropped.items()}
-        return Passed(
-            characters,
-            {key: rows.get(key, 0) for key in self._sheet.frame},
-            {key: rows.get(f"pair {key}", 0) for key in self._sheet.pair},
-            rows.get("timeline", 0) if len(self._judges) == 1 else 0,
-        )
+        return Passed.of(self._sheet, characters, rows, is_together=len(self._judges) == 1)
 
     def bytes_of(self, wire: str) -> dict[str, int]:
         """Account for every byte of a wire, as `Reading.bytes_of`.

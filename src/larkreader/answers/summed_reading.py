@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
-
-import numpy as np
 
 from larkreader.capture.characters import Characters
 from larkreader.capture.files.capture_file import CaptureFile
@@ -18,24 +16,23 @@ from larkreader.declare.run.capture_form import CaptureForm, CaptureKind
 from larkreader.errors import RequestError
 from larkreader.harmless import harmless
 from larkreader.judge.findings.finding import Findings, Verdict
-from larkreader.judge.live.examples import FrameExample, FrameExamples
-from larkreader.judge.live.followers import Followers
-from larkreader.judge.live.stretches import Settled, StretchJudge
-from larkreader.judge.live.sums import Sum, wires_judged_together
+from larkreader.judge.live.examples import FrameExample
+from larkreader.judge.live.sums import Sum
 from larkreader.judge.measure.events import EventDelays
 from larkreader.judge.setup.path_report import PathSum
 from larkreader.judge.verdict.checked import Checked
 from larkreader.judge.verdict.counts import FrameCounts, PairCounts, WireCounts
 from larkreader.judge.verdict.judged import account_for
 from larkreader.judge.verdict.received import Receiver, receive_all, signals_of
-from larkreader.judge.verdict.wire_findings import Beginning
 from larkreader.judge.wire.pauses import Pauses
 from larkreader.shown import Shown
 from larkreader.sources import Source, path_of
 
+from .capture_judge import CaptureJudge, parts_of
 from .large import needs_whole
 from .reading import Reading, reading_of
 from .reading_content import reading_document
+from .timeline_part import TimelinePart
 
 FIRST_PART = 1 << 20  # characters of which the columns are held all the same
 FIRST_PART_OF_LEVELS = (
@@ -100,7 +97,7 @@ class SummedReading(Shown):
     @property
     def pairs(self) -> Mapping[str, PairCounts]:
         """What became of the requests of each pairing."""
-        return self.total.pairs
+        return self.total.pairs_on(self.sheet)
 
     @property
     def pauses(self) -> Mapping[str, Pauses]:
@@ -143,6 +140,7 @@ def judge_capture(
     workers: int = 1,
     stretch: int | None = None,
     most: int | None = None,
+    each: Callable[[TimelinePart], object] | None = None,
 ) -> SummedReading:
     r"""Judge a large capture in bounded memory: what `read` concludes from it, without its columns.
 
@@ -170,6 +168,9 @@ def judge_capture(
         As of `read`.
     stretch, most : int, optional
         As of `LiveReading`, but longer unless given.
+    each : callable, optional
+        Called with each part of the capture once it is judged, in order of time, as `TimelinePart`: its columns are
+        left then. All wires are judged together then.
 
     Returns
     -------
@@ -206,12 +207,15 @@ def judge_capture(
         if file.holds_levels and (needs := needs_whole(declared, wires)):
             raise RequestError(f'wire "{needs}"', "has a clear-to-send signal", "must be read whole", "Use lr.read")
         usual, usual_most = (STRETCH_OF_LEVELS, MOST_OF_LEVELS) if file.holds_levels else (LARGE_STRETCH, LARGE_MOST)
-        judges = _Judges(declared, wires, stretch or usual, most or usual_most, with_levels=file.holds_levels)
+        judge = CaptureJudge(
+            declared, wires, stretch or usual, most or usual_most, with_levels=file.holds_levels, each=each
+        )
         for piece in file.pieces(signals_of(declared, wires, with_events=file.holds_levels)):
-            judges.add(receiver.add(piece), receiver)
-    judges.add(receiver.close(), receiver)
+            judge.add(receiver.add(piece), receiver)
+    judge.add(receiver.close(), receiver)
+    total, findings, checked, examples, events, paths = judge.close()
     name = harmless(str(path), is_name=True)
-    return judges.close(wires, name, sheet_name)
+    return SummedReading(declared, name, total, findings, checked, sheet_name, examples, events, paths)
 
 
 def read_first_part(
@@ -284,7 +288,7 @@ def read_first_part(
 def _smaller(pieces: Iterable[Mapping[str, Measured]], size: int) -> Iterator[Mapping[str, Characters]]:
     """Yield pieces of characters in parts of some size."""
     for piece in pieces:
-        yield from _parts({wire: some for wire, some in piece.items() if isinstance(some, Characters)}, size)
+        yield from parts_of({wire: some for wire, some in piece.items() if isinstance(some, Characters)}, size)
 
 
 def _opened(sheet: Sheet | Source) -> tuple[Sheet, str]:
@@ -293,97 +297,3 @@ def _opened(sheet: Sheet | Source) -> tuple[Sheet, str]:
         return sheet, ""
     path = path_of(sheet)
     return open_sheet(path), str(path)
-
-
-class _Judges:
-    """What judges the wires of a capture piece by piece."""
-
-    def __init__(self, sheet: Sheet, wires: tuple[str, ...], stretch: int, most: int, *, with_levels: bool) -> None:
-        self._sheet, self._size = sheet, stretch
-        self._groups = wires_judged_together(sheet, wires)
-        self._examples = FrameExamples()
-        self._followers = Followers(sheet, wires) if with_levels else None
-        self._judges = [
-            StretchJudge(sheet, some, stretch=stretch, most=most, settled=self._settle) for some in self._groups
-        ]
-        self._waiting: dict[str, Characters] = {}
-        self._ends_s: dict[str, float | None] = {}
-        self._seen: dict[str, None] = {}
-
-    def add(self, piece: Mapping[str, Characters], receiver: Receiver) -> None:
-        """Take in what happened next on the wires, a stretch at a time."""
-        self._seen |= dict.fromkeys(piece)
-        if self._followers is not None:
-            known = receiver.received
-            self._ends_s = {wire: extent.end_s for wire, extent in known.extents.items()}
-            self._followers.add_changes(receiver.taken_changes())
-            for judge in self._judges:
-                judge.note_levels(known.extents, known.beginnings)
-        for judge, group in zip(self._judges, self._groups, strict=True):
-            some = {wire: piece[wire] for wire in group if wire in piece}
-            if len(group) > 1:
-                some = self._known_together(some, min(map(receiver.decided_s, group)))
-            for part in _parts(some, self._size):
-                for wire, characters in part.items():
-                    judge.add(wire, characters)
-                judge.settle()
-
-    def _settle(self, settled: Settled) -> None:
-        """Take in a stretch that is given up."""
-        self._examples.add(settled.stretch.frames, settled.held, settled.first, settled.before)
-        if self._followers is not None:
-            self._followers.settle(settled)
-
-    def _known_together(self, piece: Mapping[str, Characters], until_s: float) -> dict[str, Characters]:
-        """Return the characters up to the time until which all wires are known, and keep the others."""
-        found = {}
-        for wire, some in piece.items():
-            characters = Characters.joined([self._waiting.pop(wire), some]) if wire in self._waiting else some
-            count = int(np.searchsorted(characters.begin_s, until_s)) if until_s < np.inf else len(characters)
-            found[wire] = characters.between(0, count)
-            if until_s < np.inf:
-                self._waiting[wire] = characters.between(count)
-        return found
-
-    def close(self, wires: tuple[str, ...], name: str, sheet_name: str) -> SummedReading:
-        """Return what was found."""
-        total = Sum()
-        beginnings: dict[str, Beginning] = {}
-        for judge in self._judges:
-            some, begins = judge.close()
-            total.take(some)
-            beginnings |= begins
-            total.cuts += judge.cuts
-        total.wires = {wire: total.wires[wire] for wire in self._sheet.wire if wire in self._seen}
-        paths, events = {}, {}
-        if self._followers is not None:
-            paths, events = self._followers.paths(self._judges, self._ends_s), self._followers.events()
-        of_paths = [finding for path in paths.values() for finding in path.findings]
-        findings = total.conclude(self._sheet, beginnings, of_paths)
-        checked = total.check(self._sheet, findings, wires, paths)
-        return SummedReading(
-            self._sheet, name, total, findings, checked, sheet_name, self._examples.by_layout, events, paths
-        )
-
-
-def _parts(piece: Mapping[str, Characters], size: int) -> Iterator[Mapping[str, Characters]]:
-    """Yield a piece of some wires in parts of some size: up to the same time on all of them, where there are times."""
-    if not piece:
-        return
-    longest = max(piece.values(), key=len)
-    count = -(-sum(map(len, piece.values())) // size)
-    if count < 2 or (len(piece) > 1 and not longest.has_times):
-        yield piece
-        return
-    first = dict.fromkeys(piece, 0)
-    for number in range(1, count + 1):
-        place = len(longest) * number // count
-        if number == count:
-            end = {wire: len(characters) for wire, characters in piece.items()}
-        elif len(piece) == 1:
-            end = dict.fromkeys(piece, place)
-        else:
-            until_s = longest.begin_s[place]
-            end = {wire: int(np.searchsorted(some.begin_s, until_s)) for wire, some in piece.items()}
-        yield {wire: some.between(first[wire], end[wire]) for wire, some in piece.items()}
-        first = end

@@ -151,11 +151,11 @@ class LevelCounter:
         if len(self._counts):
             every = self._counts.copy()
             every[codes] += counts
-            codes = np.flatnonzero(every)
+            codes = np.flatnonzero(every).astype(np.uint32)
             counts = every[codes]
         if not len(codes):
             return VoltageLevels(0.0, 0.0, 0.0, 0.0, 0.0, 0.0)
-        middles = codes.astype(np.uint32) << np.uint32(DROPPED_BITS) | np.uint32(1 << DROPPED_BITS - 1)
+        middles = codes << np.uint32(DROPPED_BITS) | np.uint32(1 << DROPPED_BITS - 1)
         volts = middles.view(np.float32).astype(np.float64)
         order = np.argsort(volts)
         volts, counts = volts[order], counts[order]

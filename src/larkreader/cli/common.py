@@ -9,8 +9,10 @@ import textwrap
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import replace
+from functools import partial
+from io import TextIOWrapper
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, BinaryIO
+from typing import IO, TYPE_CHECKING, Any, BinaryIO
 
 import click
 
@@ -18,6 +20,7 @@ from larkreader.harmless import harmless
 
 if TYPE_CHECKING:
     from larkreader.answers.reading import Reading
+    from larkreader.answers.summed_reading import SummedReading
     from larkreader.declare.document.sheet import Sheet
     from larkreader.exercise.ports.port import Port
     from larkreader.judge.setup.path_report import PathReport
@@ -183,6 +186,32 @@ def print_document(kind: str, content: Mapping[str, Any]) -> None:
     print_json(document_of(kind, content))
 
 
+def print_long_document(kind: str, content: Mapping[str, Any], last: str, items: IO[bytes]) -> None:
+    """Print a document whose last part is a list, the items of which are in a file as JSON, with commas between them.
+
+    Parameters
+    ----------
+    kind, content
+        As of `print_document`, without the list.
+    last : str
+        What the list is called.
+    items : binary file
+        The items; each begins with a line end, and is indented by four.
+    """
+    from larkreader.present.documents.schemas import document_of
+
+    head = json.dumps(document_of(kind, {**content, last: []}), indent=2, ensure_ascii=False, allow_nan=False)
+    if not items.tell():
+        click.echo(head)
+        return
+    click.echo(head.removesuffix("]\n}"), nl=False)
+    items.seek(0)
+    reader = TextIOWrapper(items, encoding="utf-8", newline="")
+    for text in iter(partial(reader.read, 1 << 20), ""):
+        click.echo(text, nl=False)
+    click.echo("\n  ]\n}")
+
+
 def print_written(files: Mapping[str, str], **more: Any) -> None:
     """Print which files a command wrote, and what each holds, as JSON."""
     print_document("written", {"files": dict(files), **more})
@@ -281,6 +310,19 @@ def read_with_progress(sheet: Sheet, capture: Path, *, sheet_name: str, **option
     with progress_of(f"reading {capture.name}", shown=large) as progress:
         reading = read(sheet, capture, progress=progress, workers=workers(), **options)
         return replace(reading, sheet_name=sheet_name)
+
+
+def judge_large(declared: Sheet, sheet: Path, capture: Path, how: dict[str, Any]) -> SummedReading | None:
+    """Judge a large capture stretch by stretch, with a progress bar; None if it is read as a whole."""
+    from larkreader.answers.large import is_large_capture
+
+    if not is_large_capture(declared, capture, how.get("kind"), how.get("form"), how.get("wire")):
+        return None
+    from larkreader.answers.summed_reading import judge_capture
+
+    with progress_of(f"reading {capture.name}", shown=True) as progress:
+        summed = judge_capture(declared, capture, progress=progress, workers=workers(), **how)
+    return replace(summed, sheet_name=str(sheet))
 
 
 def workers() -> int:

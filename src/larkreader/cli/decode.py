@@ -17,15 +17,14 @@ from .common import (
     console_form,
     exit_status,
     json_option,
+    judge_large,
     note,
     oversampling_option,
     print_document,
-    progress_of,
     read_with_progress,
     samples_option,
     stops_option,
     wire_option,
-    workers,
     write_fates_of,
 )
 from .forms import form_of, form_options
@@ -38,7 +37,6 @@ if TYPE_CHECKING:
     from larkreader.answers.reading import Reading
     from larkreader.answers.summed_reading import SummedReading
     from larkreader.capture.ring import RingMemory
-    from larkreader.declare.document.sheet import Sheet
     from larkreader.declare.run.capture_form import CaptureKind
 
 
@@ -158,7 +156,7 @@ def decode(
             "oversampling": None if oversampling is None else int(oversampling),
             "check_stops": check_stops,
         }
-        if not needs_columns and (summed := _judge_large(declared, sheet, capture, how)) is not None:
+        if not needs_columns and (summed := judge_large(declared, sheet, capture, how)) is not None:
             return _report(summed, sheet, capture, junit, annotations, as_json=as_json)
         reading = read_with_progress(declared, capture, sheet_name=str(sheet), **how)
     else:
@@ -205,19 +203,6 @@ def _report(
         else:
             _show(reading, sheet, capture)
     return exit_status(reading.verdict)
-
-
-def _judge_large(declared: Sheet, sheet: Path, capture: Path, how: dict[str, Any]) -> SummedReading | None:
-    """Judge a large capture stretch by stretch, with a progress bar; None if it is read as a whole."""
-    from larkreader.answers.large import is_large_capture
-
-    if not is_large_capture(declared, capture, how["kind"], how["form"], how["wire"]):
-        return None
-    from larkreader.answers.summed_reading import judge_capture
-
-    with progress_of(f"reading {capture.name}", shown=True) as progress:
-        summed = judge_capture(declared, capture, progress=progress, workers=workers(), **how)
-    return replace(summed, sheet_name=str(sheet))
 
 
 def _write_files(

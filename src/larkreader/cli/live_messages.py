@@ -40,7 +40,7 @@ class LiveMessages:
     def look(self, now_s: float, *, is_over: bool = False) -> None:
         """Show the messages that are certain now; all that are left once it `is_over`."""
         recent, passed = self._reading.recent(), self._reading.passed
-        rows = TimelineRows(recent, console_form()[1], passed.requests)
+        rows = TimelineRows(recent, console_form()[1], passed, goes_on=True)
         timeline = rows.timeline
         if not len(timeline):
             return

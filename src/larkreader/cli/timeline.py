@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from contextlib import ExitStack
 from pathlib import Path
+from tempfile import SpooledTemporaryFile
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -14,8 +16,9 @@ from .common import (
     console_form,
     exit_status,
     json_option,
+    judge_large,
     note,
-    print_document,
+    print_long_document,
     read_with_progress,
 )
 from .forms import form_of, form_options
@@ -25,10 +28,12 @@ from .output_file import OutputFile
 
 if TYPE_CHECKING:
     from larkreader.answers.reading import Reading
+    from larkreader.answers.summed_reading import SummedReading
+    from larkreader.declare.document.sheet import Sheet
     from larkreader.declare.run.capture_form import CaptureKind
-    from larkreader.present.tables.timeline_rows import TimelineRows
+    from larkreader.present.tables.chosen_messages import ChosenMessages
 
-MOST_DRAWN = 400  # messages that a figure can distinguish
+IN_MEMORY = 1 << 23  # bytes of a document, beyond which it is put aside on the disk
 
 
 @command()
@@ -67,123 +72,114 @@ def timeline(
     """
     from larkreader.declare.document.sheet_file import open_sheet
     from larkreader.errors import RequestError
-    from larkreader.present.tables.timeline_rows import TimelineRows, write_messages
+    from larkreader.present.tables.chosen_messages import ChosenMessages
+    from larkreader.present.tables.timeline_rows import MESSAGE_HEADING
+    from larkreader.sources import opened_to_write
 
     check_span(from_s, to_s)
     check_output(messages)
     if output is not None:
         check_figure(output)
     declared = open_sheet(sheet)
-    reading = read_with_progress(
-        declared, capture, sheet_name=str(sheet), kind=kind, form=form_of(declared.capture, given)
-    )
-    if not len(reading.timeline):
-        raise RequestError(str(capture), "has no times", "a timeline needs a capture with times")
-    if moved_at_s is not None and not reading.pairs:
-        raise RequestError("--moved-at", "has nothing to compare", "parts of a cycle need [pair.NAME] on the sheet")
-    _, ascii_only = console_form()
-    rows = TimelineRows(reading, ascii_only=ascii_only)
-    chosen = rows.between(-float("inf") if from_s is None else from_s, float("inf") if to_s is None else to_s)
-    if only_wrong:
-        wrong = set(rows.wrong().tolist())
-        chosen = chosen[[row in wrong for row in chosen.tolist()]]
-    if messages is not None:
-        write_messages(messages, reading)
-        note(f"messages written to {messages}")
-    if output is not None:
-        _draw(rows, chosen, output)
-    if as_json:
-        print_document("timeline", _document(reading, rows, chosen))
-    else:
-        _show(reading, rows, chosen, count, moved_at_s, ascii_only=ascii_only)
+    with ExitStack() as files:
+        table = None if messages is None else files.enter_context(opened_to_write(messages))
+        if table is not None:
+            table.write(MESSAGE_HEADING)
+        documents = files.enter_context(SpooledTemporaryFile(IN_MEMORY)) if as_json else None
+        chosen = ChosenMessages(
+            -float("inf") if from_s is None else from_s,
+            float("inf") if to_s is None else to_s,
+            only_wrong,
+            0 if as_json else count,
+            console_form()[1],
+            table,
+            documents,
+        )
+        how = {"kind": kind, "form": form_of(declared.capture, given)}
+        reading = _read(declared, sheet, capture, chosen, how)
+        if not chosen.total:
+            raise RequestError(str(capture), "has no times", "a timeline needs a capture with times")
+        if moved_at_s is not None and not reading.pairs:
+            raise RequestError("--moved-at", "has nothing to compare", "parts of a cycle need [pair.NAME] on the sheet")
+        if messages is not None:
+            note(f"messages written to {messages}")
+        if output is not None:
+            _draw(chosen, output)
+        if documents is not None:
+            head = {
+                "sheet": reading.sheet_name,
+                "capture": reading.capture,
+                "verdict": reading.verdict,
+                "times": "groups" if chosen.in_groups else "exact",
+                "pairs": {key: pairs.to_dict() for key, pairs in reading.pairs.items()},
+            }
+            print_long_document("timeline", head, "messages", documents)
+        else:
+            _show(reading, chosen, count, moved_at_s)
     return exit_status(reading.verdict)
 
 
-def _show(
-    reading: Reading, rows: TimelineRows, chosen: Any, count: int, moved_at_s: float | None, *, ascii_only: bool
-) -> None:
+def _read(
+    declared: Sheet, sheet: Path, capture: Path, chosen: ChosenMessages, how: dict[str, Any]
+) -> Reading | SummedReading:
+    """Read a capture, and choose what is shown: of a large capture stretch by stretch, without its columns."""
+    large = judge_large(declared, sheet, capture, {**how, "each": chosen.add})
+    if large is not None:
+        return large
+    from larkreader.answers.timeline_part import TimelinePart
+
+    reading: Reading = read_with_progress(declared, capture, sheet_name=str(sheet), **how)
+    chosen.add(TimelinePart.whole(reading))
+    return reading
+
+
+def _show(reading: Reading | SummedReading, chosen: ChosenMessages, count: int, moved_at_s: float | None) -> None:
+    from larkreader.judge.measure.pair_columns import Pairs, PairTimes
     from larkreader.present.tables import timeline_views
     from larkreader.present.text import terminal
 
     console = terminal.make_console()
     parts: list[Any] = []
     if count:
-        entries = rows.entries(chosen[:count])
-        pairings = len(reading.pairs)
+        wires, pairings = tuple(chosen.wires), len(reading.pairs)
         parts.append(
-            timeline_views.timeline_table(entries, rows.timeline.wires, pairings=pairings, width=console.width)
-            if len(chosen)
+            timeline_views.timeline_table(chosen.entries, wires, pairings=pairings, width=console.width)
+            if chosen.count
             else "Nothing to show."
         )
-        if len(chosen) > count:
-            parts.append(f"... and {len(chosen) - count:,} more: --count, --from, --to, --only-wrong")
+        if chosen.count > count:
+            parts.append(f"... and {chosen.count - count:,} more: --count, --from, --to, --only-wrong")
     if reading.pairs:
         parts.append(timeline_views.pairs_table(reading.pairs, reading.sheet.pair))
-        if moved_at_s is None and any(len(pairs.histogram()) > 1 for pairs in reading.pairs.values()):
-            parts.append(timeline_views.histograms(reading.pairs, ascii_only=ascii_only))
-        parts += [timeline_views.parts_table(key, pairs, moved_at_s) for key, pairs in reading.pairs.items()]
+        times = {
+            key: PairTimes.of(pairs) if isinstance(pairs, Pairs) else pairs.times or PairTimes.nothing()
+            for key, pairs in reading.pairs.items()
+        }
+        if moved_at_s is None and any(len(some.histogram()) > 1 for some in times.values()):
+            parts.append(timeline_views.histograms(times, ascii_only=chosen.ascii_only))
+        parts += [timeline_views.parts_table(key, some, moved_at_s) for key, some in times.items()]
+        parts += timeline_views.times_left_out(reading.pairs, times)
     elif reading.sheet.pair:
         parts.append("Of no pairing were both sides captured.")
-    elif len(rows.timeline.wires) > 1:
+    elif len(chosen.wires) > 1:
         parts.append(timeline_views.NO_PAIRS)
-    if rows.timeline.in_groups:
+    if chosen.in_groups:
         parts.append(timeline_views.IN_GROUPS)
     for number, part in enumerate(parts):
         console.print(*([""] if number else []), part, sep="\n")
 
 
-def _document(reading: Reading, rows: TimelineRows, chosen: Any) -> dict[str, Any]:
-    """Return the messages and pairs as JSON has them."""
-    timeline = rows.timeline
-    messages = []
-    for entry in rows.entries(chosen):
-        result: dict[str, Any] = {
-            "begin_s": round(entry.begin_s, 12),
-            "end_s": round(entry.end_s, 12),
-            "wire": entry.wire,
-            "is": timeline.name_of(entry.row),
-            "offset": int(timeline.offset[entry.row]),
-            "length": int(timeline.length[entry.row]),
-            "faults": entry.faults.split("+") if entry.faults else [],
-            "text": entry.text,
-        }
-        if entry.collides:
-            result["collides"] = True
-        if entry.parts:
-            result["pairs"] = [
-                {
-                    "pair": part.pair,
-                    "number": part.number if part.number >= 0 else None,
-                    "role": part.role,
-                    "state": part.state,
-                    "latency_s": None if part.latency_s != part.latency_s else round(part.latency_s, 12),
-                    "again": part.again,
-                }
-                for part in entry.parts
-            ]
-        messages.append(result)
-    return {
-        "sheet": reading.sheet_name,
-        "capture": reading.capture,
-        "verdict": reading.verdict,
-        "times": "groups" if timeline.in_groups else "exact",
-        "pairs": {key: pairs.to_dict() for key, pairs in reading.pairs.items()},
-        "messages": messages,
-    }
-
-
-def _draw(rows: TimelineRows, chosen: Any, output: Path) -> None:
+def _draw(chosen: ChosenMessages, output: Path) -> None:
     from larkreader.errors import RequestError
     from larkreader.present.figures.style import new_figure, write_figure
     from larkreader.present.figures.timeline import draw_timeline
 
-    if not len(chosen):
+    drawn = chosen.drawn
+    if drawn is None:
         raise RequestError(str(output), "cannot be drawn: there is no message to show")
-    if len(chosen) > MOST_DRAWN:
-        note(f"the first {MOST_DRAWN} of {len(chosen):,} messages are drawn; --from and --to choose others")
-    shown = chosen[:MOST_DRAWN]
+    if chosen.count > drawn.count:
+        note(f"the first {drawn.count} of {chosen.count:,} messages are drawn; --from and --to choose others")
     picture = new_figure()
-    begin_s, end_s = float(rows.timeline.begin_s[shown[0]]), float(rows.timeline.end_s[shown].max())
-    draw_timeline(rows.reading, begin_s=begin_s, end_s=end_s, ax=picture.add_subplot())
+    draw_timeline(drawn.reading, begin_s=drawn.begin_s, end_s=drawn.end_s, ax=picture.add_subplot())
     write_figure(picture, output)
     note(f"timeline drawn into {output}")

@@ -20,7 +20,9 @@ RUN = 8  # frames without a finding that are judged with both parts
 BEHIND = 4  # good frames that follow them
 SURE = 3  # frames in time that must follow a late frame
 TRIES = 4  # places that are tried before more is waited for
-FEW = 64  # characters of a wire without frames that are judged with both parts
+FEW, FAR = 64, 1024  # characters of a wire without frames, at least and at most, that are judged with both parts
+
+Numbers = npt.NDArray[np.int64]
 
 
 @dataclass(frozen=True)
@@ -45,10 +47,11 @@ def is_certain(stretch: Stretch, cut: Cut) -> bool:
     """Return whether no reply behind a place answers a request before it, nor may one that is still to arrive."""
     for pairs in stretch.pairs.values():
         begins_s = pairs.timeline.begin_s
-        is_before = begins_s[pairs.request] < cut.settle_s
-        replied_s = begins_s[pairs.reply[is_before & (pairs.reply >= 0)]]
-        if (replied_s >= cut.settle_s).any():
-            return False
+        replied_s = np.where(pairs.reply >= 0, begins_s[pairs.reply], -np.inf)
+        for place_s in (cut.keep_s, cut.settle_s):
+            is_before = begins_s[pairs.request] < place_s
+            if (replied_s[is_before] >= place_s).any():
+                return False
         is_open = not pairs.answered[is_before][-MOST_OPEN:].all()
         if pairs.pairing.match and is_open and np.count_nonzero(~is_before) < MOST_OPEN:
             return False
@@ -95,7 +98,8 @@ def quiet_places(
     wire, characters = next(iter(held.items()))
     if wire in stretch.skipped:
         return _places_between_frames(wire, characters, stretch, first.get(wire, 0))
-    return _places_in_pattern(wire, characters, first.get(wire, 0))
+    begins = timeline_of(sheet, held, {}, {}).offset
+    return _places_in_pattern(wire, characters, first.get(wire, 0), begins)
 
 
 def _places_between_frames(wire: str, characters: Characters, stretch: Stretch, first: int) -> Iterator[Cut]:
@@ -126,13 +130,14 @@ def _runs(is_quiet: npt.NDArray[np.bool_]) -> list[int]:
     return [int(row) for row in rows[:: max(size, len(rows) // TRIES)][:TRIES]]
 
 
-def _places_in_pattern(wire: str, characters: Characters, first: int) -> Iterator[Cut]:
-    """Yield places of a wire without frames: stretches of characters without a fault."""
+def _places_in_pattern(wire: str, characters: Characters, first: int, begins: Numbers) -> Iterator[Cut]:
+    """Yield places of a wire without frames: stretches of characters without a fault, from where a message begins."""
     for number in range(1, TRIES + 1):
         settle = len(characters) - number * len(characters) // (2 * TRIES) - 1
         if settle - FEW <= first:
             return
-        yield _cut_at(wire, characters, settle - FEW, settle)
+        message = int(begins[np.searchsorted(begins, settle - FEW, side="right") - 1]) if len(begins) else 0
+        yield _cut_at(wire, characters, message if message > max(first, settle - FAR) else settle - FEW, settle)
 
 
 def _cut_at(wire: str, characters: Characters, keep: int, settle: int) -> Cut:

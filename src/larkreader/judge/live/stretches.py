@@ -50,13 +50,15 @@ class Settled(NamedTuple):
     stretch: Stretch
     """What it shows, counted from its first characters; also behind `end`, as far as that was judged with it."""
     held: Mapping[str, Characters]
-    """By wire, its characters, and those behind."""
+    """By wire, its characters."""
     first: Mapping[str, int]
     """By wire, the number of the first character that was not counted before."""
     before: Mapping[str, int]
     """By wire, how many characters were given up before."""
     end: Mapping[str, int]
     """By wire, the number of the first character that is kept."""
+    rows: Mapping[str, int]
+    """How many rows were given up before, as `StretchJudge.rows_dropped`."""
 
     def frames_on(self, layouts: Iterable[FrameLayout], wire: str) -> dict[str, Frames]:
         """Return the frames of some layouts on a wire that are given up, by layout."""
@@ -185,7 +187,7 @@ class StretchJudge:
     def close(self) -> tuple[Sum, dict[str, Beginning]]:
         """Return what was found, now that nothing follows, and how each wire begins."""
         total, beginnings = self._with_rest(self._past)
-        self._hand_over(self.latest, self._past, {wire: len(some) for wire, some in self.held.items()})
+        self._hand_over(self.latest, self._past, self.held, {wire: len(some) for wire, some in self.held.items()})
         for wire, extent in self._levels.extents.items():
             if wire in beginnings:
                 span_s = None if extent.end_s is None else (extent.begin_s, extent.end_s)
@@ -293,8 +295,8 @@ class StretchJudge:
             keep, known = cut.keep[wire], past.last_frames.get(key)
             last = last_trusted(frames, cut.settle[wire])
             if last is not None and last[1] <= keep:
-                after_s = float(self.held[wire].begin_s[last[1]])
-                found[key] = LastFrame(last[0], last[1] - keep, after_s)
+                begins_s = self.held[wire].begin_s[last[1] :]
+                found[key] = LastFrame(last[0], last[1] - keep, float(begins_s[0]) if len(begins_s) else np.nan)
             elif last is None and known is not None:
                 found[key] = replace(known, end=known.end - keep)
         return found
@@ -339,7 +341,7 @@ class StretchJudge:
     def _give_up(self, cut: Cut, before: Stretch, past: Past) -> None:
         """Add what lies before a place to what was found, and keep what follows."""
         self.total.add(self._placed(before), past)
-        self._hand_over(before, past, cut.keep)
+        self._hand_over(before, past, until(self.held, cut.settle), cut.keep)
         self.beginnings = self._beginnings_with(before)
         self._past = replace(self._past_behind(cut, before, past), is_open=False)
         held = self.held
@@ -360,9 +362,9 @@ class StretchJudge:
             self._dropped[wire] += first
         self.beginnings = {wire: item for wire, item in self.beginnings.items() if wire in self._past.begun}
 
-    def _hand_over(self, stretch: Stretch, past: Past, end: Mapping[str, int]) -> None:
+    def _hand_over(self, stretch: Stretch, past: Past, held: Mapping[str, Characters], end: Mapping[str, int]) -> None:
         if self._settled is not None:
-            self._settled(Settled(stretch, self.held, past.first, dict(self._dropped), end))
+            self._settled(Settled(stretch, held, past.first, dict(self._dropped), end, dict(self._rows)))
 
     def _count_rows(self, name: str, count: int) -> None:
         self._rows[name] = self._rows.get(name, 0) + count

@@ -15,7 +15,7 @@ from larkreader.judge.findings.merging import MergedFindings, key_of
 from larkreader.judge.measure.pair_columns import Pairs, PairState
 from larkreader.judge.verdict.checked import Checked, add_up
 from larkreader.judge.verdict.counts import KEPT_TIMES, FrameCounts, PairCounts, WireCounts
-from larkreader.judge.verdict.judged import Stretch, in_order, of_wires_that_speak
+from larkreader.judge.verdict.judged import Stretch, in_order, of_wires_that_speak, pairs_that_speak
 from larkreader.judge.verdict.wire_findings import Beginning, Past, WireStretch, conclude_wire
 from larkreader.judge.wire.character_faults import has_many
 from larkreader.judge.wire.frame_faults import FITS, NEARLY_ALL
@@ -145,6 +145,16 @@ class Sum:
         """How much each wire carries."""
         return {wire: item.counts for wire, item in self.wires.items()}
 
+    def pairs_on(self, sheet: Sheet) -> dict[str, PairCounts]:
+        """Return what became of the requests of the pairings both sides of which carry anything.
+
+        Parameters
+        ----------
+        sheet : Sheet
+            What was declared.
+        """
+        return pairs_that_speak(sheet, self.pairs, self.counts)
+
     def take(self, other: Sum) -> None:
         """Add what was found on other wires.
 
@@ -202,7 +212,7 @@ class Sum:
                     of_content,
                     is_open=is_open,
                 )
-        together = of_wires_that_speak(self._complete(self.together), self.counts)
+        together = of_wires_that_speak(sheet, self._complete(self.together), self.counts)
         return in_order([*found, *together, *more])
 
     def check(
@@ -227,7 +237,7 @@ class Sum:
             self.counts,
             frames,
             findings,
-            pairs=self.pairs,
+            pairs=self.pairs_on(sheet),
             paths=paths,
             pauses=self.paused,
             wires=wires,

@@ -134,10 +134,7 @@ class Pairs(Columns):
             ``request`` and ``reply``: how long each was on the wire; ``answer``: from the end of the request to the
             beginning of the reply; ``pause``: from the end of the reply to the next request; ``cycle``: all of it.
         """
-        times = PairTimes.of(self)
-        result = times.parts()
-        wanted = (times.begin_s >= begin_s) & (times.begin_s < end_s)
-        return {name: column[wanted] for name, column in result.items()}
+        return PairTimes.of(self).parts(begin_s=begin_s, end_s=end_s)
 
     def to_dict(self) -> dict[str, Any]:
         """Return counts and times as JSON has them."""
@@ -232,20 +229,37 @@ class PairTimes(Columns):
         """
         return PairTimes(*(np.concatenate([self.column(name), other.column(name)]) for name in self.COLUMNS))
 
-    def parts(self) -> dict[str, Seconds]:
-        """Return what the time from one request to the next went into, as `Pairs.parts`."""
+    @property
+    def latencies_s(self) -> Seconds:
+        """How long good replies took, in seconds, in order of their requests."""
+        return self.latency_s[~np.isnan(self.latency_s)]
+
+    def histogram(self) -> list[tuple[float, float, int]]:
+        """Return how many replies took from one time to another, as `Pairs.histogram`."""
+        return histogram_of(self.latencies_s)
+
+    def parts(self, *, begin_s: float = -np.inf, end_s: float = np.inf) -> dict[str, Seconds]:
+        """Return what the time from one request to the next went into, as `Pairs.parts`.
+
+        Parameters
+        ----------
+        begin_s, end_s : float
+            Only requests that begin from one time on, and before the other.
+        """
         following = np.append(self.begin_s[1:], np.nan) if len(self) else self.begin_s
-        return {
+        result = {
             "request": self.end_s - self.begin_s,
             "answer": self.latency_s,
             "reply": self.duration_s,
             "pause": following - self.reply_end_s,
             "cycle": following - self.begin_s,
         }
+        wanted = (self.begin_s >= begin_s) & (self.begin_s < end_s)
+        return {name: column[wanted] for name, column in result.items()}
 
     def to_dict(self) -> dict[str, Any]:
         """Return latencies and parts as JSON has them."""
-        latencies_s = self.latency_s[~np.isnan(self.latency_s)]
+        latencies_s = self.latencies_s
         return {
             "latency": {
                 **figures_of(latencies_s),

@@ -39,6 +39,8 @@ def find_pairs(
     lines: Mapping[str, LineSettings],
     end_s: float | None = None,
     longest_s: float | None = None,
+    *,
+    asked_before: bool = False,
 ) -> Pairs:
     """Find what answers each request.
 
@@ -58,6 +60,8 @@ def find_pairs(
         When the capture ends, in seconds; with its last message by default.
     longest_s : float, optional
         How long the longest good reply before these messages took, in seconds.
+    asked_before : bool
+        Whether a request lies before these messages, so that a reply before the first of theirs answers nothing.
 
     Returns
     -------
@@ -93,9 +97,9 @@ def find_pairs(
     _leave_open(pairing, timeline, request, asked, state, last_s, limit_s)
     used = np.zeros(len(good), np.bool_)
     used[first] = True
-    begun = timeline.begin_s[good] >= ready_s[0] if len(ready_s) else used
+    begun = timeline.begin_s[good] >= ready_s[0] if len(ready_s) else np.zeros(len(good), np.bool_)
     again = _repeats(timeline, frames, characters, request, answered, state)
-    unasked = good[~used & begun]
+    unasked = good[~used & (begun | asked_before)]
     return Pairs(request, answered, took_s, state, again, pairing, timeline, unasked, last_s, is_learned)
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, TypeVar
 
 import numpy as np
 import numpy.typing as npt
@@ -27,6 +27,7 @@ if TYPE_CHECKING:
     from larkreader.judge.measure.pair_columns import Pairs
     from larkreader.judge.setup.path_report import PathReport
 
+T = TypeVar("T")
 ORDER = {kind: number for number, kind in enumerate(KINDS)}
 
 
@@ -120,9 +121,9 @@ def judge_received(sheet: Sheet, received: Received, wires: Sequence[str]) -> Ju
             sheet, key, item.beginning, item.counts, item.frame_counts, item.of_characters, item.of_content
         )
     ]
-    findings = in_order([*found, *of_wires_that_speak(stretch.together, counts)])
+    findings = in_order([*found, *of_wires_that_speak(sheet, stretch.together, counts)])
     heard = {wire: pauses for wire, pauses in stretch.pauses.items() if counts[wire].characters}
-    stretch = replace(stretch, pauses=heard)
+    stretch = replace(stretch, pauses=heard, pairs=pairs_that_speak(sheet, stretch.pairs, counts))
     checked = add_up(
         sheet,
         counts,
@@ -175,18 +176,45 @@ def judge_stretch(sheet: Sheet, received: Received, past: Past = NO_PAST) -> Str
     return Stretch(wires, together, pairs, pauses, events=events)
 
 
-def of_wires_that_speak(findings: Iterable[Finding], counts: Mapping[str, WireCounts]) -> list[Finding]:
-    """Return findings without those on pauses of wires that carry no character: what is silent keeps every pause.
+def of_wires_that_speak(sheet: Sheet, findings: Iterable[Finding], counts: Mapping[str, WireCounts]) -> list[Finding]:
+    """Return findings without those on wires that carry no character at all.
+
+    What is silent keeps every pause; and whether a silent side of a pairing was connected is not known.
 
     Parameters
     ----------
+    sheet : Sheet
+        What was declared.
     findings : iterable of Finding
         What was found.
     counts : mapping of str to WireCounts
         By wire.
     """
     speaks = {wire for wire, item in counts.items() if item.characters}
-    return [item for item in findings if item.kind not in KINDS_OF_PAUSES or item.subject.wire in speaks]
+    paired = pairs_that_speak(sheet, sheet.pair, counts)
+    return [
+        item
+        for item in findings
+        if (item.kind not in KINDS_OF_PAUSES or item.subject.wire in speaks)
+        and (item.subject.kind != "pair" or item.subject.name in paired)
+    ]
+
+
+def pairs_that_speak(sheet: Sheet, pairs: Mapping[str, T], counts: Mapping[str, WireCounts]) -> dict[str, T]:
+    """Return what is known of the pairings both sides of which carry characters with times.
+
+    Parameters
+    ----------
+    sheet : Sheet
+        What was declared.
+    pairs : mapping of str to object
+        By pairing.
+    counts : mapping of str to WireCounts
+        By wire.
+    """
+    speaks = {wire for wire, item in counts.items() if item.has_times}
+    declared = {key: (*sheet.pair[key].request, *sheet.pair[key].reply) for key in pairs}
+    return {key: item for key, item in pairs.items() if speaks.issuperset(sheet.wires_of(declared[key]))}
 
 
 def in_order(findings: Iterable[Finding]) -> Findings:
@@ -236,7 +264,10 @@ def _judge_turns(
     past: Past,
     findings: list[Finding],
 ) -> dict[str, Pairs]:
-    """Return the pairings of which both sides were captured; add the findings about them, and about the turns."""
+    """Return the pairings both sides of which are read; add the findings about them, and about the turns.
+
+    A side may carry nothing in this stretch; `pairs_that_speak` has those of which both sides carry something at all.
+    """
     from larkreader.decode.timeline import make_timeline  # few sheets need it; it takes a while to load
     from larkreader.judge.measure.pairs import find_pairs
     from larkreader.judge.wire.pair_findings import judge_pairs
@@ -248,9 +279,18 @@ def _judge_turns(
     if not len(timeline):
         return {}
     pairs = {
-        key: find_pairs(pairing, timeline, frames, characters, lines, until_s, past.longest_s.get(key))
+        key: find_pairs(
+            pairing,
+            timeline,
+            frames,
+            characters,
+            lines,
+            until_s,
+            past.longest_s.get(key),
+            asked_before=not past.begun.isdisjoint(sheet.wires_of(pairing.request)),
+        )
         for key, pairing in sheet.pair.items()
-        if set(sheet.wires_of((*pairing.request, *pairing.reply))) <= set(timeline.wires)
+        if set(sheet.wires_of((*pairing.request, *pairing.reply))) <= set(characters)
     }
     findings += [finding for item in pairs.values() for finding in judge_pairs(item)]
     findings += judge_turns(sheet, timeline, characters, end_s)

@@ -8,7 +8,7 @@ stretch.
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence, Set
 from dataclasses import dataclass, field, replace
 
 import numpy as np
@@ -48,7 +48,7 @@ class Past:
 
     Parameters
     ----------
-    begun : collection of str
+    begun : set of str
         The wires of which something lies before it.
     is_open : bool
         Whether more follows, so that nothing is concluded from the end of the stretch.
@@ -78,7 +78,7 @@ class Past:
         Until when no further reply arrived, in seconds, where that is later than the end of the stretch.
     """
 
-    begun: Collection[str] = ()
+    begun: Set[str] = frozenset()
     is_open: bool = False
     is_cut: bool = False
     first: Mapping[str, int] = field(default_factory=dict)

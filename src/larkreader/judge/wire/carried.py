@@ -87,7 +87,7 @@ class LastFrame:
     end : int
         The offset of the character behind it, counted from the first of the others: 0 or less.
     after_s : float
-        When that character began, in seconds.
+        When that character began, in seconds; NaN where it is the first of the others.
     """
 
     value: int

@@ -184,7 +184,7 @@ def _losses_of(
     joined = _joined(frames, first, behind, least[missing], most[missing])
     cause, whole = find_causes(frames, characters, first, behind, least[missing], most[missing])
     begin_s = Places.on(characters, first).time_s
-    if last is not None and len(missing) and missing[0] == 0:
+    if last is not None and last.end < 0 and len(missing) and missing[0] == 0:
         first, begin_s = np.append(last.end, first[1:]), np.append(last.after_s, begin_s[1:])
     places = np.flatnonzero(wrong)
     before = number[np.maximum(np.searchsorted(number, places) - 1, 0)] if len(number) else places

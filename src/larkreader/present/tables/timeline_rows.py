@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -11,12 +11,14 @@ import numpy as np
 import numpy.typing as npt
 
 from larkreader.answers.reading import Reading
-from larkreader.capture.files.csv_text import Choice, write_csv
+from larkreader.answers.timeline_part import Passed
+from larkreader.capture.files.csv_text import Choice, csv_lines
 from larkreader.decode.columns.frame_columns import frame_fault_names
 from larkreader.decode.timeline import Timeline, What, describe_skip
 from larkreader.judge.findings.wording import duration
 from larkreader.judge.measure.pair_columns import Pairs, PairState
 from larkreader.present.text.notation import visible
+from larkreader.sources import opened_to_write
 
 from .frame_views import chosen_fields, value_texts
 
@@ -29,6 +31,7 @@ TEXTUAL = 0.7  # of the characters must be printable, to be shown as text
 STATES = {state: state.name.lower().replace("_", "-") for state in PairState}
 MESSAGE_COLUMNS = ("begin_s", "end_s", "wire", "what", "layout", "offset", "length", "faults",
                    "pair", "number", "role", "state", "latency_s")  # fmt: skip
+MESSAGE_HEADING = ",".join(MESSAGE_COLUMNS).encode() + b"\n"
 
 
 @dataclass(frozen=True)
@@ -139,13 +142,19 @@ class TimelineRows:
         What was read.
     ascii_only : bool
         Whether texts must have nothing but ASCII.
-    asked_before : mapping of str to int, optional
-        By pairing, how many requests lie before the reading, of a capture that goes on; none of a whole capture.
+    passed : Passed, optional
+        How much lies before the reading, of a part of a capture.
+    ended_s : float
+        When the last message before the reading ended, in seconds; NaN without any.
+    goes_on : bool
+        Whether the capture goes on behind the reading, so that requests at its end wait for replies.
     """
 
     reading: Reading
     ascii_only: bool = False
-    asked_before: Mapping[str, int] | None = None
+    passed: Passed | None = None
+    ended_s: float = float("nan")
+    goes_on: bool = False
     timeline: Timeline = field(init=False)
     collisions: Places = field(init=False)
 
@@ -175,7 +184,7 @@ class TimelineRows:
         """Yield some rows, ascending, ready to be shown."""
         timeline = self.timeline
         texts, parts = self._texts(rows), self.parts_of(rows)
-        before = np.concatenate([[np.nan], np.maximum.accumulate(timeline.end_s)])[rows]
+        before = np.fmax.accumulate(np.append(self.ended_s, timeline.end_s))[rows]
         collide = np.isin(rows, self.collisions)
         for place, row in enumerate(rows.tolist()):
             yield Entry(
@@ -198,12 +207,32 @@ class TimelineRows:
         for key, pairs in self.reading.pairs.items():
             for side in ("request", "reply"):
                 for number in np.flatnonzero(np.isin(pairs.column(side), rows)).tolist():
-                    part = _part(key, pairs, number, side, self.asked_before)
-                    result.setdefault(int(pairs.column(side)[number]), []).append(part)
+                    result.setdefault(int(pairs.column(side)[number]), []).append(self._part(key, pairs, number, side))
             if pairs.pairing.only_when_asked:
                 for row in pairs.unasked[np.isin(pairs.unasked, rows)].tolist():
                     result.setdefault(row, []).append(Part(key, -1, "reply", "unasked", float("nan")))
         return result
+
+    def _part(self, key: str, pairs: Pairs, number: int, side: str) -> Part:
+        state = PairState(int(pairs.state[number]))
+        return Part(
+            pair=key,
+            number=number + self.requests_before(key),
+            role=side,
+            state="waiting" if state == PairState.OPEN and self.goes_on else STATES[state],
+            latency_s=float(pairs.latency_s[number]),
+            again=side == "request" and bool(pairs.again[number] >= 0),
+        )
+
+    def requests_before(self, pair: str) -> int:
+        """Return how many requests of a pairing lie before the reading."""
+        return 0 if self.passed is None else self.passed.requests.get(pair, 0)
+
+    def offsets(self, rows: Places) -> Places:
+        """Return the numbers of the first characters of some rows, counted on their wires in the whole capture."""
+        timeline = self.timeline
+        before = [0 if self.passed is None else self.passed.characters.get(wire, 0) for wire in timeline.wires]
+        return timeline.offset[rows] + np.array(before, np.int64)[timeline.wire[rows]]
 
     def _texts(self, rows: Places) -> list[str]:
         """Write what each of some rows is."""
@@ -257,49 +286,50 @@ def write_messages(path: Path, reading: Reading) -> None:
     reading : Reading
         What was read.
     """
-    timeline = reading.timeline
-    alone = np.ones(len(timeline), np.bool_)
+    with opened_to_write(path) as file:
+        file.write(MESSAGE_HEADING)
+        file.writelines(message_lines(TimelineRows(reading)))
+
+
+def message_lines(rows: TimelineRows) -> Iterator[bytes]:
+    """Yield the lines of `write_messages`, many at a time, without the heading.
+
+    Parameters
+    ----------
+    rows : TimelineRows
+        The messages.
+    """
+    alone = np.ones(len(rows.timeline), np.bool_)
     every: list[Places] = []
     columns: list[list[Any]] = []
-    for key, pairs in reading.pairs.items():
+    for key, pairs in rows.reading.pairs.items():
         states = Choice(pairs.state, list(STATES.values()))
         for side in ("request", "reply"):
             numbers = np.flatnonzero(pairs.column(side) >= 0).astype(np.int64)
-            rows = pairs.column(side)[numbers]
-            alone[rows] = False
-            every.append(rows)
-            result = Choice(np.zeros(len(rows), np.int64), [side])
-            name = Choice(np.zeros(len(rows), np.int64), [key])
+            some = pairs.column(side)[numbers]
+            alone[some] = False
+            every.append(some)
+            result = Choice(np.zeros(len(some), np.int64), [side])
+            name = Choice(np.zeros(len(some), np.int64), [key])
             latency_s = np.round(pairs.latency_s[numbers], 12)
-            columns.append([*_message_columns(timeline, rows), name, numbers, result, states[numbers], latency_s])
+            number = numbers + rows.requests_before(key)
+            columns.append([*_message_columns(rows, some), name, number, result, states[numbers], latency_s])
     rest = np.flatnonzero(alone).astype(np.int64)
-    columns.append([*_message_columns(timeline, rest), None, None, None, None, None])
+    columns.append([*_message_columns(rows, rest), None, None, None, None, None])
     order = np.argsort(np.concatenate([*every, rest]), kind="stable")
-    write_csv(path, MESSAGE_COLUMNS, columns, order)
+    yield from csv_lines(columns, order)
 
 
-def _message_columns(timeline: Timeline, rows: Places) -> list[Any]:
-    some = timeline[rows]
+def _message_columns(rows: TimelineRows, chosen: Places) -> list[Any]:
+    timeline = rows.timeline
+    some = timeline[chosen]
     return [
         np.round(some.begin_s, 12),
         np.round(some.end_s, 12),
         Choice(some.wire, timeline.wires),
         Choice(some.what, [item.name.lower() for item in What]),
         Choice(some.layout, [*timeline.layouts, ""]),
-        some.offset,
+        rows.offsets(chosen),
         some.length,
         Choice.of(some.faults, frame_fault_names),
     ]
-
-
-def _part(key: str, pairs: Pairs, number: int, side: str, asked_before: Mapping[str, int] | None) -> Part:
-    state = PairState(int(pairs.state[number]))
-    is_waiting = state == PairState.OPEN and asked_before is not None
-    return Part(
-        pair=key,
-        number=number + (asked_before or {}).get(key, 0),
-        role=side,
-        state="waiting" if is_waiting else STATES[state],
-        latency_s=float(pairs.latency_s[number]),
-        again=side == "request" and bool(pairs.again[number] >= 0),
-    )

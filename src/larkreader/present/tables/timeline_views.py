@@ -13,7 +13,7 @@ from rich.text import Text
 from larkreader.declare.run.pairing import Pairing
 from larkreader.judge.findings.wording import duration
 from larkreader.judge.measure.distribution import figures_of
-from larkreader.judge.measure.pair_columns import PARTS, Pairs
+from larkreader.judge.measure.pair_columns import PARTS, Pairs, PairTimes
 from larkreader.judge.verdict.counts import PairCounts
 from larkreader.present.text.terminal import ERROR, new_table, wire_text
 
@@ -126,11 +126,11 @@ def pairs_table(pairs: Mapping[str, Pairs | PairCounts], declared: Mapping[str, 
     return Group(table, "", times)
 
 
-def histograms(pairs: Mapping[str, Pairs], *, ascii_only: bool) -> Group:
+def histograms(times: Mapping[str, PairTimes], *, ascii_only: bool) -> Group:
     """Show how the latencies of each pairing are distributed."""
     parts: list[Any] = []
     bar = "=" if ascii_only else "\u2588"
-    for key, item in pairs.items():
+    for key, item in times.items():
         rows = item.histogram()
         if len(rows) < 2:
             continue
@@ -142,11 +142,11 @@ def histograms(pairs: Mapping[str, Pairs], *, ascii_only: bool) -> Group:
     return Group(*parts)
 
 
-def parts_table(key: str, pairs: Pairs, moved_at_s: float | None = None) -> Table:
+def parts_table(key: str, times: PairTimes, moved_at_s: float | None = None) -> Table:
     """Show what the time from one request to the next went into; before and after a time, if one is given."""
     if moved_at_s is None:
         table = new_table(f"parts of {key}", ">least", ">median", ">99 % within", ">most", ">share")
-        parts = pairs.parts()
+        parts = times.parts()
         cycle = figures_of(parts["cycle"])["median_s"]
         for name in PARTS:
             result = figures_of(parts[name])
@@ -156,7 +156,7 @@ def parts_table(key: str, pairs: Pairs, moved_at_s: float | None = None) -> Tabl
         return table
     heads = (">before", ">median", ">after", ">median", ">moved by")
     table = new_table(f"parts of {key}", *heads)
-    before, after = pairs.parts(end_s=moved_at_s), pairs.parts(begin_s=moved_at_s)
+    before, after = times.parts(end_s=moved_at_s), times.parts(begin_s=moved_at_s)
     for name in PARTS:
         was, now = figures_of(before[name]), figures_of(after[name])
         moved = "-"
@@ -166,6 +166,24 @@ def parts_table(key: str, pairs: Pairs, moved_at_s: float | None = None) -> Tabl
         counts = [f"{item['count']:,}" for item in (was, now)]
         table.add_row(PART_NAMES[name], counts[0], _time(was["median_s"]), counts[1], _time(now["median_s"]), moved)
     return table
+
+
+def times_left_out(pairs: Mapping[str, Pairs | PairCounts], times: Mapping[str, PairTimes]) -> list[str]:
+    """Say of which pairings not the times of all requests were kept.
+
+    Parameters
+    ----------
+    pairs : mapping of str to Pairs or PairCounts
+        By pairing, what became of all its requests.
+    times : mapping of str to PairTimes
+        By pairing, the times that were kept.
+    """
+    requests = {key: item.to_dict()["requests"] for key, item in pairs.items()}
+    return [
+        f"The times of {key} are those of the latest {len(some):,} of {requests[key]:,} requests."
+        for key, some in times.items()
+        if len(some) < requests[key]
+    ]
 
 
 def _time(seconds: float | None) -> str:
