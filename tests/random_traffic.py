@@ -3,7 +3,8 @@
 Each case is made from its number alone.
 """
 
-from dataclasses import dataclass
+import random as chances
+from dataclasses import dataclass, replace
 
 import numpy as np
 from random_links import BOUNDARIES, LINE, frame_of, layout_of
@@ -41,6 +42,33 @@ def make_traffic(number):
     sheet, groups = makers[number % len(makers)](random, float(random.choice([0, 0.002, 0.01, 0.04])))
     groups = [(round(at_s, 6), *rest) for at_s, *rest in groups]
     return Traffic(sheet, sorted(groups, key=lambda group: group[0]))
+
+
+def with_rests(traffic, number):
+    """Return the same with wires that fall silent for a while, or for good, and with limits of who may speak when."""
+    chance, sheet, groups = chances.Random(number), traffic.sheet, traffic.groups
+    wires = {
+        key: {name: getattr(wire, name) for name in wire.model_fields_set - {"key"}}
+        | ({"silence_s": chance.choice([0.03, 0.2, 1.0])} if chance.random() < 0.5 else {})
+        for key, wire in sheet.wire.items()
+    }
+    shared = {"shared": list(wires), "turnaround_s": chance.choice([0.001, 0.004])}
+    sheet = lr.Sheet(
+        line=sheet.line,
+        frame=sheet.frame,
+        pair=sheet.pair,
+        wire=wires,
+        timing=shared if len(wires) > 1 and chance.random() < 0.5 else {},
+    )
+    end_s = groups[-1][0]
+    for _ in range(chance.choice([0, 1, 2])):
+        silent, begin_s, lasts_s = (
+            chance.choice(list(wires)),
+            chance.uniform(end_s / 5, end_s),
+            chance.choice([0.3, 3, 1e9]),
+        )
+        groups = [group for group in groups if group[1] != silent or not begin_s <= group[0] < begin_s + lasts_s]
+    return replace(traffic, sheet=sheet, groups=groups)
 
 
 def damaged(random, frame, share):

@@ -1,5 +1,6 @@
 """What is concluded while characters arrive: in the end what a reading of the whole concludes, in bounded memory."""
 
+import io
 import json
 import random
 from dataclasses import replace
@@ -9,14 +10,16 @@ import numpy as np
 import pytest
 from hypothesis import example, given
 from hypothesis import strategies as st
-from random_traffic import CRC, MARKER, make_traffic
+from random_traffic import CRC, MARKER, make_traffic, with_rests
 from strategies import examples
 
 import larkreader as lr
 from larkreader.answers.large import is_large_capture
+from larkreader.answers.timeline_part import TimelinePart
 from larkreader.capture.characters import Fault
 from larkreader.capture.files.recording import RecordingWriter
 from larkreader.judge.live.examples import FrameExamples
+from larkreader.present.tables.chosen_messages import ChosenMessages
 from larkreader.simulate.buffers import characters_at
 from larkreader.simulate.software_receiver import trace_of
 
@@ -37,8 +40,9 @@ def frame(number):
 @given(st.integers(0, 2**32))
 def test_a_stream_that_is_judged_as_it_arrives_ends_with_what_the_whole_shows(number):
     """For every stretch that is kept, and wherever it is looked at meanwhile."""
-    traffic, chance = make_traffic(number), random.Random(number)
-    live = lr.LiveReading(traffic.sheet, stretch=chance.choice([400, 1000, 4000]))
+    traffic, chance = with_rests(make_traffic(number), number), random.Random(number)
+    together, stretch = chance.random() < 0.5, chance.choice([400, 1000, 4000])
+    live = lr.LiveReading(traffic.sheet, together=together, stretch=stretch)
     for at_s, wire, data, faults, counted in traffic.groups:
         live.feed(wire, data, at_s, faults=faults, counted=counted)
         if chance.random() < 0.002:
@@ -51,8 +55,8 @@ def test_a_stream_that_is_judged_as_it_arrives_ends_with_what_the_whole_shows(nu
 @given(st.integers(0, 2**32), st.sampled_from(["recording", "bytes"]))
 @example(1384, "recording")  # its last stretch does not pass the highest value of a counting pattern
 def test_a_large_capture_is_judged_in_stretches_as_a_whole(tmp_path_factory, number, kind):
-    """A recording of all wires, and the bytes of the first alone, without times."""
-    traffic, path = make_traffic(number), tmp_path_factory.mktemp("large") / kind
+    """A recording of all wires, with its messages; and the bytes of the first alone, without times."""
+    traffic, path = with_rests(make_traffic(number), number), tmp_path_factory.mktemp("large") / kind
     first = next(iter(traffic.sheet.wire)) if kind == "bytes" else None
     if kind == "bytes":
         data = b"".join(data for _, wire, data, _, _ in traffic.groups if wire == first)
@@ -64,9 +68,28 @@ def test_a_large_capture_is_judged_in_stretches_as_a_whole(tmp_path_factory, num
     whole = lr.read(traffic.sheet, path, wire=first, kind=kind)
     summed = lr.answers.judge_capture(traffic.sheet, path, wire=first, kind=kind, stretch=600)
     assert as_json(summed) == as_json(whole)
+    if kind == "recording":
+        assert_same_messages(traffic.sheet, path, whole, only_wrong=number % 2 == 0)
     examples_of_whole = FrameExamples()
     examples_of_whole.add(whole.frames, whole.characters)
     assert looked_at(summed.examples) == looked_at(examples_of_whole.by_layout)
+
+
+def assert_same_messages(sheet, path, whole, *, only_wrong):
+    """Compare the messages of a capture that is judged stretch by stretch with those of the whole."""
+    expected, found = (
+        ChosenMessages(only_wrong=only_wrong, most=50, table=io.BytesIO(), documents=io.BytesIO()) for _ in range(2)
+    )
+    expected.add(TimelinePart.whole(whole))
+    lr.answers.judge_capture(sheet, path, stretch=600, each=found.add)
+    assert found.table.getvalue() == expected.table.getvalue()
+    assert found.documents.getvalue() == expected.documents.getvalue()
+    assert shown_of(found.entries) == shown_of(expected.entries)
+    assert (found.count, found.total, found.wires) == (expected.count, expected.total, expected.wires)
+
+
+def shown_of(entries):
+    return [str(replace(entry, row=0)) for entry in entries]  # as text, in which NaN is NaN
 
 
 def looked_at(by_layout):
@@ -149,14 +172,14 @@ def as_levels(traffic, chance):
 @given(st.integers(0, 2**32))
 def test_levels_are_judged_in_stretches_as_a_whole(tmp_path_factory, number):
     """With receive paths and event signals; however the file is cut into pieces, and its characters into stretches."""
-    traffic, chance = make_traffic(number), random.Random(number)
+    traffic, chance = with_rests(make_traffic(number), number), random.Random(number)
     path = tmp_path_factory.mktemp("large") / "a.vcd"
     lr.write_vcd(path, as_levels(traffic, chance))
     wires = list(traffic.sheet.wire)
     followed = chance.choice(wires)
     to = "frame" if traffic.sheet.layouts_of(followed) and chance.random() < 0.5 else "character"
     sheet = lr.Sheet(
-        **{name: getattr(traffic.sheet, name) for name in ("line", "wire", "frame", "pair")},
+        **{name: getattr(traffic.sheet, name) for name in ("line", "wire", "frame", "pair", "timing")},
         receive={wire: chance.choice(PATHS) for wire in wires if chance.random() < 0.7},
         event={"ready": {"wire": followed, "edge": chance.choice(["rise", "both"]), "to": to}},
     )
@@ -167,7 +190,45 @@ def test_levels_are_judged_in_stretches_as_a_whole(tmp_path_factory, number):
         patch.setattr("larkreader.judge.live.followers.SEARCHED", -1)
         whole = lr.read(sheet, path)
         summed = lr.answers.judge_capture(sheet, path, stretch=600)
+        assert_same_messages(sheet, path, whole, only_wrong=number % 2 == 0)
     assert as_json(summed) == as_json(whole)
+
+
+def test_a_wire_with_a_counter_may_fall_silent_for_long():
+    """Its last frame is not forgotten, though not a character of it is kept; 77 frames are missing behind it."""
+    layouts = {
+        wire: lr.FrameLayout(wire=wire, boundary=MARKER, checksum=CRC, fields=FIELDS) for wire in ("pump", "valve")
+    }
+    sheet = lr.Sheet(wire={"pump": {}, "valve": {}}, frame={"flow": layouts["pump"], "state": layouts["valve"]})
+    live = lr.LiveReading(sheet, together=True, stretch=1000)
+    for number in range(1500):
+        live.feed("pump", layouts["pump"].encode({"n": number % 256}), 0.01 * number)
+        if number < 80 or number > 1400:
+            count = number if number < 80 else number - 1401 + 80 + 77
+            live.feed("valve", layouts["valve"].encode({"n": count % 256}), 0.01 * number + 0.003)
+    (found,) = live.close().findings
+    assert live.passed.characters["valve"] >= 80 * len(layouts["valve"].encode({}))
+    assert (found.wire, found.count, found.evidence["frames"]) == ("valve", 1, 77)
+
+
+def test_requests_to_a_device_that_fell_silent_stay_unanswered():
+    ask, answer = (lr.FrameLayout(wire=wire, boundary=MARKER, checksum=CRC, fields=FIELDS) for wire in ("out", "back"))
+    sheet = lr.Sheet(
+        wire={"out": {}, "back": {"silence_s": 1.0}},
+        frame={"ask": ask, "answer": answer},
+        pair={"read": {"request": "ask", "reply": "answer", "within_s": 0.02}},
+    )
+    live = lr.LiveReading(sheet, stretch=400, most=2000)
+    for number in range(2000):
+        live.feed("out", ask.encode({"n": number % 256}), 0.05 * number)
+        if number < 300:
+            live.feed("back", answer.encode({"n": number % 256}), 0.05 * number + 0.01)
+    live.tick(200.0)
+    found = {finding.kind: finding for finding in live.findings}
+    assert live.cuts > 0  # nothing behind the silence is quiet, and the device has no character in the latest stretch
+    assert found["unanswered-request"].count == 1700
+    assert (found["long-silence"].count, found["long-silence"].offset) == (1, 300 * len(answer.encode({})) - 1)
+    assert found["long-silence"].evidence["to_end"]
 
 
 def test_a_wire_with_a_clear_to_send_signal_is_read_whole(tmp_path, monkeypatch):

@@ -7,6 +7,7 @@ knows it, what was found there, what is wanted, and the nearest known key.
 from __future__ import annotations
 
 import json
+import math
 from collections.abc import Sequence
 from dataclasses import replace
 from types import UnionType
@@ -72,7 +73,8 @@ def raise_mistakes(mistakes: Sequence[Mistake]) -> None:
 
 def show(value: Any) -> str:
     """Write a value as a sheet would."""
-    text = json.dumps(value, ensure_ascii=False, default=str)
+    is_finite = not isinstance(value, float) or math.isfinite(value)
+    text = json.dumps(value, ensure_ascii=False, default=str) if is_finite else repr(value)
     return text if len(text) <= 60 else text[:57] + "..."
 
 

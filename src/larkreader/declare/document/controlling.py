@@ -1,4 +1,4 @@
-"""Names and notes of a sheet that would do something to a terminal rather than be shown."""
+"""What no sheet can hold: names and notes that would do something to a terminal, and numbers of too many digits."""
 
 from __future__ import annotations
 
@@ -11,6 +11,7 @@ from larkreader.declare.common.mistakes import show
 from larkreader.errors import Mistake
 from larkreader.harmless import harmless
 
+LEAST, MOST = -(1 << 63), (1 << 64) - 1  # of whole numbers; TOML 1.0 asks for 64 bits, and fields have no more
 SHOWN_AS_THEY_ARE = ("title", "unit", "note")
 
 
@@ -34,3 +35,15 @@ def controlling_mistakes(given: Any) -> list[Mistake]:
     """Return a mistake for each name, unit and note with control characters or marks of direction."""
     wanted = "must be without control characters, and marks of direction"
     return [Mistake(where, show(text), wanted) for where, text in controlling_texts(given, "")]
+
+
+def large_number_mistakes(given: Any, where: str = "") -> Iterator[Mistake]:
+    """Yield a mistake for each whole number that 64 bits do not hold, and that may be too long to be written."""
+    if isinstance(given, Mapping):
+        for key, value in given.items():
+            yield from large_number_mistakes(value, f"{where}.{key}" if where else str(key))
+    elif isinstance(given, (list, tuple)):
+        for number, item in enumerate(given):
+            yield from large_number_mistakes(item, f"{where}[{number}]")
+    elif isinstance(given, int) and not LEAST <= given <= MOST:
+        yield Mistake(where, f"a whole number of {given.bit_length():,} bits", "must fit into 64 bits")

@@ -20,7 +20,7 @@ from larkreader.declare.link.registers import Register
 from larkreader.declare.link.steps import check_states
 from larkreader.errors import Mistake, SheetError, nearest
 
-from .controlling import controlling_mistakes
+from .controlling import controlling_mistakes, large_number_mistakes
 from .table_row import Row
 
 ReadFile = Callable[[str], bytes]
@@ -59,6 +59,8 @@ def make_parts(
     SheetError
         If a part cannot be used, or refers to a part that is not there.
     """
+    if large := list(large_number_mistakes(given)):
+        raise SheetError(name, large)
     parts = _Parts(tables, given, read_file)
     parts.check_top(is_document=is_document)
     for row in tables:

@@ -115,7 +115,7 @@ def toml_value(value: Any) -> str:
     if isinstance(value, str):
         return json.dumps(value, ensure_ascii=False).replace("\x7f", "\\u007F")
     if isinstance(value, float):
-        return str(int(value)) if value == int(value) and abs(value) < 1e15 else repr(value)
+        return str(int(value)) if abs(value) < 1e15 and value == int(value) else repr(value)
     return str(value)
 
 

@@ -43,8 +43,8 @@ class IdleBoundary(FrameBoundary, frozen=True, extra="forbid"):
     opened_by: ClassVar[Literal["", "break", "address-mark", "rest"]] = "rest"
 
     kind: Literal["idle"] = "idle"
-    characters: float | None = Field(default=None, gt=0)
-    seconds: float | None = Field(default=None, gt=0)
+    characters: float | None = Field(default=None, gt=0, allow_inf_nan=False)
+    seconds: float | None = Field(default=None, gt=0, allow_inf_nan=False)
     longest: Longest = 4096
 
     @model_validator(mode="after")

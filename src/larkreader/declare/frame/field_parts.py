@@ -51,7 +51,7 @@ class Substitutes(BaseModel, frozen=True, extra="forbid"):
     fields: Input[tuple[str, ...], Sequence[str]] = Field(min_length=1)
 
 
-class Samples(BaseModel, frozen=True, extra="forbid"):
+class Samples(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False):
     """That an array holds samples which an analogue to digital converter took.
 
     A sample is ``counts * reference / 2**bits + offset`` volts.

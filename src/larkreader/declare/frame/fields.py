@@ -97,8 +97,8 @@ class NamedField(BaseModel, frozen=True, extra="forbid"):
     type: str
     order: FieldOrder | None = None
     coding: Coding = "twos-complement"
-    scale: float = 1.0
-    offset: float = 0.0
+    scale: float = Field(default=1.0, allow_inf_nan=False)
+    offset: float = Field(default=0.0, allow_inf_nan=False)
     unit: str = ""
     range: Input[tuple[float, float] | None, Sequence[float] | None] = default(None)
     equals: StrictInt | None = None

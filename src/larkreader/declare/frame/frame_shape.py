@@ -38,7 +38,7 @@ class ShapedLayout(BaseModel, frozen=True, extra="forbid"):
     packing: Packing = "lsb"
     fields: Input[tuple[FieldEntry, ...], Sequence[FieldEntry | Table]] = default(())
     checksum: Input[FrameChecksum | None, FrameChecksum | Table | None] = default(None)
-    period: float | None = Field(default=None, gt=0)
+    period: float | None = Field(default=None, gt=0, allow_inf_nan=False)
     pattern: str | None = None
     backspace: Literal["keep", "apply"] = "keep"
     encoding: Encoding = "latin-1"

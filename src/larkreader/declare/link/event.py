@@ -33,7 +33,7 @@ class EventSignal(BaseModel, frozen=True, extra="forbid"):
     wire: str = ""
     edge: Literal["rise", "fall", "both"] = "rise"
     to: Literal["character", "frame"] = "character"
-    within_s: float | None = Field(default=None, gt=0)
+    within_s: float | None = Field(default=None, gt=0, allow_inf_nan=False)
     note: str = ""
 
     @property

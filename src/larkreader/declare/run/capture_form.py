@@ -92,7 +92,7 @@ class StatusWord(BaseModel, frozen=True, extra="forbid"):
         return self
 
 
-class CaptureForm(BaseModel, frozen=True, extra="forbid"):
+class CaptureForm(BaseModel, frozen=True, extra="forbid", allow_inf_nan=False):
     """What the file of a capture does not say of itself.
 
     Parameters

@@ -40,7 +40,7 @@ XON, XOFF = 0x11, 0x13  # DC1 and DC3 of ECMA-48, as flow control in software us
 
 Count = Annotated[StrictInt, Field(ge=1, le=1 << 28)]  # all of it is held in memory
 Pause = Annotated[float, Field(ge=0, le=3600)]
-Baud = Annotated[float, Field(gt=0)]
+Baud = Annotated[float, Field(gt=0, allow_inf_nan=False)]
 Block = Annotated[StrictInt, Field(ge=1, le=1 << 20)]
 
 
@@ -97,7 +97,7 @@ class LoopbackLimits(BaseModel, frozen=True, extra="forbid"):
     changed: int = Field(default=0, ge=0)
     extra: int = Field(default=0, ge=0)
     error_ratio: float | None = Field(default=None, gt=0, le=1)
-    latency_s: float | None = Field(default=None, gt=0)
+    latency_s: float | None = Field(default=None, gt=0, allow_inf_nan=False)
     line_share: float | None = Field(default=None, gt=0, le=1)
 
 

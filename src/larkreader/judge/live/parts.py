@@ -24,6 +24,8 @@ ROW_OF_SPANS = frozenset(
     )
 )
 """Kinds of which a row is a stretch that belongs to no frame."""
+CARRIED = frozenset(("long-silence",))
+"""Kinds whose place can be the last character before a stretch, of which nothing else knows."""
 
 
 def every_finding(stretch: Stretch) -> Iterator[Finding]:
@@ -44,6 +46,30 @@ def since(held: Mapping[str, Characters], first: Mapping[str, int]) -> dict[str,
     return {wire: characters.between(first[wire]) for wire, characters in held.items()}
 
 
+def ends_before(
+    held: Mapping[str, Characters], keep: Mapping[str, int], settle: Mapping[str, int], known_s: Mapping[str, float]
+) -> dict[str, float]:
+    """Return when the last character of each wire ended before those that are kept, where none of these is judged yet.
+
+    Parameters
+    ----------
+    held : mapping of str to Characters
+        By wire.
+    keep, settle : mapping of str to int
+        As of `Cut`.
+    known_s : mapping of str to float
+        By wire, when its last character before all these ended, in seconds.
+    """
+    found = {}
+    for wire, characters in held.items():
+        end = keep[wire]
+        if end and end == settle[wire]:
+            found[wire] = float(characters.end_s[end - 1])
+        elif end == settle[wire] and wire in known_s:
+            found[wire] = known_s[wire]
+    return found
+
+
 def lies_from(finding: Finding, first: Mapping[str, int], first_s: float) -> bool:
     """Return whether any place of a finding lies at or behind a place."""
     return bool((~_is_before(finding, first, first_s) & _is_somewhere(finding)).any())
@@ -51,7 +77,8 @@ def lies_from(finding: Finding, first: Mapping[str, int], first_s: float) -> boo
 
 def lies_before(finding: Finding, first: Mapping[str, int], first_s: float) -> bool:
     """Return whether any place of a finding lies before a place."""
-    return bool((_is_before(finding, first, first_s) & _is_somewhere(finding)).any())
+    is_before = _is_before(finding, first, first_s) & _is_somewhere(finding)
+    return bool((is_before & (finding.places.offset >= 0) if finding.kind in CARRIED else is_before).any())
 
 
 def _is_somewhere(finding: Finding) -> npt.NDArray[np.bool_]:

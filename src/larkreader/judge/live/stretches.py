@@ -31,7 +31,7 @@ from larkreader.judge.verdict.wire_findings import BEGINNING, Beginning, Past, u
 from larkreader.judge.wire.carried import LastFrame, last_trusted, substituting_since
 from larkreader.judge.wire.character_faults import Extent
 
-from .parts import ROW_OF_SPANS, every_finding, lies_before, lies_from, since, until
+from .parts import CARRIED, ROW_OF_SPANS, ends_before, every_finding, lies_before, lies_from, since, until
 from .quiet_places import Cut, agree, is_certain, last_place, quiet_places, timeline_of, waits_for_more
 from .sums import Sum
 
@@ -336,6 +336,7 @@ class StretchJudge:
             last_frames=self._last_frames(before, cut, past),
             passed_highest={wire for wire, item in before.wires.items() if item.passed_highest},
             substituting_s=substituting,
+            last_end_s=ends_before(self.held, cut.keep, cut.settle, past.last_end_s),
         )
 
     def _give_up(self, cut: Cut, before: Stretch, past: Past) -> None:
@@ -392,6 +393,7 @@ class StretchJudge:
             more, rows = moves[timeline.wire[places.row]], self._rows.get("timeline", 0)
         elif finding.kind in ROW_OF_SPANS:
             rows = self._rows.get(f"skipped {by.wire}", 0)
-        offset = np.where(places.offset == NOWHERE, NOWHERE, places.offset + more)
+        has_none = (places.offset == NOWHERE) & (finding.kind not in CARRIED)
+        offset = np.where(has_none, NOWHERE, places.offset + more)
         row = np.where(places.row == NOWHERE, NOWHERE, places.row + rows)
         return replace(finding, places=Places(offset, places.time_s, row))

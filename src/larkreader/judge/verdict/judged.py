@@ -293,7 +293,7 @@ def _judge_turns(
         if set(sheet.wires_of((*pairing.request, *pairing.reply))) <= set(characters)
     }
     findings += [finding for item in pairs.values() for finding in judge_pairs(item)]
-    findings += judge_turns(sheet, timeline, characters, end_s)
+    findings += judge_turns(sheet, timeline, characters, end_s, past.last_end_s)
     return pairs
 
 

@@ -72,6 +72,9 @@ class Past:
         The wires without layouts whose characters counted up beyond the highest value.
     substituting_s : mapping of tuple of str and str to float
         By layout and field that held a substitute in the last frame before the stretch: since when, in seconds.
+    last_end_s : mapping of str to float
+        By wire that has no character of the stretch judged yet, when its last character before the stretch ended, in
+        seconds.
     now_s : float, optional
         When the open stretch ends so far, in seconds.
     replies_until_s : float, optional
@@ -90,6 +93,7 @@ class Past:
     last_frames: Mapping[str, LastFrame] = field(default_factory=dict)
     passed_highest: Collection[str] = ()
     substituting_s: Mapping[tuple[str, str], float] = field(default_factory=dict)
+    last_end_s: Mapping[str, float] = field(default_factory=dict)
     now_s: float | None = None
     replies_until_s: float | None = None
 

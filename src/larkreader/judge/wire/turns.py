@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
+from types import MappingProxyType
 from typing import Any
 
 import numpy as np
@@ -15,6 +16,7 @@ from larkreader.decode.timeline import Timeline
 from larkreader.judge.findings.finding import Finding, Places, make_finding
 from larkreader.judge.measure.pairs import ROUNDING_S, STOP_JUDGED
 
+NOTHING_BEFORE: Mapping[str, float] = MappingProxyType({})
 Rows = npt.NDArray[np.int64]
 Seconds = npt.NDArray[np.float64]
 
@@ -62,7 +64,11 @@ def find_collisions(
 
 
 def judge_turns(
-    sheet: Sheet, timeline: Timeline, characters: Mapping[str, Characters], end_s: float | None = None
+    sheet: Sheet,
+    timeline: Timeline,
+    characters: Mapping[str, Characters],
+    end_s: float | None = None,
+    last_end_s: Mapping[str, float] = NOTHING_BEFORE,
 ) -> Iterator[Finding]:
     """Yield where two ends send at once, where the medium rests too short, and where a wire is silent too long.
 
@@ -76,6 +82,8 @@ def judge_turns(
         By wire.
     end_s : float, optional
         When the capture ends, in seconds.
+    last_end_s : mapping of str to float
+        By wire, when its last character before these ended, in seconds; nothing of a wire that has none.
     """
     lines = {key: item.line for key, item in sheet.wire.items()}
     shared = sheet.timing.shared
@@ -85,8 +93,8 @@ def judge_turns(
     if sheet.timing.turnaround_s is not None:
         yield from _judge_turnaround(timeline, shared, sheet.timing.turnaround_s, collisions)
     for key, wire in sheet.wire.items():
-        if wire.silence_s is not None and key in timeline.wires:
-            yield from _judge_silence(key, characters[key], wire.silence_s, end_s)
+        if wire.silence_s is not None and (key in timeline.wires or key in last_end_s):
+            yield from _judge_silence(key, characters[key], wire.silence_s, end_s, last_end_s.get(key))
 
 
 def _judge_turnaround(
@@ -104,20 +112,24 @@ def _judge_turnaround(
         yield _finding("short-turnaround", timeline, rows[short + 1], **times)
 
 
-def _judge_silence(wire: str, characters: Characters, silence_s: float, end_s: float | None) -> Iterator[Finding]:
+def _judge_silence(
+    wire: str, characters: Characters, silence_s: float, end_s: float | None, last_end_s: float | None
+) -> Iterator[Finding]:
     """Yield the rests of a wire that are longer than declared; what lies before its first character is none."""
-    begins = np.append(characters.begin_s[1:], end_s if end_s is not None else characters.end_s[-1])
-    rests_s = begins - characters.end_s
+    before = [] if last_end_s is None else [last_end_s]
+    ends = np.append(before, characters.end_s)
+    begins = np.append(np.append(before, characters.begin_s)[1:], end_s if end_s is not None else ends[-1])
+    rests_s = begins - ends
     long = np.flatnonzero(rests_s > silence_s + ROUNDING_S)
     if not len(long):
         return
     yield make_finding(
         "long-silence",
         wire,
-        Places.at(long, characters.end_s[long]),
+        Places.at(long - len(before), ends[long]),
         longest_s=float(rests_s[long].max()),
         declared_s=silence_s,
-        to_end=bool(long[-1] == len(characters) - 1),
+        to_end=bool(long[-1] == len(ends) - 1),
     )
 
 
