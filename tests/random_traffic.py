@@ -45,28 +45,28 @@ def make_traffic(number):
 
 
 def with_rests(traffic, number):
-    """Return the same with wires that fall silent for a while, or for good, and with limits of who may speak when."""
+    """Return the same with wires that fall silent for a while, or for good, and with limits of who may speak when.
+
+    Some requests and replies share one wire.
+    """
     chance, sheet, groups = chances.Random(number), traffic.sheet, traffic.groups
+    frames, names = sheet.frame, list(sheet.wire)
+    if sheet.pair and chance.random() < 0.3:
+        names = names[:1]
+        groups = [(at_s, names[0], *rest) for at_s, _, *rest in groups]
+        frames = {key: layout.model_copy(update={"wire": names[0]}) for key, layout in frames.items()}
     wires = {
-        key: {name: getattr(wire, name) for name in wire.model_fields_set - {"key"}}
+        name: {key: getattr(sheet.wire[name], key) for key in sheet.wire[name].model_fields_set - {"key"}}
         | ({"silence_s": chance.choice([0.03, 0.2, 1.0])} if chance.random() < 0.5 else {})
-        for key, wire in sheet.wire.items()
+        for name in names
     }
-    shared = {"shared": list(wires), "turnaround_s": chance.choice([0.001, 0.004])}
-    sheet = lr.Sheet(
-        line=sheet.line,
-        frame=sheet.frame,
-        pair=sheet.pair,
-        wire=wires,
-        timing=shared if len(wires) > 1 and chance.random() < 0.5 else {},
-    )
+    shared = {"shared": names, "turnaround_s": chance.choice([0.001, 0.004])}
+    timing = shared if len(names) > 1 and chance.random() < 0.5 else {}
+    sheet = lr.Sheet(line=sheet.line, frame=frames, pair=sheet.pair, wire=wires, timing=timing)
     end_s = groups[-1][0]
     for _ in range(chance.choice([0, 1, 2])):
-        silent, begin_s, lasts_s = (
-            chance.choice(list(wires)),
-            chance.uniform(end_s / 5, end_s),
-            chance.choice([0.3, 3, 1e9]),
-        )
+        silent, begin_s = chance.choice(names), chance.uniform(end_s / 5, end_s)
+        lasts_s = chance.choice([0.3, 3, 1e9])
         groups = [group for group in groups if group[1] != silent or not begin_s <= group[0] < begin_s + lasts_s]
     return replace(traffic, sheet=sheet, groups=groups)
 

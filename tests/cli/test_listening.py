@@ -58,6 +58,37 @@ def test_a_large_capture_is_decoded_without_its_columns_and_shows_the_same(shell
     assert shell("decode", sheet, recording, *options) == whole
 
 
+@pytest.mark.parametrize(
+    "options",
+    [
+        [],
+        ["--json"],
+        ["--only-wrong", "--count", 3, "--messages", "-"],
+        ["--from", 1, "--to", 2, "--json"],
+        ["--moved-at", 3],
+    ],
+)
+def test_a_timeline_of_a_large_capture_is_shown_without_its_columns(shell, monkeypatch, large, options):
+    sheet, recording = large
+    usual = ["timeline", sheet, recording, *options]
+    whole = shell(*usual)
+    monkeypatch.setattr("larkreader.answers.large.LARGE_FROM", 0)
+    monkeypatch.setattr("larkreader.answers.summed_reading.SHORT_STRETCH", 100)
+    monkeypatch.setattr("larkreader.answers.reading.read", lambda *_, **__: pytest.fail("read as a whole"))
+    assert shell(*usual) == whole
+
+
+def test_a_figure_of_a_large_capture_shows_messages_that_lie_in_one_part(shell, monkeypatch, rig_files, tmp_path):
+    monkeypatch.setattr("larkreader.answers.large.LARGE_FROM", 0)
+    monkeypatch.setattr("larkreader.answers.summed_reading.SHORT_STRETCH", 100)
+    sheet, capture = rig_files["sheet"], rig_files["capture"]
+    status, _, remarks = shell("timeline", sheet, capture, "--count", 0, "-o", tmp_path / "talk.svg")
+    drawn, every = (int(number) for number in re.search(r"first (\d+) of (\d+) messages are drawn", remarks).groups())
+    assert status == 1
+    assert 10 < drawn < every == len(lr.read(sheet, capture).timeline)
+    assert f"{drawn} messages" in (tmp_path / "talk.svg").read_text()
+
+
 def test_a_report_of_a_large_capture_judges_all_and_draws_its_first_part(shell, monkeypatch, large):
     """Everything is that of the report of the whole, but what is taken of the first part; and that is named."""
     sheet, recording = large

@@ -35,12 +35,10 @@ from .reading_content import reading_document
 from .timeline_part import TimelinePart
 
 FIRST_PART = 1 << 20  # characters of which the columns are held all the same
-FIRST_PART_OF_LEVELS = (
-    1 << 16
-)  # of a capture of levels, which are kept for figures, and whose receive paths are replayed
+FIRST_PART_OF_LEVELS = 1 << 16  # the same of levels, which are kept for figures, and whose receive paths are replayed
 PARTS = 64  # in which they are taken
 LARGE_STRETCH, LARGE_MOST = 1 << 18, 1 << 22  # of what is there already, a longer stretch costs less time
-STRETCH_OF_LEVELS, MOST_OF_LEVELS = 1 << 16, 1 << 20  # beside which a piece of the levels is there
+SHORT_STRETCH, SHORT_MOST = 1 << 16, 1 << 20  # beside which a piece of the levels, or the messages, are there
 
 
 @dataclass(frozen=True, repr=False)
@@ -206,7 +204,8 @@ def judge_capture(
     with CaptureFile(path, kind=kind, form=form, progress=progress, workers=workers) as file:
         if file.holds_levels and (needs := needs_whole(declared, wires)):
             raise RequestError(f'wire "{needs}"', "has a clear-to-send signal", "must be read whole", "Use lr.read")
-        usual, usual_most = (STRETCH_OF_LEVELS, MOST_OF_LEVELS) if file.holds_levels else (LARGE_STRETCH, LARGE_MOST)
+        is_short = file.holds_levels or each is not None
+        usual, usual_most = (SHORT_STRETCH, SHORT_MOST) if is_short else (LARGE_STRETCH, LARGE_MOST)
         judge = CaptureJudge(
             declared, wires, stretch or usual, most or usual_most, with_levels=file.holds_levels, each=each
         )

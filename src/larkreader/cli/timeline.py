@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from contextlib import ExitStack
+from contextlib import nullcontext
 from pathlib import Path
 from tempfile import SpooledTemporaryFile
 from typing import TYPE_CHECKING, Any
@@ -81,31 +81,31 @@ def timeline(
     if output is not None:
         check_figure(output)
     declared = open_sheet(sheet)
-    with ExitStack() as files:
-        table = None if messages is None else files.enter_context(opened_to_write(messages))
-        if table is not None:
-            table.write(MESSAGE_HEADING)
-        documents = files.enter_context(SpooledTemporaryFile(IN_MEMORY)) if as_json else None
-        chosen = ChosenMessages(
-            -float("inf") if from_s is None else from_s,
-            float("inf") if to_s is None else to_s,
-            only_wrong,
-            0 if as_json else count,
-            console_form()[1],
-            table,
-            documents,
-        )
-        how = {"kind": kind, "form": form_of(declared.capture, given)}
-        reading = _read(declared, sheet, capture, chosen, how)
-        if not chosen.total:
-            raise RequestError(str(capture), "has no times", "a timeline needs a capture with times")
-        if moved_at_s is not None and not reading.pairs:
-            raise RequestError("--moved-at", "has nothing to compare", "parts of a cycle need [pair.NAME] on the sheet")
+    with SpooledTemporaryFile(IN_MEMORY) as documents:
+        with nullcontext() if messages is None else opened_to_write(messages) as table:
+            if table is not None:
+                table.write(MESSAGE_HEADING)
+            chosen = ChosenMessages(
+                -float("inf") if from_s is None else from_s,
+                float("inf") if to_s is None else to_s,
+                only_wrong,
+                0 if as_json else count,
+                console_form()[1],
+                table,
+                documents if as_json else None,
+            )
+            how = {"kind": kind, "form": form_of(declared.capture, given)}
+            reading = _read(declared, sheet, capture, chosen, how)
+            if not chosen.total:
+                raise RequestError(str(capture), "has no times", "a timeline needs a capture with times")
+            if moved_at_s is not None and not reading.pairs:
+                wanted = "parts of a cycle need [pair.NAME] on the sheet"
+                raise RequestError("--moved-at", "has nothing to compare", wanted)
         if messages is not None:
             note(f"messages written to {messages}")
         if output is not None:
             _draw(chosen, output)
-        if documents is not None:
+        if as_json:
             head = {
                 "sheet": reading.sheet_name,
                 "capture": reading.capture,

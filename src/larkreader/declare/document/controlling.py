@@ -8,7 +8,7 @@ from typing import Any
 from pydantic import BaseModel
 
 from larkreader.declare.common.mistakes import show
-from larkreader.errors import Mistake
+from larkreader.errors import Mistake, SheetError
 from larkreader.harmless import harmless
 
 LEAST, MOST = -(1 << 63), (1 << 64) - 1  # of whole numbers; TOML 1.0 asks for 64 bits, and fields have no more
@@ -37,13 +37,18 @@ def controlling_mistakes(given: Any) -> list[Mistake]:
     return [Mistake(where, show(text), wanted) for where, text in controlling_texts(given, "")]
 
 
-def large_number_mistakes(given: Any, where: str = "") -> Iterator[Mistake]:
-    """Yield a mistake for each whole number that 64 bits do not hold, and that may be too long to be written."""
+def refuse_large_numbers(given: Any, name: str) -> None:
+    """Raise `SheetError` if 64 bits do not hold a whole number; it may be too long even to be written."""
+    if large := list(_large_numbers(given, "")):
+        raise SheetError(name, large)
+
+
+def _large_numbers(given: Any, where: str) -> Iterator[Mistake]:
     if isinstance(given, Mapping):
         for key, value in given.items():
-            yield from large_number_mistakes(value, f"{where}.{key}" if where else str(key))
+            yield from _large_numbers(value, f"{where}.{key}" if where else str(key))
     elif isinstance(given, (list, tuple)):
         for number, item in enumerate(given):
-            yield from large_number_mistakes(item, f"{where}[{number}]")
+            yield from _large_numbers(item, f"{where}[{number}]")
     elif isinstance(given, int) and not LEAST <= given <= MOST:
         yield Mistake(where, f"a whole number of {given.bit_length():,} bits", "must fit into 64 bits")

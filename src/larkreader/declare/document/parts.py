@@ -20,7 +20,7 @@ from larkreader.declare.link.registers import Register
 from larkreader.declare.link.steps import check_states
 from larkreader.errors import Mistake, SheetError, nearest
 
-from .controlling import controlling_mistakes, large_number_mistakes
+from .controlling import controlling_mistakes, refuse_large_numbers
 from .table_row import Row
 
 ReadFile = Callable[[str], bytes]
@@ -59,8 +59,7 @@ def make_parts(
     SheetError
         If a part cannot be used, or refers to a part that is not there.
     """
-    if large := list(large_number_mistakes(given)):
-        raise SheetError(name, large)
+    refuse_large_numbers(given, name)
     parts = _Parts(tables, given, read_file)
     parts.check_top(is_document=is_document)
     for row in tables:
@@ -121,8 +120,7 @@ class _Parts:
             self._add(row.table, show(given), f"must be a table, [{row.table}]")
             return
         for name, part in given.items():
-            where = f"{row.table}.{name}"
-            table = _table_of(part)
+            where, table = f"{row.table}.{name}", _table_of(part)
             if table is None:
                 self._add(where, show(part), f"must be a table, [{where}]")
             elif "key" in table:

@@ -26,8 +26,9 @@ from larkreader.decode.columns.frame_columns import Frames, Skip
 from larkreader.decode.timeline import Timeline
 from larkreader.judge.findings.finding import NOWHERE, Finding, Places
 from larkreader.judge.verdict.judged import Stretch, judge_stretch
+from larkreader.judge.verdict.past import Past
 from larkreader.judge.verdict.received import Received
-from larkreader.judge.verdict.wire_findings import BEGINNING, Beginning, Past, unexplained
+from larkreader.judge.verdict.wire_findings import BEGINNING, Beginning, unexplained
 from larkreader.judge.wire.carried import LastFrame, last_trusted, substituting_since
 from larkreader.judge.wire.character_faults import Extent
 
@@ -353,11 +354,10 @@ class StretchJudge:
             self._count_rows(f"skipped {wire}", int(np.searchsorted(spans.offset, cut.keep[wire])))
         for key, pairs in before.pairs.items():
             self._count_rows(f"pair {key}", int(np.count_nonzero(pairs.timeline.begin_s[pairs.request] < cut.keep_s)))
-        if len(held) > 1:
-            timeline = timeline_of(self._sheet, until(held, cut.settle), before.frames, before.skipped)
-            keep = np.array([cut.keep[wire] for wire in timeline.wires], np.int64)
-            rows = int(np.count_nonzero(timeline.offset < keep[timeline.wire])) if len(timeline) else 0
-            self._count_rows("timeline", rows)
+        timeline = timeline_of(self._sheet, until(held, cut.settle), before.frames, before.skipped)
+        keep = np.array([cut.keep[wire] for wire in timeline.wires], np.int64)
+        rows = int(np.count_nonzero(timeline.offset < keep[timeline.wire])) if len(timeline) else 0
+        self._count_rows("timeline", rows)
         for wire, first in cut.keep.items():
             self._held[wire] = [held[wire].between(first)]
             self._dropped[wire] += first

@@ -16,7 +16,8 @@ from larkreader.judge.measure.pair_columns import Pairs, PairState
 from larkreader.judge.verdict.checked import Checked, add_up
 from larkreader.judge.verdict.counts import KEPT_TIMES, FrameCounts, PairCounts, WireCounts
 from larkreader.judge.verdict.judged import Stretch, in_order, of_wires_that_speak, pairs_that_speak
-from larkreader.judge.verdict.wire_findings import Beginning, Past, WireStretch, conclude_wire
+from larkreader.judge.verdict.past import Past
+from larkreader.judge.verdict.wire_findings import Beginning, WireStretch, conclude_wire
 from larkreader.judge.wire.character_faults import has_many
 from larkreader.judge.wire.frame_faults import FITS, NEARLY_ALL
 from larkreader.judge.wire.loss_findings import where_it_was

@@ -20,8 +20,9 @@ from larkreader.judge.wire.pauses import KINDS_OF_PAUSES, Pauses, judge_pauses, 
 
 from .checked import Checked, add_up
 from .counts import FrameCounts, PairCounts, WireCounts
+from .past import NO_PAST, Past
 from .received import Received
-from .wire_findings import NO_PAST, Past, WireStretch, conclude_wire, judge_wire_stretch
+from .wire_findings import WireStretch, conclude_wire, judge_wire_stretch
 
 if TYPE_CHECKING:
     from larkreader.judge.measure.pair_columns import Pairs
