@@ -78,6 +78,23 @@ def test_a_timeline_of_a_large_capture_is_shown_without_its_columns(shell, monke
     assert shell(*usual) == whole
 
 
+@pytest.mark.parametrize("options", [["decode"], ["timeline", "--json"], ["timeline", "--messages", "-"]])
+def test_a_large_recording_whose_clock_was_set_back_is_read_whole(shell, monkeypatch, recordings, tmp_path, options):
+    """Two wires concern each other; the second part of the recording begins before the first."""
+    sheet, recording = recordings["service"]
+    head, rest = recording.read_text().split("\n", 1)
+    earlier = {**json.loads(head), "began": "1969-12-31T23:00:00Z"}
+    twice = tmp_path / "twice.jsonl"
+    twice.write_text(f"{head}\n{rest}{json.dumps(earlier)}\n{rest}")
+    usual = [options[0], sheet, twice, *options[1:]]
+    whole = shell(*usual)
+    monkeypatch.setattr("larkreader.answers.large.LARGE_FROM", 0)
+    monkeypatch.setattr("larkreader.answers.summed_reading.SHORT_STRETCH", 100)
+    assert shell(*usual) == whole
+    with pytest.raises(lr.RequestError, match="has times that go back"):
+        lr.answers.judge_capture(sheet, twice)
+
+
 def test_a_figure_of_a_large_capture_shows_messages_that_lie_in_one_part(shell, monkeypatch, rig_files, tmp_path):
     monkeypatch.setattr("larkreader.answers.large.LARGE_FROM", 0)
     monkeypatch.setattr("larkreader.answers.summed_reading.SHORT_STRETCH", 100)

@@ -9,6 +9,7 @@ import numpy as np
 
 from larkreader.capture.characters import Characters
 from larkreader.declare.document.sheet import Sheet
+from larkreader.errors import RequestError
 from larkreader.judge.findings.finding import Findings
 from larkreader.judge.live.examples import FrameExample, FrameExamples
 from larkreader.judge.live.followers import Followers
@@ -21,6 +22,10 @@ from larkreader.judge.verdict.received import Receiver
 from larkreader.judge.verdict.wire_findings import Beginning
 
 from .timeline_part import TimelinePart, part_of
+
+
+class TimesGoBackError(RequestError):
+    """The times of a wire go back, as after a clock was set back: what it has to do with others needs the whole."""
 
 
 class Judged(NamedTuple):
@@ -69,6 +74,7 @@ class CaptureJudge:
             StretchJudge(sheet, some, stretch=stretch, most=most, settled=self._settle) for some in self._groups
         ]
         self._waiting: dict[str, Characters] = {}
+        self._latest_s: dict[str, float] = {}
         self._ends_s: dict[str, float | None] = {}
         self._seen: dict[str, None] = {}
 
@@ -81,6 +87,11 @@ class CaptureJudge:
             By wire, the characters.
         receiver : Receiver
             What found them in the levels.
+
+        Raises
+        ------
+        TimesGoBackError
+            If times go back on a wire that is judged together with others.
         """
         self._seen |= dict.fromkeys(piece)
         if self._followers is not None:
@@ -110,12 +121,19 @@ class CaptureJudge:
         """Return the characters up to the time until which all wires are known, and keep the others."""
         found = {}
         for wire, some in piece.items():
+            self._check_times(wire, some)
             characters = Characters.joined([self._waiting.pop(wire), some]) if wire in self._waiting else some
             count = int(np.searchsorted(characters.begin_s, until_s)) if until_s < np.inf else len(characters)
             found[wire] = characters.between(0, count)
             if until_s < np.inf:
                 self._waiting[wire] = characters.between(count)
         return found
+
+    def _check_times(self, wire: str, characters: Characters) -> None:
+        begins_s = np.append(self._latest_s.get(wire, -np.inf), characters.begin_s)
+        if (begins_s[1:] < begins_s[:-1]).any():
+            raise TimesGoBackError(f'wire "{wire}"', "has times that go back", "must be read whole", "Use lr.read")
+        self._latest_s[wire] = float(begins_s[-1])
 
     def close(self) -> Judged:
         """Return what was found, now that nothing follows."""

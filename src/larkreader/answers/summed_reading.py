@@ -183,7 +183,7 @@ def judge_capture(
         If the capture cannot be read.
     RequestError
         If `wire` is not on the sheet, or is needed and not given; if a wire has a clear-to-send signal in a capture of
-        levels, of which only the whole shows how it is used.
+        levels, of which only the whole shows how it is used; or if times go back on wires that concern each other.
 
     Examples
     --------

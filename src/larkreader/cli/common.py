@@ -318,10 +318,15 @@ def judge_large(declared: Sheet, sheet: Path, capture: Path, how: dict[str, Any]
 
     if not is_large_capture(declared, capture, how.get("kind"), how.get("form"), how.get("wire")):
         return None
+    from larkreader.answers.capture_judge import TimesGoBackError
     from larkreader.answers.summed_reading import judge_capture
 
-    with progress_of(f"reading {capture.name}", shown=True) as progress:
-        summed = judge_capture(declared, capture, progress=progress, workers=workers(), **how)
+    try:
+        with progress_of(f"reading {capture.name}", shown=True) as progress:
+            summed = judge_capture(declared, capture, progress=progress, workers=workers(), **how)
+    except TimesGoBackError as error:
+        detail(f"read as a whole: {error.where} {error.found}")
+        return None
     return replace(summed, sheet_name=str(sheet))
 
 

@@ -73,7 +73,6 @@ def timeline(
     from larkreader.declare.document.sheet_file import open_sheet
     from larkreader.errors import RequestError
     from larkreader.present.tables.chosen_messages import ChosenMessages
-    from larkreader.present.tables.timeline_rows import MESSAGE_HEADING
     from larkreader.sources import opened_to_write
 
     check_span(from_s, to_s)
@@ -83,8 +82,6 @@ def timeline(
     declared = open_sheet(sheet)
     with SpooledTemporaryFile(IN_MEMORY) as documents:
         with nullcontext() if messages is None else opened_to_write(messages) as table:
-            if table is not None:
-                table.write(MESSAGE_HEADING)
             chosen = ChosenMessages(
                 -float("inf") if from_s is None else from_s,
                 float("inf") if to_s is None else to_s,
@@ -129,6 +126,7 @@ def _read(
     from larkreader.answers.timeline_part import TimelinePart
 
     reading: Reading = read_with_progress(declared, capture, sheet_name=str(sheet), **how)
+    chosen.begin_again()
     chosen.add(TimelinePart.whole(reading))
     return reading
 

@@ -13,7 +13,7 @@ import numpy as np
 from larkreader.answers.reading import Reading
 from larkreader.answers.timeline_part import TimelinePart
 
-from .timeline_rows import Entry, Places, TimelineRows, message_lines
+from .timeline_rows import MESSAGE_HEADING, Entry, Places, TimelineRows, message_lines
 
 MOST_DRAWN = 400  # messages that a figure can distinguish
 
@@ -53,7 +53,7 @@ class ChosenMessages:
     ascii_only : bool
         As of `TimelineRows`.
     table : binary file, optional
-        Where the lines of all messages are written, as `message_lines`.
+        Where all messages are written, as by `write_messages`.
     documents : binary file, optional
         Where the chosen messages are written as JSON, with commas between them.
 
@@ -85,6 +85,22 @@ class ChosenMessages:
     in_groups: bool = field(default=False, init=False)
     drawn: Drawn | None = field(default=None, init=False)
     _ended_s: float = field(default=np.nan, init=False)
+
+    def __post_init__(self) -> None:
+        if self.table is not None:
+            self.table.write(MESSAGE_HEADING)
+
+    def begin_again(self) -> None:
+        """Forget the parts that were taken in, if there are any; what was written of them is overwritten."""
+        if not self.total:
+            return
+        for file in (self.table, self.documents):
+            if file is not None:
+                file.seek(0)
+                file.truncate()
+        self.entries, self.wires, self.drawn = [], {}, None
+        self.count, self.total, self.in_groups, self._ended_s = 0, 0, False, np.nan
+        self.__post_init__()
 
     def add(self, part: TimelinePart) -> None:
         """Take in the next part.
