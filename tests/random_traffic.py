@@ -44,7 +44,7 @@ def make_traffic(number):
     return Traffic(sheet, sorted(groups, key=lambda group: group[0]))
 
 
-def with_rests(traffic, number):
+def with_rests(traffic, number, *, silences=2):
     """Return the same with wires that fall silent for a while, or for good, and with limits of who may speak when.
 
     Some requests and replies share one wire.
@@ -64,7 +64,7 @@ def with_rests(traffic, number):
     timing = shared if len(names) > 1 and chance.random() < 0.5 else {}
     sheet = lr.Sheet(line=sheet.line, frame=frames, pair=sheet.pair, wire=wires, timing=timing)
     end_s = groups[-1][0]
-    for _ in range(chance.choice([0, 1, 2])):
+    for _ in range(chance.randint(0, silences)):
         silent, begin_s = chance.choice(names), chance.uniform(end_s / 5, end_s)
         lasts_s = chance.choice([0.3, 3, 1e9])
         groups = [group for group in groups if group[1] != silent or not begin_s <= group[0] < begin_s + lasts_s]

@@ -172,7 +172,7 @@ def as_levels(traffic, chance):
 @given(st.integers(0, 2**32))
 def test_levels_are_judged_in_stretches_as_a_whole(tmp_path_factory, number):
     """With receive paths and event signals; however the file is cut into pieces, and its characters into stretches."""
-    traffic, chance = with_rests(make_traffic(number), number), random.Random(number)
+    traffic, chance = with_rests(make_traffic(number), number, silences=0), random.Random(number)
     path = tmp_path_factory.mktemp("large") / "a.vcd"
     lr.write_vcd(path, as_levels(traffic, chance))
     wires = list(traffic.sheet.wire)
@@ -229,6 +229,8 @@ def test_requests_to_a_device_that_fell_silent_stay_unanswered():
     assert found["unanswered-request"].count == 1700
     assert (found["long-silence"].count, found["long-silence"].offset) == (1, 300 * len(answer.encode({})) - 1)
     assert found["long-silence"].evidence["to_end"]
+    closed = {finding.kind: finding for finding in live.close().findings}
+    assert closed["long-silence"].evidence["longest_s"] == pytest.approx(0.05 * 1700 - 0.01, abs=0.01)
 
 
 def test_a_wire_with_a_clear_to_send_signal_is_read_whole(tmp_path, monkeypatch):

@@ -24,6 +24,8 @@ ROW_OF_SPANS = frozenset(
     )
 )
 """Kinds of which a row is a stretch that belongs to no frame."""
+OF_TURNS = frozenset(("collision", "short-turnaround"))
+"""Kinds of which a row is one of the timeline, and an offset is one of that row's wire."""
 CARRIED = frozenset(("long-silence",))
 """Kinds whose place can be the last character before a stretch, of which nothing else knows."""
 
@@ -90,7 +92,7 @@ def _is_somewhere(finding: Finding) -> npt.NDArray[np.bool_]:
 def _is_before(finding: Finding, first: Mapping[str, int], first_s: float) -> npt.NDArray[np.bool_]:
     """Return which places of a finding lie before a place: by their characters, or by time where there are none."""
     places = finding.places
-    if finding.subject.kind == "pair":
+    if finding.subject.kind == "pair" or finding.kind in OF_TURNS:
         return places.time_s < first_s
     by_offset = places.offset < first.get(finding.subject.wire, 0)
     return np.where(places.offset == NOWHERE, places.time_s < first_s, by_offset)

@@ -32,7 +32,7 @@ from larkreader.judge.verdict.wire_findings import BEGINNING, Beginning, unexpla
 from larkreader.judge.wire.carried import LastFrame, last_trusted, substituting_since
 from larkreader.judge.wire.character_faults import Extent
 
-from .parts import CARRIED, ROW_OF_SPANS, ends_before, every_finding, lies_before, lies_from, since, until
+from .parts import CARRIED, OF_TURNS, ROW_OF_SPANS, ends_before, every_finding, lies_before, lies_from, since, until
 from .quiet_places import Cut, agree, is_certain, last_place, quiet_places, timeline_of, waits_for_more
 from .sums import Sum
 
@@ -372,8 +372,7 @@ class StretchJudge:
 
     def _placed(self, stretch: Stretch) -> Stretch:
         """Return a stretch whose findings have the places of the whole capture."""
-        timeline = next((item.timeline for item in stretch.pairs.values()), None)
-        wires = {}
+        wires, timeline = {}, stretch.timeline
         for wire, item in stretch.wires.items():
             of_characters, of_content = (
                 [self._moved(finding, timeline) for finding in findings]
@@ -388,7 +387,7 @@ class StretchJudge:
         places, by = finding.places, finding.subject
         more: int | Offsets = self._dropped.get(by.wire, 0)
         rows = self._rows.get(by.name if by.kind == "frame" else "", 0)
-        if by.kind == "pair" and timeline is not None:
+        if timeline is not None and (by.kind == "pair" or finding.kind in OF_TURNS):
             moves = np.array([self._dropped[wire] for wire in timeline.wires], np.int64)
             more, rows = moves[timeline.wire[places.row]], self._rows.get("timeline", 0)
         elif finding.kind in ROW_OF_SPANS:

@@ -296,5 +296,6 @@ def wires_judged_together(sheet: Sheet, wires: Iterable[str], *, together: bool 
     """
     every = tuple(wires)
     is_joint = together or bool(sheet.pair or sheet.timing.shared)
+    is_joint |= any(sheet.wire[wire].silence_s is not None for wire in every)
     is_joint |= any(sheet.wire[wire].line.flow_control != "none" for wire in every)
     return [every] if is_joint else [(wire,) for wire in every]

@@ -25,6 +25,7 @@ from .received import Received
 from .wire_findings import WireStretch, conclude_wire, judge_wire_stretch
 
 if TYPE_CHECKING:
+    from larkreader.decode.timeline import Timeline
     from larkreader.judge.measure.pair_columns import Pairs
     from larkreader.judge.setup.path_report import PathReport
 
@@ -50,6 +51,8 @@ class Stretch:
         By wire, what the declared receive path makes of its characters; only where the stretch is the whole capture.
     events : mapping of str to EventDelays
         Delays from the changes of the sheet's event signals, by their names.
+    timeline : Timeline, optional
+        The messages of all wires, where the sheet declares anything that takes their times.
     """
 
     wires: Mapping[str, WireStretch]
@@ -58,6 +61,7 @@ class Stretch:
     pauses: Mapping[str, Pauses] = field(default_factory=dict)
     paths: Mapping[str, PathReport] = field(default_factory=dict)
     events: Mapping[str, EventDelays] = field(default_factory=dict)
+    timeline: Timeline | None = None
 
     @property
     def frames(self) -> dict[str, Frames]:
@@ -165,16 +169,18 @@ def judge_stretch(sheet: Sheet, received: Received, past: Past = NO_PAST) -> Str
     together = list(judge_pauses(sheet, characters, received.clear, inside, past.longest_pause_s))
     pauses = measure_pauses(sheet, characters, received.clear, inside)
     pairs: dict[str, Pairs] = {}
+    timeline = None
     if _has_turns(sheet):
         ends_s = [extent.end_s for extent in received.extents.values() if extent.end_s is not None]
         end_s = max(ends_s, default=past.now_s)
-        pairs = _judge_turns(sheet, characters, frames, skipped, end_s, past, together)
+        timeline = _timeline_of(sheet, characters, frames, skipped)
+        pairs = _judge_turns(sheet, timeline, characters, frames, end_s, past, together)
     events = {
         key: measure_delays(event, received.changes_s[key], _begins_on(event, sheet, characters, frames))
         for key, event in sheet.event.items()
         if key in received.changes_s
     }
-    return Stretch(wires, together, pairs, pauses, events=events)
+    return Stretch(wires, together, pairs, pauses, events=events, timeline=timeline)
 
 
 def of_wires_that_speak(sheet: Sheet, findings: Iterable[Finding], counts: Mapping[str, WireCounts]) -> list[Finding]:
@@ -256,11 +262,19 @@ def _has_turns(sheet: Sheet) -> bool:
     return bool(sheet.pair or sheet.timing.shared or any(wire.silence_s is not None for wire in sheet.wire.values()))
 
 
+def _timeline_of(
+    sheet: Sheet, characters: Mapping[str, Characters], frames: Mapping[str, Frames], skipped: Mapping[str, Spans]
+) -> Timeline:
+    from larkreader.decode.timeline import make_timeline  # few sheets need it; it takes a while to load
+
+    return make_timeline(characters, frames, skipped, {key: wire.line for key, wire in sheet.wire.items()})
+
+
 def _judge_turns(
     sheet: Sheet,
+    timeline: Timeline,
     characters: Mapping[str, Characters],
     frames: Mapping[str, Frames],
-    skipped: Mapping[str, Spans],
     end_s: float | None,
     past: Past,
     findings: list[Finding],
@@ -269,14 +283,12 @@ def _judge_turns(
 
     A side may carry nothing in this stretch; `pairs_that_speak` has those of which both sides carry something at all.
     """
-    from larkreader.decode.timeline import make_timeline  # few sheets need it; it takes a while to load
-    from larkreader.judge.measure.pairs import find_pairs
+    from larkreader.judge.measure.pairs import find_pairs  # few sheets need it; it takes a while to load
     from larkreader.judge.wire.pair_findings import judge_pairs
     from larkreader.judge.wire.turns import judge_turns
 
     lines = {key: wire.line for key, wire in sheet.wire.items()}
     until_s = end_s if past.replies_until_s is None else past.replies_until_s
-    timeline = make_timeline(characters, frames, skipped, lines)
     if not len(timeline):
         return {}
     pairs = {
@@ -294,6 +306,8 @@ def _judge_turns(
         if set(sheet.wires_of((*pairing.request, *pairing.reply))) <= set(characters)
     }
     findings += [finding for item in pairs.values() for finding in judge_pairs(item)]
+    if end_s is None and not past.is_open:
+        end_s = float(timeline.end_s.max())  # a wire is silent as long as others carry anything
     findings += judge_turns(sheet, timeline, characters, end_s, past.last_end_s)
     return pairs
 
