@@ -19,7 +19,7 @@ from larkreader.answers.timeline_part import TimelinePart
 from larkreader.capture.characters import Fault
 from larkreader.capture.files.recording import RecordingWriter
 from larkreader.judge.live.examples import FrameExamples
-from larkreader.present.tables.chosen_messages import ChosenMessages
+from larkreader.present.documents.chosen_messages import ChosenMessages
 from larkreader.simulate.buffers import characters_at
 from larkreader.simulate.software_receiver import trace_of
 

@@ -31,7 +31,7 @@ if TYPE_CHECKING:
     from larkreader.answers.summed_reading import SummedReading
     from larkreader.declare.document.sheet import Sheet
     from larkreader.declare.run.capture_form import CaptureKind
-    from larkreader.present.tables.chosen_messages import ChosenMessages
+    from larkreader.present.documents.chosen_messages import ChosenMessages
 
 IN_MEMORY = 1 << 23  # bytes of a document, beyond which it is put aside on the disk
 
@@ -72,7 +72,7 @@ def timeline(
     """
     from larkreader.declare.document.sheet_file import open_sheet
     from larkreader.errors import RequestError
-    from larkreader.present.tables.chosen_messages import ChosenMessages
+    from larkreader.present.documents.chosen_messages import ChosenMessages
     from larkreader.sources import opened_to_write
 
     check_span(from_s, to_s)

@@ -10,11 +10,11 @@ import numpy.typing as npt
 
 from larkreader.capture.characters import Characters
 from larkreader.declare.document.sheet import Sheet
-from larkreader.decode.columns.frame_columns import Frames, Skip, Spans
-from larkreader.decode.timeline import Timeline, What, make_timeline
+from larkreader.decode.columns.frame_columns import Frames, Skip
+from larkreader.decode.timeline import Timeline, What
 from larkreader.judge.measure.pairs import MOST_OPEN
 from larkreader.judge.measure.statistics import LATE, SOON
-from larkreader.judge.verdict.judged import Stretch
+from larkreader.judge.verdict.judged import Stretch, timeline_of
 
 RUN = 8  # frames without a finding that are judged with both parts
 BEHIND = 4  # good frames that follow them
@@ -82,11 +82,9 @@ def agree(before: Stretch, behind: Stretch, cut: Cut) -> bool:
     return True
 
 
-def timeline_of(
-    sheet: Sheet, held: Mapping[str, Characters], frames: Mapping[str, Frames], skipped: Mapping[str, Spans]
-) -> Timeline:
-    """Put the messages of all wires on one timeline; see `make_timeline`."""
-    return make_timeline(held, frames, skipped, {key: wire.line for key, wire in sheet.wire.items()})
+def messages_of(sheet: Sheet, held: Mapping[str, Characters], stretch: Stretch) -> Timeline:
+    """Return the messages of a stretch, whose characters are `held`."""
+    return stretch.timeline or timeline_of(sheet, held, stretch.frames, stretch.skipped)
 
 
 def quiet_places(
@@ -98,7 +96,7 @@ def quiet_places(
     wire, characters = next(iter(held.items()))
     if wire in stretch.skipped:
         return _places_between_frames(wire, characters, stretch, first.get(wire, 0))
-    begins = timeline_of(sheet, held, {}, {}).offset
+    begins = messages_of(sheet, held, stretch).offset
     return _places_in_pattern(wire, characters, first.get(wire, 0), begins)
 
 
@@ -147,7 +145,7 @@ def _cut_at(wire: str, characters: Characters, keep: int, settle: int) -> Cut:
 
 def _places_between_messages(sheet: Sheet, held: Mapping[str, Characters], stretch: Stretch) -> Iterator[Cut]:
     """Yield places at which no wire is inside a message, behind runs of good messages."""
-    timeline = timeline_of(sheet, held, stretch.frames, stretch.skipped)
+    timeline = messages_of(sheet, held, stretch)
     if len(timeline) <= RUN + BEHIND:
         return
     ends_s = np.maximum.accumulate(timeline.end_s)
@@ -186,7 +184,7 @@ def last_place(sheet: Sheet, held: Mapping[str, Characters], stretch: Stretch) -
         begins = np.sort(np.concatenate([item.offset for item in stretch.frames.values()] or [np.empty(0, np.int64)]))
         place = int(begins[-1]) if len(begins) and begins[-1] > len(characters) // 2 else len(characters) // 2
         return _cut_at(wire, characters, place, place)
-    timeline = timeline_of(sheet, held, stretch.frames, stretch.skipped)
+    timeline = messages_of(sheet, held, stretch)
     ends_s = np.maximum.accumulate(timeline.end_s)
     apart = np.flatnonzero(np.append(False, timeline.begin_s[1:] > ends_s[:-1]))
     row = int(apart[-1]) if len(apart) and apart[-1] > len(timeline) // 2 else len(timeline) // 2

@@ -33,7 +33,7 @@ from larkreader.judge.wire.carried import LastFrame, last_trusted, substituting_
 from larkreader.judge.wire.character_faults import Extent
 
 from .parts import CARRIED, OF_TURNS, ROW_OF_SPANS, ends_before, every_finding, lies_before, lies_from, since, until
-from .quiet_places import Cut, agree, is_certain, last_place, quiet_places, timeline_of, waits_for_more
+from .quiet_places import Cut, agree, is_certain, last_place, messages_of, quiet_places, waits_for_more
 from .sums import Sum
 
 STRETCH = 1 << 15  # characters of which the part before a quiet place is given up
@@ -354,7 +354,7 @@ class StretchJudge:
             self._count_rows(f"skipped {wire}", int(np.searchsorted(spans.offset, cut.keep[wire])))
         for key, pairs in before.pairs.items():
             self._count_rows(f"pair {key}", int(np.count_nonzero(pairs.timeline.begin_s[pairs.request] < cut.keep_s)))
-        timeline = timeline_of(self._sheet, until(held, cut.settle), before.frames, before.skipped)
+        timeline = messages_of(self._sheet, until(held, cut.settle), before)
         keep = np.array([cut.keep[wire] for wire in timeline.wires], np.int64)
         rows = int(np.count_nonzero(timeline.offset < keep[timeline.wire])) if len(timeline) else 0
         self._count_rows("timeline", rows)

@@ -173,7 +173,7 @@ def judge_stretch(sheet: Sheet, received: Received, past: Past = NO_PAST) -> Str
     if _has_turns(sheet):
         ends_s = [extent.end_s for extent in received.extents.values() if extent.end_s is not None]
         end_s = max(ends_s, default=past.now_s)
-        timeline = _timeline_of(sheet, characters, frames, skipped)
+        timeline = timeline_of(sheet, characters, frames, skipped)
         pairs = _judge_turns(sheet, timeline, characters, frames, end_s, past, together)
     events = {
         key: measure_delays(event, received.changes_s[key], _begins_on(event, sheet, characters, frames))
@@ -262,9 +262,10 @@ def _has_turns(sheet: Sheet) -> bool:
     return bool(sheet.pair or sheet.timing.shared or any(wire.silence_s is not None for wire in sheet.wire.values()))
 
 
-def _timeline_of(
+def timeline_of(
     sheet: Sheet, characters: Mapping[str, Characters], frames: Mapping[str, Frames], skipped: Mapping[str, Spans]
 ) -> Timeline:
+    """Put the messages of all wires on one timeline; see `make_timeline`."""
     from larkreader.decode.timeline import make_timeline  # few sheets need it; it takes a while to load
 
     return make_timeline(characters, frames, skipped, {key: wire.line for key, wire in sheet.wire.items()})

@@ -12,8 +12,7 @@ import numpy as np
 
 from larkreader.answers.reading import Reading
 from larkreader.answers.timeline_part import TimelinePart
-
-from .timeline_rows import MESSAGE_HEADING, Entry, Places, TimelineRows, message_lines
+from larkreader.present.tables.timeline_rows import MESSAGE_HEADING, Entry, Places, TimelineRows, message_lines
 
 MOST_DRAWN = 400  # messages that a figure can distinguish
 
