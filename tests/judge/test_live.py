@@ -18,6 +18,7 @@ from larkreader.answers.large import is_large_capture
 from larkreader.answers.timeline_part import TimelinePart
 from larkreader.capture.characters import Fault
 from larkreader.capture.files.recording import RecordingWriter
+from larkreader.judge.findings.merging import key_of
 from larkreader.judge.live.examples import FrameExamples
 from larkreader.present.documents.chosen_messages import ChosenMessages
 from larkreader.simulate.buffers import characters_at
@@ -39,16 +40,18 @@ def frame(number):
 @examples(1)
 @given(st.integers(0, 2**32))
 def test_a_stream_that_is_judged_as_it_arrives_ends_with_what_the_whole_shows(number):
-    """For every stretch that is kept, and wherever it is looked at meanwhile."""
+    """For every stretch that is kept, and wherever it is looked at meanwhile; what was proven then stays."""
     traffic, chance = with_rests(make_traffic(number), number), random.Random(number)
     together, stretch = chance.random() < 0.5, chance.choice([400, 1000, 4000])
-    live = lr.LiveReading(traffic.sheet, together=together, stretch=stretch)
+    live, proven = lr.LiveReading(traffic.sheet, together=together, stretch=stretch), {}
     for at_s, wire, data, faults, counted in traffic.groups:
         live.feed(wire, data, at_s, faults=faults, counted=counted)
-        if chance.random() < 0.002:
-            live.changed()
+        if chance.random() < 0.004:
+            proven |= {key_of(finding): finding.count for finding in live.findings if finding.certainty == "proven"}
     assert as_json(live.close()) == as_json(traffic.whole())
     assert live.cuts == 0
+    found = {key_of(finding): finding.count for finding in live.findings}
+    assert {key: count for key, count in proven.items() if found.get(key, 0) < count} == {}
 
 
 @examples(0.4)

@@ -185,7 +185,9 @@ class LiveReading(Shown):
     def findings(self) -> Findings:
         """What is wrong or worth knowing, errors first, then in order of place.
 
-        While the reading is open, what more characters could explain away is not among them.
+        While the reading is open, what is proven stays, and can only become more. What may look different once more
+        has arrived is at most likely meanwhile: that a request was not answered, that a pause never ends, or that bytes
+        without a frame were not lost by a buffer.
         """
         return self._judged.findings
 

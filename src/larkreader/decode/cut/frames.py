@@ -98,6 +98,23 @@ def read_layouts(data: bytes | Bytes | Characters, layouts: Sequence[FrameLayout
     return cut_frames(stream, layouts, Begun(), last=True).frames
 
 
+def certain_until(data: bytes | Bytes | Characters, layouts: Sequence[FrameLayout]) -> int:
+    """Return before which byte nothing that follows could change what is a frame and what belongs to none.
+
+    Parameters
+    ----------
+    data, layouts
+        As for `read_layouts`.
+
+    Returns
+    -------
+    int
+        The number of a byte; frames and stretches of no frame that begin before it are certain.
+    """
+    cut = cut_frames(Stream.of(data), layouts, Begun(), last=False)
+    return cut.done - cut.begun.before
+
+
 PIECE = 1 << 20  # bytes worked on at once where nothing is known of a whole stream but what is known of its pieces
 
 

@@ -71,11 +71,14 @@ def settled(found: Candidates, total: int, layouts: Sequence[FrameLayout]) -> Ma
         return np.ones(len(found.offset), dtype=np.bool_)
     longest, marker = max(layout.length for layout in layouts), max(len(layout.marker) for layout in layouts)
     sure = np.ones(len(found.offset), dtype=np.bool_)
-    # Its own bytes, those of any confirmed frame that begins inside it, and the marker that may follow that frame.
     late = int(np.searchsorted(found.offset, total - (2 * longest + marker), side="right"))
     offset, length, which = found.offset[late:], found.length[late:], found.which[late:]
     margin = np.array([0 if layout.checksum else marker for layout in layouts])
-    sure[late:] = found.confirmed[late:] & (offset + length + margin[which] <= total)
+    is_frame = found.confirmed[late:] & (offset + length + margin[which] <= total)
+    # Another is decided by the marker that may follow it, and by the frames that may begin inside it.
+    last_inside = np.append(offset, 0)[np.searchsorted(offset, offset + length) - 1]
+    is_other = (offset + longest + marker <= total) & (last_inside + longest + margin.max() <= total)
+    sure[late:] = is_frame | is_other
     sure[late:] &= offset - 1 + marker <= total  # no longer marker may have begun just before it
     return sure
 

@@ -88,7 +88,7 @@ class Waiting:
             stages = [needed, needed + markers]  # of some not even the length is known
         else:  # without a checksum the next marker must confirm a frame
             stages = [layout.length + (0 if layout.checksum else markers) for layout in self._layouts]
-            stages.append(2 * max(layout.length for layout in self._layouts) + markers)
+            stages.append(max(layout.length for layout in self._layouts) + markers)
         return min((stage for stage in stages if stage > count), default=count + 1)
 
     def may(self, data: object) -> bool:

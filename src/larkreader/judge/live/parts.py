@@ -11,19 +11,6 @@ from larkreader.capture.characters import Characters
 from larkreader.judge.findings.finding import NOWHERE, Finding
 from larkreader.judge.verdict.judged import Stretch
 
-ROW_OF_SPANS = frozenset(
-    (
-        "truncated-frame",
-        "length-mismatch",
-        "resynchronised",
-        "cut-frame",
-        "undeclared-frame",
-        "bad-stuffing",
-        "terminator-missing",
-        "overlong-frame",
-    )
-)
-"""Kinds of which a row is a stretch that belongs to no frame."""
 OF_TURNS = frozenset(("collision", "short-turnaround"))
 """Kinds of which a row is one of the timeline, and an offset is one of that row's wire."""
 CARRIED = frozenset(("long-silence",))

@@ -31,8 +31,9 @@ from larkreader.judge.verdict.received import Received
 from larkreader.judge.verdict.wire_findings import BEGINNING, Beginning, unexplained
 from larkreader.judge.wire.carried import LastFrame, last_trusted, substituting_since
 from larkreader.judge.wire.character_faults import Extent
+from larkreader.judge.wire.frame_faults import ROW_OF_SPANS
 
-from .parts import CARRIED, OF_TURNS, ROW_OF_SPANS, ends_before, every_finding, lies_before, lies_from, since, until
+from .parts import CARRIED, OF_TURNS, ends_before, every_finding, lies_before, lies_from, since, until
 from .quiet_places import Cut, agree, is_certain, last_place, messages_of, quiet_places, waits_for_more
 from .sums import Sum
 
@@ -183,7 +184,7 @@ class StretchJudge:
         now_s : float, optional
             What time it is, in seconds on the clock of the characters.
         """
-        return self._with_rest(replace(self._past, is_open=True, now_s=now_s))
+        return self._with_rest(replace(self._past, is_open=True, is_shown=True, now_s=now_s))
 
     def close(self) -> tuple[Sum, dict[str, Beginning]]:
         """Return what was found, now that nothing follows, and how each wire begins."""

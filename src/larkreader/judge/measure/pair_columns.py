@@ -63,6 +63,8 @@ class Pairs(Columns):
         When the capture ends, in seconds.
     is_learned : bool
         Whether no time limit is declared, so that the longest reply decides how long to wait.
+    undecided : ndarray of int64, shape (n_undecided,)
+        Rows of requests and replies of which it is not certain yet what becomes of them, as the capture goes on.
     """
 
     COLUMNS: ClassVar[tuple[str, ...]] = ("request", "reply", "latency_s", "state", "again")
@@ -77,6 +79,7 @@ class Pairs(Columns):
     unasked: Places = field(default_factory=lambda: np.empty(0, np.int64))
     end_s: float = np.nan
     is_learned: bool = False
+    undecided: Places = field(default_factory=lambda: np.empty(0, np.int64))
 
     def __post_init__(self) -> None:
         self.check_lengths()

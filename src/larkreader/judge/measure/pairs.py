@@ -9,7 +9,7 @@ later request that was not captured.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 import numpy as np
@@ -23,6 +23,7 @@ from larkreader.decode.columns.frame_columns import UNTRUSTED, Frames
 from larkreader.decode.timeline import Timeline, What
 
 from .pair_columns import Pairs, PairState, Places, Seconds
+from .undecided import next_alike, uncertain_begins, undecided_rows
 
 STOP_JUDGED = 0.5  # bit times into the first stop bit, after which the receiver has the character
 ROUNDING_S = 1e-9  # of times
@@ -41,6 +42,7 @@ def find_pairs(
     longest_s: float | None = None,
     *,
     asked_before: bool = False,
+    uncertain: Mapping[str, int] | None = None,
 ) -> Pairs:
     """Find what answers each request.
 
@@ -62,6 +64,9 @@ def find_pairs(
         How long the longest good reply before these messages took, in seconds.
     asked_before : bool
         Whether a request lies before these messages, so that a reply before the first of theirs answers nothing.
+    uncertain : mapping of str to int, optional
+        Where more follows: by wire, the number of the first character of which it is not certain yet to which message
+        it belongs. A request for which a reply may have begun counts as open then.
 
     Returns
     -------
@@ -90,17 +95,31 @@ def find_pairs(
     if pairing.within_s is not None:
         state[(answered >= 0) & (took_s > pairing.within_s + ROUNDING_S)] = PairState.LATE
     answered_well = state <= PairState.LATE
-    wires = _wires_of(pairing, timeline, frames)
-    _find_damaged(pairing, timeline, request, ready_s, reply, wires, answered, took_s, state)
+    replying = _wires_of(pairing.reply, timeline, frames)
+    _find_damaged(pairing, timeline, request, ready_s, reply, replying, answered, took_s, state)
     last_s = (float(timeline.end_s.max()) if len(timeline) else 0.0) if end_s is None else end_s
     limit_s, is_learned = _limit(pairing, took_s[answered_well], lines, longest_s)
-    _leave_open(pairing, timeline, request, asked, state, last_s, limit_s)
+    next_s = next_alike(pairing, ready_s, asked)
+    begun_s = np.append(uncertain_begins(characters, replying, uncertain), np.inf)
+    waited_s = np.minimum(last_s, begun_s[np.searchsorted(begun_s, ready_s)])  # what has begun may be the reply
+    early = (waited_s - timeline.end_s[request] < limit_s) & (next_s == np.inf)
+    state[early & (state == PairState.UNANSWERED)] = PairState.OPEN
     used = np.zeros(len(good), np.bool_)
     used[first] = True
     begun = timeline.begin_s[good] >= ready_s[0] if len(ready_s) else np.zeros(len(good), np.bool_)
     again = _repeats(timeline, frames, characters, request, answered, state)
     unasked = good[~used & (begun | asked_before)]
-    return Pairs(request, answered, took_s, state, again, pairing, timeline, unasked, last_s, is_learned)
+    undecided = request[:0]
+    if uncertain is not None:
+        asking_wires = _wires_of(pairing.request, timeline, frames)
+        from_s = uncertain_begins(characters, [*asking_wires, *replying], uncertain).min(initial=np.inf)
+        may_follow = (next_s == np.inf) | (next_s > from_s)
+        may_follow &= np.arange(len(request))[::-1] <= MOST_OPEN
+        if pairing.gone_after_s is not None:
+            may_follow &= waited_s - timeline.end_s[request] <= pairing.gone_after_s
+        undecided = undecided_rows(timeline, request, answered, state, again, may_follow)
+        undecided = np.union1d(undecided, np.flatnonzero(timeline.begin_s >= from_s))
+    return Pairs(request, answered, took_s, state, again, pairing, timeline, unasked, last_s, is_learned, undecided)
 
 
 def _limit(
@@ -170,10 +189,10 @@ def _last_before(ready_s: Seconds, asked: Places, begins_s: Seconds, answers: Pl
     return found[len(asked) :]
 
 
-def _wires_of(pairing: Pairing, timeline: Timeline, frames: Mapping[str, Frames]) -> list[int]:
-    """Return on which wires replies come, as places in those of the timeline."""
-    named = [(frames[name].layout.wire or timeline.wires[0]) if name in frames else name for name in pairing.reply]
-    return [timeline.wires.index(wire) for wire in named if wire in timeline.wires]
+def _wires_of(names: Sequence[str], timeline: Timeline, frames: Mapping[str, Frames]) -> list[str]:
+    """Return on which wires of the timeline the messages of some names are sent."""
+    wires = [(frames[name].layout.wire or timeline.wires[0]) if name in frames else name for name in names]
+    return [wire for wire in timeline.wires if wire in wires]
 
 
 def _find_damaged(
@@ -182,7 +201,7 @@ def _find_damaged(
     request: Places,
     ready_s: Seconds,
     reply: Places,
-    wires: list[int],
+    wires: list[str],
     answered: Places,
     took_s: Seconds,
     state: npt.NDArray[np.uint8],
@@ -190,7 +209,7 @@ def _find_damaged(
     """Find what was received damaged in the place of a reply, before the next request."""
     damaged = np.zeros(len(timeline), np.bool_)
     damaged[reply] = (timeline.faults[reply] & UNTRUSTED) != 0
-    damaged |= (timeline.what == What.SKIPPED) & np.isin(timeline.wire, wires)
+    damaged |= (timeline.what == What.SKIPPED) & timeline.is_on(wires)
     rows = np.flatnonzero(damaged)
     if not len(rows) or not len(request):
         return
@@ -203,26 +222,6 @@ def _find_damaged(
     answered[arrived] = rows[at[arrived]]
     took_s[arrived] = begins[at[arrived]] - timeline.end_s[request][arrived]
     state[arrived] = PairState.DAMAGED_REPLY
-
-
-def _leave_open(
-    pairing: Pairing,
-    timeline: Timeline,
-    request: Places,
-    asked: Places,
-    state: npt.NDArray[np.uint8],
-    last_s: float,
-    limit_s: float,
-) -> None:
-    """Leave those open for whose reply the capture ends too early, and that no later request took the place of."""
-    if not len(request):
-        return
-    early = last_s - timeline.end_s[request] < limit_s
-    newest = np.zeros(len(request), np.bool_)
-    newest[len(request) - 1 - np.unique(asked[::-1], return_index=True)[1]] = True
-    if not pairing.match:
-        newest[:-1] = False
-    state[early & newest & (state == PairState.UNANSWERED)] = PairState.OPEN
 
 
 def _repeats(

@@ -22,6 +22,7 @@ from .checked import Checked, add_up
 from .counts import FrameCounts, PairCounts, WireCounts
 from .past import NO_PAST, Past
 from .received import Received
+from .so_far import found_so_far
 from .wire_findings import WireStretch, conclude_wire, judge_wire_stretch
 
 if TYPE_CHECKING:
@@ -166,7 +167,12 @@ def judge_stretch(sheet: Sheet, received: Received, past: Past = NO_PAST) -> Str
     skipped = {key: item.skipped for key, item in wires.items() if item.skipped is not None}
     is_paused = any(sheet.wire[key].line.flow_control == "xon-xoff" for key in characters)
     inside = {key: _inside_frames(sheet, key, len(held), frames) for key, held in characters.items() if is_paused}
-    together = list(judge_pauses(sheet, characters, received.clear, inside, past.longest_pause_s))
+    uncertain = None
+    if past.is_shown:
+        uncertain = {key: len(characters[key]) if item.certain is None else item.certain for key, item in wires.items()}
+        for key, payload in inside.items():
+            payload[uncertain[key] :] = True  # what belongs to no frame yet may be payload
+    together = list(judge_pauses(sheet, characters, received.clear, inside, past.longest_pause_s, uncertain))
     pauses = measure_pauses(sheet, characters, received.clear, inside)
     pairs: dict[str, Pairs] = {}
     timeline = None
@@ -174,7 +180,9 @@ def judge_stretch(sheet: Sheet, received: Received, past: Past = NO_PAST) -> Str
         ends_s = [extent.end_s for extent in received.extents.values() if extent.end_s is not None]
         end_s = max(ends_s, default=past.now_s)
         timeline = timeline_of(sheet, characters, frames, skipped)
-        pairs = _judge_turns(sheet, timeline, characters, frames, end_s, past, together)
+        pairs = _judge_turns(sheet, timeline, characters, frames, end_s, past, together, uncertain)
+    if uncertain is not None:
+        together = [found_so_far(finding, characters, pauses, uncertain) for finding in together]
     events = {
         key: measure_delays(event, received.changes_s[key], _begins_on(event, sheet, characters, frames))
         for key, event in sheet.event.items()
@@ -279,6 +287,7 @@ def _judge_turns(
     end_s: float | None,
     past: Past,
     findings: list[Finding],
+    uncertain: Mapping[str, int] | None,
 ) -> dict[str, Pairs]:
     """Return the pairings both sides of which are read; add the findings about them, and about the turns.
 
@@ -302,6 +311,7 @@ def _judge_turns(
             until_s,
             past.longest_s.get(key),
             asked_before=not past.begun.isdisjoint(sheet.wires_of(pairing.request)),
+            uncertain=uncertain,
         )
         for key, pairing in sheet.pair.items()
         if set(sheet.wires_of((*pairing.request, *pairing.reply))) <= set(characters)

@@ -20,6 +20,9 @@ class Past:
         Whether more follows, so that nothing is concluded from the end of the stretch.
     is_cut : bool
         Whether an open stretch ends between two messages.
+    is_shown : bool
+        Whether findings of an open stretch are shown before more is there: then only those are proven that nothing
+        which follows can change.
     first : mapping of str to int
         By wire, the number in the stretch of the first character that was not counted before.
     first_s : mapping of str to float
@@ -50,6 +53,7 @@ class Past:
     begun: Set[str] = frozenset()
     is_open: bool = False
     is_cut: bool = False
+    is_shown: bool = False
     first: Mapping[str, int] = field(default_factory=dict)
     first_s: Mapping[str, float] = field(default_factory=dict)
     last_begin_s: Mapping[str, float] = field(default_factory=dict)

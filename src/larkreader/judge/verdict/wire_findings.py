@@ -19,6 +19,7 @@ from larkreader.declare.document.sheet import Sheet
 from larkreader.declare.frame.layout import FrameLayout
 from larkreader.declare.paths.receive_path import LineApplication
 from larkreader.decode.columns.frame_columns import Frames, Spans
+from larkreader.decode.cut.frames import certain_until
 from larkreader.judge.findings.character_kinds import FAULT_OF
 from larkreader.judge.findings.finding import Finding, Places, frame_subject, make_finding
 from larkreader.judge.infer.off_grid import judge_baud
@@ -35,6 +36,7 @@ from .counts import FrameCounts, WireCounts
 from .past import NO_PAST, Past
 from .received import Received
 from .setting_suspicion import judge_settings
+from .so_far import of_frames_so_far
 from .startup import Startup, find_startup, read_after
 
 LINE_FAULTS = ("parity-error", "framing-error", "break", "noise", "false-start", "short-stop")  # of wrong settings
@@ -88,6 +90,8 @@ class WireStretch:
         By layout, how its sender makes frames.
     passed_highest : bool
         Whether its characters, or those before, count up beyond the highest value; of a wire without layouts.
+    certain : int, optional
+        The number of the first character of which it is not certain yet to which frame it belongs; None where all is.
     """
 
     of_characters: list[Finding]
@@ -99,6 +103,7 @@ class WireStretch:
     skipped: Spans | None = None
     habits: Mapping[str, Habit] = field(default_factory=dict)
     passed_highest: bool = False
+    certain: int | None = None
 
 
 def judge_wire_stretch(
@@ -133,15 +138,21 @@ def judge_wire_stretch(
         skipped = skipped[:-1]  # what it is shows when more has arrived
         frames = {key: replace(item, skipped=skipped) for key, item in frames.items()}
         every = list(frames.values())
-    habits = {item.layout.key: Habit.of(item, first, past.habits.get(item.layout.key)) for item in every}
-    losses = find_losses(every, characters, taken, habits, past.last_frames)
+    certain, judged, spans = None, every, skipped
+    if past.is_shown and skipped is not None:
+        begin = 0 if startup is None else startup.count
+        certain = begin + certain_until(characters[begin:], layouts)
+        spans = skipped[skipped.offset < certain]
+        judged = [replace(item[item.offset < certain], skipped=spans) for item in every]
+    habits = {item.layout.key: Habit.of(item, first, past.habits.get(item.layout.key)) for item in judged}
+    losses = find_losses(judged, characters, taken, habits, past.last_frames)
     held = unexplained(characters, startup, layouts)
     missing = lost_by_hardware(losses)
     begins = wire not in past.begun and (len(characters) > 0 or not past.is_open)
     extent = received.extents.get(wire)
     of_characters = list(judge_characters(wire, held, line, extent, missing=missing, begins=begins))
     passed_highest = False
-    if skipped is not None:
+    if spans is not None:
         causes = Causes(tuple(character for character in of_characters if character.kind in CAUSES))
         span_s = span_of(received, wire)
         if span_s is None and past.now_s is not None and len(characters):
@@ -150,9 +161,10 @@ def judge_wire_stretch(
             judge_frames(
                 wire,
                 characters,
-                every,
-                skipped,
+                judged,
+                spans,
                 losses,
+                begun=every,
                 causes=causes,
                 span_s=span_s,
                 last_begin_s=past.last_begin_s,
@@ -161,6 +173,8 @@ def judge_wire_stretch(
                 is_open=past.is_open and past.now_s is None,
             )
         )
+        if past.is_shown:
+            of_content = of_frames_so_far(of_content, judged, past.last_frames)
     else:
         passed_highest = wire in past.passed_highest
         of_content = list(judge_counting(wire, characters, line.data_bits, passed_highest=passed_highest))
@@ -171,7 +185,7 @@ def judge_wire_stretch(
     counts = WireCounts.of(characters, held, skipped, first)
     frame_counts = {key: FrameCounts.of(item, first) for key, item in frames.items()}
     return WireStretch(
-        of_characters, of_content, counts, frame_counts, beginning, frames, skipped, habits, passed_highest
+        of_characters, of_content, counts, frame_counts, beginning, frames, skipped, habits, passed_highest, certain
     )
 
 

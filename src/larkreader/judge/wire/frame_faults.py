@@ -25,6 +25,19 @@ NEARLY_ALL = 0.8  # of the frames; if so many checksums fail, the declared check
 FITS = ("fit", "fit_algorithm", "fit_first", "fit_last", "fit_order", "fit_frames", "fit_of")  # evidence of that
 RESTS = 3.0  # character times at the end of a capture, and twice as long as any rest within a frame: no frame goes on
 JUDGED = (FrameFault.CHECKSUM_MISMATCH, FrameFault.UNKNOWN_VALUE, FrameFault.OUT_OF_RANGE)
+ROW_OF_SPANS = frozenset(
+    (
+        "truncated-frame",
+        "length-mismatch",
+        "resynchronised",
+        "cut-frame",
+        "undeclared-frame",
+        "bad-stuffing",
+        "terminator-missing",
+        "overlong-frame",
+    )
+)
+"""Kinds of which a row is a stretch that belongs to no frame."""
 Offsets = npt.NDArray[np.int64]
 
 
@@ -54,6 +67,7 @@ def judge_frames(
     skipped: Spans,
     losses: list[Losses],
     *,
+    begun: list[Frames] | None = None,
     causes: Causes | None = None,
     span_s: tuple[float, float] | None = None,
     last_begin_s: Mapping[str, float] | None = None,
@@ -75,6 +89,9 @@ def judge_frames(
         The bytes between them.
     losses : list of Losses
         What the counters show.
+    begun : list of Frames, optional
+        The same frames and those behind them of which it is not certain yet that they are any, for they are not late;
+        the same unless given.
     causes : Causes, optional
         The findings about its characters.
     span_s : tuple of float, optional
@@ -90,7 +107,7 @@ def judge_frames(
     """
     before_s = last_begin_s or {}
     causes = causes or Causes(())
-    for frames in every:
+    for frames, some_begun in zip(every, begun or every, strict=True):
         for fault in JUDGED:
             rows = np.flatnonzero(frames.has_fault(fault))
             if fault == FrameFault.CHECKSUM_MISMATCH:  # the rest of two frames, joined by a loss, belongs to the loss
@@ -100,7 +117,7 @@ def judge_frames(
                 yield replace(found, group="of-faulty-characters") if is_consequence else found
         yield from _judge_substitutes(wire, characters, frames, substituting_s or {}, first)
         yield from judge_period(
-            wire, characters, frames, span_s, before_s=before_s.get(frames.layout.key), is_open=is_open
+            wire, characters, some_begun, span_s, before_s=before_s.get(frames.layout.key), is_open=is_open
         )
     for lost in losses:
         yield from judge_losses(lost, characters, wire, causes.find)

@@ -9,7 +9,7 @@ import numpy as np
 import numpy.typing as npt
 
 from larkreader.decode.columns.frame_columns import UNTRUSTED
-from larkreader.judge.findings.finding import Finding, Places, Subject, make_finding
+from larkreader.judge.findings.finding import Certainty, Finding, Places, Subject, make_finding
 from larkreader.judge.measure.pair_columns import Pairs, PairState
 
 Rows = npt.NDArray[np.int64]
@@ -55,11 +55,12 @@ def judge_pairs(pairs: Pairs) -> Iterator[Finding]:
 
 
 def _finding(kind: str, pairs: Pairs, rows: Rows, **evidence: Any) -> Finding:
-    """Make a finding about rows of the timeline."""
+    """Make a finding about rows of the timeline; it is not certain where what follows may change what they are."""
     timeline = pairs.timeline
     rows = rows[np.argsort(timeline.begin_s[rows], kind="stable")]
     layout = int(timeline.layout[rows[0]])
     places = Places.at(timeline.offset[rows], timeline.begin_s[rows], rows)
     subject = Subject("pair", pairs.pairing.key, timeline.wires[timeline.wire[rows[0]]])
     frame = timeline.layouts[layout] if layout >= 0 else None
-    return make_finding(kind, subject, places, pair=pairs.pairing.key, frame=frame, **evidence)
+    certainty: Certainty = "likely" if np.isin(rows, pairs.undecided).any() else "proven"
+    return make_finding(kind, subject, places, pair=pairs.pairing.key, frame=frame, certainty=certainty, **evidence)

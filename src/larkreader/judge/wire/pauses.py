@@ -166,6 +166,7 @@ def judge_pauses(
     clear: Mapping[str, Trace] | None = None,
     inside: Mapping[str, Mask] | None = None,
     longest_s: Mapping[str, float] | None = None,
+    uncertain: Mapping[str, int] | None = None,
 ) -> Iterator[Finding]:
     """Yield what is wrong with the pauses of wires with flow control.
 
@@ -181,6 +182,8 @@ def judge_pauses(
         By wire, which characters lie inside good frames: pause characters among them are payload.
     longest_s : mapping of str to float, optional
         By wire, how long the longest pause before these characters lasted, in seconds.
+    uncertain : mapping of str to int, optional
+        By wire, from which character on it is not certain yet what is payload; no finding is about those.
 
     Yields
     ------
@@ -189,7 +192,7 @@ def judge_pauses(
     inside, clear = inside or {}, clear or {}
     for key, result in characters.items():
         if sheet.wire[key].line.flow_control == "xon-xoff":
-            yield from _judge_payload(key, result, inside.get(key))
+            yield from _judge_payload(key, result, inside.get(key), (uncertain or {}).get(key))
     before = longest_s or {}
     for wire in _paused_wires(sheet, characters, clear, inside):
         others_s = before.get(wire.key, 0.0)
@@ -222,10 +225,10 @@ def _paused_wires(
                 yield _Wire(key, result, result.begin_s[is_data], line.character_time_s, until_s, intervals, allowance)
 
 
-def _judge_payload(wire: str, result: Characters, inside: Mask | None) -> Iterator[Finding]:
+def _judge_payload(wire: str, result: Characters, inside: Mask | None, end: int | None) -> Iterator[Finding]:
     if inside is None:
         return
-    offsets = np.flatnonzero(inside & ((result.value == XON) | (result.value == XOFF)))
+    offsets = np.flatnonzero((inside & ((result.value == XON) | (result.value == XOFF)))[:end])
     if offsets.size:
         yield make_finding("control-in-payload", wire, Places.on(result, offsets))
 
