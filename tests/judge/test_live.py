@@ -175,7 +175,7 @@ def as_levels(traffic, chance):
 @given(st.integers(0, 2**32))
 def test_levels_are_judged_in_stretches_as_a_whole(tmp_path_factory, number):
     """With receive paths and event signals; however the file is cut into pieces, and its characters into stretches."""
-    traffic, chance = with_rests(make_traffic(number), number, silences=0), random.Random(number)
+    traffic, chance = with_rests(make_traffic(number), number), random.Random(number)
     path = tmp_path_factory.mktemp("large") / "a.vcd"
     lr.write_vcd(path, as_levels(traffic, chance))
     wires = list(traffic.sheet.wire)

@@ -3,13 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
+from dataclasses import replace
 
 import numpy as np
 import numpy.typing as npt
 
 from larkreader.capture.characters import Characters
+from larkreader.decode.columns.frame_columns import Frames
 from larkreader.judge.findings.finding import NOWHERE, Finding
 from larkreader.judge.verdict.judged import Stretch
+from larkreader.judge.wire.carried import LastFrame, last_trusted
+from larkreader.judge.wire.loss_causes import traces_between
 
 OF_TURNS = frozenset(("collision", "short-turnaround"))
 """Kinds of which a row is one of the timeline, and an offset is one of that row's wire."""
@@ -57,6 +61,37 @@ def ends_before(
         elif end == settle[wire] and wire in known_s:
             found[wire] = known_s[wire]
     return found
+
+
+def last_frame(
+    frames: Frames, characters: Characters, known: LastFrame | None, *, keep: int, until: int
+) -> LastFrame | None:
+    """Return the last trusted frame of a layout with a counter before what is kept; None if a later one is kept.
+
+    Parameters
+    ----------
+    frames : Frames
+        Of the layout.
+    characters : Characters
+        Of its wire.
+    known : LastFrame, optional
+        The last one before these characters.
+    keep : int
+        The number of the first character that is kept.
+    until : int
+        The number of the first character that is not judged yet.
+    """
+    last = last_trusted(frames, until)
+    if last is None:
+        if known is None:
+            return None
+        traces = known.traces.with_more(traces_between(frames, characters, 0, keep))
+        return replace(known, end=known.end - keep, traces=traces)
+    value, end = last
+    if end > keep:
+        return None
+    after_s = float(characters.begin_s[end]) if end < len(characters) else np.nan
+    return LastFrame(value, end - keep, after_s, traces_between(frames, characters, end, keep))
 
 
 def lies_from(finding: Finding, first: Mapping[str, int], first_s: float) -> bool:

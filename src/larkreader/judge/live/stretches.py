@@ -33,7 +33,7 @@ from larkreader.judge.wire.carried import LastFrame, last_trusted, substituting_
 from larkreader.judge.wire.character_faults import Extent
 from larkreader.judge.wire.frame_faults import ROW_OF_SPANS
 
-from .parts import CARRIED, OF_TURNS, ends_before, every_finding, lies_before, lies_from, since, until
+from .parts import CARRIED, OF_TURNS, ends_before, every_finding, last_frame, lies_before, lies_from, since, until
 from .quiet_places import Cut, agree, is_certain, last_place, messages_of, quiet_places, waits_for_more
 from .sums import Sum
 
@@ -294,13 +294,11 @@ class StretchJudge:
         found = {}
         for key, frames in before.frames.items():
             wire = frames.layout.wire or next(iter(self._held))
-            keep, known = cut.keep[wire], past.last_frames.get(key)
-            last = last_trusted(frames, cut.settle[wire])
-            if last is not None and last[1] <= keep:
-                begins_s = self.held[wire].begin_s[last[1] :]
-                found[key] = LastFrame(last[0], last[1] - keep, float(begins_s[0]) if len(begins_s) else np.nan)
-            elif last is None and known is not None:
-                found[key] = replace(known, end=known.end - keep)
+            last = last_frame(
+                frames, self.held[wire], past.last_frames.get(key), keep=cut.keep[wire], until=cut.settle[wire]
+            )
+            if last is not None:
+                found[key] = last
         return found
 
     def _past_behind(self, cut: Cut, before: Stretch, past: Past) -> Past:

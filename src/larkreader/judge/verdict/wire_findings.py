@@ -144,7 +144,7 @@ def judge_wire_stretch(
         certain = begin + certain_until(characters[begin:], layouts)
         spans = skipped[skipped.offset < certain]
         judged = [replace(item[item.offset < certain], skipped=spans) for item in every]
-    habits = {item.layout.key: Habit.of(item, first, past.habits.get(item.layout.key)) for item in judged}
+    habits = {item.layout.key: Habit.of(item, characters, first, past.habits.get(item.layout.key)) for item in judged}
     losses = find_losses(judged, characters, taken, habits, past.last_frames)
     held = unexplained(characters, startup, layouts)
     missing = lost_by_hardware(losses)

@@ -31,7 +31,7 @@ from larkreader.decode.cut.content import judge_contents
 from larkreader.judge.findings.finding import Finding, Places
 
 from .carried import Habit, LastFrame, byte_bounds, trusted
-from .loss_causes import find_causes
+from .loss_causes import NOTHING, find_causes
 
 Offsets = npt.NDArray[np.int64]
 Mask = npt.NDArray[np.bool_]
@@ -136,7 +136,7 @@ def find_losses(
             frames.layout.counter,
             characters,
             [other for other in every if other is not frames],
-            known.get(frames.layout.key) or Habit.of(frames),
+            known.get(frames.layout.key) or Habit.of(frames, characters),
             before.get(frames.layout.key),
         )
         for frames in every
@@ -182,10 +182,11 @@ def _losses_of(
     in_doubt, missing = missing[doubtful], missing[~doubtful]
     first, behind = begin[missing], end[missing]
     joined = _joined(frames, first, behind, least[missing], most[missing])
-    cause, whole = find_causes(frames, characters, first, behind, least[missing], most[missing])
-    begin_s = Places.on(characters, first).time_s
+    begin_s, traces = Places.on(characters, first).time_s, NOTHING
     if last is not None and last.end < 0 and len(missing) and missing[0] == 0:
         first, begin_s = np.append(last.end, first[1:]), np.append(last.after_s, begin_s[1:])
+        traces = last.traces
+    cause, whole = find_causes(frames, characters, first, behind, least[missing], most[missing], habit, traces)
     places = np.flatnonzero(wrong)
     before = number[np.maximum(np.searchsorted(number, places) - 1, 0)] if len(number) else places
     jumps = np.concatenate([offset[open_end], chain[0][in_doubt + 1]])
