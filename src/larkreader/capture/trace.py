@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field, replace
 from itertools import pairwise
 from typing import overload
@@ -143,10 +143,7 @@ class Trace(Shown):
         first, last = parts[0], parts[-1]
         if len(parts) == 1:
             return first
-        unknown = np.concatenate([piece.unknown for piece in parts])
-        if len(unknown) > 1:  # a stretch that goes on in the next piece is one
-            apart = unknown[1:, 0] > unknown[:-1, 1]
-            unknown = np.column_stack([unknown[np.append(True, apart), 0], unknown[np.append(apart, True), 1]])
+        unknown = joined_spans([piece.unknown for piece in parts])
         return cls(
             np.concatenate([piece.edges for piece in parts]),
             first.tick_s,
@@ -250,3 +247,18 @@ class Trace(Shown):
     def __repr__(self) -> str:
         name = f' "{self.name}"' if self.name else ""
         return f"<Trace{name}: {len(self.edges)} edges to {self.end_s:.9g} s, tick {self.tick_s:g} s>"
+
+
+def joined_spans(parts: Sequence[npt.NDArray[np.int64]]) -> npt.NDArray[np.int64]:
+    """Return the stretches of several pieces that follow each other; what goes on in the next piece is one stretch.
+
+    Parameters
+    ----------
+    parts : sequence of ndarray of int64, shape (n, 2)
+        First and last tick of each stretch, at least one part.
+    """
+    spans = np.concatenate(parts)
+    if len(spans) < 2:
+        return spans
+    apart = spans[1:, 0] > spans[:-1, 1]
+    return np.column_stack([spans[np.append(True, apart), 0], spans[np.append(apart, True), 1]])

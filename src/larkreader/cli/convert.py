@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -15,13 +15,10 @@ from .grouped import command
 from .output_file import standard_output
 
 if TYPE_CHECKING:
-    from larkreader.capture.characters import Characters
     from larkreader.capture.files.capture_file import CaptureFile
-    from larkreader.capture.trace import Trace
     from larkreader.declare.run.capture_form import CaptureForm, CaptureKind
 
 ENDINGS = {".vcd": "vcd", ".csv": "csv", ".npz": "arrays", ".raw": "samples", ".bin": "bytes", ".jsonl": "recording"}
-CHARACTER_FORMATS = ("csv", "bytes", "recording")
 
 
 @command()
@@ -90,110 +87,50 @@ def _convert_levels(
     file: CaptureFile, output: Path, signals: tuple[str, ...], rate: float | None, form: CaptureForm
 ) -> str:
     """Write levels; return what was written."""
+    from larkreader.capture.files.rewriting import PassingLevels
+    from larkreader.errors import RequestError
+
     to = ENDINGS[output.suffix.lower()]
-    traces = file.traces({name: name for name in signals or file.signals()})
-    write = _trace_writer(to, rate, form)
-    early_s = min((trace.begin - 1) * trace.tick_s for trace in traces.values())
-    if to == "vcd" and early_s < -min(trace.tick_s for trace in traces.values()):
-        note(f"note: IN begins at {early_s:.9g} s; VCD has no time before 0, so that OUT begins there")
-        traces = {name: trace.later_by(-round(early_s / trace.tick_s)) for name, trace in traces.items()}
-    _written(output, lambda path: write(path, traces))
-    _note_breaks({name: trace.truncated for name, trace in traces.items()})
-    return f"{sum(map(len, traces.values())):,} changes of {', '.join(traces)}"
+    if to != "samples" and rate is not None:
+        raise RequestError("--out-rate", "is of samples", "must go with a .raw file")
+    if to == "samples" and rate is None:
+        raise RequestError("--out-rate", "is missing", "a raw file needs a rate, as in --out-rate 1M")
+    names = signals or tuple(file.signals())
+    passing = PassingLevels(file, names)
+    writers: dict[str, Callable[[Path], None]] = {
+        "vcd": passing.write_vcd,
+        "csv": passing.write_table,
+        "arrays": passing.write_arrays,
+        "samples": lambda path: passing.write_samples(path, rate or 0.0, form),
+    }
+    if to not in writers:
+        raise RequestError("OUT", "would hold characters, but IN holds levels", advice="Use decode --characters")
+    _written(output, writers[to])
+    if passing.began_s is not None:
+        note(f"note: IN begins at {passing.began_s:.9g} s; VCD has no time before 0, so that OUT begins there")
+    _note_breaks(passing.breaks)
+    return f"{passing.count:,} changes of {', '.join(names)}"
 
 
 def _convert_characters(file: CaptureFile, output: Path, signals: tuple[str, ...]) -> str:
     """Write characters; return what was written."""
+    from larkreader.capture.files.rewriting import PassingCharacters
     from larkreader.errors import RequestError
 
     to = ENDINGS[output.suffix.lower()]
-    if to not in CHARACTER_FORMATS:
+    passing = PassingCharacters(file, signals)
+    writers: dict[str, Callable[[Path], None]] = {
+        "csv": passing.write_table,
+        "bytes": passing.write_bytes,
+        "recording": passing.write_recording,
+    }
+    if to not in writers:
         raise RequestError("OUT", "would hold levels, but IN holds characters", "must end in .csv, .bin or .jsonl")
-    passing = _Passing(file, signals, to)
-    if to == "recording":
-        _write_at_once(output, passing)
-    else:
-        passing = _write_as_read(output, passing)
+    _written(output, writers[to])
     _note_breaks(passing.breaks)
     if to != "recording":
         _note_counted(passing.counted)
     return f"{sum(passing.counts.values()):,} characters of {', '.join(passing.counts)}"
-
-
-def _write_as_read(output: Path, passing: _Passing) -> _Passing:
-    """Write a table or bytes as they are read, or at once what is out of order; return what passed."""
-    from larkreader.capture.files.byte_files import write_byte_pieces
-    from larkreader.capture.files.csv_characters import write_character_pieces
-    from larkreader.capture.files.time_order import OutOfOrderError, in_order_of_time
-
-    if passing.to == "bytes":
-        values = (some for piece in passing for some in piece.values())
-        _written(output, lambda path: write_byte_pieces(path, values))
-        return passing
-    try:
-        _written(output, lambda path: write_character_pieces(path, in_order_of_time(passing)))
-    except OutOfOrderError:
-        passing = passing.again()
-        _write_at_once(output, passing)
-    return passing
-
-
-def _write_at_once(output: Path, passing: _Passing) -> None:
-    """Write a table or a recording of all that there is."""
-    from larkreader.capture.files.csv_characters import write_characters
-    from larkreader.capture.files.recording import write_recording
-
-    wires = passing.whole()
-    write: Callable[[Path, dict[str, Characters]], None]
-    write = write_recording if passing.to == "recording" else write_characters
-    _written(output, lambda path: write(path, wires))
-
-
-class _Passing:
-    """The wanted wires of a file of characters, piece by piece, with what has to be known of them afterwards."""
-
-    def __init__(self, file: CaptureFile, signals: tuple[str, ...], to: str) -> None:
-        self._file, self._signals, self.to = file, signals, to
-        self.counts: dict[str, int] = dict.fromkeys(signals, 0)
-        self.breaks: dict[str, str] = {}
-        self.counted: dict[str, Counter[str]] = {}
-
-    def __iter__(self) -> Iterator[dict[str, Characters]]:
-        from larkreader.errors import RequestError, nearest
-
-        seen: dict[str, None] = {}
-        for piece in self._file.pieces_of_every_wire():
-            seen |= dict.fromkeys(piece)
-            chosen = [wire for wire in self._signals or piece if wire in piece]
-            for wire in chosen:
-                self.counts[wire] = self.counts.get(wire, 0) + len(piece[wire])
-                self.breaks[wire] = piece[wire].truncated
-                for _, what, count in piece[wire].counted:
-                    self.counted.setdefault(wire, Counter())[what] += count
-            if self.to == "bytes" and len(self.counts) > 1:
-                raise RequestError(
-                    "OUT", f"would hold the bytes of {', '.join(self.counts)}", advice="Name one with --signal"
-                )
-            yield {wire: piece[wire] for wire in chosen}
-        if self.to == "bytes" and not self.counts:
-            raise RequestError(self._file.name, "holds no wire")
-        for name in self._signals:
-            if name not in seen:
-                raise RequestError(f"--signal {name}", "is not in the capture", advice=nearest(name, list(seen)))
-
-    def again(self) -> _Passing:
-        """Return the same from the beginning."""
-        return _Passing(self._file, self._signals, self.to)
-
-    def whole(self) -> dict[str, Characters]:
-        """Return all of them at once, by wire."""
-        from larkreader.capture.characters import Characters
-
-        parts: dict[str, list[Characters]] = {wire: [] for wire in self.counts}
-        for piece in self:
-            for wire, some in piece.items():
-                parts.setdefault(wire, []).append(some)
-        return {wire: Characters.joined(held) for wire, held in parts.items()}
 
 
 def _written(output: Path, write: Callable[[Path], None]) -> None:
@@ -203,29 +140,6 @@ def _written(output: Path, write: Callable[[Path], None]) -> None:
     except BaseException:
         output.unlink(missing_ok=True)
         raise
-
-
-def _trace_writer(to: str, rate: float | None, form: CaptureForm) -> Callable[[Path, dict[str, Trace]], None]:
-    from larkreader.capture.files.csv_levels import write_levels
-    from larkreader.capture.files.samples import write_samples
-    from larkreader.capture.files.trace_arrays import write_trace_arrays
-    from larkreader.capture.files.vcd_writer import write_vcd
-    from larkreader.errors import RequestError
-
-    if to != "samples" and rate is not None:
-        raise RequestError("--out-rate", "is of samples", "must go with a .raw file")
-    if to == "samples":
-        if rate is None:
-            raise RequestError("--out-rate", "is missing", "a raw file needs a rate, as in --out-rate 1M")
-        return lambda path, traces: write_samples(path, traces, rate, form)
-    writers: dict[str, Callable[[Path, dict[str, Trace]], None]] = {
-        "vcd": write_vcd,
-        "csv": write_levels,
-        "arrays": write_trace_arrays,
-    }
-    if to not in writers:
-        raise RequestError("OUT", "would hold characters, but IN holds levels", advice="Use decode --characters")
-    return writers[to]
 
 
 def _note_counted(counted: dict[str, Counter[str]]) -> None:

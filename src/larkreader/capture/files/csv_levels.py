@@ -8,7 +8,7 @@ holds the levels with which recording began; a last row that changes nothing say
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
@@ -17,12 +17,13 @@ import numpy.typing as npt
 
 from larkreader.capture.trace import LAST_TICK, Trace
 from larkreader.errors import CaptureError
-from larkreader.sources import Target
+from larkreader.sources import Target, opened_to_write
 
 from .content import Content
 from .csv_rows import CsvRows
-from .csv_text import Choice, write_csv
-from .levels import UNDRIVEN, UNKNOWN, TraceBuilder, reports_of
+from .csv_text import Choice, csv_heading, csv_lines
+from .levels import UNDRIVEN, UNKNOWN, TraceBuilder
+from .reports import ReportedPiece, last_tick, reported_pieces
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -114,20 +115,45 @@ def write_levels(path: Target, traces: Mapping[str, Trace]) -> None:
     traces : mapping of str to Trace
         The signals, by the names of their columns.
     """
-    reports = {name: reports_of(trace) for name, trace in traces.items()}
-    times = {name: _nanoseconds(at, traces[name]) for name, (at, _) in reports.items()}
-    ends = [_nanoseconds(trace.end, trace) for trace in traces.values() if trace.end is not None]
-    every = np.unique(np.concatenate([*times.values(), ends]))
+    write_level_pieces(path, list(traces), [traces])
+
+
+def write_level_pieces(path: Target, names: Sequence[str], pieces: Iterable[Mapping[str, Trace]]) -> None:
+    """Write pieces of a capture as level changes, in bounded memory; see `write_levels`.
+
+    Parameters
+    ----------
+    path : str, pathlib.Path or binary file
+        The file.
+    names : sequence of str
+        The signals, which name their columns.
+    pieces : iterable of mapping of str to Trace
+        What happened on them, as `CaptureFile.pieces` yields it.
+    """
+    with opened_to_write(path) as file:
+        file.write(csv_heading(["time_ns", *names]))
+        for piece in reported_pieces(names, pieces):
+            file.writelines(csv_lines([_columns(piece)]))
+
+
+def _columns(piece: ReportedPiece) -> list[Any]:
+    """Return the rows of a piece, with one at the end of the capture."""
+    tick_s = {name: trace.tick_s for name, trace in piece.traces.items()}
+    other = next(iter(tick_s.values()))  # of signals that are not known yet
+    times = {name: _nanoseconds(at, tick_s.get(name, other)) for name, (at, _) in piece.reports.items()}
+    traces = piece.traces.values() if piece.is_last else ()
+    end = max((_nanoseconds(last_tick(trace), trace.tick_s) for trace in traces), default=None)
+    every = np.unique(np.concatenate([*times.values(), [] if end is None else [end]]))
     columns: list[Any] = [every]
-    for name, (_, levels) in reports.items():
+    for name, (_, levels) in piece.reports.items():
         codes = np.full(len(every), len(LEVEL_TEXTS) - 1, dtype=np.uint8)
         codes[np.searchsorted(every, times[name])] = levels
         columns.append(Choice(codes, LEVEL_TEXTS))
-    write_csv(path, ["time_ns", *traces], [columns])
+    return columns
 
 
-def _nanoseconds(ticks: Any, trace: Trace) -> Any:
-    return np.round(ticks * (trace.tick_s / 1e-9), 3)
+def _nanoseconds(ticks: Any, tick_s: float) -> Any:
+    return np.round(ticks * (tick_s / 1e-9), 3)
 
 
 def _levels(rows: CsvRows, table: pd.DataFrame, signal: str, line: int) -> npt.NDArray[np.uint8]:

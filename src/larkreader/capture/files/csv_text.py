@@ -97,8 +97,13 @@ def write_csv(
         If the file cannot be written.
     """
     with opened_to_write(target) as file:
-        file.write(b",".join(map(_quoted, names)) + b"\n")
+        file.write(csv_heading(names))
         file.writelines(csv_lines(parts, order))
+
+
+def csv_heading(names: Sequence[str]) -> bytes:
+    """Return the first line of a table: the heading of each column."""
+    return b",".join(map(_quoted, names)) + b"\n"
 
 
 def csv_lines(parts: Sequence[Sequence[Any]], order: npt.NDArray[np.intp] | None = None) -> Iterator[bytes]:

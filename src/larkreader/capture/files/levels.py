@@ -110,30 +110,6 @@ class TraceBuilder:
         )
 
 
-def reports_of(trace: Trace) -> tuple[Ticks, Levels]:
-    """Return the reports of a trace for a file: when its level was reported, and as what; the first at its beginning.
-
-    A change the moment recording begins is preceded by a report one tick earlier. In a stretch of unknown level there
-    is one report, `UNKNOWN`, and one behind it unless recording ends there.
-    """
-    begin = min(trace.begin, int(trace.edges[0]) - 1) if len(trace) else trace.begin
-    at = np.concatenate([[begin], trace.edges]).astype(np.int64)
-    level = ((np.arange(len(at)) + trace.first_level) % 2).astype(np.uint8)
-    if not len(trace.unknown):
-        return at, level
-    opens, closes = trace.unknown.T
-    inside = np.searchsorted(opens, at, side="right") != np.searchsorted(closes, at, side="right")
-    last = trace.end if trace.end is not None else int(at[-1])
-    again = closes[closes < last]
-    held = level[np.searchsorted(at, again, side="right") - 1]
-    every_at = np.concatenate([at[~inside], opens, again])
-    every_level = np.concatenate([level[~inside], np.full(len(opens), UNKNOWN, np.uint8), held])
-    order = np.argsort(every_at, kind="stable")
-    every_at, every_level = every_at[order], every_level[order]
-    latest = np.flatnonzero(np.diff(every_at, append=every_at[-1] + 1))  # of several at one time
-    return every_at[latest], every_level[latest]
-
-
 def _spans(at: Ticks, known: npt.NDArray[np.bool_], begin: int, last: int, *, was_known: bool) -> Ticks:
     """Return the stretches in which the level is not known: int64, shape (n, 2)."""
     states = np.concatenate([[was_known], known, [True]])

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
 
 import numpy as np
@@ -119,21 +119,99 @@ def write_samples(path: Target, traces: Mapping[str, Trace], rate: float, form: 
     RequestError
         If there are more signals than channels, or nothing to write.
     """
+    write_sample_pieces(path, list(traces), [traces], rate, form)
+
+
+def write_sample_pieces(
+    path: Target,
+    names: Sequence[str],
+    pieces: Iterable[Mapping[str, Trace]],
+    rate: float,
+    form: CaptureForm | None = None,
+) -> None:
+    """Write pieces of a capture as samples, in bounded memory; see `write_samples`.
+
+    Parameters
+    ----------
+    path : str, pathlib.Path or binary file
+        The file.
+    names : sequence of str
+        The signals.
+    pieces : iterable of mapping of str to Trace
+        What happened on them, as `CaptureFile.pieces` yields it.
+    rate : float
+        Samples a second.
+    form : CaptureForm, optional
+        As of `write_samples`.
+
+    Raises
+    ------
+    RequestError
+        As `write_samples`; or if the level of a signal is not known yet in the first piece.
+    """
     form = form or CaptureForm()
-    if not 0 < len(traces) <= form.bits:
-        raise RequestError("traces", f"are {len(traces)}", f"must be 1 to {form.bits}, the bits of a sample")
-    begin_s = min(trace.begin * trace.tick_s for trace in traces.values())
-    count = round((max(trace.end_s for trace in traces.values()) - begin_s) * rate) + 1
-    count += -count % 8 if form.bits == 1 else 0
-    changes = [np.ceil((trace.edges_s - begin_s) * rate - 1e-6).astype(np.int64) for trace in traces.values()]
-    kind = np.dtype(f"{'<' if form.order == 'little' else '>'}u{max(1, form.bits // 8)}")
+    if not 0 < len(names) <= form.bits:
+        raise RequestError("traces", f"are {len(names)}", f"must be 1 to {form.bits}, the bits of a sample")
+    sampler: _Sampler | None = None
     with opened_to_write(path) as file:
-        for low in range(0, count, BLOCK):
-            places = np.arange(low, min(low + BLOCK, count))
-            samples = np.zeros(len(places), dtype=kind)
-            for channel, (trace, at) in enumerate(zip(traces.values(), changes, strict=True)):
-                level = trace.first_level ^ (np.searchsorted(at, places, side="right") & 1)
-                samples |= (level << channel).astype(kind)
-            if form.bits == 1:
-                samples = np.packbits(samples.astype(np.uint8), bitorder="little" if form.packing == "lsb" else "big")
-            file.write(samples.tobytes())
+        for piece in pieces:
+            if sampler is None:
+                sampler = _Sampler(names, piece, rate, form)
+            file.writelines(sampler.feed(piece))
+        if sampler is not None:
+            file.writelines(sampler.close())
+
+
+class _Sampler:
+    """Makes samples of levels, piece by piece."""
+
+    def __init__(self, names: Sequence[str], first: Mapping[str, Trace], rate: float, form: CaptureForm) -> None:
+        missing = [name for name in names if name not in first]
+        if missing:
+            raise RequestError(
+                missing[0], "has no level at the beginning", "a sample must hold the level of each signal"
+            )
+        self._begin_s = min(trace.begin * trace.tick_s for trace in first.values())
+        self._rate, self._form = rate, form
+        self._kind = np.dtype(f"{'<' if form.order == 'little' else '>'}u{max(1, form.bits // 8)}")
+        self._at = {name: [np.empty(0, np.int64)] for name in names}  # changes behind the samples that are made
+        self._level = {name: first[name].first_level for name in names}
+        self._end_s = {name: first[name].begin * first[name].tick_s for name in names}
+        self._made = 0
+
+    def feed(self, piece: Mapping[str, Trace]) -> Iterator[bytes]:
+        """Yield the samples before what may follow the piece."""
+        for name, trace in piece.items():
+            self._at[name].append(np.ceil((trace.edges_s - self._begin_s) * self._rate - 1e-6).astype(np.int64))
+            self._end_s[name] = trace.end_s
+        until_s = min(trace.end_s + trace.tick_s for trace in piece.values()) if len(piece) == len(self._at) else 0.0
+        until = int(np.ceil((until_s - self._begin_s) * self._rate - 1e-6))
+        yield from self._samples(until - until % 8)
+
+    def close(self) -> Iterator[bytes]:
+        """Yield the rest."""
+        count = round((max(self._end_s.values()) - self._begin_s) * self._rate) + 1
+        yield from self._samples(count + (-count % 8 if self._form.bits == 1 else 0))
+
+    def _samples(self, until: int) -> Iterator[bytes]:
+        at = {name: np.concatenate(parts) for name, parts in self._at.items()}
+        for low in range(self._made, until, BLOCK):
+            high = min(low + BLOCK, until)
+            samples = np.zeros(high - low, dtype=self._kind)
+            for channel, (name, changes) in enumerate(at.items()):
+                first, behind = np.searchsorted(changes, [low, high - 1], side="right").tolist()
+                bounds = np.concatenate([[low], changes[first:behind], [high]])
+                levels = (self._level[name] + np.arange(first, behind + 1) & 1) << channel
+                samples |= np.repeat(levels.astype(self._kind), np.diff(bounds))
+            if self._form.bits == 1:
+                bits = samples.astype(np.uint8)
+                samples = np.packbits(bits, bitorder="little" if self._form.packing == "lsb" else "big")
+            yield samples.tobytes()
+        if until <= self._made:
+            self._at = {name: [changes] for name, changes in at.items()}
+            return
+        self._made = until
+        for name, changes in at.items():
+            passed = int(np.searchsorted(changes, until))
+            self._level[name] ^= passed & 1
+            self._at[name] = [changes[passed:].copy()]
