@@ -28,13 +28,10 @@ def write_vcd(path: Target, traces: Mapping[str, Trace], *, comment: str = "") -
         The file.
     traces : mapping of str to Trace
         The signals by name; dots in a name make nested scopes. The timescale is their `tick_s`, if that is one and
-        is 1, 10 or 100 of a unit of time; else 1 ns or 1 ps, to which changes are rounded.
+        is 1, 10 or 100 of a unit of time; else 1 ns or 1 ps, to which changes are rounded. The level of a signal that
+        begins later than another is written as ``x`` until it does.
     comment : str
         Stands at the top of the file.
-
-    Notes
-    -----
-    The level of a signal that begins later than another is written as ``x`` until it does.
 
     Raises
     ------

@@ -66,7 +66,7 @@ def ends_before(
 def last_frame(
     frames: Frames, characters: Characters, known: LastFrame | None, *, keep: int, until: int
 ) -> LastFrame | None:
-    """Return the last trusted frame of a layout with a counter before what is kept; None if a later one is kept.
+    """Return the last trusted frame of a layout with a counter before what is kept; None if one of its frames is kept.
 
     Parameters
     ----------
@@ -75,7 +75,7 @@ def last_frame(
     characters : Characters
         Of its wire.
     known : LastFrame, optional
-        The last one before these characters.
+        The last such frame before these characters.
     keep : int
         The number of the first character that is kept.
     until : int

@@ -184,7 +184,7 @@ class StretchJudge:
         now_s : float, optional
             What time it is, in seconds on the clock of the characters.
         """
-        return self._with_rest(replace(self._past, is_open=True, is_shown=True, now_s=now_s))
+        return self._with_rest(replace(self._past, end="shown", now_s=now_s))
 
     def close(self) -> tuple[Sum, dict[str, Beginning]]:
         """Return what was found, now that nothing follows, and how each wire begins."""
@@ -222,10 +222,10 @@ class StretchJudge:
         if count < self._next:
             return
         held = self.held
-        open_past = replace(self._past, is_open=True)
+        open_past = replace(self._past, end="open")
         whole = self._judge(held, open_past)
         end_s = max(float(some.begin_s[-1]) for some in held.values() if len(some))
-        past = replace(self._past, is_open=True, is_cut=True, replies_until_s=end_s)
+        past = replace(self._past, end="cut", replies_until_s=end_s)
         if count < self._most and not self._may_begin(held):
             self._wait(count)
             return
@@ -326,7 +326,7 @@ class StretchJudge:
         habits = {key: habit for item in before.wires.values() for key, habit in item.habits.items()}
         return Past(
             begun,
-            is_open=True,
+            end="open",
             first=first,
             first_s=dict.fromkeys(first, cut.settle_s),
             last_begin_s=last,
@@ -344,7 +344,7 @@ class StretchJudge:
         self.total.add(self._placed(before), past)
         self._hand_over(before, past, until(self.held, cut.settle), cut.keep)
         self.beginnings = self._beginnings_with(before)
-        self._past = replace(self._past_behind(cut, before, past), is_open=False)
+        self._past = replace(self._past_behind(cut, before, past), end="known")
         held = self.held
         for key, frames in before.frames.items():
             wire = frames.layout.wire or next(iter(self._held))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Set
 from dataclasses import dataclass, field
+from typing import Literal
 
 from larkreader.judge.wire.carried import Habit, LastFrame
 
@@ -16,13 +17,10 @@ class Past:
     ----------
     begun : set of str
         The wires of which something lies before it.
-    is_open : bool
-        Whether more follows, so that nothing is concluded from the end of the stretch.
-    is_cut : bool
-        Whether an open stretch ends between two messages.
-    is_shown : bool
-        Whether findings of an open stretch are shown before more is there: then only those are proven that nothing
-        which follows can change.
+    end : {"known", "open", "shown", "cut"}
+        What follows the stretch: nothing, or more, so that nothing is concluded from its end. Findings of a stretch
+        that is ``"shown"`` are shown before more is there: only those are proven that nothing which follows can
+        change. A ``"cut"`` lies between two messages.
     first : mapping of str to int
         By wire, the number in the stretch of the first character that was not counted before.
     first_s : mapping of str to float
@@ -51,9 +49,7 @@ class Past:
     """
 
     begun: Set[str] = frozenset()
-    is_open: bool = False
-    is_cut: bool = False
-    is_shown: bool = False
+    end: Literal["known", "open", "shown", "cut"] = "known"
     first: Mapping[str, int] = field(default_factory=dict)
     first_s: Mapping[str, float] = field(default_factory=dict)
     last_begin_s: Mapping[str, float] = field(default_factory=dict)
@@ -66,6 +62,21 @@ class Past:
     last_end_s: Mapping[str, float] = field(default_factory=dict)
     now_s: float | None = None
     replies_until_s: float | None = None
+
+    @property
+    def is_open(self) -> bool:
+        """Whether more follows."""
+        return self.end != "known"
+
+    @property
+    def is_cut(self) -> bool:
+        """Whether it ends between two messages, behind which more follows."""
+        return self.end == "cut"
+
+    @property
+    def is_shown(self) -> bool:
+        """Whether its findings are shown although more follows."""
+        return self.end == "shown"
 
 
 NO_PAST = Past()
