@@ -120,14 +120,22 @@ def _read(
     declared: Sheet, sheet: Path, capture: Path, chosen: ChosenMessages, how: dict[str, Any]
 ) -> Reading | SummedReading:
     """Read a capture, and choose what is shown: of a large capture stretch by stretch, without its columns."""
-    large = judge_large(declared, sheet, capture, {**how, "each": chosen.add})
+    from larkreader.answers.timeline_part import TimelinePart
+    from larkreader.errors import RequestError
+
+    def add(part: TimelinePart) -> None:
+        chosen.add(part)
+        some = [held for held in part.reading.characters.values() if len(held)]
+        if some and not chosen.total and not any(held.has_times for held in some):  # so will the rest be
+            raise RequestError(str(capture), "has no times", "a timeline needs a capture with times")
+
+    large = judge_large(declared, sheet, capture, {**how, "each": add})
     if large is not None:
         return large
-    from larkreader.answers.timeline_part import TimelinePart
 
     reading: Reading = read_with_progress(declared, capture, sheet_name=str(sheet), **how)
     chosen.begin_again()
-    chosen.add(TimelinePart.whole(reading))
+    add(TimelinePart.whole(reading))
     return reading
 
 
