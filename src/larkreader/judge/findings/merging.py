@@ -53,7 +53,7 @@ ADDING: Mapping[Rule, Callable[[Any, Any], Any]] = {
 CERTAINTIES: tuple[Certainty, ...] = ("possible", "likely", "proven")
 BY_FIELD = ("substitute-values",)  # kinds of which each field has a finding
 AT_BOTH_ENDS = ("cut-character",)  # kinds of which the beginning of a capture and its end have a finding each
-OF_SEVERAL_WIRES = ("collision", "short-turnaround")  # named after the wire of their first place
+OF_SEVERAL_WIRES = ("collision", "short-turnaround")  # a row is one of the timeline, an offset of that row's wire
 
 
 def key_of(finding: Finding) -> Key:

@@ -11,12 +11,11 @@ import numpy.typing as npt
 from larkreader.capture.characters import Characters
 from larkreader.decode.columns.frame_columns import Frames
 from larkreader.judge.findings.finding import NOWHERE, Finding
+from larkreader.judge.findings.merging import OF_SEVERAL_WIRES
 from larkreader.judge.verdict.judged import Stretch
 from larkreader.judge.wire.carried import LastFrame, last_trusted
 from larkreader.judge.wire.loss_causes import traces_between
 
-OF_TURNS = frozenset(("collision", "short-turnaround"))
-"""Kinds of which a row is one of the timeline, and an offset is one of that row's wire."""
 CARRIED = frozenset(("long-silence",))
 """Kinds whose place can be the last character before a stretch, of which nothing else knows."""
 
@@ -114,7 +113,7 @@ def _is_somewhere(finding: Finding) -> npt.NDArray[np.bool_]:
 def _is_before(finding: Finding, first: Mapping[str, int], first_s: float) -> npt.NDArray[np.bool_]:
     """Return which places of a finding lie before a place: by their characters, or by time where there are none."""
     places = finding.places
-    if finding.subject.kind == "pair" or finding.kind in OF_TURNS:
+    if finding.subject.kind == "pair" or finding.kind in OF_SEVERAL_WIRES:
         return places.time_s < first_s
     by_offset = places.offset < first.get(finding.subject.wire, 0)
     return np.where(places.offset == NOWHERE, places.time_s < first_s, by_offset)

@@ -25,6 +25,7 @@ from larkreader.declare.frame.layout import FrameLayout
 from larkreader.decode.columns.frame_columns import Frames, Skip
 from larkreader.decode.timeline import Timeline
 from larkreader.judge.findings.finding import NOWHERE, Finding, Places
+from larkreader.judge.findings.merging import OF_SEVERAL_WIRES
 from larkreader.judge.verdict.judged import Stretch, judge_stretch
 from larkreader.judge.verdict.past import Past
 from larkreader.judge.verdict.received import Received
@@ -33,7 +34,7 @@ from larkreader.judge.wire.carried import LastFrame, last_trusted, substituting_
 from larkreader.judge.wire.character_faults import Extent
 from larkreader.judge.wire.frame_faults import ROW_OF_SPANS
 
-from .parts import CARRIED, OF_TURNS, ends_before, every_finding, last_frame, lies_before, lies_from, since, until
+from .parts import CARRIED, ends_before, every_finding, last_frame, lies_before, lies_from, since, until
 from .quiet_places import Cut, agree, is_certain, last_place, messages_of, quiet_places, waits_for_more
 from .sums import Sum
 
@@ -386,7 +387,7 @@ class StretchJudge:
         places, by = finding.places, finding.subject
         more: int | Offsets = self._dropped.get(by.wire, 0)
         rows = self._rows.get(by.name if by.kind == "frame" else "", 0)
-        if timeline is not None and (by.kind == "pair" or finding.kind in OF_TURNS):
+        if timeline is not None and (by.kind == "pair" or finding.kind in OF_SEVERAL_WIRES):
             moves = np.array([self._dropped[wire] for wire in timeline.wires], np.int64)
             more, rows = moves[timeline.wire[places.row]], self._rows.get("timeline", 0)
         elif finding.kind in ROW_OF_SPANS:
