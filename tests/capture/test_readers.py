@@ -550,6 +550,15 @@ def shown_of(path, content, kind):
     return known, characters.truncated, characters.counted
 
 
+@pytest.mark.parametrize("piece", [1, 1 << 22])
+def test_characters_without_a_wire_beside_others_are_refused(tmp_path, piece):
+    path = tmp_path / "a.csv"
+    path.write_text("begin_s,end_s,wire,value,faults\n0.1,0.1,a,10,\n0.2,0.2,,11,\n0.3,0.3,a,12,\n")
+    for read in (lambda: lr.open_capture(path, {"a": "a"}), lambda: lr.capture.CaptureFile(path).every_wire()):
+        with patch(PIECES, piece), pytest.raises(lr.CaptureError, match="without a wire, beside those of a"):
+            read()
+
+
 @pytest.mark.parametrize("way", [as_recording, as_characters, as_log, as_json_log, as_hex])
 @pytest.mark.parametrize("piece", [10, 1 << 22])
 def test_what_is_wrong_is_named_by_its_line_in_any_piece(tmp_path, way, piece):

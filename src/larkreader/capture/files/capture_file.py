@@ -156,6 +156,7 @@ class CaptureFile:
                 for held in self._format.pieces(self._content, self.form):
                     characters = _named_harmlessly(held)
                     found |= dict.fromkeys(characters)
+                    _check_named(found, self.name)
                     yield dict(_wanted_wires(characters, signals, self.name))
                 _check_wires(list(found), signals, self.name)
 
@@ -211,8 +212,12 @@ class CaptureFile:
         if isinstance(self._format, LevelFormat):
             raise CaptureError(self.name, "holds levels", "must be a file of characters")
         with self._from_its_beginning():
+            found: dict[str, None] = {}
             for pieces in self._format.pieces(self._content, self.form):
-                yield {wire or "wire": piece for wire, piece in _named_harmlessly(pieces).items()}
+                characters = _named_harmlessly(pieces)
+                found |= dict.fromkeys(characters)
+                _check_named(found, self.name)
+                yield {wire or "wire": piece for wire, piece in characters.items()}
 
     def voltages(self, signal: str) -> Voltages:
         """Return the voltages of a signal.
@@ -287,6 +292,13 @@ def _harmless(trace: Trace) -> Trace:
 
 def _named_harmlessly(found: Mapping[str, Characters]) -> dict[str, Characters]:
     return {harmless(wire, is_name=True): held for wire, held in found.items()}
+
+
+def _check_named(found: Mapping[str, None], name: str) -> None:
+    """Raise `CaptureError` if some characters of a file are of a wire without a name, and others of a named wire."""
+    if ONE_WIRE in found and len(found) > 1:
+        named = ", ".join(wire for wire in found if wire != ONE_WIRE)
+        raise CaptureError(name, f"has characters without a wire, beside those of {named}", "each must have a wire")
 
 
 def _wanted_wires(found: Mapping[str, Characters], signals: Mapping[str, str], name: str) -> Mapping[str, Characters]:
