@@ -101,16 +101,11 @@ def counted(readings):
     return found
 
 
-def test_nothing_is_concluded_from_a_time_when_nothing_was_recorded(tmp_path):
-    """A counter and a period that went on, a request and a silence at the end; the second part is a day later."""
+def recorded_polls(path, *, unanswered=()):
+    """Record three seconds of polls on each of two days; some of the first are not answered. Return sheet and file."""
     fields = [{"name": "n", "type": "uint8", "counter": True}, {"name": "sum", "type": "checksum"}]
-    status = lr.FrameLayout(
-        wire="pump",
-        boundary={"kind": "marker", "marker": "D7"},
-        checksum={"algorithm": "sum-8"},
-        fields=fields,
-        period=0.1,
-    )
+    marked = {"boundary": {"kind": "marker", "marker": "D7"}, "checksum": {"algorithm": "sum-8"}}
+    status = lr.FrameLayout(wire="pump", **marked, fields=fields, period=0.1)
     ask = lr.FrameLayout(
         wire="out", boundary={"kind": "marker", "marker": "A5"}, fields=[{"name": "q", "type": "uint8"}]
     )
@@ -119,17 +114,30 @@ def test_nothing_is_concluded_from_a_time_when_nothing_was_recorded(tmp_path):
         frame={"status": status, "ask": ask},
         pair={"poll": {"request": ["ask"], "reply": ["status"]}},
     )
-    for began, first in (("2026-05-01T08:00:00Z", 0), ("2026-05-02T08:00:00Z", 200)):
-        with RecordingWriter(tmp_path / "a.jsonl", began, {"pump": {}, "out": {}}) as writer:
-            for number in range(30):
+    for day, first in ((1, 0), (2, 200)):
+        with RecordingWriter(path, f"2026-05-0{day}T08:00:00Z", {"pump": {}, "out": {}}) as writer:
+            for number in range(31):
                 writer.add(0.1 * number, "out", ask.encode({"q": 1}))
-                writer.add(0.1 * number + 0.02, "pump", status.encode({"n": (first + number) % 256}))
-            writer.add(3.0, "out", ask.encode({"q": 1}))
-    reading = lr.read(sheet, tmp_path / "a.jsonl")
+                if number < 30 and (day, number) not in unanswered:
+                    writer.add(0.1 * number + 0.02, "pump", status.encode({"n": (first + number) % 256}))
+    return sheet, path
+
+
+def test_nothing_is_concluded_from_a_time_when_nothing_was_recorded(tmp_path):
+    """A counter and a period that went on, a request and a silence at the end; the second part is a day later."""
+    reading = lr.read(*recorded_polls(tmp_path / "a.jsonl"))
     assert (reading.verdict, reading.findings, reading.characters["pump"].resumed) == ("clean", (), (90,))
     assert "what happened while nothing was recorded (1 time)" in str(reading.checked)
-    assert reading.gaps["pump"].between_s.max() < 0.2
+    assert (reading.gaps["pump"].between_s.max() < 0.2, reading.statistics["status"].most_s < 0.2) == (True, True)
     assert (reading.pairs["poll"].count_open, len(reading.pairs["poll"])) == (2, 62)
     assert len(reading.timeline) == 122
     rows = reading.pairs["poll"].timeline.row[reading.pairs["poll"].request]
     assert rows.tolist() == list(range(62))
+
+
+def test_a_reply_is_waited_for_until_the_part_ends(tmp_path):
+    """The request of 1.0 s of the first day; its part ends with another at 3.0 s."""
+    sheet, path = recorded_polls(tmp_path / "a.jsonl", unanswered={(1, 10)})
+    found = [finding for finding in lr.read(sheet, path).findings if finding.kind == "unanswered-request"]
+    assert [(finding.count, finding.evidence["waited_s"]) for finding in found] == [(1, pytest.approx(2.0))]
+    assert lr.answers.judge_capture(sheet, path).findings == lr.read(sheet, path).findings
