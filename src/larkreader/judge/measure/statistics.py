@@ -99,7 +99,7 @@ def measure_frames(frames: Frames, *, elements: bool = False, resumed: Sequence[
     elements : bool
         Whether each element of an array is measured by itself, as ``valve[2]``.
     resumed : sequence of int
-        As `Characters.resumed`: a time in which nothing was recorded is no period.
+        As `Characters.resumed`: a time in which nothing was recorded is not a period.
 
     Returns
     -------
