@@ -8,12 +8,14 @@ from typing import NamedTuple
 import numpy as np
 
 from larkreader.capture.characters import Characters
+from larkreader.capture.recorded_parts import recorded_parts
 from larkreader.declare.document.sheet import Sheet
 from larkreader.errors import RequestError
 from larkreader.judge.findings.finding import Findings
 from larkreader.judge.live.examples import FrameExample, FrameExamples
 from larkreader.judge.live.followers import Followers
-from larkreader.judge.live.stretches import Settled, StretchJudge
+from larkreader.judge.live.parts import Settled
+from larkreader.judge.live.stretches import StretchJudge
 from larkreader.judge.live.sums import Sum, wires_judged_together
 from larkreader.judge.measure.events import EventDelays
 from larkreader.judge.setup.path_report import PathSum
@@ -94,6 +96,14 @@ class CaptureJudge:
             If times go back on a wire that is judged together with others.
         """
         self._seen |= dict.fromkeys(piece)
+        for number, part in enumerate(recorded_parts(piece)):
+            if number:
+                for judge in self._judges:
+                    judge.rest()
+            self._add_recorded(part, receiver)
+
+    def _add_recorded(self, piece: Mapping[str, Characters], receiver: Receiver) -> None:
+        """Take in what was recorded without a rest."""
         if self._followers is not None:
             known = receiver.received
             self._ends_s = {wire: extent.end_s for wire, extent in known.extents.items()}

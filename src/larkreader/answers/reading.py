@@ -97,7 +97,17 @@ class Reading(Shown):
         """Numbers for the frames of each layout and for their fields, by layout; see `measure_frames`."""
         from larkreader.judge.measure.statistics import measure_frames
 
-        return {key: measure_frames(frames) for key, frames in self.frames.items()}
+        return {key: measure_frames(frames, resumed=self.resumed_on(frames)) for key, frames in self.frames.items()}
+
+    def resumed_on(self, frames: Frames) -> tuple[int, ...]:
+        """Return where the recording of the wire of some frames went on; see `Characters.resumed`.
+
+        Parameters
+        ----------
+        frames : Frames
+            Of the reading.
+        """
+        return self.characters[frames.layout.wire or next(iter(self.characters))].resumed
 
     @cached_property
     def timeline(self) -> Timeline:
@@ -293,6 +303,22 @@ def reading_of(sheet: Sheet, received: Received, wires: Sequence[str], name: str
     name, sheet_name : str
         What the files of the capture and the sheet are called.
     """
+    if any(some.resumed for some in received.characters.values()) and not received.extents:
+        from .judged_parts import judge_parts  # few recordings have several parts
+
+        parts = judge_parts(sheet, received.characters, wires)
+        return Reading(
+            sheet,
+            name,
+            received.characters,
+            parts.frames,
+            parts.skipped,
+            parts.findings,
+            sheet_name,
+            pairs=parts.pairs,
+            pauses=parts.pauses,
+            checked=parts.checked,
+        )
     judged = judge_received(sheet, received, wires)
     stretch = judged.stretch
     return Reading(

@@ -9,7 +9,7 @@ import numpy as np
 
 from larkreader.declare.document.sheet import Sheet
 from larkreader.decode.columns.frame_columns import Spans
-from larkreader.judge.live.stretches import Settled
+from larkreader.judge.live.parts import Settled
 from larkreader.judge.measure.pair_columns import Pairs
 
 from .reading import Reading

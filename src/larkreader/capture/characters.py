@@ -84,6 +84,9 @@ class Characters(Columns):
         which of ``"overrun"``, ``"overflow"``, ``"parity"``, ``"framing"`` and ``"break"``; and how many, at least.
     address_mark : ndarray of bool, optional
         Whether the ninth bit marks the character as an address, on a line where it does; `value` is without it then.
+    resumed : tuple of int
+        Numbers of the first characters behind a time in which nothing was recorded, one for each such time; the number
+        of characters where none followed.
     """
 
     COLUMNS: ClassVar[tuple[str, ...]] = ("begin_s", "end_s", "value", "faults")
@@ -99,6 +102,7 @@ class Characters(Columns):
     truncated: str = ""
     counted: tuple[tuple[int, str, int], ...] = ()
     address_mark: npt.NDArray[np.bool_] | None = None
+    resumed: tuple[int, ...] = ()
 
     def __post_init__(self) -> None:
         self.check_lengths()
@@ -136,7 +140,10 @@ class Characters(Columns):
 
     @classmethod
     def from_groups(
-        cls, groups: Iterable[tuple[float, bytes, bytes]], counted: Iterable[tuple[int, str, int]] = ()
+        cls,
+        groups: Iterable[tuple[float, bytes, bytes]],
+        counted: Iterable[tuple[int, str, int]] = (),
+        resumed: Iterable[int] = (),
     ) -> Self:
         """Make characters of what software received together.
 
@@ -147,6 +154,8 @@ class Characters(Columns):
             Faults that are known by the block alone become `counted`: no character is accused of them.
         counted : iterable of tuple of int, str and int
             What the receiver's driver has counted: number of the group that arrived when it had, and as in `counted`.
+        resumed : iterable of int
+            Numbers of the first groups behind a time in which nothing was recorded.
         """
         known = [(at_s, data, faults or bytes(len(data))) for at_s, data, faults in groups]
         data = np.frombuffer(b"".join(data for _, data, _ in known), np.uint8)
@@ -158,7 +167,8 @@ class Characters(Columns):
         every = tuple(sorted((*by_group, *_counted_by_block(faults, group)), key=itemgetter(0)))
         faults[faults & np.uint8(Fault.BY_BLOCK) != 0] = 0
         value = data.astype(np.uint16)
-        return cls(at_s, at_s.copy(), value, faults, np.empty(0), has_line=False, counted=every)
+        again = tuple(first[number] for number in resumed)
+        return cls(at_s, at_s.copy(), value, faults, np.empty(0), has_line=False, counted=every, resumed=again)
 
     @classmethod
     def joined(cls, pieces: Iterable[Characters]) -> Characters:
@@ -195,6 +205,9 @@ class Characters(Columns):
                 for place, name, count in part.counted
             ),
             address_mark=np.concatenate(marks) if marks else None,
+            resumed=tuple(
+                offset + place for offset, part in zip(offsets, parts, strict=False) for place in part.resumed
+            ),
         )
 
     def between(self, first: int, end: int | None = None) -> Characters:
@@ -220,6 +233,7 @@ class Characters(Columns):
             starts_mid_character=self.starts_mid_character and first == 0,
             unfinished_s=self.unfinished_s if is_last else None,
             truncated=self.truncated if is_last else "",
+            resumed=tuple(place - first for place in self.resumed if first <= place < until),
         )
 
     @property

@@ -38,7 +38,10 @@ def show_statistics(reading: Reading, *, elements: bool, as_json: bool) -> None:
     bursts = _bursts(reading)
     found = dict(reading.statistics)
     if elements:
-        found = {key: measure_frames(frames, elements=True) for key, frames in reading.frames.items()}
+        found = {
+            key: measure_frames(frames, elements=True, resumed=reading.resumed_on(frames))
+            for key, frames in reading.frames.items()
+        }
     if as_json:
         document: dict[str, Any] = {key: statistics.to_dict() for key, statistics in found.items()}
         for (key, name), rows in bursts.items():

@@ -22,7 +22,7 @@ import re
 from collections import Counter
 from collections.abc import Iterator, Mapping
 from contextlib import ExitStack
-from datetime import datetime
+from datetime import UTC, datetime, timedelta
 from itertools import chain, pairwise
 from pathlib import Path
 from typing import Any, BinaryIO, Self
@@ -30,6 +30,7 @@ from typing import Any, BinaryIO, Self
 import numpy as np
 
 from larkreader.capture.characters import FAULT_NAMES, Characters, fault_names
+from larkreader.capture.recorded_parts import recorded_parts
 from larkreader.errors import CaptureError
 from larkreader.sources import written_whole
 
@@ -39,6 +40,7 @@ from .content import Content
 from .json_text import parse_json
 
 VERSION = 1
+EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
 COUNTED = ("overrun", "overflow", "parity", "framing", "break")
 _PLAIN_ENTRY = re.compile(
     rb'\{"s": (-?(?:0|[1-9][0-9]*)(?:\.[0-9]+)?), "wire": "([ !#-\[\]-~]*)", "hex": "((?:[0-9a-f]{2} ?)*)"\}'
@@ -86,6 +88,10 @@ class RecordingWriter:
             if isinstance(path, Path) and not was_there and path.exists() and not path.stat().st_size:
                 path.unlink()
             raise
+
+    def begin_part(self, began: str, wires: Mapping[str, Mapping[str, str]]) -> None:
+        """Begin another part, before which nothing was recorded for a while; parameters as those of the recording."""
+        self._put({"recording": VERSION, "began": began, "wires": wires})
 
     def add(
         self, at_s: float, wire: str, data: bytes, faults: bytes = b"", counted: Mapping[str, int] | None = None
@@ -137,6 +143,8 @@ def _appended(path: Path) -> io.FileIO:
 def write_recording(path: str | Path, wires: Mapping[str, Characters]) -> None:
     """Write characters of several wires as a recording whose clock stands at 0 on 1970-01-01.
 
+    Where nothing was recorded for a time, another part begins.
+
     Parameters
     ----------
     path : str or pathlib.Path
@@ -149,11 +157,33 @@ def write_recording(path: str | Path, wires: Mapping[str, Characters]) -> None:
     CaptureError
         If there are no times, or a value does not fit into a byte.
     """
-    entries: list[tuple[float, str, bytes, bytes, dict[str, int]]] = []
-    for wire, characters in wires.items():
+    for characters in wires.values():
         if len(characters) and (not characters.has_times or characters.value.max() > 0xFF):
             found = "would hold characters without times" if not characters.has_times else "would hold nine bits"
             raise CaptureError(str(path), found, "a recording holds bytes with their times")
+    parts = [_entries_of(part) for part in recorded_parts(wires)]
+    names: dict[str, dict[str, str]] = {wire: {} for wire in wires}
+    with ExitStack() as stack:
+        file = Path(path) if Path(path).exists() else stack.enter_context(written_whole(path))
+        writer = stack.enter_context(RecordingWriter(file, _written_at(0.0), names))
+        begin_s = 0.0
+        for number, entries in enumerate(parts):
+            if number and entries:
+                begin_s = round(entries[0][0], 6)
+                writer.begin_part(_written_at(begin_s), names)
+            for at_s, wire, data, faults, counted in entries:
+                writer.add(at_s - begin_s, wire, data, faults, counted)
+
+
+def _written_at(time_s: float) -> str:
+    """Write a time, in seconds since 1970, as a recording has it."""
+    return (EPOCH + timedelta(seconds=time_s)).isoformat().replace("+00:00", "Z")
+
+
+def _entries_of(wires: Mapping[str, Characters]) -> list[tuple[float, str, bytes, bytes, dict[str, int]]]:
+    """Return what arrived together on some wires, in order of time."""
+    entries: list[tuple[float, str, bytes, bytes, dict[str, int]]] = []
+    for wire, characters in wires.items():
         together = np.flatnonzero(np.diff(characters.begin_s, prepend=np.nan) != 0)
         bounds = [*together.tolist(), len(characters)]
         for low, high in pairwise(bounds):
@@ -162,11 +192,7 @@ def write_recording(path: str | Path, wires: Mapping[str, Characters]) -> None:
             for place, what, count in characters.counted:
                 counted[what] += count if low <= place < high else 0
             entries.append((float(characters.begin_s[low]), wire, data.tobytes(), faults.tobytes(), counted))
-    with ExitStack() as stack:
-        file = Path(path) if Path(path).exists() else stack.enter_context(written_whole(path))
-        writer = stack.enter_context(RecordingWriter(file, "1970-01-01T00:00:00Z", {wire: {} for wire in wires}))
-        for entry in sorted(entries, key=lambda item: item[0]):
-            writer.add(*entry)
+    return sorted(entries, key=lambda item: item[0])
 
 
 def is_recording(head: bytes) -> bool:
@@ -202,6 +228,7 @@ def recording_pieces(file: Content) -> Pieces:
     clock, size = _Clock(), 0  # bytes of entries that are held
     held: dict[str, list[tuple[float, bytes, bytes]]] = {}
     counted: dict[str, list[tuple[int, str, int]]] = {}
+    resumed: dict[str, list[int]] = {}
     for number, (line, following) in enumerate(pairwise(chain(_lines_of(file), (None,))), 1):
         assert line is not None
         try:
@@ -212,7 +239,9 @@ def recording_pieces(file: Content) -> Pieces:
                 entry = parse_json(line)
                 if "recording" in entry:
                     _check_version(entry, file.name)
-                    clock.begin_part(entry)
+                    if clock.begin_part(entry):
+                        for wire, groups in held.items():
+                            resumed.setdefault(wire, []).append(len(groups))
                     for wire in entry["wires"]:
                         held.setdefault(wire, [])
                 else:
@@ -221,7 +250,7 @@ def recording_pieces(file: Content) -> Pieces:
             if isinstance(error, CaptureError):
                 raise
             if following is None:
-                yield _characters_of(held, counted)
+                yield _characters_of(held, counted, resumed)
                 return "its last entry is incomplete"
             if is_recording(following):  # cut off while it was being written
                 continue
@@ -231,9 +260,9 @@ def recording_pieces(file: Content) -> Pieces:
             ) from None
         size += len(line)
         if size >= character_pieces.PIECE:
-            yield _characters_of(held, counted)
-            held, counted, size = {wire: [] for wire in held}, {}, 0
-    yield _characters_of(held, counted)
+            yield _characters_of(held, counted, resumed)
+            held, counted, resumed, size = {wire: [] for wire in held}, {}, {}, 0
+    yield _characters_of(held, counted, resumed)
     return ""
 
 
@@ -244,11 +273,13 @@ class _Clock:
         self.part_s = 0.0
         self._first: datetime | None = None
 
-    def begin_part(self, entry: Mapping[str, Any]) -> None:
-        """Take note of a part that begins."""
+    def begin_part(self, entry: Mapping[str, Any]) -> bool:
+        """Take note of a part that begins; return whether nothing was recorded before it for a while."""
         began = datetime.fromisoformat(entry["began"])
+        before, is_first = self.part_s, self._first is None
         self._first = self._first or began
         self.part_s = (began - self._first).total_seconds()
+        return not is_first and self.part_s != before  # the files of one recording have one beginning
 
 
 def _lines_of(file: Content) -> Iterator[bytes]:
@@ -283,10 +314,15 @@ def _add_entry(
 
 
 def _characters_of(
-    held: Mapping[str, list[tuple[float, bytes, bytes]]], counted: Mapping[str, list[tuple[int, str, int]]]
+    held: Mapping[str, list[tuple[float, bytes, bytes]]],
+    counted: Mapping[str, list[tuple[int, str, int]]],
+    resumed: Mapping[str, list[int]],
 ) -> dict[str, Characters]:
     """Make characters of what arrived on each wire; what was counted has the number of its group."""
-    return {wire: Characters.from_groups(groups, counted.get(wire, ())) for wire, groups in held.items()}
+    return {
+        wire: Characters.from_groups(groups, counted.get(wire, ()), resumed.get(wire, ()))
+        for wire, groups in held.items()
+    }
 
 
 def _check_version(entry: Mapping[str, Any], name: str) -> None:

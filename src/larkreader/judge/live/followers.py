@@ -13,7 +13,8 @@ from larkreader.judge.setup.path_judge import PathJudge
 from larkreader.judge.setup.path_report import SEARCHED, PathSum
 from larkreader.judge.verdict.path_verdicts import frame_ends_with, is_unfinished, starts_on
 
-from .stretches import Settled, StretchJudge
+from .parts import Settled
+from .stretches import StretchJudge
 
 
 class Followers:

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import replace
+from typing import NamedTuple
 
 import numpy as np
 import numpy.typing as npt
 
 from larkreader.capture.characters import Characters
+from larkreader.declare.frame.layout import FrameLayout
 from larkreader.decode.columns.frame_columns import Frames
 from larkreader.judge.findings.finding import NOWHERE, Finding
 from larkreader.judge.findings.merging import OF_SEVERAL_WIRES
@@ -18,6 +20,28 @@ from larkreader.judge.wire.loss_causes import traces_between
 
 CARRIED = frozenset(("long-silence",))
 """Kinds whose place can be the last character before a stretch, of which nothing else knows."""
+
+
+class Settled(NamedTuple):
+    """A stretch that is given up."""
+
+    stretch: Stretch
+    """What it shows, counted from its first characters; also behind `end`, as far as that was judged with it."""
+    held: Mapping[str, Characters]
+    """By wire, its characters."""
+    first: Mapping[str, int]
+    """By wire, the number of the first character that was not counted before."""
+    before: Mapping[str, int]
+    """By wire, how many characters were given up before."""
+    end: Mapping[str, int]
+    """By wire, the number of the first character that is kept."""
+    rows: Mapping[str, int]
+    """How many rows were given up before, as `StretchJudge.rows_dropped`."""
+
+    def frames_on(self, layouts: Iterable[FrameLayout], wire: str) -> dict[str, Frames]:
+        """Return the frames of some layouts on a wire that are given up, by layout."""
+        every = {layout.key: self.stretch.frames[layout.key] for layout in layouts}
+        return {key: some[: int(np.searchsorted(some.offset, self.end[wire]))] for key, some in every.items()}
 
 
 def every_finding(stretch: Stretch) -> Iterator[Finding]:

@@ -11,9 +11,8 @@ no place is quiet for long, as in noise, the stretch is cut between two frames a
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
-from typing import NamedTuple
 
 import numpy as np
 import numpy.typing as npt
@@ -21,7 +20,6 @@ import numpy.typing as npt
 from larkreader.capture.characters import Characters
 from larkreader.capture.trace import Trace
 from larkreader.declare.document.sheet import Sheet
-from larkreader.declare.frame.layout import FrameLayout
 from larkreader.decode.columns.frame_columns import Frames, Skip
 from larkreader.decode.timeline import Timeline
 from larkreader.judge.findings.finding import NOWHERE, Finding, Places
@@ -34,7 +32,7 @@ from larkreader.judge.wire.carried import LastFrame, last_trusted, substituting_
 from larkreader.judge.wire.character_faults import Extent
 from larkreader.judge.wire.frame_faults import ROW_OF_SPANS
 
-from .parts import CARRIED, ends_before, every_finding, last_frame, lies_before, lies_from, since, until
+from .parts import CARRIED, Settled, ends_before, every_finding, last_frame, lies_before, lies_from, since, until
 from .quiet_places import Cut, agree, is_certain, last_place, messages_of, quiet_places, waits_for_more
 from .sums import Sum
 
@@ -45,28 +43,6 @@ MANY = 4  # times as many characters as are kept, with which no more are waited 
 
 Offsets = npt.NDArray[np.int64]
 NOTHING = Characters.from_groups(())
-
-
-class Settled(NamedTuple):
-    """A stretch that is given up."""
-
-    stretch: Stretch
-    """What it shows, counted from its first characters; also behind `end`, as far as that was judged with it."""
-    held: Mapping[str, Characters]
-    """By wire, its characters."""
-    first: Mapping[str, int]
-    """By wire, the number of the first character that was not counted before."""
-    before: Mapping[str, int]
-    """By wire, how many characters were given up before."""
-    end: Mapping[str, int]
-    """By wire, the number of the first character that is kept."""
-    rows: Mapping[str, int]
-    """How many rows were given up before, as `StretchJudge.rows_dropped`."""
-
-    def frames_on(self, layouts: Iterable[FrameLayout], wire: str) -> dict[str, Frames]:
-        """Return the frames of some layouts on a wire that are given up, by layout."""
-        every = {layout.key: self.stretch.frames[layout.key] for layout in layouts}
-        return {key: some[: int(np.searchsorted(some.offset, self.end[wire]))] for key, some in every.items()}
 
 
 class StretchJudge:
@@ -209,7 +185,7 @@ class StretchJudge:
         found = dict(self.beginnings)
         for wire, item in stretch.wires.items():
             if item.beginning is not None:
-                found[wire] = item.beginning
+                found.setdefault(wire, item.beginning)
         for wire, beginning in found.items():
             opening = self._openings[wire]
             if len(opening) > len(beginning.characters):
@@ -344,6 +320,7 @@ class StretchJudge:
         """Add what lies before a place to what was found, and keep what follows."""
         self.total.add(self._placed(before), past)
         self._hand_over(before, past, until(self.held, cut.settle), cut.keep)
+        known = set(self.beginnings)
         self.beginnings = self._beginnings_with(before)
         self._past = replace(self._past_behind(cut, before, past), end="known")
         held = self.held
@@ -361,7 +338,17 @@ class StretchJudge:
         for wire, first in cut.keep.items():
             self._held[wire] = [held[wire].between(first)]
             self._dropped[wire] += first
-        self.beginnings = {wire: item for wire, item in self.beginnings.items() if wire in self._past.begun}
+        begun = {*known, *self._past.begun}
+        self.beginnings = {wire: item for wire, item in self.beginnings.items() if wire in begun}
+
+    def rest(self) -> None:
+        """Judge what is there by itself: nothing was recorded behind it for a time, before more follows."""
+        ends = {wire: len(some) for wire, some in self.held.items()}
+        if not any(ends.values()):
+            return
+        self._give_up(Cut(ends, ends, np.inf, np.inf), self._judge(self.held, self._past), self._past)
+        self._past = Past()
+        self.total.rest()
 
     def _hand_over(self, stretch: Stretch, past: Past, held: Mapping[str, Characters], end: Mapping[str, int]) -> None:
         if self._settled is not None:
@@ -378,6 +365,9 @@ class StretchJudge:
                 [self._moved(finding, timeline) for finding in findings]
                 for findings in (item.of_characters, item.of_content)
             )
+            begins = item.beginning
+            if begins is not None and begins.startup is not None and wire in self.beginnings:  # of an earlier part
+                of_characters.append(self._moved(begins.startup.finding(wire, begins.characters), timeline))
             wires[wire] = replace(item, of_characters=of_characters, of_content=of_content)
         together = [self._moved(finding, timeline) for finding in stretch.together]
         return replace(stretch, wires=wires, together=together)

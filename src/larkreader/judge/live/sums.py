@@ -78,8 +78,13 @@ class Sum:
         By pairing, when the last request that was not answered ended, in seconds.
     end_s : dict of str to float
         By pairing, when the capture ends, in seconds.
+    waited_s : dict of str to float
+        By pairing without an unanswered request since a time in which nothing was recorded, how long none followed the
+        last before, in seconds.
     cuts : int
         How often stretches were cut where they are not quiet.
+    rests : int
+        How often nothing was recorded for a time.
     """
 
     wires: dict[str, WireSum] = field(default_factory=dict)
@@ -90,7 +95,15 @@ class Sum:
     longest_s: dict[str, float] = field(default_factory=dict)
     unanswered_s: dict[str, float] = field(default_factory=dict)
     end_s: dict[str, float] = field(default_factory=dict)
+    waited_s: dict[str, float] = field(default_factory=dict)
     cuts: int = 0
+    rests: int = 0
+
+    def rest(self) -> None:
+        """Take note that nothing was recorded for a time."""
+        self.waited_s |= {key: self.end_s[key] - at_s for key, at_s in self.unanswered_s.items()}
+        self.unanswered_s = {}
+        self.rests += 1
 
     def add(self, stretch: Stretch, past: Past) -> None:
         """Add the next stretch.
@@ -108,9 +121,7 @@ class Sum:
         for key, pairs in stretch.pairs.items():
             self._add_pairs(key, pairs, past)
         for wire, pauses in stretch.pauses.items():
-            first = past.first.get(wire, 0)
-            begin_s = past.first_s.get(wire, -np.inf) if first else -np.inf
-            some = pauses[pauses.begin_s >= begin_s]
+            some = pauses[pauses.begin_s >= past.first_s.get(wire, -np.inf)]
             self.paused[wire] = self.paused.get(wire, 0) + len(some)
             known = self.pauses.get(wire)
             self.pauses[wire] = (some if known is None else known.followed_by(some))[-KEPT_TIMES:]
@@ -139,6 +150,9 @@ class Sum:
             dict(self.longest_s),
             dict(self.unanswered_s),
             dict(self.end_s),
+            dict(self.waited_s),
+            self.cuts,
+            self.rests,
         )
 
     @property
@@ -172,6 +186,8 @@ class Sum:
         self.longest_s |= other.longest_s
         self.unanswered_s |= other.unanswered_s
         self.end_s |= other.end_s
+        self.waited_s |= other.waited_s
+        self.rests = max(self.rests, other.rests)
 
     def conclude(
         self,
@@ -243,6 +259,7 @@ class Sum:
             pauses=self.paused,
             wires=wires,
             cuts=self.cuts,
+            rests=self.rests,
         )
 
     def _complete(self, merged: MergedFindings) -> list[Finding]:
@@ -266,8 +283,9 @@ class Sum:
         pair = evidence.get("pair")
         if pair in self.longest_s and "learned_s" in evidence:
             evidence["learned_s"] = self.longest_s[pair]
-        if pair in self.unanswered_s and "waited_s" in evidence:
-            evidence["waited_s"] = self.end_s[pair] - self.unanswered_s[pair]
+        if "waited_s" in evidence and (pair in self.unanswered_s or pair in self.waited_s):
+            since_s = self.unanswered_s.get(pair)
+            evidence["waited_s"] = self.waited_s[pair] if since_s is None else self.end_s[pair] - since_s
         if finding.kind == "sent-while-paused":
             evidence["pauses"] = self.paused[wire]
         return evidence

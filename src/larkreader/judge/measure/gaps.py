@@ -52,7 +52,7 @@ def measure_gaps(timeline: Timeline, characters: Characters, wire: str) -> Gaps:
     Returns
     -------
     Gaps
-        How long the wire rests within and between messages.
+        How long the wire rests within and between messages, but for times in which nothing was recorded.
 
     Raises
     ------
@@ -78,4 +78,7 @@ def measure_gaps(timeline: Timeline, characters: Characters, wire: str) -> Gaps:
     rests_s = np.maximum(characters.begin_s[1:] - characters.end_s[:-1], 0.0)
     is_between = np.zeros(len(characters), np.bool_)
     is_between[begins] = True
-    return Gaps(wire, rests_s[~is_between[1:]], rests_s[is_between[1:]])
+    is_recorded = np.ones(len(rests_s), np.bool_)
+    is_recorded[[place - 1 for place in characters.resumed if 0 < place < len(characters)]] = False
+    between = is_between[1:] & is_recorded
+    return Gaps(wire, rests_s[~is_between[1:] & is_recorded], rests_s[between])

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import asdict, dataclass, field
 from typing import Any
 
@@ -17,6 +17,7 @@ from larkreader.decode.columns.ragged_columns import every_item
 from larkreader.judge.findings.finding import NOWHERE, Finding, Places, frame_subject, make_finding
 from larkreader.shown import Shown
 
+NOWHERE_RESUMED: npt.NDArray[np.int64] = np.empty(0, np.int64)
 SOON = 0.6  # declared periods up to which a frame makes up for a late one before it
 ON_TIME = 0.25  # declared periods by which a frame may be off where frames that are missing are counted
 LATE = 1.5  # declared periods from which on a frame is late, and another frame was due
@@ -88,7 +89,7 @@ class FrameStatistics(Shown):
         return asdict(self)
 
 
-def measure_frames(frames: Frames, *, elements: bool = False) -> FrameStatistics:
+def measure_frames(frames: Frames, *, elements: bool = False, resumed: Sequence[int] = ()) -> FrameStatistics:
     r"""Sum up the frames of a layout.
 
     Parameters
@@ -97,6 +98,8 @@ def measure_frames(frames: Frames, *, elements: bool = False) -> FrameStatistics
         As `read_frames` or a reading gives them.
     elements : bool
         Whether each element of an array is measured by itself, as ``valve[2]``.
+    resumed : sequence of int
+        As `Characters.resumed`: a time in which nothing was recorded is not a period.
 
     Returns
     -------
@@ -111,7 +114,7 @@ def measure_frames(frames: Frames, *, elements: bool = False) -> FrameStatistics
     (2.0, 5.0, 9.0)
     """
     good = frames[~frames.has_fault(UNTRUSTED)]
-    apart = _apart(frames.begin_s)
+    apart = _apart(frames.begin_s, np.searchsorted(frames.offset, np.asarray(resumed, np.int64)))
     rate = period = least = most = jitter = None
     if len(apart):
         span = float(apart.sum())
@@ -201,9 +204,13 @@ def characters_last_s(characters: Characters) -> float:
     return float(np.nanmax(characters.end_s - characters.begin_s))
 
 
-def _apart(begins_s: npt.NDArray[np.float64]) -> npt.NDArray[np.float64]:
-    """Return how long after its predecessor each frame began; nothing without times."""
-    return np.diff(begins_s[np.isfinite(begins_s)])
+def _apart(
+    begins_s: npt.NDArray[np.float64], resumed: npt.NDArray[np.int64] = NOWHERE_RESUMED
+) -> npt.NDArray[np.float64]:
+    """Return how long after its predecessor each frame began; nothing without times, or behind a time not recorded."""
+    apart = np.diff(begins_s)
+    apart[resumed[(resumed > 0) & (resumed < len(begins_s))] - 1] = np.nan
+    return apart[np.isfinite(apart)]
 
 
 def _missing(apart: npt.NDArray[np.float64], late: npt.NDArray[np.int64], period_s: float) -> npt.NDArray[np.int64]:

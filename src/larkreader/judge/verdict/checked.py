@@ -44,6 +44,7 @@ NOT_CHECKED: Mapping[str, tuple[str, Template]] = {
     "no-signal": ("pauses, as the capture does not show requests for them", "{wire}"),
     "no-pauses": ("pauses, as none was requested", "{wire}"),
     "cut": ("what spans the places where a long capture was cut, as none was quiet", "{cuts:,}"),
+    "not-recorded": ("what happened while nothing was recorded", "{rests:count time}"),
     "no-levels": ("reads, as the capture has no levels", "{wire}"),
 }
 
@@ -143,6 +144,7 @@ def add_up(
     pauses: Mapping[str, int],
     wires: Sequence[str],
     cuts: int = 0,
+    rests: int = 0,
 ) -> Checked:
     """Add up what was checked and what was not.
 
@@ -166,6 +168,8 @@ def add_up(
         The wires that were asked for.
     cuts : int
         How often a long capture was cut at a place that is not quiet, and both parts judged apart.
+    rests : int
+        How often nothing was recorded for a time, before the capture went on.
 
     Returns
     -------
@@ -177,6 +181,7 @@ def add_up(
         *_of_paths(sheet, counts, paths, findings),
         *_of_pauses(sheet, counts, pauses, findings),
         *([Check("cut", {"cuts": cuts})] if cuts else []),
+        *([Check("not-recorded", {"rests": rests})] if rests else []),
     ]
     proven, not_checked = ([item for item in every if item.is_proven is wanted] for wanted in (True, False))
     return Checked(tuple(proven), tuple(not_checked), is_read=any(item.characters for item in counts.values()))
