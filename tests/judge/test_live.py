@@ -264,6 +264,26 @@ def test_a_finding_is_there_when_it_is_certain_and_grows():
     assert (found.count, live.verdict) == (2, "faults")
 
 
+@pytest.mark.parametrize(("late_s", "kinds"), [(0.0, ["cut-frame"]), (0.5, ["damaged-reply", "cut-frame"])])
+def test_a_reply_that_the_end_of_the_capture_cuts_off_is_not_damaged(late_s, kinds):
+    """Half a second later the requester sends something else: then the reply never was more."""
+    ask = lr.FrameLayout(
+        wire="out", boundary={"kind": "marker", "marker": "A5"}, fields=[{"name": "q", "type": "uint8"}]
+    )
+    reply = lr.FrameLayout(wire="back", boundary=MARKER, checksum=CRC, fields=FIELDS)
+    sheet = lr.Sheet(
+        wire={"out": {}, "back": {}, "other": {}},
+        frame={"ask": ask, "reply": reply},
+        pair={"poll": {"request": ["ask"], "reply": ["reply"], "within_s": 0.05}},
+    )
+    live = lr.LiveReading(sheet)
+    for number in range(10):
+        live.feed("out", ask.encode({"q": number}), 0.1 * number)
+        live.feed("back", reply.encode({"n": number})[: 3 if number == 9 else None], 0.1 * number + 0.02)
+    live.feed("other", b"x" if late_s else b"", 0.92 + late_s)
+    assert [finding.kind for finding in live.close().findings] == kinds
+
+
 def test_silence_shows_when_the_time_goes_on():
     """The frame of 1.0 s is due; half a period later it is late, though nothing arrives."""
     live = lr.LiveReading(SHEET)

@@ -19,7 +19,7 @@ from larkreader.capture.characters import Characters
 from larkreader.capture.ragged import Ragged
 from larkreader.declare.link.line import LineSettings
 from larkreader.declare.run.pairing import Pairing
-from larkreader.decode.columns.frame_columns import UNTRUSTED, Frames
+from larkreader.decode.columns.frame_columns import UNTRUSTED, Frames, Skip
 from larkreader.decode.timeline import Timeline, What
 
 from .pair_columns import Pairs, PairState, Places, Seconds
@@ -95,12 +95,15 @@ def find_pairs(
     if pairing.within_s is not None:
         state[(answered >= 0) & (took_s > pairing.within_s + ROUNDING_S)] = PairState.LATE
     answered_well = state <= PairState.LATE
-    replying = _wires_of(pairing.reply, timeline, frames)
-    _find_damaged(pairing, timeline, request, ready_s, reply, replying, answered, took_s, state)
     last_s = (float(timeline.end_s.max()) if len(timeline) else 0.0) if end_s is None else end_s
     limit_s, is_learned = _limit(pairing, took_s[answered_well], lines, longest_s)
+    replying = _wires_of(pairing.reply, timeline, frames)
+    cut_off = _cut_off(timeline, frames, characters, replying)
+    cut_off = cut_off[last_s - timeline.end_s[cut_off] <= _slack(lines)]
+    _find_damaged(pairing, timeline, request, ready_s, reply, replying, cut_off, answered, took_s, state)
     next_s = next_alike(pairing, ready_s, asked)
-    begun_s = np.append(uncertain_begins(characters, replying, uncertain), np.inf)
+    begun_s = np.append(uncertain_begins(characters, replying, uncertain), timeline.begin_s[cut_off])
+    begun_s = np.sort(np.append(begun_s, np.inf))
     waited_s = np.minimum(last_s, begun_s[np.searchsorted(begun_s, ready_s)])  # what has begun may be the reply
     early = (waited_s - timeline.end_s[request] < limit_s) & (next_s == np.inf)
     state[early & (state == PairState.UNANSWERED)] = PairState.OPEN
@@ -136,8 +139,12 @@ def _limit(
         took_s = np.append(took_s, longest_s)
     if not len(took_s):
         return np.inf, False
-    slack_s = PATIENCE_CHARACTERS * max(line.character_time_s for line in lines.values())
-    return PATIENCE * max(float(took_s.max()), 0.0) + slack_s, True
+    return PATIENCE * max(float(took_s.max()), 0.0) + _slack(lines), True
+
+
+def _slack(lines: Mapping[str, LineSettings]) -> float:
+    """Return for how long a wire may rest while a message goes on, in seconds."""
+    return PATIENCE_CHARACTERS * max(line.character_time_s for line in lines.values())
 
 
 def _ready(timeline: Timeline, rows: Places, lines: Mapping[str, LineSettings]) -> Seconds:
@@ -195,6 +202,20 @@ def _wires_of(names: Sequence[str], timeline: Timeline, frames: Mapping[str, Fra
     return [wire for wire in timeline.wires if wire in wires]
 
 
+def _cut_off(
+    timeline: Timeline, frames: Mapping[str, Frames], characters: Mapping[str, Characters], wires: list[str]
+) -> Places:
+    """Return the rows with which some wires end inside a frame: the capture may end before the frame does."""
+    every = {some.layout.wire or timeline.wires[0]: some.skipped for some in frames.values()}
+    is_last = np.zeros(len(timeline), np.bool_)
+    for wire in wires:
+        spans = every.get(wire)
+        if spans is not None and len(spans) and spans.reason[-1] == Skip.UNFINISHED:
+            is_own = (timeline.wire == timeline.wires.index(wire)) & (timeline.row == len(spans) - 1)
+            is_last |= is_own & (timeline.offset + timeline.length == len(characters[wire]))
+    return np.flatnonzero(is_last & (timeline.what == What.SKIPPED))
+
+
 def _find_damaged(
     pairing: Pairing,
     timeline: Timeline,
@@ -202,6 +223,7 @@ def _find_damaged(
     ready_s: Seconds,
     reply: Places,
     wires: list[str],
+    cut_off: Places,
     answered: Places,
     took_s: Seconds,
     state: npt.NDArray[np.uint8],
@@ -210,6 +232,7 @@ def _find_damaged(
     damaged = np.zeros(len(timeline), np.bool_)
     damaged[reply] = (timeline.faults[reply] & UNTRUSTED) != 0
     damaged |= (timeline.what == What.SKIPPED) & timeline.is_on(wires)
+    damaged[cut_off] = False
     rows = np.flatnonzero(damaged)
     if not len(rows) or not len(request):
         return
