@@ -54,6 +54,15 @@ def test_characters_are_converted_and_a_file_cut_off_is_told(shell, tmp_path, ri
     assert (tmp_path / "few.bin").read_bytes() == bytes(few.value.tolist())
 
 
+def test_a_signal_that_is_named_twice_is_written_like_any_other(shell, tmp_path, rig_files):
+    named = ["--signal", "rig.pump_tx"]
+    for to in ("a.vcd", "a.csv", "a.npz"):
+        once, twice = tmp_path / to, tmp_path / f"twice-{to}"
+        assert shell("convert", rig_files["capture"], once, *named)[0] == 0
+        assert shell("convert", rig_files["capture"], twice, *named, *named)[0] == 0
+        assert once.read_bytes() == twice.read_bytes()
+
+
 def test_voltages_before_time_0_become_a_vcd_that_begins_there(shell, tmp_path):
     sent = lr.transmit(b"flow 12.5", LINE)
     times = np.arange(int(sent.end_s * 1e6)) / 1e6

@@ -95,7 +95,7 @@ def _convert_levels(
         raise RequestError("--out-rate", "is of samples", "must go with a .raw file")
     if to == "samples" and rate is None:
         raise RequestError("--out-rate", "is missing", "a raw file needs a rate, as in --out-rate 1M")
-    names = signals or tuple(file.signals())
+    names = tuple(dict.fromkeys(signals or file.signals()))
     passing = PassingLevels(file, names)
     writers: dict[str, Callable[[Path], None]] = {
         "vcd": passing.write_vcd,
@@ -118,7 +118,7 @@ def _convert_characters(file: CaptureFile, output: Path, signals: tuple[str, ...
     from larkreader.errors import RequestError
 
     to = ENDINGS[output.suffix.lower()]
-    passing = PassingCharacters(file, signals)
+    passing = PassingCharacters(file, tuple(dict.fromkeys(signals)))
     writers: dict[str, Callable[[Path], None]] = {
         "csv": passing.write_table,
         "bytes": passing.write_bytes,

@@ -100,7 +100,11 @@ def find_pairs(
     replying = _wires_of(pairing.reply, timeline, frames)
     cut_off = _cut_off(timeline, frames, characters, replying)
     cut_off = cut_off[last_s - timeline.end_s[cut_off] <= _slack(lines)]
-    _find_damaged(pairing, timeline, request, ready_s, reply, replying, cut_off, answered, took_s, state)
+    sound = cut_off
+    if uncertain is not None:  # nor is damaged what is not certain yet
+        certain = np.array([uncertain[wire] for wire in timeline.wires], np.int64)
+        sound = np.union1d(cut_off, np.flatnonzero(timeline.offset >= certain[timeline.wire]))
+    _find_damaged(pairing, timeline, request, ready_s, reply, replying, sound, answered, took_s, state)
     next_s = next_alike(pairing, ready_s, asked)
     begun_s = np.append(uncertain_begins(characters, replying, uncertain), timeline.begin_s[cut_off])
     begun_s = np.sort(np.append(begun_s, np.inf))
@@ -223,7 +227,7 @@ def _find_damaged(
     ready_s: Seconds,
     reply: Places,
     wires: list[str],
-    cut_off: Places,
+    sound: Places,
     answered: Places,
     took_s: Seconds,
     state: npt.NDArray[np.uint8],
@@ -232,7 +236,7 @@ def _find_damaged(
     damaged = np.zeros(len(timeline), np.bool_)
     damaged[reply] = (timeline.faults[reply] & UNTRUSTED) != 0
     damaged |= (timeline.what == What.SKIPPED) & timeline.is_on(wires)
-    damaged[cut_off] = False
+    damaged[sound] = False
     rows = np.flatnonzero(damaged)
     if not len(rows) or not len(request):
         return
